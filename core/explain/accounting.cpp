@@ -1,0 +1,133 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "accounting.h"
+
+#include <algorithm>
+
+namespace fugato {
+
+const char* pieceName(PieceKind kind) {
+    static const char* const names[] = {"running", "wait_other", "wait_lock", "wait_condition", "wait_job", "wait_gpu",
+                                        "wait_file", "wait_sleep", "wait_pacing", "waking", "queued", "idle"};
+    return names[static_cast<size_t>(kind)];
+}
+
+Accountant::Accountant(const Recording& recording)
+    : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {}
+
+Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
+    const auto& rows = recording_.lanes[lane].rows;
+    Cursor& cursor = cursors_[lane];
+    const bool restart = !cursor.set || time > cursor.time || cursor.time - time > 100'000'000;
+    if (restart) cursor.last.assign(rows.size(), kNone);
+    Here here{{}, INT64_MIN, false};
+    bool inside = true;
+    for (uint32_t row = 0; row < rows.size(); ++row) {
+        uint32_t& last = cursor.last[row];
+        if (restart) last = rows[row].lastBefore(time);
+        while (last != kNone && rows[row].begin[last] >= time) last = last ? last - 1 : kNone;
+        if (!inside || last == kNone) continue;
+        here.anything = true;
+        if (rows[row].end[last] >= time) {
+            here.marker = {lane, row, last};
+            here.stretchBegin = rows[row].begin[last];
+        } else {
+            here.stretchBegin = std::max(here.stretchBegin, rows[row].end[last]);
+            inside = false;
+        }
+    }
+    cursor.time = time;
+    cursor.set = true;
+    return here;
+}
+
+void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, const LockVia& lock) {
+    if (begin >= end) return;
+    pieces_.push_back({begin, end, lane, marker.valid() ? recording_.pathOf(marker) : 0, kind, marker, lock});
+}
+
+void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner) {
+    const Lane& here = recording_.lanes[lane];
+    onWay_[lane] = true;
+    while (time > from) {
+        const Here now = at(lane, time);
+        const int64_t begin = std::max(from, now.stretchBegin);
+        if (!now.marker.valid()) {
+            if (!owner) {
+                // The work just accounted begins here: who asked for it?
+                const auto in = std::lower_bound(here.linkIns.begin(), here.linkIns.end(), time,
+                                                 [](const LinkEnd& l, int64_t t) { return l.time < t; });
+                const Here next = at(lane, time + 1);
+                if (in != here.linkIns.end() && next.marker.valid() && in->time <= here.rows[0].end[cursors_[lane].last[0]]) {
+                    const auto source = recording_.linkSources.find(in->link);
+                    if (source != recording_.linkSources.end() && source->second.time <= time && !onWay_[source->second.lane]) {
+                        const int64_t asked = std::max(from, source->second.time);
+                        put(lane, asked, time, PieceKind::Queued, next.marker, lock);
+                        walk(source->second.lane, asked, from, lock, false);
+                        break;
+                    }
+                }
+                put(lane, begin, time, PieceKind::Idle, {}, lock);
+            } else {
+                put(lane, begin, time, PieceKind::Running, {}, lock);
+            }
+            time = begin;
+            continue;
+        }
+        if (here.rows[now.marker.row].flags[now.marker.index] & kMarkerWait) {
+            walkWait(now.marker, time, begin, lock);
+        } else {
+            put(lane, begin, time, PieceKind::Running, now.marker, lock);
+        }
+        time = begin;
+    }
+    onWay_[lane] = false;
+}
+
+void Accountant::walkWait(const MarkerRef& marker, int64_t time, int64_t from, const LockVia& lock) {
+    const Lane& lane = recording_.lanes[marker.lane];
+    const Wait* wait = lane.waitOf(marker);
+    const WaitKind kind = wait ? wait->kind : WaitKind::Other;
+    uint32_t enderLane = kNone;
+    int64_t ended = 0;
+    LockVia via = lock;
+    if (wait && kind != WaitKind::Pacing) {
+        if (wait->link) {
+            const auto source = recording_.linkSources.find(wait->link);
+            if (source != recording_.linkSources.end() && source->second.time <= wait->end) {
+                enderLane = source->second.lane;
+                ended = source->second.time;
+            }
+        } else if (wait->object != kNone) {
+            // Whoever gave the lock back last before the wait was over.
+            const auto& holds = recording_.holds[wait->object];
+            auto after = std::upper_bound(holds.begin(), holds.end(), wait->end, [](int64_t t, const Hold& h) { return t < h.end; });
+            while (after != holds.begin() && after[-1].end > wait->begin && after[-1].lane == marker.lane) --after;
+            if (after != holds.begin() && after[-1].end > wait->begin) {
+                const Hold& hold = after[-1];
+                enderLane = hold.lane;
+                ended = hold.end;
+                via = {wait->object, hold.path, marker.lane};
+            }
+        }
+    }
+    if (enderLane == kNone || enderLane == marker.lane || onWay_[enderLane]) {
+        put(marker.lane, from, time, pieceOf(kind), marker, lock);
+        return;
+    }
+    ended = std::min(ended, time);  // reached while still blocked: the ender was already at work
+    if (ended <= from) {
+        put(marker.lane, from, time, PieceKind::Waking, marker, lock);
+        return;
+    }
+    put(marker.lane, ended, time, PieceKind::Waking, marker, lock);
+    walk(enderLane, ended, from, via, false);
+}
+
+std::span<const Piece> Accountant::account(uint32_t lane, int64_t begin, int64_t end) {
+    pieces_.clear();
+    std::fill(onWay_.begin(), onWay_.end(), false);
+    walk(lane, end, begin, {}, true);
+    return pieces_;
+}
+
+}  // namespace fugato

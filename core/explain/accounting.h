@@ -1,0 +1,79 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Where the time of a frame went: a walk back from the frame's end to its begin, across lanes, that
+// gives every nanosecond to one owner. docs/explanation.md tells the rules. The functions only read
+// the recording and may run on any thread; an Accountant belongs to one thread.
+#pragma once
+
+#include <span>
+
+#include "core/model/recording.h"
+
+namespace fugato {
+
+/// What an owner was doing with the time.
+enum class PieceKind : uint8_t {
+    Running = 0,
+    WaitOther,      // the wait kinds, in the order of WaitKind: blocked, and nobody known who ended it
+    WaitLock,
+    WaitCondition,
+    WaitJob,
+    WaitGpu,
+    WaitFile,
+    WaitSleep,
+    WaitPacing,     // idle on purpose, never a cause
+    Waking,         // the wait had been ended, the thread was not yet back
+    Queued,         // asked for, not yet begun
+    Idle,           // another lane was reached, and it was outside any marker
+};
+const char* pieceName(PieceKind kind);  // "running", "wait_lock", …: the names used in JSON
+inline PieceKind pieceOf(WaitKind kind) { return static_cast<PieceKind>(static_cast<int>(PieceKind::WaitOther) + static_cast<int>(kind)); }
+
+/// The innermost lock through which the walk came to a piece.
+struct LockVia {
+    uint32_t object = kNone;  // kNone: not through a lock
+    PathId holder = 0;        // the marker in which the holder held it
+    uint32_t waiterLane = kNone;
+};
+
+struct Piece {
+    int64_t begin = 0, end = 0;
+    uint32_t lane = 0;
+    PathId path = 0;
+    PieceKind kind = PieceKind::Running;
+    MarkerRef marker;  // the innermost marker; not valid outside any
+    LockVia lock;
+    int64_t duration() const { return end - begin; }
+};
+
+/// Walks back from one frame after another. Quickest when frames come in order of time.
+class Accountant {
+public:
+    explicit Accountant(const Recording& recording);
+    /// The pieces of [begin, end) as seen from `lane`, latest first, without gap or overlap: their
+    /// durations add up to end − begin exactly. Valid until the next call.
+    std::span<const Piece> account(uint32_t lane, int64_t begin, int64_t end);
+
+private:
+    struct Cursor {  // per lane: for each row the last marker that begins before `time`
+        int64_t time = 0;
+        bool set = false;
+        std::vector<uint32_t> last;
+    };
+    struct Here {
+        MarkerRef marker;      // innermost open just before the instant
+        int64_t stretchBegin;  // since when it has been the innermost
+        bool anything;         // some marker began before the instant
+    };
+    Here at(uint32_t lane, int64_t time);
+    void walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner);
+    void walkWait(const MarkerRef& marker, int64_t time, int64_t from, const LockVia& lock);
+    void put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, const LockVia& lock);
+
+    const Recording& recording_;
+    std::vector<Cursor> cursors_;
+    std::vector<bool> onWay_;  // lanes from which the walk has come; going back to one would be a circle
+    std::vector<Piece> pieces_;
+};
+
+}  // namespace fugato

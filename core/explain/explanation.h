@@ -1,0 +1,111 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Which frames of a series were late, and what made them so: usual frames, excess, causes, spikes.
+// The method with its formulas: docs/explanation.md. An Explanation never changes once made and may
+// be read from any thread; it keeps the recording and the accounts alive.
+#pragma once
+
+#include <array>
+#include <string>
+
+#include "frame_accounts.h"
+
+namespace fugato {
+
+/// Used where neither the recording nor the person tells a deadline: 60 frames a second.
+inline constexpr int64_t kDefaultBudgetNs = 16'666'667;
+/// A frame is near its deadline within this part before it.
+inline constexpr double kNearPart = 0.1;
+
+enum class CauseKind : uint8_t { Slower, MoreCalls, Unusual, Waiting, Unexplained };
+const char* causeKindName(CauseKind kind);  // "slower", "more_calls", …: the names used in JSON
+
+/// How much longer than usual one part took in one frame.
+struct ExcessPart {
+    PartKey key;
+    int64_t ns = 0, usual = 0;
+    int64_t excess() const { return ns - usual; }
+};
+
+struct CauseShare {
+    uint32_t cause = 0;   // index in Explanation::causes
+    int64_t excess = 0;   // of this frame
+    int64_t late = 0;     // part of the frame's overrun laid to this cause
+};
+
+enum class FrameState : uint8_t { InBudget, Near, Over };
+
+struct FrameVerdict {
+    int64_t deadline = 0;  // duration allowed
+    int64_t work = 0;      // duration without pacing
+    int64_t overrun = 0;
+    FrameState state = FrameState::InBudget;
+    uint32_t baseline = 0;  // index in Explanation::baselines
+    uint32_t spike = kNone;
+    uint32_t origin = kNone;          // over frames: the frame whose work made this one late; mostly itself
+    std::vector<CauseShare> shares;   // over frames only, largest first
+};
+
+/// The usual frame of a stage: for each part the median over the frames that met their deadline.
+struct Baseline {
+    std::string stage;  // "" where it holds for the whole series
+    size_t frames = 0;  // it rests on so many
+    bool onlyLate = false;  // there was no frame in budget to rest on
+    std::vector<int64_t> usual;        // by key
+    std::vector<uint32_t> usualKeys;   // those with a usual above 0
+    std::vector<double> usualCalls;    // by place
+    int64_t total = 0;
+};
+
+struct Cause {
+    std::string letter;      // "A" costs most
+    uint32_t group = 0;
+    PathId path = 0;
+    CauseKind kind = CauseKind::Unexplained;
+    uint32_t object = kNone; // lock, where the time was reached through one
+    PieceKind piece = PieceKind::Running;  // what most of the excess is
+    std::vector<uint32_t> frames;  // with a share, ascending
+    std::vector<uint32_t> spikes;  // whose main cause it is
+    int64_t late = 0;
+    double calls = 0, usualCalls = 0;  // per frame, mean over its frames
+    double slowdown = 0;               // mean call ÷ usual call; 0 where there is no usual call
+    uint32_t saved = 0;  // of `frames`, how many would meet their deadline at its usual cost
+};
+
+struct Spike {
+    uint32_t first = 0, last = 0;  // frames
+    uint32_t origin = 0;
+    uint32_t cause = 0;
+    int64_t late = 0;
+};
+
+struct Figures {
+    size_t frames = 0, over = 0, near = 0;
+    int64_t late = 0, p50 = 0, p95 = 0, p99 = 0, worst = 0;
+};
+
+class Explanation {
+public:
+    std::shared_ptr<const Recording> recording;
+    std::shared_ptr<const FrameAccounts> accounts;
+    uint32_t series = 0;
+    int64_t budget = 0;  // set by the person for every frame; 0: each frame's own
+    std::vector<FrameVerdict> frames;
+    std::vector<Baseline> baselines;
+    std::vector<Cause> causes;  // costliest first
+    std::vector<Spike> spikes;  // in order of time
+    Figures figures;
+
+    const Frame& frame(uint32_t index) const { return recording->series[series].frames[index]; }
+    /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
+    /// usual frame's total exactly.
+    std::vector<ExcessPart> excessOf(uint32_t frame) const;
+    int64_t usualOf(uint32_t frame) const { return baselines[frames[frame].baseline].total; }
+};
+
+/// budget: nanoseconds for every frame, 0 for each frame's own deadline. Null where cancelled.
+std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
+                                           std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
+                                           const Progress& progress = {});
+
+}  // namespace fugato

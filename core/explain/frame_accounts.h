@@ -1,0 +1,67 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The accounting of every frame of a series, summed up: per frame, how long each part took and how
+// often each marker was met. Does not depend on deadlines, so a new budget needs no new accounting.
+#pragma once
+
+#include <memory>
+#include <span>
+
+#include "accounting.h"
+
+namespace fugato {
+
+/// Time of one kind, at one place, reached in one way. Lanes that do the same work count as one.
+struct PartKey {
+    uint32_t group = 0;  // index in Recording::groups
+    PathId path = 0;
+    PieceKind kind = PieceKind::Running;
+    uint32_t object = kNone;  // lock through which it was reached
+    PathId holder = 0;        // marker in which that lock was held
+    bool operator==(const PartKey&) const = default;
+};
+
+struct Part {
+    uint32_t key = 0;  // index in FrameAccounts::keys
+    int64_t ns = 0;
+};
+
+/// A marker of a lane group, and how often it occurs on a frame's accounting.
+struct PlaceKey {
+    uint32_t group = 0;
+    PathId path = 0;
+    bool operator==(const PlaceKey&) const = default;
+};
+struct Calls {
+    uint32_t place = 0;  // index in FrameAccounts::places
+    uint32_t count = 0;
+};
+
+struct FrameAccounts {
+    uint32_t series = 0;
+    std::vector<PartKey> keys;
+    std::vector<PlaceKey> places;
+    std::vector<Part> parts;        // of all frames, one after another, each frame's sorted by key
+    std::vector<Calls> calls;       // likewise, sorted by place
+    std::vector<size_t> partsFrom;  // frame f owns [partsFrom[f], partsFrom[f + 1])
+    std::vector<size_t> callsFrom;
+    std::vector<int64_t> pacing;    // per frame: time waited on purpose
+
+    size_t frameCount() const { return pacing.size(); }
+    std::span<const Part> partsOf(uint32_t frame) const {
+        return {parts.data() + partsFrom[frame], partsFrom[frame + 1] - partsFrom[frame]};
+    }
+    std::span<const Calls> callsOf(uint32_t frame) const {
+        return {calls.data() + callsFrom[frame], callsFrom[frame + 1] - callsFrom[frame]};
+    }
+    /// Index of a place, or kNone.
+    uint32_t place(const PlaceKey& key) const;
+
+    struct Index;
+    std::shared_ptr<const Index> index;
+};
+
+/// Null where `progress` cancelled it.
+std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series, const Progress& progress = {});
+
+}  // namespace fugato

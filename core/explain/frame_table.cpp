@@ -1,0 +1,98 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "frame_table.h"
+
+#include <algorithm>
+#include <map>
+
+namespace fugato {
+
+namespace {
+
+using RowKey = std::pair<uint32_t, PathId>;
+
+struct Sum {
+    int64_t total = 0, below = 0;
+    uint32_t calls = 0;
+    MarkerRef first;
+};
+
+/// What one stretch of time held, by lane and marker path; path 0 is the lane's busy time.
+std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end) {
+    std::map<RowKey, Sum> sums;
+    for (uint32_t l = 0; l < r.lanes.size(); ++l) {
+        for (uint32_t row = 0; row < r.lanes[l].rows.size(); ++row) {
+            const MarkerRow& markers = r.lanes[l].rows[row];
+            for (uint32_t i = markers.firstEndingAfter(begin); i < markers.size() && markers.begin[i] < end; ++i) {
+                const int64_t duration = std::min(end, markers.end[i]) - std::max(begin, markers.begin[i]);
+                Sum& sum = sums[{l, markers.path[i]}];
+                sum.total += duration;
+                ++sum.calls;
+                if (!sum.first.valid()) sum.first = {l, row, i};
+                sums[{l, r.paths[markers.path[i]].parent}].below += duration;
+            }
+        }
+        if (const auto lane = sums.find({l, 0}); lane != sums.end()) lane->second.total = lane->second.below;
+    }
+    return sums;
+}
+
+std::vector<uint32_t> nearestGoodFrames(const Explanation& e, uint32_t frame, size_t most) {
+    std::vector<uint32_t> out;
+    const auto fits = [&](uint32_t i) { return !e.frames[i].overrun && e.frames[i].baseline == e.frames[frame].baseline; };
+    for (uint32_t away = 1; out.size() < most && (away <= frame || frame + away < e.frames.size()); ++away) {
+        if (away <= frame && fits(frame - away)) out.push_back(frame - away);
+        if (frame + away < e.frames.size() && fits(frame + away)) out.push_back(frame + away);
+    }
+    return out;
+}
+
+}  // namespace
+
+FrameTable makeFrameTable(const Explanation& e, uint32_t frame, size_t sample) {
+    const Recording& r = *e.recording;
+    const Frame& f = e.frame(frame);
+    auto sums = sumStretch(r, f.begin, f.end);
+    const std::vector<uint32_t> good = nearestGoodFrames(e, frame, sample);
+    std::map<RowKey, std::vector<int64_t>> samples;
+    for (const uint32_t i : good)
+        for (const auto& [key, sum] : sumStretch(r, e.frame(i).begin, e.frame(i).end)) samples[key].push_back(sum.total);
+    std::map<RowKey, int64_t> usual;
+    for (auto& [key, values] : samples) {
+        values.resize(good.size());  // absent: 0
+        std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
+        usual[key] = values[values.size() / 2];
+        if (usual[key] > 0) sums[key];  // shown also where this frame has none of it
+    }
+
+    FrameTable table;
+    std::map<RowKey, uint32_t> rowOf;
+    const auto rowAt = [&](auto&& self, const RowKey& key) -> uint32_t {
+        if (const auto found = rowOf.find(key); found != rowOf.end()) return found->second;
+        const auto at = static_cast<uint32_t>(table.rows.size());
+        rowOf[key] = at;
+        FrameTableRow row;
+        row.lane = key.first;
+        row.path = key.second;
+        const Sum& sum = sums[key];
+        row.total = sum.total;
+        row.self = key.second ? sum.total - sum.below : 0;
+        row.calls = sum.calls;
+        row.first = sum.first;
+        row.usual = usual.count(key) ? usual[key] : 0;
+        table.rows.push_back(row);
+        if (key.second == 0) {
+            table.lanes.push_back(at);
+        } else {
+            const uint32_t parent = self(self, {key.first, r.paths[key.second].parent});
+            table.rows[parent].children.push_back(at);
+        }
+        return at;
+    };
+    std::vector<RowKey> keys;
+    for (const auto& [key, sum] : sums) keys.push_back(key);
+    for (const RowKey& key : keys) rowAt(rowAt, key);
+    std::sort(table.lanes.begin(), table.lanes.end(), [&](uint32_t a, uint32_t b) { return table.rows[a].lane < table.rows[b].lane; });
+    return table;
+}
+
+}  // namespace fugato

@@ -1,0 +1,30 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// One frame as a table of nested markers: what every lane did between the frame's begin and end,
+// beside what is usual. Unlike the accounting, this counts all lanes, also those nobody waited for.
+#pragma once
+
+#include "explanation.h"
+
+namespace fugato {
+
+struct FrameTableRow {
+    uint32_t lane = 0;
+    PathId path = 0;  // 0: the lane itself
+    int64_t total = 0, self = 0, usual = 0;
+    uint32_t calls = 0;
+    MarkerRef first;  // its first occurrence in the frame; not valid where it only occurs usually
+    std::vector<uint32_t> children;  // rows
+    int64_t excess() const { return total - usual; }
+};
+
+struct FrameTable {
+    std::vector<FrameTableRow> rows;
+    std::vector<uint32_t> lanes;  // the rows of the lanes, in the recording's order
+};
+
+/// Usual is the median over up to `sample` frames of the same baseline that lie nearest and met
+/// their deadline; 0 where the frame's baseline has none.
+FrameTable makeFrameTable(const Explanation& explanation, uint32_t frame, size_t sample = 63);
+
+}  // namespace fugato

@@ -1,0 +1,241 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "sentences.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+namespace fugato {
+
+namespace {
+
+std::string number(const char* form, double value) {
+    char text[64];
+    std::snprintf(text, sizeof text, form, value);
+    return text;
+}
+
+std::string callsText(double calls) { return number(calls < 10 && std::abs(calls - std::round(calls)) > 0.05 ? "%.1f" : "%.0f", calls); }
+
+const char* waitedFor(PieceKind kind) {
+    switch (kind) {
+        case PieceKind::WaitLock: return "waits for a lock";
+        case PieceKind::WaitCondition: return "waits for a condition";
+        case PieceKind::WaitJob: return "waits for a job";
+        case PieceKind::WaitGpu: return "waits for the GPU";
+        case PieceKind::WaitFile: return "waits for a file";
+        case PieceKind::WaitSleep: return "sleeps";
+        case PieceKind::WaitPacing: return "waits for the next tick";
+        case PieceKind::Waking: return "wakes up late";
+        case PieceKind::Queued: return "waits in a queue";
+        case PieceKind::Idle: return "nothing recorded";
+        default: return "waits";
+    }
+}
+
+}  // namespace
+
+std::string msText(int64_t ns, int decimals) {
+    char text[40];
+    std::snprintf(text, sizeof text, "%.*f", decimals, static_cast<double>(ns) * 1e-6);
+    return text;
+}
+
+std::string signedMsText(int64_t ns, int decimals) { return (ns < 0 ? "−" : "+") + msText(std::abs(ns), decimals); }
+
+std::string durationText(int64_t ns) {
+    const auto value = static_cast<double>(ns);
+    const double size = std::abs(value);
+    if (size >= 60e9) {
+        const auto seconds = static_cast<int64_t>(std::llround(value * 1e-9));
+        return std::to_string(seconds / 60) + " min " + std::to_string(std::abs(seconds) % 60) + " s";
+    }
+    if (size >= 1e9) return number("%.2f s", value * 1e-9);
+    if (size >= 1e6) return number(size >= 1e8 ? "%.0f ms" : "%.1f ms", value * 1e-6);
+    if (size >= 1e3) return number(size >= 1e5 ? "%.0f µs" : "%.1f µs", value * 1e-3);
+    return std::to_string(ns) + " ns";
+}
+
+std::string countText(uint64_t count) {
+    std::string digits = std::to_string(count);
+    if (digits.size() <= 3) return digits;
+    std::string out;
+    for (size_t i = 0; i < digits.size(); ++i) {
+        if (i && (digits.size() - i) % 3 == 0) out += "\u202f";
+        out += digits[i];
+    }
+    return out;
+}
+
+std::string plural(uint64_t count, const std::string& one, const std::string& many) {
+    return countText(count) + " " + (count == 1 ? one : many);
+}
+
+std::string verdictSentence(const Explanation& e) {
+    const Figures& f = e.figures;
+    if (!f.frames) return "No frames were recorded, so nothing can be late.";
+    if (!f.over)
+        return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " + durationText(f.worst);
+    size_t named = 0;
+    for (const Cause& cause : e.causes) named += cause.kind != CauseKind::Unexplained;
+    return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all, from " +
+           (named ? plural(named, "cause", "causes") : "no cause that was recorded");
+}
+
+std::string causeTitle(const Explanation& e, const Cause& cause) {
+    const Recording& r = *e.recording;
+    if (cause.path) return r.pathText(cause.path);
+    const std::string& lane = r.groups[cause.group].name;
+    if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
+    return lane + ", outside any marker";
+}
+
+std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
+    const std::string& lane = e.recording->groups[cause.group].name;
+    switch (cause.kind) {
+        case CauseKind::Waiting:
+            return cause.object != kNone ? "waits: lock held on " + lane : std::string(waitedFor(cause.piece)) + " on " + lane;
+        case CauseKind::MoreCalls: return "more calls: " + callsText(cause.calls) + ", usually " + callsText(cause.usualCalls);
+        case CauseKind::Unusual: return "never in a usual frame";
+        case CauseKind::Slower: return cause.slowdown > 0 ? "each call slower: ×" + number("%.1f", cause.slowdown) : "slower than usual";
+        case CauseKind::Unexplained: return "record more here to learn why";
+    }
+    return {};
+}
+
+std::string whatIfSentence(const Cause& cause) {
+    if (cause.kind == CauseKind::Unexplained) return "Markers inside this stretch would tell more.";
+    return std::string(cause.kind == CauseKind::Unusual ? "Without this, " : "If this took its usual time, ") +
+           countText(cause.saved) + " of its " + plural(cause.frames.size(), "late frame", "late frames") + " would meet " +
+           (cause.frames.size() == 1 ? "its deadline." : "their deadline.");
+}
+
+std::string partTitle(const Recording& r, const PartKey& key) {
+    const std::string& lane = r.groups[key.group].name;
+    if (key.kind == PieceKind::Idle) return "nothing recorded on " + lane;
+    if (!key.path) return lane + ", outside any marker";
+    const std::string title = r.pathText(key.path);
+    switch (key.kind) {
+        case PieceKind::Waking: return title + ", waking up";
+        case PieceKind::Queued: return title + ", in the queue";
+        default: return title;
+    }
+}
+
+std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
+    const Recording& r = *e.recording;
+    const Frame& f = e.frame(frame);
+    const FrameVerdict& verdict = e.frames[frame];
+    std::vector<Sentence> out;
+    const Baseline& baseline = e.baselines[verdict.baseline];
+    const std::string stage = baseline.stage.empty() ? "" : " " + baseline.stage;
+
+    // Waits behind locks on the accounting: who waited for whom.
+    struct Behind {
+        int64_t time = 0, begin = INT64_MAX, end = 0;
+        uint32_t lane = 0, waiter = 0;
+        PathId holder = 0;
+    };
+    std::map<uint32_t, Behind> locks;
+    std::map<uint32_t, Behind> byLane;  // other lanes reached in other ways
+    Accountant accountant(r);
+    for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
+        if (piece.lane == f.lane) continue;
+        Behind& behind = piece.lock.object != kNone ? locks[piece.lock.object] : byLane[piece.lane];
+        behind.time += piece.duration();
+        behind.begin = std::min(behind.begin, piece.begin);
+        behind.end = std::max(behind.end, piece.end);
+        behind.lane = piece.lane;
+        behind.waiter = piece.lock.waiterLane;
+        behind.holder = piece.lock.holder;
+    }
+    const int64_t worth = std::max<int64_t>(200'000, verdict.overrun / 10);
+    for (const auto& [object, behind] : locks) {
+        if (behind.time < worth) continue;
+        int64_t usual = 0;
+        for (const uint32_t key : baseline.usualKeys)
+            if (e.accounts->keys[key].object == object) usual += baseline.usual[key];
+        out.push_back({r.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" + r.objects[object] + "’. " +
+                           r.lanes[behind.lane].name + " held it" +
+                           (behind.holder ? " inside " + r.pathText(behind.holder) : " outside any marker") + ". In usual" + stage +
+                           " frames " + (usual ? "that takes " + durationText(usual) + "." : "nobody waits for it."),
+                       behind.begin, behind.end, behind.lane});
+    }
+    for (const CauseShare& share : verdict.shares) {
+        const Cause& cause = e.causes[share.cause];
+        if (cause.object != kNone || out.size() >= 4) continue;
+        const std::string lane = r.groups[cause.group].name, title = causeTitle(e, cause);
+        double calls = 0;
+        if (const uint32_t place = e.accounts->place({cause.group, cause.path}); place != kNone)
+            for (const Calls& c : e.accounts->callsOf(frame))
+                if (c.place == place) calls = c.count;
+        Sentence sentence;
+        switch (cause.kind) {
+            case CauseKind::MoreCalls:
+                sentence.text = title + " ran " + callsText(calls) + " times on " + lane + ", usually " + callsText(cause.usualCalls) +
+                                "; that cost " + durationText(share.excess) + " more.";
+                break;
+            case CauseKind::Unusual:
+                sentence.text = title + " on " + lane + " took " + durationText(share.excess) + "; it does not occur in a usual" + stage + " frame.";
+                break;
+            case CauseKind::Slower:
+                sentence.text = title + " on " + lane + " took " + durationText(share.excess) + " longer than usual in " +
+                                (calls == 1 ? "its one call." : callsText(calls) + " calls.");
+                break;
+            case CauseKind::Waiting:
+                sentence.text = lane + " " + waitedFor(cause.piece) + " " + durationText(share.excess) + " longer than usual in " + title + ".";
+                break;
+            case CauseKind::Unexplained:
+                sentence.text = "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one would tell more.";
+                break;
+        }
+        for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
+            if (r.lanes[piece.lane].group != cause.group || !r.paths.contains(cause.path, piece.path)) continue;
+            if (sentence.lane == kNone) sentence = {sentence.text, piece.begin, piece.end, piece.lane};
+            sentence.begin = std::min(sentence.begin, piece.begin);
+        }
+        out.push_back(sentence);
+    }
+    if (verdict.origin != kNone && verdict.origin != frame) {
+        const Frame& origin = e.frame(verdict.origin);
+        out.push_back({"The work was asked for in frame " + countText(verdict.origin) + "; this frame suffers from it.", origin.begin, origin.end, origin.lane});
+    }
+    for (const auto& [lane, behind] : byLane) {
+        if (out.size() >= 5) break;
+        if (behind.time < std::max<int64_t>(worth, f.duration() / 8)) continue;
+        out.push_back({r.lanes[f.lane].name + " waited for " + r.lanes[lane].name + " during " + durationText(behind.time) + " of this frame.",
+                       behind.begin, behind.end, lane});
+    }
+    if (baseline.onlyLate)
+        out.push_back({"No frame met its deadline, so this is compared with the quickest quarter of all frames.", 0, 0, kNone});
+    else if (baseline.frames < 30)
+        out.push_back({"Compared with only " + plural(baseline.frames, "frame", "frames") + " in budget: take it with care.", 0, 0, kNone});
+    return out;
+}
+
+std::vector<Rung> ladder(const Explanation& e, uint32_t frame, size_t most) {
+    const Recording& r = *e.recording;
+    // Time at one place counts once, however it was reached and whether it ran or waited there.
+    std::vector<Rung> rungs;
+    int64_t whole = 0;
+    for (const ExcessPart& part : e.excessOf(frame)) {
+        whole += part.excess();
+        if (!part.excess()) continue;
+        const std::string title = partTitle(r, part.key);
+        const auto same = std::find_if(rungs.begin(), rungs.end(), [&](const Rung& rung) {
+            return rung.key.group == part.key.group && rung.key.path == part.key.path && rung.title == title;
+        });
+        if (same != rungs.end()) same->excess += part.excess();
+        else rungs.push_back({title, part.excess(), part.key, false, part.key.kind != PieceKind::Running});
+    }
+    std::stable_sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return std::abs(a.excess) > std::abs(b.excess); });
+    const int64_t floor = std::max<int64_t>(20'000, std::abs(whole) / 100);
+    while (rungs.size() > most || (!rungs.empty() && std::abs(rungs.back().excess) < floor)) rungs.pop_back();
+    std::stable_sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return a.excess > b.excess; });
+    int64_t named = 0;
+    for (const Rung& rung : rungs) named += rung.excess;
+    if (whole != named) rungs.push_back({"everything else", whole - named, {}, true, false});
+    return rungs;
+}
+
+}  // namespace fugato

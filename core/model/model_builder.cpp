@@ -1,0 +1,362 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "model_builder.h"
+
+#include <algorithm>
+#include <cstring>
+
+namespace fugato {
+
+namespace {
+
+/// Maps the file's ids to positions in a vector, making a numbered stand-in for one never defined.
+template <class Thing>
+struct Register {
+    std::vector<Thing>& things;
+    std::unordered_map<uint32_t, uint32_t> positions;
+
+    std::pair<uint32_t, bool> at(uint32_t id) {
+        const auto [found, isNew] = positions.try_emplace(id, static_cast<uint32_t>(things.size()));
+        if (isNew) things.emplace_back();
+        return {found->second, isNew};
+    }
+};
+
+struct OpenMarker {
+    uint32_t index;
+    bool wait;
+};
+
+struct OpenHold {
+    uint32_t object;
+    int64_t begin;
+    PathId path;
+};
+
+struct OpenFrame {
+    uint32_t series;
+    int64_t begin, deadline;
+};
+
+struct LaneBuild {
+    uint32_t position = 0;
+    bool any = false;
+    std::vector<OpenMarker> open;
+    std::vector<PathId> openPaths;
+    std::vector<OpenHold> holds;
+    std::vector<OpenFrame> frames;
+    PathId path() const { return openPaths.empty() ? 0 : openPaths.back(); }
+};
+
+}  // namespace
+
+struct ModelBuilder::Build {
+    std::shared_ptr<Recording> recording = std::make_shared<Recording>();
+    Recording& r = *recording;
+    Register<Lane> lanes{r.lanes, {}};
+    Register<Site> sites{r.sites, {}};
+    Register<Series> series{r.series, {}};
+    Register<std::string> objects{r.objects, {}};
+    Register<Counter> counters{r.counters, {}};
+    Register<State> states{r.states, {}};
+    std::vector<LaneBuild> builds;
+    std::vector<int64_t> seriesDeadline;
+    uint32_t lastLaneId = kNone, lastLane = 0;
+
+    uint32_t lane(uint32_t id) {
+        if (id == lastLaneId) return lastLane;
+        const auto [position, isNew] = lanes.at(id);
+        if (isNew) {
+            r.lanes[position].id = id;
+            builds.push_back({});
+            builds.back().position = position;
+        }
+        lastLaneId = id;
+        return lastLane = position;
+    }
+    /// The position of a thing used by an event; a stand-in name where its definition is missing.
+    template <class Thing, class Name>
+    uint32_t used(Register<Thing>& reg, uint32_t id, Name&& name) {
+        const auto [position, isNew] = reg.at(id);
+        if (isNew) {
+            ++r.repairs.unknownNames;
+            name(reg.things[position], std::to_string(id));
+        }
+        return position;
+    }
+    uint32_t site(uint32_t id) {
+        return used(sites, id, [](Site& s, const std::string& n) { s.name = "marker " + n; });
+    }
+    uint32_t object(uint32_t id) {
+        return used(objects, id, [](std::string& o, const std::string& n) { o = "object " + n; });
+    }
+    uint32_t seriesOf(uint32_t id) {
+        const uint32_t position = used(series, id, [](Series& s, const std::string& n) { s.name = "series " + n; });
+        if (seriesDeadline.size() <= position) seriesDeadline.resize(position + 1);
+        return position;
+    }
+
+    void beginMarker(Lane& lane, LaneBuild& build, uint32_t sitePosition, int64_t time, bool wait) {
+        const size_t depth = build.open.size();
+        if (lane.rows.size() <= depth) lane.rows.resize(depth + 1);
+        MarkerRow& row = lane.rows[depth];
+        const PathId path = r.paths.child(build.path(), sitePosition);
+        row.begin.push_back(time);
+        row.end.push_back(time);
+        row.path.push_back(path);
+        row.parent.push_back(depth ? build.open.back().index : 0);
+        row.flags.push_back(wait ? kMarkerWait : 0);
+        build.open.push_back({static_cast<uint32_t>(row.size() - 1), wait});
+        build.openPaths.push_back(path);
+    }
+
+    void endMarker(Lane& lane, LaneBuild& build, int64_t time, bool repaired) {
+        const OpenMarker marker = build.open.back();
+        const auto depth = static_cast<uint32_t>(build.open.size() - 1);
+        MarkerRow& row = lane.rows[depth];
+        row.end[marker.index] = time;
+        if (repaired) {
+            row.flags[marker.index] |= kMarkerEndRepaired;
+            ++r.repairs.beginsWithoutEnd;
+        }
+        if (marker.wait)
+            for (auto wait = lane.waits.rbegin(); wait != lane.waits.rend(); ++wait)
+                if (wait->row == depth && wait->index == marker.index) {
+                    wait->end = time;
+                    break;
+                }
+        build.open.pop_back();
+        build.openPaths.pop_back();
+    }
+
+    void endOf(Lane& lane, LaneBuild& build, const Event& event, int64_t time) {
+        const bool wait = event.kind == EventKind::WaitEnd;
+        // A wait's end closes the innermost wait, a marker's end the innermost marker; what stands
+        // between was never ended.
+        size_t keep = build.open.size();
+        while (keep > 0 && build.open[keep - 1].wait != wait) --keep;
+        if (keep == 0) {
+            ++r.repairs.endsWithoutBegin;
+            return;
+        }
+        while (build.open.size() > keep) endMarker(lane, build, time, true);
+        if (wait && event.a && !lane.waits.empty()) {
+            for (auto at = lane.waits.rbegin(); at != lane.waits.rend(); ++at)
+                if (at->row == keep - 1 && at->index == build.open.back().index) {
+                    at->link = event.a;
+                    break;
+                }
+            lane.linkIns.push_back({time, event.a, build.path()});
+        }
+        endMarker(lane, build, time, false);
+    }
+
+    void give(Lane& lane, LaneBuild& build, uint32_t objectPosition, int64_t time) {
+        for (size_t i = build.holds.size(); i-- > 0;) {
+            const OpenHold hold = build.holds[i];
+            if (hold.object != objectPosition) continue;
+            holdsOf(objectPosition).push_back({hold.begin, time, static_cast<uint32_t>(&lane - r.lanes.data()),
+                                               r.paths.common(hold.path, build.path())});
+            build.holds.erase(build.holds.begin() + static_cast<std::ptrdiff_t>(i));
+            return;
+        }
+    }
+    std::vector<Hold>& holdsOf(uint32_t objectPosition) {
+        if (r.holds.size() <= objectPosition) r.holds.resize(objectPosition + 1);
+        return r.holds[objectPosition];
+    }
+
+    void endFrame(LaneBuild& build, size_t at, int64_t time) {
+        const OpenFrame frame = build.frames[at];
+        r.series[frame.series].frames.push_back({frame.begin, time, frame.deadline, build.position});
+        build.frames.erase(build.frames.begin() + static_cast<std::ptrdiff_t>(at));
+    }
+};
+
+ModelBuilder::ModelBuilder() : build_(std::make_unique<Build>()) {}
+ModelBuilder::~ModelBuilder() = default;
+
+void ModelBuilder::started(int64_t unixNs) { build_->r.startedUnixNs = unixNs; }
+
+void ModelBuilder::define(const Definition& definition) {
+    Build& b = *build_;
+    struct Visitor {
+        Build& b;
+        void operator()(const LaneDefinition& d) const {
+            Lane& lane = b.r.lanes[b.lane(d.id)];
+            lane.kind = d.kind;
+            lane.osId = d.osId;
+            lane.name = d.name;
+            lane.role = d.role;
+        }
+        void operator()(const SiteDefinition& d) const {
+            b.r.sites[b.sites.at(d.id).first] = {d.name, d.category, d.description, d.file, d.line,
+                                                 static_cast<int64_t>(d.longestNs)};
+        }
+        void operator()(const SeriesDefinition& d) const {
+            const uint32_t position = b.series.at(d.id).first;
+            b.r.series[position].name = d.name;
+            if (b.seriesDeadline.size() <= position) b.seriesDeadline.resize(position + 1);
+            b.seriesDeadline[position] = static_cast<int64_t>(d.deadlineNs);
+        }
+        void operator()(const ObjectDefinition& d) const { b.r.objects[b.objects.at(d.id).first] = d.name; }
+        void operator()(const CounterDefinition& d) const {
+            Counter& counter = b.r.counters[b.counters.at(d.id).first];
+            counter.name = d.name;
+            counter.unit = d.unit;
+            counter.threshold = d.threshold;
+        }
+        void operator()(const StateDefinition& d) const { b.r.states[b.states.at(d.id).first].name = d.name; }
+        void operator()(const ContextDefinition& d) const { b.r.context[d.key] = d.value; }
+    };
+    std::visit(Visitor{b}, definition);
+}
+
+void ModelBuilder::event(uint32_t laneId, const Event& event) {
+    Build& b = *build_;
+    Recording& r = b.r;
+    const uint32_t position = b.lane(laneId);
+    Lane& lane = r.lanes[position];
+    LaneBuild& build = b.builds[position];
+    int64_t time = event.time;
+    if (!build.any) {
+        lane.first = lane.last = time;
+        build.any = true;
+    } else if (time < lane.last) {
+        ++r.repairs.timesBackwards;
+        time = lane.last;
+    }
+    lane.last = time;
+
+    switch (event.kind) {
+        case EventKind::MarkBegin: b.beginMarker(lane, build, b.site(event.id), time, false); break;
+        case EventKind::WaitBegin: {
+            b.beginMarker(lane, build, b.site(static_cast<uint32_t>(event.a)), time, true);
+            const auto kind = event.b <= static_cast<uint64_t>(WaitKind::Pacing) ? static_cast<WaitKind>(event.b) : WaitKind::Other;
+            lane.waits.push_back({time, time, b.object(event.id), kind, 0, static_cast<uint32_t>(build.open.size() - 1),
+                                  build.open.back().index});
+            break;
+        }
+        case EventKind::MarkEnd:
+        case EventKind::WaitEnd: b.endOf(lane, build, event, time); break;
+        case EventKind::FrameBegin: {
+            const uint32_t series = b.seriesOf(event.id);
+            for (size_t i = 0; i < build.frames.size(); ++i)
+                if (build.frames[i].series == series) {  // the one before was never ended: it ends here
+                    ++r.repairs.framesWithoutEnd;
+                    b.endFrame(build, i, time);
+                    break;
+                }
+            const auto deadline = static_cast<int64_t>(event.a);
+            build.frames.push_back({series, time, deadline > 0 ? deadline : b.seriesDeadline[series]});
+            break;
+        }
+        case EventKind::FrameEnd: {
+            const uint32_t series = b.seriesOf(event.id);
+            size_t at = 0;
+            while (at < build.frames.size() && build.frames[at].series != series) ++at;
+            if (at < build.frames.size()) b.endFrame(build, at, time);
+            else ++r.repairs.endsWithoutBegin;
+            break;
+        }
+        case EventKind::Count: {
+            Counter& counter = r.counters[b.used(b.counters, event.id, [](Counter& c, const std::string& n) { c.name = "counter " + n; })];
+            double value = 0;
+            std::memcpy(&value, &event.a, sizeof value);
+            counter.times.push_back(time);
+            counter.values.push_back(value);
+            break;
+        }
+        case EventKind::Point:
+            r.points.push_back({time, position, static_cast<Severity>(std::min(event.id, 3u)), std::string(event.text)});
+            break;
+        case EventKind::Taken: build.holds.push_back({b.object(event.id), time, build.path()}); break;
+        case EventKind::Given: b.give(lane, build, b.object(event.id), time); break;
+        case EventKind::LinkOut: r.linkSources.try_emplace(event.a, Recording::LinkSource{position, time, build.path()}); break;
+        case EventKind::LinkIn: lane.linkIns.push_back({time, event.a, build.path()}); break;
+        case EventKind::StateSet: {
+            State& state = r.states[b.used(b.states, event.id, [](State& s, const std::string& n) { s.name = "state " + n; })];
+            state.spans.push_back({time, time, std::string(event.text)});
+            break;
+        }
+        case EventKind::Lost:
+            lane.lost.push_back({time, event.a});
+            r.repairs.lostEvents += event.a;
+            break;
+        default: break;
+    }
+}
+
+std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
+    Build& b = *build_;
+    Recording& r = b.r;
+    r.damage = std::move(damage);
+    bool any = false;
+    for (LaneBuild& build : b.builds) {
+        Lane& lane = r.lanes[build.position];
+        while (!build.open.empty()) b.endMarker(lane, build, lane.last, true);
+        while (!build.holds.empty()) b.give(lane, build, build.holds.back().object, lane.last);
+        r.repairs.framesWithoutEnd += build.frames.size();
+        if (lane.name.empty())
+            lane.name = (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.osId ? lane.osId : lane.id);
+        for (MarkerRow& row : lane.rows) {
+            row.busyUntil.resize(row.size());
+            int64_t sum = 0;
+            for (size_t i = 0; i < row.size(); ++i) row.busyUntil[i] = sum += row.end[i] - row.begin[i];
+        }
+        std::stable_sort(lane.waits.begin(), lane.waits.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
+        if (!build.any) continue;
+        r.begin = any ? std::min(r.begin, lane.first) : lane.first;
+        r.end = any ? std::max(r.end, lane.last) : lane.last;
+        any = true;
+    }
+
+    std::map<std::pair<int, std::string>, uint32_t> groupOf;
+    for (uint32_t i = 0; i < r.lanes.size(); ++i) {
+        Lane& lane = r.lanes[i];
+        const std::string key = lane.role.empty() ? "lane " + std::to_string(i) : lane.role;
+        const auto [at, isNew] = groupOf.try_emplace({static_cast<int>(lane.kind), key}, static_cast<uint32_t>(r.groups.size()));
+        if (isNew) r.groups.push_back({lane.name, {}});
+        else r.groups[at->second].name = lane.role;
+        r.groups[at->second].lanes.push_back(i);
+        lane.group = at->second;
+    }
+
+    r.holds.resize(r.objects.size());
+    for (auto& holds : r.holds) std::stable_sort(holds.begin(), holds.end(), [](auto& x, auto& y) { return x.end < y.end; });
+    std::stable_sort(r.points.begin(), r.points.end(), [](auto& x, auto& y) { return x.time < y.time; });
+    for (State& state : r.states) {
+        std::stable_sort(state.spans.begin(), state.spans.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
+        for (size_t i = 0; i < state.spans.size(); ++i)
+            state.spans[i].end = i + 1 < state.spans.size() ? state.spans[i + 1].begin : r.end;
+    }
+    for (Counter& counter : r.counters) {
+        std::vector<size_t> order(counter.times.size());
+        for (size_t i = 0; i < order.size(); ++i) order[i] = i;
+        std::stable_sort(order.begin(), order.end(), [&](size_t x, size_t y) { return counter.times[x] < counter.times[y]; });
+        Counter sorted = counter;
+        for (size_t i = 0; i < order.size(); ++i) {
+            sorted.times[i] = counter.times[order[i]];
+            sorted.values[i] = counter.values[order[i]];
+        }
+        counter = std::move(sorted);
+    }
+    for (Series& series : r.series)
+        std::stable_sort(series.frames.begin(), series.frames.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
+    std::stable_partition(r.series.begin(), r.series.end(), [](const Series& x) { return !x.frames.empty(); });
+    return b.recording;
+}
+
+Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const std::string& name, const Progress& progress) {
+    ModelBuilder builder;
+    auto damage = readRecording(source, name, builder, progress);
+    if (!damage) return damage.failure();
+    return builder.finish(std::move(*damage));
+}
+
+Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, const Progress& progress) {
+    auto source = openFile(path);
+    if (!source) return source.failure();
+    return openRecording(**source, path, progress);
+}
+
+}  // namespace fugato

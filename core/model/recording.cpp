@@ -1,0 +1,138 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "recording.h"
+
+#include <algorithm>
+
+namespace fugato {
+
+PathId PathTable::child(PathId parent, uint32_t site) {
+    const auto [at, isNew] = children_.try_emplace(static_cast<uint64_t>(parent) << 32 | site, 0);
+    if (isNew) {
+        at->second = static_cast<PathId>(nodes_.size());
+        nodes_.push_back({parent, site, nodes_[parent].depth + 1});
+    }
+    return at->second;
+}
+
+bool PathTable::contains(PathId ancestor, PathId path) const {
+    while (nodes_[path].depth > nodes_[ancestor].depth) path = nodes_[path].parent;
+    return path == ancestor;
+}
+
+PathId PathTable::common(PathId a, PathId b) const {
+    while (a != b) {
+        if (nodes_[a].depth >= nodes_[b].depth) a = nodes_[a].parent;
+        else b = nodes_[b].parent;
+    }
+    return a;
+}
+
+uint32_t MarkerRow::lastBefore(int64_t time) const {
+    const auto after = std::lower_bound(begin.begin(), begin.end(), time);
+    return after == begin.begin() ? kNone : static_cast<uint32_t>(after - begin.begin() - 1);
+}
+
+uint32_t MarkerRow::firstEndingAfter(int64_t time) const {
+    return static_cast<uint32_t>(std::upper_bound(end.begin(), end.end(), time) - end.begin());
+}
+
+size_t Lane::markerCount() const {
+    size_t count = 0;
+    for (const MarkerRow& row : rows) count += row.size();
+    return count;
+}
+
+const Wait* Lane::waitAt(uint32_t row, uint32_t index) const {
+    const int64_t begin = rows[row].begin[index];
+    auto at = std::lower_bound(waits.begin(), waits.end(), begin, [](const Wait& w, int64_t t) { return w.begin < t; });
+    for (; at != waits.end() && at->begin == begin; ++at)
+        if (at->row == row && at->index == index) return &*at;
+    return nullptr;
+}
+
+uint32_t Series::frameAt(int64_t time) const {
+    const auto after = std::upper_bound(frames.begin(), frames.end(), time, [](int64_t t, const Frame& f) { return t < f.begin; });
+    return after == frames.begin() ? kNone : static_cast<uint32_t>(after - frames.begin() - 1);
+}
+
+std::vector<std::string> Repairs::sentences() const {
+    std::vector<std::string> out;
+    const auto say = [&](uint64_t count, const char* one, const char* many) {
+        if (count) out.push_back(std::to_string(count) + (count == 1 ? one : many));
+    };
+    say(lostEvents, " event was lost while recording; its lane shows where.", " events were lost while recording; their lanes show where.");
+    say(beginsWithoutEnd, " marker was never ended; it is drawn to its lane's last event.",
+        " markers were never ended; they are drawn to their lane's last event.");
+    say(endsWithoutBegin, " end had no begin and was left out.", " ends had no begin and were left out.");
+    say(timesBackwards, " event's time ran backwards and was moved to the event before it.",
+        " events' times ran backwards and were moved to the event before them.");
+    say(framesWithoutEnd, " frame was never ended.", " frames were never ended.");
+    say(unknownNames, " name is missing and shown by number.", " names are missing and shown by number.");
+    return out;
+}
+
+size_t Recording::markerCount() const {
+    size_t count = 0;
+    for (const Lane& lane : lanes) count += lane.markerCount();
+    return count;
+}
+
+const std::string& Recording::nameOf(PathId path) const {
+    static const std::string outside = "outside any marker";
+    return path ? siteOf(path).name : outside;
+}
+
+std::vector<std::string> Recording::namesOf(PathId path) const {
+    std::vector<std::string> names;
+    for (; path; path = paths[path].parent) names.push_back(siteOf(path).name);
+    std::reverse(names.begin(), names.end());
+    return names;
+}
+
+std::string Recording::pathText(PathId path, size_t most) const {
+    if (!path) return nameOf(path);
+    std::string text = nameOf(path);
+    for (size_t i = 1; i < most && paths[path].parent; ++i) {
+        path = paths[path].parent;
+        text = nameOf(path) + " ▸ " + text;
+    }
+    return text;
+}
+
+MarkerRef Recording::innermostBefore(uint32_t lane, int64_t time) const {
+    MarkerRef found;
+    const auto& rows = lanes[lane].rows;
+    for (uint32_t row = 0; row < rows.size(); ++row) {
+        const uint32_t index = rows[row].lastBefore(time);
+        if (index == kNone || rows[row].end[index] < time) break;
+        found = {lane, row, index};
+    }
+    return found;
+}
+
+int64_t Recording::selfTime(const MarkerRef& marker) const {
+    const auto& rows = lanes[marker.lane].rows;
+    int64_t self = rows[marker.row].end[marker.index] - rows[marker.row].begin[marker.index];
+    if (marker.row + 1 >= rows.size()) return self;
+    const MarkerRow& below = rows[marker.row + 1];
+    const auto [from, to] = std::equal_range(below.parent.begin(), below.parent.end(), marker.index);
+    if (from == to) return self;
+    const auto first = static_cast<size_t>(from - below.parent.begin()), last = static_cast<size_t>(to - below.parent.begin()) - 1;
+    return self - (below.busyUntil[last] - below.busyUntil[first] + below.end[first] - below.begin[first]);
+}
+
+const State* Recording::stages() const {
+    for (const State& state : states)
+        if (state.name == "stage" && !state.spans.empty()) return &state;
+    return nullptr;
+}
+
+const StateSpan* Recording::stageAt(int64_t time) const {
+    const State* state = stages();
+    if (!state) return nullptr;
+    const auto after = std::upper_bound(state->spans.begin(), state->spans.end(), time,
+                                        [](int64_t t, const StateSpan& s) { return t < s.begin; });
+    return after == state->spans.begin() ? nullptr : &after[-1];
+}
+
+}  // namespace fugato

@@ -1,0 +1,93 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// skerry: sails the race once and records it.
+#include <CLI/CLI.hpp>
+#include <cstdio>
+#include <fstream>
+#include <nlohmann/json.hpp>
+
+#include "regatta.h"
+
+namespace {
+
+std::string troubleNames() {
+    std::string names;
+    for (const auto& trouble : skerry::allTroubles()) names += std::string(names.empty() ? "" : ", ") + trouble.name;
+    return names;
+}
+
+bool chooseTroubles(const std::string& list, std::set<std::string>& chosen) {
+    if (list == "none") return true;
+    std::stringstream names(list);
+    for (std::string name; std::getline(names, name, ',');) {
+        bool known = false;
+        for (const auto& trouble : skerry::allTroubles()) {
+            if (name != "all" && name != trouble.name) continue;
+            chosen.insert(trouble.name);
+            known = true;
+        }
+        if (known) continue;
+        std::fprintf(stderr, "skerry: there is no trouble named \"%s\". Known are: %s; or all, or none.\n", name.c_str(), troubleNames().c_str());
+        return false;
+    }
+    return true;
+}
+
+bool writeTruth(const std::string& path, const skerry::Settings& settings, const std::vector<skerry::Planted>& planted) {
+    nlohmann::ordered_json truth{{"series", "race"}, {"seconds", settings.seconds}, {"seed", settings.seed}, {"causes", nlohmann::ordered_json::array()}};
+    for (size_t i = 0; i < planted.size(); ++i) {
+        const skerry::Trouble& trouble = skerry::allTroubles()[i];
+        if (!settings.troubles.count(trouble.name)) continue;
+        truth["causes"].push_back({{"trouble", trouble.name}, {"summary", trouble.summary}, {"lane", trouble.lane}, {"path", trouble.path},
+                                   {"kind", trouble.kind}, {"frames", planted[i].frames}});
+    }
+    std::ofstream file(path);
+    file << truth.dump(1) << "\n";
+    return static_cast<bool>(file.flush());
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    CLI::App app("Sails the Skerry Regatta and records it with the Fugato recorder.\nTroubles: " + troubleNames());
+    std::string out, truth, troubles = "all";
+    skerry::Settings settings;
+    bool virtualClock = false;
+    app.add_option("--out", out, "recording to write (.fugato)")->required();
+    app.add_option("--seconds", settings.seconds, "length of the race")->check(CLI::Range(0.1, 36000.0))->capture_default_str();
+    app.add_option("--troubles", troubles, "comma-separated names, all, or none")->capture_default_str();
+    app.add_flag("--virtual", virtualClock, "a virtual clock: the same recording for the same seed, as fast as it goes");
+    app.add_option("--seed", settings.seed, "of the virtual clock's noise and the race")->capture_default_str();
+    app.add_option("--truth", truth, "where to list the planted causes (JSON); needs --virtual");
+    CLI11_PARSE(app, argc, argv);
+    if (!chooseTroubles(troubles, settings.troubles)) return 2;
+    if (!truth.empty() && !virtualClock) {
+        std::fprintf(stderr, "skerry: --truth is exact only under the virtual clock. Add --virtual.\n");
+        return 2;
+    }
+
+    const auto runtime = virtualClock ? skerry::makeVirtualRuntime(settings.seed) : skerry::makeRealRuntime();
+    fug_options options{};
+    options.program = "skerry-regatta";
+    options.build = "412";
+    options.now = virtualClock ? skerry::virtualNow : nullptr;
+    options.no_background = virtualClock;
+    if (fug_start(out.c_str(), &options) != 0) {
+        std::fprintf(stderr, "skerry: %s. Choose another --out.\n", fug_status());
+        return 1;
+    }
+    fug_context("machine", virtualClock ? "virtual clock" : "this machine");
+    fug_context("troubles", troubles.c_str());
+    const auto planted = skerry::sail(*runtime, settings);
+    fug_stop();
+    if (*fug_status()) {
+        std::fprintf(stderr, "skerry: %s\n", fug_status());
+        return 1;
+    }
+    if (fug_lost()) std::fprintf(stderr, "skerry: %llu events were lost\n", static_cast<unsigned long long>(fug_lost()));
+    if (!truth.empty() && !writeTruth(truth, settings, planted)) {
+        std::fprintf(stderr, "skerry: cannot write %s. Choose another --truth.\n", truth.c_str());
+        return 1;
+    }
+    return 0;
+}

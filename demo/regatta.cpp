@@ -1,0 +1,442 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "regatta.h"
+
+#include <atomic>
+#include <chrono>
+#include <cmath>
+#include <cstdio>
+#include <map>
+
+#include "race.h"
+
+namespace skerry {
+
+const std::vector<Trouble>& allTroubles() {
+    static const std::vector<Trouble> list = {
+        {"autosave", "autosave holds the scene lock while it writes", "autosave", {"Autosave", "Replay", "Flush"}, "waiting"},
+        {"gust", "a gust rebuilds the wind field far more often", "main", {"Race frame", "Simulate", "Wind", "Rebuild field"}, "more_calls"},
+        {"rounding", "rounding a mark loads sails on the main thread for the first time", "main", {"Race frame", "Rounding", "Load sails"}, "unusual"},
+        {"gulls", "gulls plan their way slowly", "main", {"Race frame", "Simulate", "Gulls", "Plan path"}, "slower"},
+        {"spray", "spray is drawn over itself many times on the GPU", "GPU graphics", {"Scene", "Spray"}, "slower"},
+        {"log", "collisions write far too many log lines", "main", {"Race frame", "Simulate", "Collisions", "Write log line"}, "more_calls"},
+        {"table", "ranking every leg takes a worker for several frames; a later frame needs the result", "worker", {"Rank all legs"}, "unusual"},
+    };
+    return list;
+}
+
+namespace {
+
+constexpr double kMs = 1e6;
+constexpr int64_t kTickNs = 16'666'667;
+constexpr int64_t kSoundNs = 10'666'667;  // 512 samples at 48 kHz
+
+/// When a trouble is at work: from `first` s on, every `every` s, for `frames` frames.
+struct Rhythm {
+    double first, every;
+    int frames;
+};
+const std::map<std::string, Rhythm> kRhythms = {
+    {"autosave", {3.1, 4.3, 1}}, {"gust", {2.2, 9.7, 12}},  {"rounding", {4.9, 21.0, 1}}, {"gulls", {6.3, 13.9, 6}},
+    {"spray", {7.9, 15.1, 16}},  {"log", {5.6, 17.3, 5}},   {"table", {8.9, 18.9, 1}},
+};
+
+fugato::Series raceFrames("race", kTickNs), pictureFrames("picture", kTickNs), soundFrames("sound", kSoundNs);
+
+class Regatta {
+public:
+    Regatta(Runtime& runtime, const Settings& settings)
+        : runtime_(runtime), settings_(settings), race_(settings.seed), frameCount_(static_cast<uint32_t>(settings.seconds * 60)) {
+        for (const Trouble& trouble : allTroubles()) planted_.push_back({trouble.name, {}});
+        if (!runtime_.isVirtual()) calibrate();
+    }
+
+    std::vector<Planted> run() {
+        runtime_.start("main", [this] { mainLoop(); });
+        runtime_.start("render", [this] { renderLoop(); });
+        runtime_.start("worker 1", [this] { workerLoop("worker 1"); });
+        runtime_.start("worker 2", [this] { workerLoop("worker 2"); });
+        runtime_.start("autosave", [this] { autosaveLoop(); });
+        runtime_.start("audio", [this] { audioLoop(); });
+        runtime_.start("GPU graphics", [this] { queueLoop("GPU graphics", graphics_); });
+        runtime_.start("GPU compute", [this] { queueLoop("GPU compute", compute_); });
+        runtime_.join();
+        return planted_;
+    }
+
+private:
+    // ---- computing --------------------------------------------------------------------------
+
+    /// Runs `kernel(rounds)` so often that it takes about `ns` here (measured at the start); under
+    /// the virtual clock once, and charged as `ns`.
+    template <class Kernel>
+    void work(double ns, const char* name, Kernel&& kernel) {
+        if (runtime_.isVirtual()) {
+            kernel(1);
+            runtime_.spend(static_cast<int64_t>(ns));
+        } else {
+            kernel(std::max(1, static_cast<int>(ns / nsPerRound_[name])));
+        }
+    }
+    template <class Kernel>
+    void measure(const char* name, Kernel&& kernel) {
+        const auto begin = std::chrono::steady_clock::now();
+        kernel(64);
+        nsPerRound_[name] = std::max(20.0, std::chrono::duration<double, std::nano>(std::chrono::steady_clock::now() - begin).count() / 64);
+    }
+    void calibrate() {
+        Race scratch(7);
+        std::vector<float> samples(512);
+        measure("wind", [&](int n) { scratch.wind.rebuild(0.01f, n, 0); });
+        measure("hulls", [&](int n) { scratch.hulls(0.01f, n); });
+        measure("cloth", [&](int n) { scratch.cloth(0, 3, 0.01f, n); });
+        measure("collisions", [&](int n) { sink_ = static_cast<float>(scratch.collisions(n)); });
+        measure("flock", [&](int n) { scratch.flock(0.01f, n); });
+        measure("plan", [&](int n) { sink_ = scratch.planPath(1, n); });
+        measure("crowd", [&](int n) { scratch.crowd(n); });
+        measure("cull", [&](int n) { sink_ = static_cast<float>(scratch.cull(n)); });
+        measure("rank", [&](int n) { sink_ = scratch.rank(n); });
+        measure("sound", [&](int n) { sink_ = mixSound(samples, 1, n); });
+        measure("bytes", [&](int n) { hash(n); });
+    }
+    /// Byte work: packing, decoding, encoding draw lists.
+    void hash(int rounds) {
+        static thread_local std::vector<uint8_t> bytes(2048, 7);
+        uint32_t sum = 2166136261u;
+        for (int i = 0; i < rounds; ++i)
+            for (uint8_t& byte : bytes) {
+                sum = (sum ^ byte) * 16777619u;
+                byte = static_cast<uint8_t>(sum >> 13);
+            }
+    }
+    void device(double ns) {  // the simulated GPU's own time
+        if (runtime_.isVirtual()) runtime_.spend(static_cast<int64_t>(ns));
+        else runtime_.sleepUntil(runtime_.now() + static_cast<int64_t>(ns));
+    }
+
+    // ---- troubles ---------------------------------------------------------------------------
+
+    bool has(const char* trouble) const { return settings_.troubles.count(trouble) > 0; }
+
+    /// Whether a trouble is at work in a frame; notes it in the truth where `plant`.
+    bool troubled(const char* trouble, uint32_t frame, bool plant = true) {
+        if (!has(trouble)) return false;
+        const Rhythm& rhythm = kRhythms.at(trouble);
+        const auto first = static_cast<uint32_t>(rhythm.first * 60), every = static_cast<uint32_t>(rhythm.every * 60);
+        if (frame < first || (frame - first) % every >= static_cast<uint32_t>(rhythm.frames)) return false;
+        if (plant)
+            for (Planted& planted : planted_)
+                if (planted.trouble == trouble) planted.frames.push_back(frame);
+        return true;
+    }
+
+    // ---- the threads ------------------------------------------------------------------------
+
+    void mainLoop() {
+        fug_name_thread("main", "loop", FUG_LANE_THREAD);
+        const fugato::State stage("stage");
+        const fugato::Counter particles("spray drops", "drops", 1500), drawn("draw calls", "calls"), touching("boats touching", "boats");
+        const fugato::Object tick("next tick");
+        const uint32_t raceFrom = frameCount_ / 7, finishFrom = frameCount_ * 4 / 5;
+        for (frame_ = 0; frame_ < frameCount_; ++frame_) {
+            const uint32_t n = frame_;
+            if (n == 0) stage.set("Harbour");
+            if (n == raceFrom && n) stage.set("Race");
+            if (n == finishFrom && n) stage.set("Finish and replay");
+            {
+                const fugato::Frame frame(raceFrames);
+                FUG_MARK("Race frame", "loop", "One turn of the race's main loop");
+                {
+                    FUG_MARK("Read input", "input", "Tiller and sheets of the sailor in front of the screen");
+                    work(0.06 * kMs, "bytes", [&](int r) { hash(r); });
+                }
+                simulate(n, touching);
+                rounding(n);
+                if (const uint32_t asked = tableAsked_; asked && n == asked + 2) {
+                    FUG_MARK("Show race table", "table", "Places and times of every leg");
+                    FUG_SITE_HERE(waitSite, "Wait for ranking", "table", "The ranking asked for two frames ago");
+                    tableReady_.waitFor(++tableShown_, waitSite);
+                    work(0.3 * kMs, "bytes", [&](int r) { hash(r); });
+                }
+                recordReplay();
+                drawList(n, drawn);
+            }
+            particles.set(static_cast<double>(race_.particles()));
+            FUG_WAIT(wait, tick, FUG_WAIT_PACING, "Wait for tick", "loop", "Until the next sixtieth of a second");
+            const int64_t now = runtime_.now(), due = (static_cast<int64_t>(n) + 1) * kTickNs + lag_;
+            if (now > due) lag_ += now - due;  // late: the following frames keep their distance from here
+            else runtime_.sleepUntil(due);
+        }
+        stop_ = true;
+        jobs_.close();
+        pictures_.close();
+    }
+
+    void simulate(uint32_t n, const fugato::Counter& touching) {
+        FUG_MARK("Simulate", "physics", "One step of wind, boats, gulls and crowd");
+        constexpr float dt = 1.0f / 60;
+        {
+            FUG_MARK("Wind", "physics", "The wind field over the water");
+            const bool gust = troubled("gust", n);
+            if (gust && !troubled("gust", n - 1, false)) fug_point(FUG_INFO, "A gust crosses the course");
+            for (int i = 0; i < (gust ? 44 : 4); ++i) {
+                FUG_MARK("Rebuild field", "physics", "Carries the wind one small step on");
+                work(0.27 * kMs, "wind", [&](int r) { race_.wind.rebuild(dt / 4, r, gust ? 1.0f : 0.1f); });
+            }
+        }
+        {
+            FUG_MARK("Boats", "physics", "Hulls here, sails on the workers");
+            for (int i = 0; i < 4; ++i) {
+                ++clothAsked_;
+                jobs_.push([this, i] {
+                    FUG_MARK("Sail cloth", "physics", "Springs and masses of three sails");
+                    fug_link_in(currentLink());
+                    work(1.1 * kMs, "cloth", [&](int r) { race_.cloth(i * 3, i * 3 + 3, dt, r); });
+                    finishCloth();
+                });
+            }
+            FUG_MARK("Hulls", "physics", "Hulls on the waves");
+            work(1.2 * kMs, "hulls", [&](int r) { race_.hulls(dt, r); });
+        }
+        {
+            FUG_MARK("Collisions", "physics", "Boats that touch");
+            int near = 0;
+            work(0.5 * kMs, "collisions", [&](int r) { near = race_.collisions(r); });
+            touching.set(near);
+            const bool storm = troubled("log", n);
+            for (int i = 0; i < (storm ? 64 : 1); ++i) {
+                FUG_MARK("Write log line", "log", "One line into the race log");
+                work(0.18 * kMs, "bytes", [&](int r) { hash(r); });
+                if (storm && i % 16 == 0) fug_point(FUG_WARNING, "boats 3 and 7 overlap at the mark");
+            }
+        }
+        {
+            FUG_MARK("Gulls", "creatures", "The flock, and where each gull wants to go");
+            {
+                FUG_MARK("Flock", "creatures", "Keep together, keep apart");
+                work(0.5 * kMs, "flock", [&](int r) { race_.flock(dt, r); });
+            }
+            const bool slow = troubled("gulls", n);
+            for (int i = 0; i < 2; ++i) {
+                FUG_MARK("Plan path", "creatures", "The way to the leading boat");
+                work((slow ? 6.4 : 0.3) * kMs, "plan", [&](int r) { race_.planPath(static_cast<int>(n) + i, r); });
+            }
+        }
+        {
+            FUG_MARK("Crowd", "creatures", "Spectators turn their heads");
+            work(0.5 * kMs, "crowd", [&](int r) { race_.crowd(r); });
+        }
+        if (troubled("table", n)) {
+            tableAsked_ = n;
+            jobs_.push([this] {
+                FUG_MARK("Rank all legs", "table", "Every boat against every other, on every leg");
+                fug_link_in(currentLink());
+                work(52 * kMs, "rank", [&](int r) { sink_ = race_.rank(r); });
+                tableReady_.raise(++tableDone_);
+            });
+        }
+        FUG_MARK("Join sails", "physics", "Until the workers are through with the cloth");
+        FUG_SITE_HERE(waitSite, "Wait for sails", "physics", "");
+        clothDone_.waitFor(clothAsked_, waitSite);
+    }
+
+    void rounding(uint32_t n) {
+        FUG_MARK("Rounding", "course", "Who rounds which mark");
+        work(0.05 * kMs, "bytes", [&](int r) { hash(r); });
+        if (!troubled("rounding", n)) return;
+        fug_point(FUG_INFO, "First boat rounds the mark");
+        FUG_MARK("Load sails", "assets", "Spinnakers, when first needed");
+        {
+            FUG_MARK("Find files", "assets", "");
+            work(0.4 * kMs, "bytes", [&](int r) { hash(r); });
+        }
+        {
+            FUG_WAIT(wait, sailFile_, FUG_WAIT_FILE, "Read sail file", "assets", "3.2 MB from the disk");
+            device(9 * kMs);
+        }
+        FUG_MARK("Unpack cloth", "assets", "");
+        work(7.5 * kMs, "bytes", [&](int r) { hash(r); });
+    }
+
+    void recordReplay() {
+        FUG_MARK("Record replay", "replay", "Adds this step to the replay");
+        FUG_SITE_HERE(waitSite, "Wait for scene lock", "replay", "");
+        scene_.lock(waitSite);
+        replay_ += race_.snapshot().size();
+        work(0.4 * kMs, "bytes", [&](int r) { hash(r); });
+        scene_.unlock();
+    }
+
+    void drawList(uint32_t n, const fugato::Counter& drawn) {
+        FUG_MARK("Draw list", "drawing", "What is to be seen, in order");
+        int seen = 0;
+        {
+            FUG_MARK("Cull", "drawing", "Leaves out what nobody can see");
+            work(0.6 * kMs, "cull", [&](int r) { seen = race_.cull(r); });
+        }
+        {
+            FUG_MARK("Sort", "drawing", "");
+            work(0.7 * kMs, "bytes", [&](int r) { hash(r); });
+        }
+        drawn.set(180 + seen / 4);
+        FUG_SITE_HERE(waitSite, "Wait for render", "drawing", "Until the picture before this one is on its way");
+        if (n) pictureDone_.waitFor(n, waitSite);
+        const bool overdraw = troubled("spray", n);
+        pictures_.push([this, n, overdraw] { draw(n, overdraw); });
+    }
+
+    void draw(uint32_t n, bool overdraw) {  // on the render thread
+        const fugato::Frame frame(pictureFrames);
+        FUG_MARK("Picture", "drawing", "One picture, from draw list to queue");
+        fug_link_in(currentLink());
+        {
+            FUG_MARK("Encode", "drawing", "Commands for the GPU");
+            work(3.4 * kMs, "bytes", [&](int r) { hash(r); });
+        }
+        FUG_SITE_HERE(waitSite, "Wait for GPU", "drawing", "The queue holds one picture at most");
+        if (n) sceneDone_.waitFor(n, waitSite);
+        compute_.push([this] {
+            FUG_MARK("Spray drops", "gpu", "Moves every drop");
+            fug_link_in(currentLink());
+            race_.spray(1.0f / 60, 1);
+            device(1.3 * kMs);
+            dropsDone_.raise(++dropsMoved_);
+        });
+        graphics_.push([this, n, overdraw] {
+            FUG_MARK("Scene", "gpu", "The whole picture");
+            fug_link_in(currentLink());
+            pass("Water", 3.0);
+            pass("Boats", 2.2);
+            pass("Crowd", 1.1);
+            FUG_SITE_HERE(dropsSite, "Wait for drops", "gpu", "The compute queue moves them");
+            dropsDone_.waitFor(n + 1, dropsSite);
+            FUG_MARK("Spray", "gpu", "Drops, each drawn over the last");
+            device((overdraw ? 17.5 : 1.4) * kMs);
+            sceneDone_.raise(n + 1);
+        });
+        pictureDone_.raise(n + 1);
+    }
+
+    void pass(const char* name, double ms) {
+        FUG_SITE_HERE(water, "Water", "gpu", "");
+        FUG_SITE_HERE(boats, "Boats", "gpu", "");
+        FUG_SITE_HERE(crowd, "Crowd", "gpu", "");
+        fugato::Mark mark(name[0] == 'W' ? water : name[0] == 'B' ? boats : crowd);
+        device(ms * kMs);
+    }
+
+    void serve(WorkQueue& queue) {
+        FUG_SITE_HERE(waitSite, "Wait for work", "jobs", "");
+        std::function<void()> task;
+        uint64_t link = 0;
+        while (queue.pop(task, link, waitSite)) {
+            currentLink() = link;
+            task();
+        }
+    }
+    static uint64_t& currentLink() {
+        thread_local uint64_t link = 0;
+        return link;
+    }
+
+    void renderLoop() {
+        fug_name_thread("render", "render", FUG_LANE_THREAD);
+        serve(pictures_);
+        graphics_.close();
+        compute_.close();
+    }
+    void workerLoop(const char* name) {
+        fug_name_thread(name, "worker", FUG_LANE_THREAD);
+        serve(jobs_);
+    }
+    void queueLoop(const char* name, WorkQueue& queue) {
+        fug_name_thread(name, name, FUG_LANE_QUEUE);
+        serve(queue);
+    }
+    void finishCloth() {
+        uint64_t done;
+        {
+            const Section section(runtime_);
+            done = ++clothFinished_;
+        }
+        clothDone_.raise(done);
+    }
+
+    void autosaveLoop() {
+        fug_name_thread("autosave", "autosave", FUG_LANE_THREAD);
+        const fugato::Object timer("autosave timer");
+        const fugato::Counter saved("replay saved", "kB");
+        const Rhythm& rhythm = kRhythms.at("autosave");
+        FUG_SITE_HERE(lockSite, "Wait for scene lock", "replay", "");
+        FUG_SITE_HERE(fileSite, "Write file", "replay", "The replay goes to the disk");
+        for (int round = 0;; ++round) {
+            const auto due = static_cast<int64_t>((rhythm.first + rhythm.every * round) * 1e9) + 5'000'000;
+            {
+                FUG_WAIT(wait, timer, FUG_WAIT_SLEEP, "Wait for timer", "replay", "");
+                while (!stop_ && runtime_.now() < due) {  // in steps, so that the end of the race is seen
+                    const Section section(runtime_);
+                    runtime_.sleepUntil(std::min(due, runtime_.now() + 50'000'000));
+                }
+            }
+            if (stop_) return;
+            const bool hold = has("autosave");
+            if (hold) planted_[0].frames.push_back(frame_);
+            FUG_MARK("Autosave", "replay", "Keeps the race so far");
+            FUG_MARK("Replay", "replay", "Packs and writes the replay");
+            {
+                FUG_MARK("Flush", "replay", "Hands the packed replay to the disk");
+                scene_.lock(lockSite);
+                work(0.3 * kMs, "bytes", [&](int r) { hash(r); });
+                if (!hold) scene_.unlock();
+                {
+                    fugato::Mark mark(fileSite);
+                    device(26 * kMs);
+                }
+                if (hold) scene_.unlock();
+            }
+            saved.set(static_cast<double>(replay_) / 1024);
+        }
+    }
+
+    void audioLoop() {
+        fug_name_thread("audio", "audio", FUG_LANE_THREAD);
+        const fugato::Object device("sound device");
+        std::vector<float> samples(512);
+        for (int64_t buffer = 0; !stop_; ++buffer) {
+            {
+                const fugato::Frame frame(soundFrames);
+                FUG_MARK("Mix sound", "audio", "512 samples of wind and water");
+                work(0.8 * kMs, "sound", [&](int r) { mixSound(samples, static_cast<float>(buffer) * 0.0107f, r); });
+            }
+            FUG_WAIT(wait, device, FUG_WAIT_PACING, "Wait for device", "audio", "Until the sound device wants more");
+            const Section section(runtime_);
+            runtime_.sleepUntil((buffer + 1) * kSoundNs);
+        }
+    }
+
+    Runtime& runtime_;
+    Settings settings_;
+    Race race_;
+    uint32_t frameCount_;
+    std::map<std::string, double> nsPerRound_;
+    volatile float sink_ = 0;
+    std::vector<Planted> planted_;
+    std::atomic<uint32_t> frame_{0};
+    std::atomic<bool> stop_{false};
+    int64_t lag_ = 0;
+    std::atomic<size_t> replay_{0};
+    uint64_t clothAsked_ = 0, clothFinished_ = 0, dropsMoved_ = 0;
+    uint32_t tableAsked_ = 0;
+    uint64_t tableShown_ = 0, tableDone_ = 0;
+
+    Gate scene_{runtime_, "scene lock"};
+    fugato::Object sailFile_{"sails.pak"};
+    WorkQueue jobs_{runtime_, "jobs"}, pictures_{runtime_, "pictures"}, graphics_{runtime_, "graphics queue"}, compute_{runtime_, "compute queue"};
+    Fence clothDone_{runtime_, "sails done", FUG_WAIT_JOB}, tableReady_{runtime_, "race table", FUG_WAIT_JOB};
+    Fence pictureDone_{runtime_, "picture done", FUG_WAIT_JOB}, sceneDone_{runtime_, "scene fence", FUG_WAIT_GPU}, dropsDone_{runtime_, "drops fence", FUG_WAIT_GPU};
+};
+
+}  // namespace
+
+std::vector<Planted> sail(Runtime& runtime, const Settings& settings) { return Regatta(runtime, settings).run(); }
+
+}  // namespace skerry

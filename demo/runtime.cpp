@@ -1,0 +1,210 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "runtime.h"
+
+#include <chrono>
+#include <random>
+#include <thread>
+#include <vector>
+
+namespace skerry {
+
+namespace {
+
+class RealRuntime final : public Runtime {
+public:
+    bool isVirtual() const override { return false; }
+    int64_t now() override {
+        return std::chrono::duration_cast<std::chrono::nanoseconds>(Clock::now() - begin_).count();
+    }
+    void start(const std::string&, std::function<void()> body) override { threads_.emplace_back(std::move(body)); }
+    void join() override {
+        for (auto& thread : threads_) thread.join();
+        threads_.clear();
+    }
+    void spend(int64_t) override {}
+    void sleepUntil(int64_t ns) override { std::this_thread::sleep_until(begin_ + std::chrono::nanoseconds(ns)); }
+    void enter() override { mutex_.lock(); }
+    void leave() override { mutex_.unlock(); }
+    void wait(Event& event) override { event.changed.wait(mutex_); }
+    void notify(Event& event) override { event.changed.notify_all(); }
+
+private:
+    using Clock = std::chrono::steady_clock;
+    Clock::time_point begin_ = Clock::now();
+    std::mutex mutex_;
+    std::vector<std::thread> threads_;
+};
+
+struct VirtualThread {
+    std::thread thread;
+    std::function<void()> body;
+    int64_t time = 0;
+    Event* waitingFor = nullptr;
+    bool finished = false, leaving = false;
+    std::condition_variable turn;
+    std::minstd_rand noise;
+};
+
+thread_local VirtualThread* self = nullptr;
+
+constexpr int64_t kWakeNs = 9'000;  // from being woken to running
+
+class VirtualRuntime final : public Runtime {
+public:
+    explicit VirtualRuntime(uint64_t seed) : seed_(seed) {}
+    bool isVirtual() const override { return true; }
+    int64_t now() override { return self ? self->time : 0; }
+
+    void start(const std::string&, std::function<void()> body) override {
+        auto& made = threads_.emplace_back(std::make_unique<VirtualThread>());
+        made->body = std::move(body);
+        made->noise.seed(static_cast<unsigned>(seed_ * 7919 + threads_.size() * 104729 + 1));
+    }
+    void join() override {
+        for (auto& thread : threads_) thread->thread = std::thread([this, mine = thread.get()] { run(*mine); });
+        {
+            std::unique_lock<std::mutex> lock(mutex_);
+            running_ = next();
+            running_->turn.notify_one();
+            allFinished_.wait(lock, [&] { return running_ == nullptr; });
+        }
+        for (auto& thread : threads_) {  // one after another: even their last events come in a fixed order
+            {
+                const std::lock_guard<std::mutex> lock(mutex_);
+                thread->leaving = true;
+                thread->turn.notify_one();
+            }
+            thread->thread.join();
+        }
+        threads_.clear();
+    }
+    void spend(int64_t ns) override {
+        // About ±4 %, from the thread's own noise: the sum of four uniform numbers.
+        double sum = 0;
+        for (int i = 0; i < 4; ++i) sum += static_cast<double>(self->noise()) / static_cast<double>(std::minstd_rand::max());
+        self->time += static_cast<int64_t>(static_cast<double>(ns) * (1 + 0.07 * (sum - 2)));
+    }
+    void sleepUntil(int64_t ns) override { self->time = std::max(self->time, ns); }
+    void enter() override { giveWay(); }
+    void leave() override {}
+    void wait(Event& event) override {
+        self->waitingFor = &event;
+        giveWay();
+    }
+    void notify(Event& event) override {
+        for (auto& thread : threads_) {
+            if (thread->waitingFor != &event) continue;
+            thread->waitingFor = nullptr;
+            thread->time = std::max(thread->time, self->time + kWakeNs);
+        }
+    }
+
+private:
+    VirtualThread* next() const {
+        VirtualThread* best = nullptr;
+        for (const auto& thread : threads_)
+            if (!thread->finished && !thread->waitingFor && (!best || thread->time < best->time)) best = thread.get();
+        return best;
+    }
+    /// Lets every thread that is further behind run first.
+    void giveWay() {
+        VirtualThread* const mine = self;
+        std::unique_lock<std::mutex> lock(mutex_);
+        running_ = next();
+        if (running_ == mine) return;
+        if (running_) running_->turn.notify_one();
+        else allFinished_.notify_one();
+        mine->turn.wait(lock, [&] { return running_ == mine; });
+    }
+    void run(VirtualThread& mine) {
+        self = &mine;
+        {
+            std::unique_lock<std::mutex> lock(mutex_);
+            mine.turn.wait(lock, [&] { return running_ == &mine; });
+        }
+        mine.body();
+        std::unique_lock<std::mutex> lock(mutex_);
+        mine.finished = true;
+        running_ = next();
+        if (running_) running_->turn.notify_one();
+        else allFinished_.notify_one();
+        mine.turn.wait(lock, [&] { return mine.leaving; });
+    }
+
+    uint64_t seed_;
+    std::mutex mutex_;
+    std::condition_variable allFinished_;
+    std::vector<std::unique_ptr<VirtualThread>> threads_;
+    VirtualThread* running_ = nullptr;  // guarded by mutex_
+};
+
+}  // namespace
+
+std::unique_ptr<Runtime> makeRealRuntime() { return std::make_unique<RealRuntime>(); }
+std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed) { return std::make_unique<VirtualRuntime>(seed); }
+uint64_t virtualNow() { return self ? static_cast<uint64_t>(self->time) : 0; }
+
+void Gate::lock(fug_site& waitSite) {
+    const Section section(runtime_);
+    if (held_) {
+        fugato::Wait wait(waitSite, object_, FUG_WAIT_LOCK);
+        while (held_) runtime_.wait(free_);
+    }
+    held_ = true;
+    fug_taken(object_.id());
+}
+
+void Gate::unlock() {
+    const Section section(runtime_);
+    fug_given(object_.id());
+    held_ = false;
+    runtime_.notify(free_);
+}
+
+void Fence::raise(uint64_t value) {
+    const Section section(runtime_);
+    const uint64_t link = fug_link_new();
+    fug_link_out(link);
+    for (uint64_t v = value_ + 1; v <= value; ++v) links_[v] = link;
+    value_ = value;
+    if (value > 64) links_.erase(value - 64);
+    runtime_.notify(raised_);
+}
+
+void Fence::waitFor(uint64_t value, fug_site& waitSite) {
+    const Section section(runtime_);
+    if (value_ >= value) return;
+    fugato::Wait wait(waitSite, object_, kind_);
+    while (value_ < value) runtime_.wait(raised_);
+    wait.endedBy(links_[value]);
+}
+
+void WorkQueue::push(std::function<void()> work) {
+    const Section section(runtime_);
+    const uint64_t link = fug_link_new();
+    fug_link_out(link);
+    items_.push_back({std::move(work), link});
+    runtime_.notify(changed_);
+}
+
+void WorkQueue::close() {
+    const Section section(runtime_);
+    closed_ = true;
+    runtime_.notify(changed_);
+}
+
+bool WorkQueue::pop(std::function<void()>& work, uint64_t& link, fug_site& waitSite) {
+    const Section section(runtime_);
+    if (items_.empty() && !closed_) {
+        fugato::Wait wait(waitSite, object_, FUG_WAIT_JOB);
+        while (items_.empty() && !closed_) runtime_.wait(changed_);
+        if (!items_.empty()) wait.endedBy(items_.front().link);
+    }
+    if (items_.empty()) return false;
+    work = std::move(items_.front().work);
+    link = items_.front().link;
+    items_.pop_front();
+    return true;
+}
+
+}  // namespace skerry

@@ -1,0 +1,434 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "binary_form.h"
+
+#include <algorithm>
+#include <cstring>
+
+namespace fugato {
+
+using namespace layout;
+
+namespace {
+
+template <class T>
+bool readStruct(ByteSource& source, uint64_t offset, T& out) {
+    return source.read(offset, reinterpret_cast<char*>(&out), sizeof out) == sizeof out;
+}
+
+bool readBlockHeader(ByteSource& source, uint64_t offset, BlockHeader& header) {
+    return readStruct(source, offset, header) && header.magic == kBlockMagic &&
+           header.checksum == checksum(&header, offsetof(BlockHeader, checksum));
+}
+
+uint64_t blockBytes(const BlockHeader& header) {
+    return sizeof(BlockHeader) + header.payloadBytes + padding(header.payloadBytes);
+}
+
+/// The next offset from `from` on at which a block header stands, or the size where there is none.
+uint64_t findNextBlock(ByteSource& source, uint64_t from) {
+    std::string window(1 << 16, '\0');
+    char magic[4];
+    std::memcpy(magic, &kBlockMagic, 4);
+    while (from < source.size()) {
+        const size_t count = source.read(from, window.data(), window.size());
+        if (count < sizeof(BlockHeader)) break;
+        for (size_t i = 0; i + 4 <= count; ++i) {
+            const void* hit = std::memchr(window.data() + i, magic[0], count - i);
+            if (!hit) break;
+            i = static_cast<size_t>(static_cast<const char*>(hit) - window.data());
+            BlockHeader header;
+            if (i + 4 <= count && std::memcmp(window.data() + i, magic, 4) == 0 &&
+                readBlockHeader(source, from + i, header))
+                return from + i;
+        }
+        from += count - 3;
+    }
+    return source.size();
+}
+
+bool readIndex(ByteSource& source, BlockDirectory& directory) {
+    Trailer trailer;
+    BlockHeader header;
+    if (source.size() < sizeof(FileHeader) + sizeof(Trailer)) return false;
+    if (!readStruct(source, source.size() - sizeof trailer, trailer) || trailer.magic != kTrailerMagic) return false;
+    if (trailer.checksum != checksum(&trailer.indexOffset, sizeof trailer.indexOffset)) return false;
+    if (!readBlockHeader(source, trailer.indexOffset, header)) return false;
+    if (header.type != static_cast<uint16_t>(BlockType::Index)) return false;
+    std::string payload(std::min<uint64_t>(header.payloadBytes, source.size()), '\0');
+    if (source.read(trailer.indexOffset + sizeof header, payload.data(), payload.size()) != header.payloadBytes) return false;
+    if (checksum(payload.data(), payload.size()) != header.payloadChecksum) return false;
+    directory.blocks.resize(payload.size() / sizeof(IndexEntry));
+    std::memcpy(directory.blocks.data(), payload.data(), directory.blocks.size() * sizeof(IndexEntry));
+    directory.indexed = true;
+    return true;
+}
+
+/// Maps ticks to nanoseconds along the file's clock pairs: straight lines between them, the slope
+/// of the nearest pair (or the header's estimate) outside.
+class TickMap {
+public:
+    TickMap(const FileHeader& header, std::vector<ClockPair> pairs)
+        : direct_(header.clock != static_cast<uint32_t>(ClockKind::Ticks)), origin_(header.originTicks),
+          estimate_(header.nsPerTick > 1e-6 && header.nsPerTick < 1e6 ? header.nsPerTick : 1.0), pairs_(std::move(pairs)) {
+        std::sort(pairs_.begin(), pairs_.end(), [](auto& a, auto& b) { return a.ticks < b.ticks; });
+    }
+    int64_t toNs(uint64_t ticks) {
+        if (direct_) return static_cast<int64_t>(ticks - origin_);
+        if (ticks - low_ >= span_) choose(ticks);
+        const double away = static_cast<double>(static_cast<int64_t>(ticks - baseTicks_)) * slope_;
+        // Beyond what a signed 64-bit number holds there is no time: keep it in range.
+        return baseNs_ + static_cast<int64_t>(std::clamp(away, -4.0e18, 4.0e18));
+    }
+
+private:
+    void choose(uint64_t ticks) {
+        low_ = 0;
+        span_ = UINT64_MAX;
+        baseTicks_ = origin_;
+        baseNs_ = 0;
+        slope_ = estimate_;
+        if (pairs_.empty()) return;
+        auto after = std::upper_bound(pairs_.begin(), pairs_.end(), ticks, [](uint64_t t, auto& p) { return t < p.ticks; });
+        low_ = after == pairs_.begin() ? 0 : after[-1].ticks;
+        span_ = (after == pairs_.end() ? UINT64_MAX : after->ticks) - low_;
+        if (after == pairs_.begin()) ++after;
+        const ClockPair& base = after[-1];
+        baseTicks_ = base.ticks;
+        baseNs_ = static_cast<int64_t>(base.ns);
+        const bool lastPair = after == pairs_.end();
+        if (lastPair && pairs_.size() < 2) return;
+        const ClockPair& a = lastPair ? after[-2] : after[-1];
+        const ClockPair& b = lastPair ? after[-1] : after[0];
+        if (b.ticks > a.ticks && b.ns > a.ns)
+            slope_ = static_cast<double>(b.ns - a.ns) / static_cast<double>(b.ticks - a.ticks);
+    }
+
+    bool direct_;
+    uint64_t origin_;
+    double estimate_;
+    std::vector<ClockPair> pairs_;
+    uint64_t low_ = 0, span_ = 0, baseTicks_ = 0;
+    int64_t baseNs_ = 0;
+    double slope_ = 1;
+};
+
+/// The fields of one definition record. Fields that are missing read as 0 or "".
+class Fields {
+public:
+    explicit Fields(std::string_view bytes)
+        : at_(reinterpret_cast<const uint8_t*>(bytes.data())), end_(at_ + bytes.size()) {}
+    uint64_t number() {
+        uint64_t value = 0;
+        return readVarint(at_, end_, value) ? value : 0;
+    }
+    std::string text() {
+        std::string_view value;
+        return readText(at_, end_, value) ? cleanUtf8(value) : std::string();
+    }
+
+private:
+    const uint8_t* at_;
+    const uint8_t* end_;
+};
+
+uint32_t number32(Fields& fields) { return static_cast<uint32_t>(fields.number()); }
+
+void emitDefinition(layout::DefinitionType type, Fields fields, EventSink& sink) {
+    switch (type) {
+        case layout::DefinitionType::Lane: {
+            LaneDefinition lane;
+            lane.id = number32(fields);
+            lane.kind = fields.number() == 1 ? LaneKind::Queue : LaneKind::Thread;
+            lane.osId = fields.number();
+            lane.name = fields.text();
+            lane.role = fields.text();
+            return sink.define(lane);
+        }
+        case layout::DefinitionType::Site: {
+            SiteDefinition site;
+            site.id = number32(fields);
+            site.line = number32(fields);
+            site.longestNs = fields.number();
+            site.name = fields.text();
+            site.category = fields.text();
+            site.description = fields.text();
+            site.file = fields.text();
+            return sink.define(site);
+        }
+        case layout::DefinitionType::Series: {
+            SeriesDefinition series;
+            series.id = number32(fields);
+            series.deadlineNs = fields.number();
+            series.name = fields.text();
+            return sink.define(series);
+        }
+        case layout::DefinitionType::Object: {
+            const uint32_t id = number32(fields);
+            return sink.define(ObjectDefinition{id, fields.text()});
+        }
+        case layout::DefinitionType::Counter: {
+            CounterDefinition counter;
+            counter.id = number32(fields);
+            const bool has = fields.number() == 1;
+            const uint64_t bits = fields.number();
+            double threshold = 0;
+            std::memcpy(&threshold, &bits, sizeof threshold);
+            if (has) counter.threshold = threshold;
+            counter.name = fields.text();
+            counter.unit = fields.text();
+            return sink.define(counter);
+        }
+        case layout::DefinitionType::State: {
+            const uint32_t id = number32(fields);
+            return sink.define(StateDefinition{id, fields.text()});
+        }
+        case layout::DefinitionType::Context: {
+            std::string key = fields.text();
+            return sink.define(ContextDefinition{std::move(key), fields.text()});
+        }
+    }  // a record type of a later version: skipped
+}
+
+bool emitDefinitions(std::string_view payload, EventSink& sink) {
+    const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
+    const uint8_t* end = at + payload.size();
+    while (at < end) {
+        const auto type = static_cast<layout::DefinitionType>(*at++);
+        std::string_view fields;
+        if (!readText(at, end, fields)) return false;
+        emitDefinition(type, Fields(fields), sink);
+    }
+    return true;
+}
+
+/// Returns how many of the events could not be read.
+uint32_t emitEvents(const IndexEntry& block, std::string_view payload, TickMap& clock, EventSink& sink) {
+    const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
+    const uint8_t* end = at + payload.size();
+    uint64_t previous = block.firstTicks;
+    RawEvent raw;
+    std::string clean;
+    for (uint32_t i = 0; i < block.count; ++i) {
+        if (!readEvent(at, end, raw, previous)) return block.count - i;
+        if (static_cast<uint8_t>(raw.kind) >= 16) continue;  // of a later version
+        Event event{clock.toNs(raw.ticks), raw.kind, raw.id, raw.a, raw.b, raw.text};
+        if (!raw.text.empty()) event.text = clean = cleanUtf8(raw.text);
+        sink.event(block.lane, event);
+    }
+    return 0;
+}
+
+/// Reads the payload of the block at an entry. Returns false where it is cut or damaged.
+bool readPayload(ByteSource& source, const IndexEntry& block, std::string& payload) {
+    BlockHeader header;
+    if (!readBlockHeader(source, block.offset, header)) return false;
+    if (header.type != block.type || header.payloadBytes != block.payloadBytes || header.version != 1) return false;
+    if (header.payloadBytes > source.size()) return false;
+    payload.resize(header.payloadBytes);
+    if (source.read(block.offset + sizeof header, payload.data(), payload.size()) != payload.size()) return false;
+    return checksum(payload.data(), payload.size()) == header.payloadChecksum;
+}
+
+std::string seconds(int64_t ns) {
+    char text[40];
+    std::snprintf(text, sizeof text, "%.3f s", static_cast<double>(ns) * 1e-9);
+    return text;
+}
+
+}  // namespace
+
+bool looksBinary(ByteSource& source) {
+    unsigned char magic[8]{};
+    return readStruct(source, 0, magic) && std::memcmp(magic, kFileMagic, 8) == 0;
+}
+
+BlockDirectory findBlocks(ByteSource& source) {
+    BlockDirectory directory;
+    if (readIndex(source, directory)) return directory;
+    for (uint64_t at = sizeof(FileHeader); at < source.size();) {
+        BlockHeader header;
+        if (!readBlockHeader(source, at, header)) {
+            const uint64_t next = findNextBlock(source, at + 1);
+            Trailer trailer;  // the trailer of a closed file is no gap
+            const bool isTrailer = source.size() - at == sizeof trailer && readStruct(source, at, trailer) &&
+                                   trailer.magic == kTrailerMagic;
+            if (!isTrailer) ++directory.gaps;
+            at = next;
+            continue;
+        }
+        directory.blocks.push_back({at, header.firstTicks, header.lastTicks, header.sequence, header.payloadBytes,
+                                    header.lane, header.count, header.type});
+        at += blockBytes(header);
+    }
+    return directory;
+}
+
+Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink& sink, const Progress& progress) {
+    FileHeader header;
+    const bool haveHeader = readStruct(source, 0, header);
+    if (!haveHeader)
+        return Failure{name + " is cut off inside its first 64 bytes, so nothing can be read from it. Record again."};
+    const bool headerGood = header.checksum == checksum(&header, offsetof(FileHeader, checksum));
+    if (headerGood && header.version > kFileVersion)
+        return Failure{name + " was written by a newer version of Fugato (file version " +
+                       std::to_string(header.version) + "). Update Fugato to open it."};
+    Damage damage;
+    if (!headerGood) damage.note("The file's header is damaged: times may be off.");
+    BlockDirectory directory = findBlocks(source);
+    damage.indexMissing = !directory.indexed;
+    if (damage.indexMissing)
+        damage.note("The recording was not closed (its index is missing); everything found in the file is shown. "
+                    "The last instants before it ended may be missing.");
+    damage.lostBlocks += directory.gaps;
+    if (directory.gaps)
+        damage.note(std::to_string(directory.gaps) + (directory.gaps == 1 ? " stretch of bytes is" : " stretches of bytes are") +
+                    " damaged or cut and could not be read.");
+    sink.started(header.startedUnixNs);
+
+    std::string payload;
+    std::vector<ClockPair> pairs;
+    for (const IndexEntry& block : directory.blocks) {
+        if (block.type != static_cast<uint32_t>(BlockType::Clock) || !readPayload(source, block, payload)) continue;
+        for (size_t at = 0; at + sizeof(ClockPair) <= payload.size(); at += sizeof(ClockPair)) {
+            ClockPair pair;
+            std::memcpy(&pair, payload.data() + at, sizeof pair);
+            pairs.push_back(pair);
+        }
+    }
+    TickMap clock(header, std::move(pairs));
+
+    uint64_t read = 0;
+    for (size_t i = 0; i < directory.blocks.size(); ++i) {
+        const IndexEntry& block = directory.blocks[i];
+        if (progress && i % 64 == 0 &&
+            !progress(static_cast<double>(block.offset) / static_cast<double>(source.size())))
+            return Failure{"Opening " + name + " was cancelled.", true};
+        const auto type = static_cast<BlockType>(block.type);
+        if (type != BlockType::Definitions && type != BlockType::Events) continue;
+        const bool good = readPayload(source, block, payload);
+        if (type == BlockType::Definitions) {
+            if (good && emitDefinitions(payload, sink)) continue;
+            ++damage.lostBlocks;
+            damage.note("A block of names is damaged: some lanes and markers are shown by number.");
+            continue;
+        }
+        const uint32_t missing = good ? emitEvents(block, payload, clock, sink) : block.count;
+        read += block.count - missing;
+        if (!missing) continue;
+        ++damage.lostBlocks;
+        damage.lostEvents += missing;
+        damage.note("Lane " + std::to_string(block.lane) + ", " + seconds(clock.toNs(block.firstTicks)) + " to " +
+                    seconds(clock.toNs(block.lastTicks)) + ": " + std::to_string(missing) + " events are damaged and missing.");
+        const Event lost{clock.toNs(block.lastTicks), EventKind::Lost, 0, missing, 0, {}};
+        sink.event(block.lane, lost);
+    }
+    if (!read && directory.blocks.empty() && source.size() > sizeof header)
+        return Failure{name + " holds no readable part: everything after its header is damaged. Record again."};
+    return damage;
+}
+
+namespace {
+
+std::string definitionFields(const LaneDefinition& lane) {
+    std::string out;
+    appendVarint(out, lane.id);
+    appendVarint(out, static_cast<uint64_t>(lane.kind));
+    appendVarint(out, lane.osId);
+    appendText(out, lane.name);
+    appendText(out, lane.role);
+    return out;
+}
+std::string definitionFields(const SiteDefinition& site) {
+    std::string out;
+    appendVarint(out, site.id);
+    appendVarint(out, site.line);
+    appendVarint(out, site.longestNs);
+    for (const auto* text : {&site.name, &site.category, &site.description, &site.file}) appendText(out, *text);
+    return out;
+}
+std::string definitionFields(const SeriesDefinition& series) {
+    std::string out;
+    appendVarint(out, series.id);
+    appendVarint(out, series.deadlineNs);
+    appendText(out, series.name);
+    return out;
+}
+std::string definitionFields(const ObjectDefinition& object) {
+    std::string out;
+    appendVarint(out, object.id);
+    appendText(out, object.name);
+    return out;
+}
+std::string definitionFields(const CounterDefinition& counter) {
+    std::string out;
+    uint64_t bits = 0;
+    const double threshold = counter.threshold.value_or(0);
+    if (counter.threshold) std::memcpy(&bits, &threshold, sizeof bits);
+    appendVarint(out, counter.id);
+    appendVarint(out, counter.threshold ? 1 : 0);
+    appendVarint(out, bits);
+    appendText(out, counter.name);
+    appendText(out, counter.unit);
+    return out;
+}
+std::string definitionFields(const StateDefinition& state) {
+    std::string out;
+    appendVarint(out, state.id);
+    appendText(out, state.name);
+    return out;
+}
+std::string definitionFields(const ContextDefinition& context) {
+    std::string out;
+    appendText(out, context.key);
+    appendText(out, context.value);
+    return out;
+}
+
+constexpr size_t kBlockBytes = 64 * 1024;
+
+}  // namespace
+
+bool writeBinary(const EventStore& store, const std::function<bool(std::string_view)>& write, const Progress& progress) {
+    BlockFile file(write);
+    FileHeader header{};
+    header.clock = static_cast<uint32_t>(ClockKind::Nanoseconds);
+    header.nsPerTick = 1;
+    header.startedUnixNs = store.startedUnixNs;
+    if (!file.writeHeader(header)) return false;
+
+    std::string definitions;
+    for (const fugato::Definition& definition : store.definitions)  // the variant's order is the record types' order
+        appendDefinition(definitions, static_cast<layout::DefinitionType>(definition.index() + 1),
+                         std::visit([](const auto& d) { return definitionFields(d); }, definition));
+    if (!file.writeBlock(BlockType::Definitions, 0, static_cast<uint32_t>(store.definitions.size()), 0, 0, definitions))
+        return false;
+
+    struct Pending {
+        std::string payload;
+        uint32_t count = 0;
+        uint64_t first = 0, last = 0;
+    };
+    std::map<uint32_t, Pending> pending;
+    const auto flush = [&](uint32_t lane, Pending& block) {
+        const bool good = !block.count || file.writeBlock(BlockType::Events, lane, block.count, block.first, block.last, block.payload);
+        block = {};
+        return good;
+    };
+    bool good = true;
+    size_t done = 0;
+    const size_t total = store.eventCount();
+    store.inTimeOrder([&](uint32_t lane, const Event& event) {
+        Pending& block = pending[lane];
+        const auto ticks = static_cast<uint64_t>(event.time);
+        if (!block.count) block.first = block.last = ticks;
+        appendEvent(block.payload, {ticks, event.kind, event.id, event.a, event.b, event.text}, block.last);
+        ++block.count;
+        if (block.payload.size() >= kBlockBytes) good = flush(lane, block);
+        if (++done % 65536 == 0 && progress) good = good && progress(static_cast<double>(done) / static_cast<double>(total));
+        return good;
+    });
+    for (auto& [lane, block] : pending) good = good && flush(lane, block);
+    return good && file.writeIndex();
+}
+
+}  // namespace fugato

@@ -1,0 +1,23 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The binary form: blocks in, blocks out. See docs/recording-format.md.
+#pragma once
+
+#include "recording_file.h"
+
+namespace fugato {
+
+bool looksBinary(ByteSource& source);
+Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink& sink, const Progress& progress);
+/// Appends the whole recording to `write`; returns false where a write failed or it was cancelled.
+bool writeBinary(const EventStore& store, const std::function<bool(std::string_view)>& write, const Progress& progress);
+
+/// Where each block of a file lies. Read from the index, or found by walking over the blocks.
+struct BlockDirectory {
+    std::vector<layout::IndexEntry> blocks;
+    bool indexed = false;
+    uint64_t gaps = 0;  // stretches of bytes that are no block
+};
+BlockDirectory findBlocks(ByteSource& source);
+
+}  // namespace fugato
