@@ -113,6 +113,10 @@ private:
         else runtime_.sleepUntil(runtime_.now() + static_cast<int64_t>(ns));
     }
 
+    /// The sea grows and falls, and the harbour is quieter than the finish: usual frames differ too.
+    double sea(uint32_t n) const { return 1 + 0.22 * std::sin(n / 410.0) + 0.08 * std::sin(n / 37.0); }
+    double bustle(uint32_t n) const { return n < raceFrom_ ? 0.6 : n < finishFrom_ ? 1.0 : 1.7; }
+
     // ---- troubles ---------------------------------------------------------------------------
 
     bool has(const char* trouble) const { return settings_.troubles.count(trouble) > 0; }
@@ -136,12 +140,11 @@ private:
         const fugato::State stage("stage");
         const fugato::Counter particles("spray drops", "drops", 1500), drawn("draw calls", "calls"), touching("boats touching", "boats");
         const fugato::Object tick("next tick");
-        const uint32_t raceFrom = frameCount_ / 7, finishFrom = frameCount_ * 4 / 5;
         for (frame_ = 0; frame_ < frameCount_; ++frame_) {
             const uint32_t n = frame_;
             if (n == 0) stage.set("Harbour");
-            if (n == raceFrom && n) stage.set("Race");
-            if (n == finishFrom && n) stage.set("Finish and replay");
+            if (n == raceFrom_ && n) stage.set("Race");
+            if (n == finishFrom_ && n) stage.set("Finish and replay");
             {
                 const fugato::Frame frame(raceFrames);
                 FUG_MARK("Race frame", "loop", "One turn of the race's main loop");
@@ -195,7 +198,7 @@ private:
                 });
             }
             FUG_MARK("Hulls", "physics", "Hulls on the waves");
-            work(1.2 * kMs, "hulls", [&](int r) { race_.hulls(dt, r); });
+            work(2.6 * sea(n) * kMs, "hulls", [&](int r) { race_.hulls(dt, r); });
         }
         {
             FUG_MARK("Collisions", "physics", "Boats that touch");
@@ -213,7 +216,7 @@ private:
             FUG_MARK("Gulls", "creatures", "The flock, and where each gull wants to go");
             {
                 FUG_MARK("Flock", "creatures", "Keep together, keep apart");
-                work(0.5 * kMs, "flock", [&](int r) { race_.flock(dt, r); });
+                work(0.9 * kMs, "flock", [&](int r) { race_.flock(dt, r); });
             }
             const bool slow = troubled("gulls", n);
             for (int i = 0; i < 2; ++i) {
@@ -223,7 +226,7 @@ private:
         }
         {
             FUG_MARK("Crowd", "creatures", "Spectators turn their heads");
-            work(0.5 * kMs, "crowd", [&](int r) { race_.crowd(r); });
+            work(1.0 * bustle(n) * kMs, "crowd", [&](int r) { race_.crowd(r); });
         }
         if (troubled("table", n)) {
             tableAsked_ = n;
@@ -271,11 +274,11 @@ private:
         int seen = 0;
         {
             FUG_MARK("Cull", "drawing", "Leaves out what nobody can see");
-            work(0.6 * kMs, "cull", [&](int r) { seen = race_.cull(r); });
+            work(1.2 * bustle(n) * kMs, "cull", [&](int r) { seen = race_.cull(r); });
         }
         {
             FUG_MARK("Sort", "drawing", "");
-            work(0.7 * kMs, "bytes", [&](int r) { hash(r); });
+            work(1.3 * kMs, "bytes", [&](int r) { hash(r); });
         }
         drawn.set(180 + seen / 4);
         FUG_SITE_HERE(waitSite, "Wait for render", "drawing", "Until the picture before this one is on its way");
@@ -416,7 +419,7 @@ private:
     Runtime& runtime_;
     Settings settings_;
     Race race_;
-    uint32_t frameCount_;
+    uint32_t frameCount_, raceFrom_ = frameCount_ / 7, finishFrom_ = frameCount_ * 4 / 5;
     std::map<std::string, double> nsPerRound_;
     volatile float sink_ = 0;
     std::vector<Planted> planted_;

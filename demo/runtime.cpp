@@ -79,10 +79,10 @@ public:
         threads_.clear();
     }
     void spend(int64_t ns) override {
-        // About ±4 %, from the thread's own noise: the sum of four uniform numbers.
+        // Mostly within ±10 %, from the thread's own noise: the sum of four uniform numbers.
         double sum = 0;
         for (int i = 0; i < 4; ++i) sum += static_cast<double>(self->noise()) / static_cast<double>(std::minstd_rand::max());
-        self->time += static_cast<int64_t>(static_cast<double>(ns) * (1 + 0.07 * (sum - 2)));
+        self->time += static_cast<int64_t>(static_cast<double>(ns) * (1 + 0.16 * (sum - 2)));
     }
     void sleepUntil(int64_t ns) override { self->time = std::max(self->time, ns); }
     void enter() override { giveWay(); }

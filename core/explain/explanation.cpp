@@ -19,6 +19,7 @@ constexpr size_t kFewestForBaseline = 8;
 constexpr size_t kMostCauses = 6;
 constexpr double kCovered = 0.8;   // causes are named until this part of the excess has an owner
 constexpr double kWorthNaming = 0.05;
+constexpr double kSlower = 1.25;   // mean call ÷ usual call from which work that usually nobody waits for counts as slower
 
 template <class T>
 T medianWithZeros(std::vector<T>& values, size_t count) {
@@ -76,6 +77,8 @@ Baseline makeBaseline(const FrameAccounts& accounts, const std::vector<uint32_t>
     baseline.usual.resize(times.size());
     baseline.usualCalls.resize(calls.size());
     if (over.empty()) return baseline;
+    const size_t samples = std::min(kSampleFrames, over.size());
+    for (size_t i = 0; i < samples; ++i) baseline.sample.push_back(over[i * over.size() / samples]);
     for (uint32_t key = 0; key < times.size(); ++key) {
         baseline.usual[key] = medianWithZeros(times[key], over.size());
         baseline.total += baseline.usual[key];
@@ -123,10 +126,59 @@ void makeBaselines(Explanation& e) {
     }
 }
 
+/// How often and how long a marker runs in usual frames, whether or not anybody waits for it there.
+struct UsualOccurrence {
+    double calls = 0;  // median per frame of the sample
+    double meanNs = 0;
+};
+
+class UsualOccurrences {
+public:
+    explicit UsualOccurrences(const Explanation& e) : e_(e) {}
+
+    const UsualOccurrence& of(uint32_t baseline, uint32_t group, PathId path) {
+        const auto [at, isNew] = known_.try_emplace({baseline, group, path});
+        if (isNew) at->second = look(baseline, group, path);
+        return at->second;
+    }
+
+private:
+    UsualOccurrence look(uint32_t baseline, uint32_t group, PathId path) const {
+        const Recording& r = *e_.recording;
+        const auto& sample = e_.baselines[baseline].sample;
+        if (!path || sample.empty()) return {};
+        const uint32_t row = r.paths[path].depth - 1;
+        std::vector<uint32_t> counts;
+        int64_t sum = 0, number = 0;
+        for (const uint32_t frame : sample) {
+            const Frame& f = e_.frame(frame);
+            uint32_t count = 0;
+            for (const uint32_t lane : r.groups[group].lanes) {
+                if (row >= r.lanes[lane].rows.size()) continue;
+                const MarkerRow& markers = r.lanes[lane].rows[row];
+                for (uint32_t i = markers.firstEndingAfter(f.begin); i < markers.size() && markers.begin[i] < f.end; ++i) {
+                    if (markers.path[i] != path) continue;
+                    ++count;
+                    sum += markers.end[i] - markers.begin[i];
+                }
+            }
+            number += count;
+            counts.push_back(count);
+        }
+        const auto middle = counts.begin() + static_cast<std::ptrdiff_t>((counts.size() - 1) / 2);
+        std::nth_element(counts.begin(), middle, counts.end());
+        return {static_cast<double>(*middle), number ? static_cast<double>(sum) / static_cast<double>(number) : 0};
+    }
+
+    const Explanation& e_;
+    std::map<std::tuple<uint32_t, uint32_t, PathId>, UsualOccurrence> known_;
+};
+
 /// One frame's parts as a tree: lock (or none) → lane group → markers. Times include what is below.
 class ExcessTree {
 public:
-    ExcessTree(const Explanation& e, uint32_t frame) : e_(e), frame_(frame) {
+    ExcessTree(const Explanation& e, uint32_t frame, std::span<const Piece> pieces, UsualOccurrences& occurrences)
+        : e_(e), frame_(frame), pieces_(pieces), occurrences_(occurrences) {
         nodes_.push_back({});
         for (const ExcessPart& part : e.excessOf(frame)) {
             if (part.key.kind == PieceKind::WaitPacing) continue;  // idle on purpose
@@ -262,19 +314,47 @@ private:
             found.usualCalls = e_.baselines[e_.frames[frame_].baseline].usualCalls[place];
         }
         const auto ns = static_cast<double>(node.ns), usual = static_cast<double>(node.usual);
-        if (found.calls > 0 && found.usualCalls > 0 && usual > 0)
-            found.slowdown = (ns / found.calls) / (usual / found.usualCalls);
-        if (found.piece != PieceKind::Running) {
+        const UsualOccurrence& elsewhere = occurrences_.of(e_.frames[frame_].baseline, node.group, node.path);
+        const bool usuallyMet = found.usualCalls > 0 && usual > 0;
+        if (usuallyMet) {
+            if (found.calls > 0) found.slowdown = (ns / found.calls) / (usual / found.usualCalls);
+        } else if (elsewhere.calls > 0) {
+            found.slowdown = meanDuration(node) / elsewhere.meanNs;
+        }
+        int64_t ownWait = 0;
+        for (size_t kind = 1; kind < node.own.size(); ++kind) ownWait += node.own[kind];
+        if (2 * ownWait >= left(at) && ownWait > 0) {
             found.kind = CauseKind::Waiting;
         } else if (node.path == 0) {
             found.kind = CauseKind::Unexplained;
-        } else if (found.usualCalls == 0) {
-            found.kind = CauseKind::Unusual;
-        } else {
+        } else if (usuallyMet) {
             const double byCalls = (found.calls - found.usualCalls) * usual / found.usualCalls;
             found.kind = byCalls >= (ns - usual) / 2 && found.calls > found.usualCalls ? CauseKind::MoreCalls : CauseKind::Slower;
+        } else if (elsewhere.calls > 0) {
+            // Usually nobody waits for it. Either it is slower now, or somebody waits who should not.
+            found.kind = found.slowdown >= kSlower ? CauseKind::Slower : CauseKind::Waiting;
+        } else {
+            found.kind = CauseKind::Unusual;
         }
         return found;
+    }
+
+    /// Of the occurrences of a node's marker that the frame's accounting met, at their full length.
+    double meanDuration(const Node& node) const {
+        const Recording& r = *e_.recording;
+        std::vector<std::pair<uint32_t, uint32_t>> seen;  // lane, index
+        int64_t sum = 0;
+        for (const Piece& piece : pieces_) {
+            if (!piece.marker.valid() || r.lanes[piece.lane].group != node.group || !r.paths.contains(node.path, piece.path)) continue;
+            const auto& rows = r.lanes[piece.lane].rows;
+            uint32_t row = piece.marker.row, index = piece.marker.index;
+            for (; row + 1 > r.paths[node.path].depth; --row) index = rows[row].parent[index];
+            const std::pair<uint32_t, uint32_t> instance{piece.lane, index};
+            if (std::find(seen.begin(), seen.end(), instance) != seen.end()) continue;
+            seen.push_back(instance);
+            sum += rows[row].end[index] - rows[row].begin[index];
+        }
+        return seen.empty() ? 0 : static_cast<double>(sum) / static_cast<double>(seen.size());
     }
 
     void takeOut(uint32_t node) {
@@ -287,16 +367,17 @@ private:
 
     const Explanation& e_;
     uint32_t frame_;
+    std::span<const Piece> pieces_;
+    UsualOccurrences& occurrences_;
     std::vector<Node> nodes_;
 };
 
 /// The frame in which the work of `found` that fills most of `frame` was asked for, where a link
 /// tells so; else `frame` itself.
-uint32_t originOf(const Explanation& e, Accountant& accountant, uint32_t frame, const ExcessTree::Found& found) {
+uint32_t originOf(const Explanation& e, std::span<const Piece> pieces, uint32_t frame, const ExcessTree::Found& found) {
     const Recording& r = *e.recording;
     const Frame& f = e.frame(frame);
     std::map<std::pair<uint32_t, uint32_t>, std::pair<int64_t, const Piece*>> roots;  // lane, outermost marker
-    const auto pieces = accountant.account(f.lane, f.begin, f.end);
     for (const Piece& piece : pieces) {
         if (!piece.marker.valid() || piece.lock.object != kNone || piece.lane == f.lane) continue;
         if (r.lanes[piece.lane].group != found.group || !r.paths.contains(found.path, piece.path)) continue;
@@ -393,12 +474,14 @@ private:
 bool findCauses(Explanation& e, const Progress& progress) {
     Gathering gathering(e);
     Accountant accountant(*e.recording);
+    UsualOccurrences occurrences(e);
     for (uint32_t i = 0; i < e.frames.size(); ++i) {
         if (progress && i % 256 == 0 && !progress(static_cast<double>(i) / static_cast<double>(e.frames.size()))) return false;
         FrameVerdict& verdict = e.frames[i];
         if (!verdict.overrun) continue;
         const auto excess = static_cast<double>(e.frame(i).duration() - e.usualOf(i));
-        ExcessTree tree(e, i);
+        const std::span<const Piece> pieces = accountant.account(e.frame(i).lane, e.frame(i).begin, e.frame(i).end);
+        ExcessTree tree(e, i, pieces, occurrences);
         std::vector<ExcessTree::Found> found;
         double covered = 0;
         while (found.size() < kMostCauses && covered < kCovered * excess) {
@@ -414,7 +497,7 @@ bool findCauses(Explanation& e, const Progress& progress) {
             found.push_back(none);
             covered = static_cast<double>(verdict.overrun);
         }
-        verdict.origin = originOf(e, accountant, i, found.front());
+        verdict.origin = originOf(e, pieces, i, found.front());
         int64_t given = 0;
         for (size_t k = 0; k < found.size(); ++k) {  // the overrun is shared in proportion to the excess
             const int64_t late = k + 1 == found.size() ? verdict.overrun - given

@@ -14,6 +14,8 @@ namespace fugato {
 
 /// Used where neither the recording nor the person tells a deadline: 60 frames a second.
 inline constexpr int64_t kDefaultBudgetNs = 16'666'667;
+/// What the accounting does not reach (other lanes' usual work) is looked up in so many frames.
+inline constexpr size_t kSampleFrames = 64;
 /// A frame is near its deadline within this part before it.
 inline constexpr double kNearPart = 0.1;
 
@@ -51,6 +53,7 @@ struct Baseline {
     std::string stage;  // "" where it holds for the whole series
     size_t frames = 0;  // it rests on so many
     bool onlyLate = false;  // there was no frame in budget to rest on
+    std::vector<uint32_t> sample;           // up to kSampleFrames of them, evenly spread
     std::vector<int64_t> usual;        // by key
     std::vector<uint32_t> usualKeys;   // those with a usual above 0
     std::vector<double> usualCalls;    // by place

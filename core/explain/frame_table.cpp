@@ -36,23 +36,13 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
     return sums;
 }
 
-std::vector<uint32_t> nearestGoodFrames(const Explanation& e, uint32_t frame, size_t most) {
-    std::vector<uint32_t> out;
-    const auto fits = [&](uint32_t i) { return !e.frames[i].overrun && e.frames[i].baseline == e.frames[frame].baseline; };
-    for (uint32_t away = 1; out.size() < most && (away <= frame || frame + away < e.frames.size()); ++away) {
-        if (away <= frame && fits(frame - away)) out.push_back(frame - away);
-        if (frame + away < e.frames.size() && fits(frame + away)) out.push_back(frame + away);
-    }
-    return out;
-}
-
 }  // namespace
 
-FrameTable makeFrameTable(const Explanation& e, uint32_t frame, size_t sample) {
+FrameTable makeFrameTable(const Explanation& e, uint32_t frame) {
     const Recording& r = *e.recording;
     const Frame& f = e.frame(frame);
     auto sums = sumStretch(r, f.begin, f.end);
-    const std::vector<uint32_t> good = nearestGoodFrames(e, frame, sample);
+    const std::vector<uint32_t>& good = e.baselines[e.frames[frame].baseline].sample;
     std::map<RowKey, std::vector<int64_t>> samples;
     for (const uint32_t i : good)
         for (const auto& [key, sum] : sumStretch(r, e.frame(i).begin, e.frame(i).end)) samples[key].push_back(sum.total);

@@ -23,8 +23,7 @@ struct FrameTable {
     std::vector<uint32_t> lanes;  // the rows of the lanes, in the recording's order
 };
 
-/// Usual is the median over up to `sample` frames of the same baseline that lie nearest and met
-/// their deadline; 0 where the frame's baseline has none.
-FrameTable makeFrameTable(const Explanation& explanation, uint32_t frame, size_t sample = 63);
+/// Usual is the median over the sample of the frame's baseline; 0 where it has none.
+FrameTable makeFrameTable(const Explanation& explanation, uint32_t frame);
 
 }  // namespace fugato

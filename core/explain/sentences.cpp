@@ -29,6 +29,7 @@ const char* waitedFor(PieceKind kind) {
         case PieceKind::Waking: return "wakes up late";
         case PieceKind::Queued: return "waits in a queue";
         case PieceKind::Idle: return "nothing recorded";
+        case PieceKind::Running: return "is waited for";
         default: return "waits";
     }
 }

@@ -304,6 +304,8 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
             for (size_t i = 0; i < row.size(); ++i) row.busyUntil[i] = sum += row.end[i] - row.begin[i];
         }
         std::stable_sort(lane.waits.begin(), lane.waits.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
+        int64_t waited = 0;
+        for (const Wait& wait : lane.waits) lane.waitedUntil.push_back(waited += wait.end - wait.begin);
         if (!build.any) continue;
         r.begin = any ? std::min(r.begin, lane.first) : lane.first;
         r.end = any ? std::max(r.end, lane.last) : lane.last;

@@ -42,6 +42,28 @@ size_t Lane::markerCount() const {
     return count;
 }
 
+int64_t Lane::busyBetween(int64_t begin, int64_t end) const {
+    if (rows.empty()) return 0;
+    // Summed durations before an instant, with the part of the one that is open there.
+    const auto before = [](int64_t time, const auto& beginOf, const auto& endOf, const std::vector<int64_t>& sums) {
+        size_t low = 0, high = sums.size();
+        while (low < high) {
+            const size_t middle = (low + high) / 2;
+            if (beginOf(middle) < time) low = middle + 1;
+            else high = middle;
+        }
+        if (low == 0) return int64_t{0};
+        return sums[low - 1] - std::max<int64_t>(0, endOf(low - 1) - time);
+    };
+    const auto marked = [&](int64_t t) {
+        return before(t, [&](size_t i) { return rows[0].begin[i]; }, [&](size_t i) { return rows[0].end[i]; }, rows[0].busyUntil);
+    };
+    const auto waited = [&](int64_t t) {
+        return before(t, [&](size_t i) { return waits[i].begin; }, [&](size_t i) { return waits[i].end; }, waitedUntil);
+    };
+    return std::max<int64_t>(0, marked(end) - marked(begin) - (waited(end) - waited(begin)));
+}
+
 const Wait* Lane::waitAt(uint32_t row, uint32_t index) const {
     const int64_t begin = rows[row].begin[index];
     auto at = std::lower_bound(waits.begin(), waits.end(), begin, [](const Wait& w, int64_t t) { return w.begin < t; });

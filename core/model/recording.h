@@ -104,10 +104,13 @@ struct Lane {
     int64_t first = 0, last = 0;
     std::vector<MarkerRow> rows;
     std::vector<Wait> waits;      // sorted by begin
+    std::vector<int64_t> waitedUntil;  // summed durations of the waits up to and with each
     std::vector<LinkEnd> linkIns; // sorted by time
     std::vector<LostStretch> lost;
 
     size_t markerCount() const;
+    /// Time between two instants inside markers and not waiting.
+    int64_t busyBetween(int64_t begin, int64_t end) const;
     const Wait* waitAt(uint32_t row, uint32_t index) const;
     const Wait* waitOf(const MarkerRef& marker) const { return waitAt(marker.row, marker.index); }
 };

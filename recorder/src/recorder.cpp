@@ -253,8 +253,8 @@ thread_local ThreadGuard threadGuard;
 
 Lane* laneOf(fug_buffer* buffer) { return reinterpret_cast<Lane*>(buffer); }
 
-/// Renews the limits from the reader's position. Returns whether recording is on.
-bool refresh(Recorder& r, Lane& lane) {
+/// Renews the limits from the reader's position; `slots` are wanted. Returns whether recording is on.
+bool refresh(Recorder& r, Lane& lane, uint64_t slots) {
     if (!r.active.load(std::memory_order_acquire)) {
         lane.buffer.begin_limit = lane.buffer.end_limit = 0;
         return false;
@@ -265,7 +265,7 @@ bool refresh(Recorder& r, Lane& lane) {
         const bool open = lane.lostDepth == 0;
         lane.buffer.end_limit = open ? tail + capacity : 0;
         lane.buffer.begin_limit = open ? tail + capacity - reserve : 0;
-        if (round > 0 || r.background || lane.buffer.head < tail + capacity - reserve) return true;
+        if (round > 0 || r.background || lane.buffer.head + slots <= tail + capacity - reserve) return true;
         const std::lock_guard<std::mutex> guard(r.mutex);  // no background thread: empty it here
         if (!r.active.load(std::memory_order_relaxed)) return false;
         collect(r, lane);
@@ -330,9 +330,10 @@ bool put(Recorder& r, Lane& lane, Room room, uint64_t word, const void* extra = 
     fug_buffer& buffer = lane.buffer;
     const uint64_t slots = (extraBytes + 15) / 16;
     const auto limit = [&] { return room == Room::Ordinary ? buffer.begin_limit : buffer.end_limit; };
-    if (buffer.head + 1 + slots + (lane.lost ? 2 : 0) > limit()) {
-        if (!refresh(r, lane)) return false;
-        if (buffer.head + 1 + slots + (lane.lost ? 2 : 0) > limit()) {
+    const uint64_t wanted = 1 + slots + (lane.lost ? 2 : 0);
+    if (buffer.head + wanted > limit()) {
+        if (!refresh(r, lane, wanted)) return false;
+        if (buffer.head + wanted > limit()) {
             ++lane.lost;
             r.lost.fetch_add(1, std::memory_order_relaxed);
             return false;

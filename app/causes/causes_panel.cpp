@@ -1,0 +1,221 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "causes_panel.h"
+
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QScrollBar>
+#include <algorithm>
+
+#include "app/document/document.h"
+#include "app/selection/selection.h"
+#include "app/theme/theme.h"
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+namespace {
+constexpr int kTop = 30, kCauseHeight = 56, kSpikeHeight = 20, kMargin = 6;
+constexpr size_t kFewSpikes = 6;
+QString q(const std::string& text) { return QString::fromStdString(text); }
+}  // namespace
+
+CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* parent)
+    : QAbstractScrollArea(parent), document_(document), selection_(selection) {
+    setFrameShape(QFrame::NoFrame);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setFocusPolicy(Qt::StrongFocus);
+    setMinimumWidth(200);
+    setAccessibleName(tr("Causes of late frames"));
+    connect(&document, &Document::recordingChanged, this, &CausesPanel::layOut);
+    connect(&document, &Document::explanationChanged, this, &CausesPanel::layOut);
+    connect(&selection, &Selection::chosenChanged, this, &CausesPanel::layOut);
+}
+
+void CausesPanel::layOut() {
+    rows_.clear();
+    if (openCause_ != selection_.cause()) all_ = false;
+    openCause_ = selection_.cause();
+    int y = kTop;
+    const int width = viewport()->width() - 2 * kMargin;
+    if (const auto& e = document_.explanation()) {
+        for (uint32_t c = 0; c < e->causes.size(); ++c) {
+            rows_.push_back({QRect(kMargin, y, width, kCauseHeight), c, kNone, false});
+            y += kCauseHeight;
+            if (c != openCause_) continue;
+            std::vector<uint32_t> spikes = e->causes[c].spikes;
+            std::stable_sort(spikes.begin(), spikes.end(), [&](uint32_t a, uint32_t b) { return e->spikes[a].late > e->spikes[b].late; });
+            const size_t shown = all_ ? spikes.size() : std::min(kFewSpikes, spikes.size());
+            for (size_t i = 0; i < shown; ++i, y += kSpikeHeight)
+                rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, spikes[i], false});
+            if (shown < spikes.size()) {
+                rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, kNone, true});
+                y += kSpikeHeight;
+            }
+            y += 8;
+        }
+    }
+    verticalScrollBar()->setRange(0, std::max(0, y + 8 - viewport()->height()));
+    verticalScrollBar()->setPageStep(viewport()->height());
+    verticalScrollBar()->setSingleStep(kSpikeHeight);
+    viewport()->update();
+}
+
+void CausesPanel::resizeEvent(QResizeEvent*) { layOut(); }
+void CausesPanel::scrollContentsBy(int, int) { viewport()->update(); }
+
+void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
+    const Theme& t = theme();
+    const Explanation& e = *document_.explanation();
+    const Cause& cause = e.causes[row.cause];
+    const bool open = row.cause == openCause_;
+    const QRect& box = row.box;
+    const QRect badge(box.left() + 8, box.top() + 5, 20, 20);
+    painter.setPen(Qt::NoPen);
+    painter.setBrush(open ? t.plum : t.plumLight);
+    painter.drawEllipse(badge);
+    painter.setFont(boldFont());
+    painter.setPen(open ? t.onPlum : t.dark ? t.text : t.ink(0.9));
+    painter.drawText(badge, Qt::AlignCenter, q(cause.letter));
+
+    const QString late = q(durationText(cause.late));
+    const int lateWidth = painter.fontMetrics().horizontalAdvance(late);
+    const int left = box.left() + 36, right = box.right() - 8;
+    painter.setPen(t.text);
+    painter.drawText(QRect(right - lateWidth, box.top() + 4, lateWidth, 18), Qt::AlignRight | Qt::AlignVCenter, late);
+    const QRect title(left, box.top() + 4, right - lateWidth - 8 - left, 18);
+    painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(q(causeTitle(e, cause)), Qt::ElideMiddle, title.width()));
+
+    painter.setFont(smallFont());
+    painter.setPen(t.muted);
+    const QString spikes = q(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames") : plural(cause.spikes.size(), "spike", "spikes"));
+    const int spikesWidth = painter.fontMetrics().horizontalAdvance(spikes);
+    painter.drawText(QRect(right - spikesWidth, box.top() + 22, spikesWidth, 16), Qt::AlignRight | Qt::AlignVCenter, spikes);
+    const QRect kind(left, box.top() + 22, right - spikesWidth - 8 - left, 16);
+    painter.drawText(kind, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(q(causeKindPhrase(e, cause)), Qt::ElideRight, kind.width()));
+
+    const int y = box.top() + 47;  // where in the recording it lies
+    painter.fillRect(left, y, right - left, 1, t.line);
+    const Recording& r = *e.recording;
+    const auto length = static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
+    int drawnTo = -1;
+    for (const uint32_t frame : cause.frames) {
+        const int x = left + static_cast<int>(static_cast<double>(e.frame(frame).begin - r.begin) / length * (right - left));
+        if (x <= drawnTo) continue;
+        painter.fillRect(x, y - 6, 2, 7, open ? t.plum : t.plumMiddle);
+        drawnTo = x + 1;
+    }
+}
+
+void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
+    const Theme& t = theme();
+    const Explanation& e = *document_.explanation();
+    painter.setFont(smallFont());
+    if (row.more) {
+        painter.setPen(t.accounting);
+        painter.drawText(row.box.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                         tr("%1 more…").arg(q(countText(e.causes[row.cause].spikes.size() - kFewSpikes))));
+        return;
+    }
+    const Spike& spike = e.spikes[row.spike];
+    uint32_t worst = spike.first;
+    for (uint32_t f = spike.first; f <= spike.last; ++f)
+        if (e.frames[f].overrun > e.frames[worst].overrun) worst = f;
+    const bool chosen = selection_.frame() != kNone && selection_.frame() >= spike.first && selection_.frame() <= spike.last;
+    if (chosen) {
+        painter.setPen(Qt::NoPen);
+        painter.setBrush(t.plumMiddle);
+        painter.setOpacity(t.dark ? 0.5 : 0.38);
+        painter.drawRoundedRect(row.box, 3, 3);
+        painter.setOpacity(1);
+    }
+    const uint32_t shown = chosen ? selection_.frame() : worst;
+    const uint32_t length = spike.last - spike.first + 1;
+    QString place;
+    if (spike.origin < spike.first && shown == spike.first) place = tr("from frame %1").arg(q(countText(spike.origin)));
+    else if (length == 1) place = tr("alone");
+    else if (shown == spike.first) place = tr("first of %1").arg(length);
+    else place = tr("%1 of %2").arg(shown - spike.first + 1).arg(length);
+    const QRect box = row.box.adjusted(6, 0, -6, 0);
+    painter.setPen(t.text);
+    if (chosen) painter.setFont([] { QFont f = smallFont(); f.setWeight(QFont::DemiBold); return f; }());
+    painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter, tr("frame %1").arg(q(countText(shown))));
+    painter.drawText(box.adjusted(box.width() / 3, 0, -box.width() / 3 - 6, 0), Qt::AlignRight | Qt::AlignVCenter, q(durationText(e.frame(shown).duration())));
+    painter.setFont(smallFont());
+    painter.setPen(chosen ? t.text : t.muted);
+    painter.drawText(box, Qt::AlignRight | Qt::AlignVCenter, place);
+}
+
+void CausesPanel::paintEvent(QPaintEvent*) {
+    QPainter painter(viewport());
+    const Theme& t = theme();
+    painter.fillRect(viewport()->rect(), t.paper);
+    painter.setRenderHint(QPainter::Antialiasing);
+    painter.translate(0, -verticalScrollBar()->value());
+    painter.setFont(titleFont());
+    painter.setPen(t.text);
+    painter.drawText(QRect(14, 6, 140, 20), Qt::AlignLeft | Qt::AlignVCenter, tr("Causes"));
+    const auto& e = document_.explanation();
+    if (!e || e->causes.empty()) {
+        painter.setFont(textFont());
+        painter.setPen(t.muted);
+        QString words = tr("What made frames late will be named here.");
+        if (document_.busy()) words = tr("Looking for causes…");
+        else if (e && !e->frames.empty()) words = tr("No frame was late. Set a tighter budget above to see what would be in the way.");
+        else if (document_.recording()) words = tr("Without frames there is nothing to explain. The lanes show what was recorded.");
+        painter.drawText(QRect(14, kTop + 6, viewport()->width() - 28, 120), Qt::TextWordWrap, words);
+        return;
+    }
+    painter.setFont(smallFont());
+    painter.setPen(t.muted);
+    painter.drawText(QRect(100, 7, viewport()->width() - 114, 20), Qt::AlignRight | Qt::AlignVCenter, tr("by time late"));
+    QRect open;
+    for (const Row& row : rows_)
+        if (row.cause == openCause_) open = open.isNull() ? row.box.adjusted(0, -1, 0, 0) : open.united(QRect(row.box.adjusted(-30, 0, 6, 4)));
+    if (!open.isNull()) {
+        painter.setPen(QPen(t.plum, 1));
+        QColor ground = t.plumLight;
+        ground.setAlphaF(t.dark ? 0.35f : 0.45f);
+        painter.setBrush(ground);
+        painter.drawRoundedRect(QRectF(open).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
+    }
+    for (const Row& row : rows_) {
+        if (row.spike == kNone && !row.more) paintCause(painter, row);
+        else paintSpike(painter, row);
+    }
+}
+
+void CausesPanel::mousePressEvent(QMouseEvent* event) {
+    const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
+    for (const Row& row : rows_) {
+        if (!row.box.contains(at)) continue;
+        if (row.more) {
+            all_ = true;
+            layOut();
+        } else if (row.spike == kNone) {
+            selection_.chooseCause(row.cause);
+        } else {
+            const Explanation& e = *document_.explanation();
+            const Spike& spike = e.spikes[row.spike];
+            uint32_t worst = spike.first;
+            for (uint32_t f = spike.first; f <= spike.last; ++f)
+                if (e.frames[f].overrun > e.frames[worst].overrun) worst = f;
+            selection_.chooseFrame(worst);
+        }
+        return;
+    }
+}
+
+void CausesPanel::keyPressEvent(QKeyEvent* event) {
+    const auto& e = document_.explanation();
+    if (!e || e->causes.empty()) return QAbstractScrollArea::keyPressEvent(event);
+    const int64_t now = selection_.cause() == kNone ? -1 : static_cast<int64_t>(selection_.cause());
+    const auto last = static_cast<int64_t>(e->causes.size()) - 1;
+    switch (event->key()) {
+        case Qt::Key_Down: selection_.chooseCause(static_cast<uint32_t>(std::min(now + 1, last))); break;
+        case Qt::Key_Up: selection_.chooseCause(static_cast<uint32_t>(std::max<int64_t>(now - 1, 0))); break;
+        default: QAbstractScrollArea::keyPressEvent(event);
+    }
+}
+
+}  // namespace fugato

@@ -1,0 +1,51 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The causes at the left, costliest first: letter, path, kind in words, spikes, time late, and where
+// in the recording they lie. The chosen one opens to its spikes.
+#pragma once
+
+#include <QAbstractScrollArea>
+#include <vector>
+
+#include "core/explain/explanation.h"
+
+namespace fugato {
+
+class Document;
+class Selection;
+
+class CausesPanel : public QAbstractScrollArea {
+    Q_OBJECT
+public:
+    CausesPanel(Document& document, Selection& selection, QWidget* parent = nullptr);
+    QSize sizeHint() const override { return {262, 400}; }
+
+    /// What stands where, in the panel's own coordinates: a cause (frame kNone) or one of its spikes.
+    struct Row {
+        QRect box;
+        uint32_t cause = kNone;
+        uint32_t spike = kNone;
+        bool more = false;  // the row that opens the rest of a long list
+    };
+    const std::vector<Row>& rows() const { return rows_; }
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    void scrollContentsBy(int dx, int dy) override;
+
+private:
+    void layOut();
+    void paintCause(QPainter& painter, const Row& row) const;
+    void paintSpike(QPainter& painter, const Row& row) const;
+
+    Document& document_;
+    Selection& selection_;
+    std::vector<Row> rows_;
+    uint32_t openCause_ = kNone;
+    bool all_ = false;  // every spike of the open cause, not only the costliest
+};
+
+}  // namespace fugato

@@ -1,0 +1,124 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "document.h"
+
+#include "core/model/model_builder.h"
+
+namespace fugato {
+
+/// One piece of work on the other thread. Cancelled means: nobody wants to hear of it any more.
+struct Document::Job {
+    Document* owner;
+    std::atomic<bool> cancelled{false};
+    double lastTold = -1;
+
+    /// Runs `tell` on the interface thread, unless cancelled by then.
+    template <class Tell>
+    static void post(const std::shared_ptr<Job>& job, Tell tell) {
+        QMetaObject::invokeMethod(job->owner, [job, tell] { if (!job->cancelled) tell(); }, Qt::QueuedConnection);
+    }
+    std::weak_ptr<Job> self;
+    Progress progress(double from, double to, const QString& what) {
+        return [this, from, to, what](double part) {
+            const double now = from + (to - from) * part;
+            if (now - lastTold >= 0.01) {
+                lastTold = now;
+                if (const auto job = self.lock()) post(job, [job, now, what] { emit job->owner->progressed(now, what); });
+            }
+            return !cancelled;
+        };
+    }
+};
+
+Document::Document(QObject* parent) : QObject(parent) {}
+Document::~Document() { stopJob(); }
+
+void Document::stopJob() {
+    if (job_) job_->cancelled = true;
+    if (thread_.joinable()) thread_.join();
+    job_.reset();
+    busy_ = false;
+}
+
+void Document::run(std::function<void(Job&)> work) {
+    stopJob();
+    busy_ = true;
+    job_ = std::make_shared<Job>();
+    job_->owner = this;
+    job_->self = job_;
+    thread_ = std::thread([job = job_, work = std::move(work)] { work(*job); });
+}
+
+void Document::open(const QString& path) {
+    emit opening(path);
+    run([this, path](Job& j) {
+        const auto self = j.self.lock();
+        auto opened = openRecording(path.toStdString(), j.progress(0, 0.6, tr("Reading")));
+        if (!opened) {
+            if (!opened.failure().cancelled) {
+                const QString sentence = QString::fromStdString(opened.failure().sentence);
+                Job::post(self, [this, sentence] {
+                    busy_ = false;
+                    emit failed(sentence);
+                });
+            }
+            return;
+        }
+        const auto recording = *opened;
+        Job::post(self, [this, recording, path] {
+            recording_ = recording;
+            explanation_.reset();
+            path_ = path;
+            budget_ = 0;
+            series_ = 0;
+            emit recordingChanged();
+        });
+        std::shared_ptr<const FrameAccounts> accounts;
+        std::shared_ptr<const Explanation> made;
+        if (!recording->series.empty()) {
+            accounts = accountFrames(*recording, 0, j.progress(0.6, 0.9, tr("Accounting for every frame")));
+            if (accounts) made = explain(recording, accounts, 0, j.progress(0.9, 1, tr("Looking for causes")));
+        }
+        Job::post(self, [this, made] {
+            busy_ = false;
+            explanation_ = made;
+            emit explanationChanged(true);
+        });
+    });
+}
+
+void Document::cancel() {
+    if (!busy_) return;
+    stopJob();
+    emit cancelled();
+}
+
+void Document::explainAgain(bool fresh) {
+    if (!recording_ || recording_->series.empty()) return;
+    const auto known = explanation_ && explanation_->series == series_ ? explanation_->accounts : nullptr;
+    run([this, fresh, known, recording = recording_, budget = budget_, series = series_](Job& j) {
+        const auto self = j.self.lock();
+        auto accounts = known;
+        if (!accounts) accounts = accountFrames(*recording, series, j.progress(0, 0.7, tr("Accounting for every frame")));
+        if (!accounts) return;
+        const auto made = explain(recording, accounts, budget, j.progress(0.7, 1, tr("Looking for causes")));
+        Job::post(self, [this, made, fresh] {
+            busy_ = false;
+            explanation_ = made;
+            emit explanationChanged(fresh);
+        });
+    });
+}
+
+void Document::setBudget(int64_t ns) {
+    if (ns == budget_) return;
+    budget_ = ns;
+    explainAgain(false);
+}
+
+void Document::setSeries(uint32_t series) {
+    if (!recording_ || series >= recording_->series.size() || (series == series_ && explanation_)) return;
+    series_ = series;
+    explainAgain(true);
+}
+
+}  // namespace fugato

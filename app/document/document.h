@@ -1,0 +1,61 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The open recording and its explanation. Reading and explaining run on a thread of their own; all
+// signals arrive on the interface thread, and a newer request silences the older one.
+#pragma once
+
+#include <QObject>
+#include <atomic>
+#include <memory>
+#include <thread>
+
+#include "core/explain/explanation.h"
+#include "format/result.h"
+
+namespace fugato {
+
+class Document : public QObject {
+    Q_OBJECT
+public:
+    explicit Document(QObject* parent = nullptr);
+    ~Document() override;
+
+    const std::shared_ptr<const Recording>& recording() const { return recording_; }
+    /// Null until the first explanation is there.
+    const std::shared_ptr<const Explanation>& explanation() const { return explanation_; }
+    const QString& path() const { return path_; }
+    int64_t budget() const { return budget_; }  // 0: the recorded deadlines
+    uint32_t series() const { return series_; }
+    bool busy() const { return busy_; }
+
+    void open(const QString& path);
+    void cancel();
+    void setBudget(int64_t ns);
+    void setSeries(uint32_t series);
+
+signals:
+    void opening(const QString& path);
+    void progressed(double part, const QString& what);
+    void recordingChanged();
+    /// `fresh`: of a newly opened recording or another series; else only the budget changed.
+    void explanationChanged(bool fresh);
+    void failed(const QString& sentence);
+    void cancelled();
+
+private:
+    struct Job;
+    void run(std::function<void(Job&)> work);
+    void explainAgain(bool fresh);
+    void stopJob();
+
+    std::shared_ptr<const Recording> recording_;
+    std::shared_ptr<const Explanation> explanation_;
+    QString path_;
+    int64_t budget_ = 0;
+    uint32_t series_ = 0;
+    bool busy_ = false;
+    std::shared_ptr<Job> job_;
+    std::thread thread_;
+};
+
+}  // namespace fugato

@@ -1,0 +1,107 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "marker_drawer.h"
+
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QLabel>
+#include <QVBoxLayout>
+
+#include "app/document/document.h"
+#include "app/selection/selection.h"
+#include "app/theme/theme.h"
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+MarkerDrawer::MarkerDrawer(Document& document, Selection& selection, QWidget* parent)
+    : QWidget(parent), document_(document), selection_(selection), tree_(new QTreeView(this)), title_(new QLabel(tr("Markers"), this)), about_(new QLabel(this)) {
+    sorted_.setSourceModel(&model_);
+    sorted_.setSortRole(FrameTableModel::kSortRole);
+    tree_->setModel(&sorted_);
+    tree_->setUniformRowHeights(true);
+    tree_->setIndentation(16);
+    tree_->setEditTriggers(QAbstractItemView::NoEditTriggers);
+    tree_->setVerticalScrollMode(QAbstractItemView::ScrollPerPixel);
+    tree_->setSortingEnabled(true);
+    tree_->sortByColumn(FrameTableModel::kExcess, Qt::DescendingOrder);
+    tree_->setAccessibleName(tr("Markers of the chosen frame against usual"));
+    tree_->setFont(textFont());
+    auto* header = tree_->header();
+    header->setFont(smallFont());
+    header->setStretchLastSection(false);
+    header->setSectionResizeMode(QHeaderView::Interactive);
+    header->setSectionResizeMode(FrameTableModel::kMarker, QHeaderView::Stretch);
+    header->setMinimumSectionSize(48);
+    for (int column = 1; column < FrameTableModel::kColumns; ++column) header->resizeSection(column, 84);
+
+    title_->setFont(boldFont());
+    about_->setFont(smallFont());
+    auto* head = new QHBoxLayout;
+    head->setContentsMargins(12, 5, 12, 3);
+    head->addWidget(title_);
+    head->addStretch();
+    head->addWidget(about_);
+    auto* all = new QVBoxLayout(this);
+    all->setContentsMargins(0, 0, 0, 0);
+    all->setSpacing(0);
+    all->addLayout(head);
+    all->addWidget(tree_);
+
+    connect(&document, &Document::recordingChanged, this, &MarkerDrawer::takeChoice);
+    connect(&document, &Document::explanationChanged, this, &MarkerDrawer::takeChoice);
+    connect(&selection, &Selection::chosenChanged, this, &MarkerDrawer::takeChoice);
+    connect(tree_, &QTreeView::clicked, this, [this](const QModelIndex& index) { follow(index, false); });
+    connect(tree_, &QTreeView::activated, this, [this](const QModelIndex& index) { follow(index, true); });
+    takeChoice();
+}
+
+void MarkerDrawer::takeChoice() {
+    const auto& e = document_.explanation();
+    if (!e || selection_.frame() >= e->frames.size()) {
+        model_.clear();
+        shownFrame_ = kNone;
+        shown_ = nullptr;
+        about_->setText(document_.recording() ? tr("no frame is chosen") : tr("the chosen frame's markers against usual ones"));
+        return;
+    }
+    if (shown_ != e.get() || shownFrame_ != selection_.frame()) {
+        shown_ = e.get();
+        shownFrame_ = selection_.frame();
+        model_.setTable(e, shownFrame_);
+        about_->setText(tr("frame %1 against usual").arg(QString::fromStdString(countText(shownFrame_))));
+        openExcess({});
+    }
+    if (selection_.cause() >= e->causes.size()) return;
+    const Cause& cause = e->causes[selection_.cause()];
+    for (const uint32_t lane : e->recording->groups[cause.group].lanes) {
+        const QModelIndex found = sorted_.mapFromSource(model_.find(lane, cause.path));
+        if (!found.isValid()) continue;
+        tree_->setCurrentIndex(found);
+        tree_->scrollTo(found);
+        break;
+    }
+}
+
+/// Opens the rows that hold a good part of the excess, so that the table starts where it matters.
+void MarkerDrawer::openExcess(const QModelIndex& parent) {
+    for (int row = 0; row < sorted_.rowCount(parent); ++row) {
+        const QModelIndex index = sorted_.index(row, 0, parent);
+        const FrameTableRow* marker = model_.rowAt(sorted_.mapToSource(index));
+        if (marker->excess() < std::max<int64_t>(1'000'000, document_.explanation()->frame(shownFrame_).duration() / 20)) continue;
+        tree_->expand(index);
+        openExcess(index);
+    }
+}
+
+void MarkerDrawer::follow(const QModelIndex& index, bool zoom) {
+    const FrameTableRow* row = model_.rowAt(sorted_.mapToSource(index));
+    if (!row || !row->first.valid()) return;
+    const MarkerRef marker = row->first;
+    selection_.chooseMarker(marker);
+    if (!zoom) return;
+    const MarkerRow& markers = document_.recording()->lanes[marker.lane].rows[marker.row];
+    const int64_t begin = markers.begin[marker.index], end = markers.end[marker.index], margin = std::max<int64_t>((end - begin) / 12, 10);
+    selection_.showSpan(begin - margin, end + margin, true);
+}
+
+}  // namespace fugato

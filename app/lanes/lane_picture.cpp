@@ -1,0 +1,485 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "lane_picture.h"
+
+#include <QFontMetricsF>
+#include <QObject>
+#include <QPainter>
+#include <QPainterPath>
+#include <algorithm>
+#include <cmath>
+
+#include "app/theme/theme.h"
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr double kNarrow = 2.0;  // px; narrower markers are drawn together
+QString q(const std::string& text) { return QString::fromStdString(text); }
+
+uint64_t inkKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
+
+/// 1, 2 or 5 times a power of ten, at least `least`.
+int64_t roundStep(double least) {
+    double step = std::pow(10.0, std::floor(std::log10(std::max(least, 1.0))));
+    for (const double factor : {1.0, 2.0, 5.0, 10.0})
+        if (step * factor >= least) return static_cast<int64_t>(step * factor);
+    return static_cast<int64_t>(step * 10);
+}
+
+/// A time on the ruler, with as many decimals as the step needs.
+QString rulerText(int64_t ns, int64_t step) {
+    const double size = std::max(std::abs(static_cast<double>(ns)), static_cast<double>(step));
+    const auto [unit, name] = size >= 1e9 ? std::pair{1e9, "s"} : size >= 1e6 ? std::pair{1e6, "ms"} : size >= 1e3 ? std::pair{1e3, "µs"} : std::pair{1.0, "ns"};
+    const int decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(static_cast<double>(step) / unit) - 1e-9)), 0, 9);
+    return QString::number(static_cast<double>(ns) / unit, 'f', decimals) + " " + name;
+}
+
+}  // namespace
+
+void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
+    recording_ = std::move(recording);
+    explanation_.reset();
+    pieces_.clear();
+    ink_.clear();
+    texts_.clear();
+    widths_.clear();
+    places_.clear();
+    frame_ = cause_ = kNone;
+    marker_ = {};
+    int top = 0;
+    if (recording_) {
+        widths_.resize(recording_->sites.size());
+        for (const Lane& lane : recording_->lanes) {
+            const int rows = std::max<int>(1, static_cast<int>(lane.rows.size()));
+            const int height = kRail + rows * kRowHeight + kLaneGap;
+            places_.push_back({top, height});
+            top += height;
+        }
+    }
+    height_ = top;
+}
+
+void LanePicture::setExplanation(std::shared_ptr<const Explanation> explanation) {
+    explanation_ = std::move(explanation);
+    frame_ = cause_ = kNone;
+    pieces_.clear();
+    ink_.clear();
+}
+
+void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
+    if (frame == frame_ && cause == cause_) return;
+    frame_ = frame;
+    cause_ = cause;
+    pieces_.clear();
+    ink_.clear();
+    if (!explanation_ || frame >= explanation_->frames.size()) return;
+    const Frame& f = explanation_->frame(frame);
+    Accountant accountant(*recording_);
+    const auto pieces = accountant.account(f.lane, f.begin, f.end);
+    pieces_.assign(pieces.begin(), pieces.end());
+
+    // Ink: how much of the frame's excess lies at a marker and below it; callers of the cause get a
+    // light wash, so that the way down to it can be followed.
+    const auto& shares = explanation_->frames[frame].shares;
+    if (shares.empty()) return;
+    std::unordered_map<uint64_t, int64_t> below;
+    int64_t most = 1;
+    for (const ExcessPart& part : explanation_->excessOf(frame)) {
+        if (part.key.kind == PieceKind::WaitPacing) continue;
+        for (PathId path = part.key.path; path; path = recording_->paths[path].parent) below[inkKey(part.key.group, path)] += part.excess();
+    }
+    for (const CauseShare& share : shares) most = std::max(most, share.excess);
+    for (const auto& [key, excess] : below) {
+        const auto group = static_cast<uint32_t>(key >> 32);
+        const auto path = static_cast<PathId>(key);
+        const double part = static_cast<double>(excess) / static_cast<double>(most);
+        if (part < 0.03) continue;
+        double strength = 0;
+        for (const CauseShare& share : shares) {
+            const Cause& named = explanation_->causes[share.cause];
+            if (named.group != group || !named.path) continue;
+            if (recording_->paths.contains(named.path, path)) strength = std::max(strength, 0.4 + 0.6 * std::min(1.0, part));
+            else if (recording_->paths.contains(path, named.path)) strength = std::max(strength, 0.1);
+        }
+        if (strength > 0) ink_[key] = strength;
+    }
+    for (const CauseShare& share : shares) {  // the waits through which the frame came to a lock's holder
+        const Cause& named = explanation_->causes[share.cause];
+        if (named.object == kNone) continue;
+        for (const Piece& piece : pieces_) {
+            if (piece.lock.object != named.object || piece.lock.waiterLane == kNone) continue;
+            const MarkerRef waiter = recording_->innermostBefore(piece.lock.waiterLane, piece.end);
+            if (!waiter.valid()) continue;
+            const uint32_t group = recording_->lanes[waiter.lane].group;
+            for (PathId path = recording_->paths[recording_->pathOf(waiter)].parent; path; path = recording_->paths[path].parent)
+                ink_.try_emplace(inkKey(group, path), 0.1);
+        }
+    }
+}
+
+void LanePicture::setView(int64_t begin, int64_t end) {
+    begin_ = begin;
+    end_ = std::max(end, begin + 1);
+}
+
+double LanePicture::xAt(const QRect& area, int64_t time) const {
+    const QRect axis = axisOf(area);
+    return axis.left() + static_cast<double>(time - begin_) / static_cast<double>(end_ - begin_) * axis.width();
+}
+
+int64_t LanePicture::timeAt(const QRect& area, double x) const {
+    const QRect axis = axisOf(area);
+    return begin_ + static_cast<int64_t>(std::floor((x - axis.left()) / axis.width() * static_cast<double>(end_ - begin_)));
+}
+
+QRect LanePicture::laneRect(const QRect& area, int scrolled, uint32_t lane) const {
+    return {area.left(), area.top() + kHeaderHeight - scrolled + places_[lane].top, area.width(), places_[lane].height};
+}
+
+uint32_t LanePicture::laneAt(const QRect& area, int scrolled, int y) const {
+    if (y < area.top() + kHeaderHeight) return kNone;
+    for (uint32_t lane = 0; lane < places_.size(); ++lane) {
+        const QRect box = laneRect(area, scrolled, lane);
+        if (y >= box.top() && y <= box.bottom()) return lane;
+    }
+    return kNone;
+}
+
+MarkerRef LanePicture::markerAt(const QRect& area, int scrolled, const QPoint& at) const {
+    const uint32_t lane = laneAt(area, scrolled, at.y());
+    if (lane == kNone || at.x() < axisOf(area).left()) return {};
+    const int y = at.y() - laneRect(area, scrolled, lane).top() - kRail;
+    const auto row = static_cast<uint32_t>(y / kRowHeight);
+    const auto& rows = recording_->lanes[lane].rows;
+    if (y < 0 || row >= rows.size()) return {};
+    // The longest marker that touches the pixel: what is dense shows its most telling one.
+    const int64_t from = timeAt(area, at.x()), to = std::max(from + 1, timeAt(area, at.x() + 1));
+    MarkerRef found;
+    int64_t longest = -1;
+    const MarkerRow& markers = rows[row];
+    uint32_t looked = 0;
+    for (uint32_t i = markers.firstEndingAfter(from - 1); i < markers.size() && markers.begin[i] < to && looked < 20'000; ++i, ++looked) {
+        if (markers.end[i] - markers.begin[i] <= longest) continue;
+        longest = markers.end[i] - markers.begin[i];
+        found = {lane, row, i};
+    }
+    return found;
+}
+
+QRect LanePicture::markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const {
+    const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
+    const QRect axis = axisOf(area), lane = laneRect(area, scrolled, marker.lane);
+    const int left = static_cast<int>(std::max<double>(axis.left(), xAt(area, row.begin[marker.index])));
+    const int right = static_cast<int>(std::min<double>(axis.right(), xAt(area, row.end[marker.index])));
+    return QRect(left, lane.top() + kRail + static_cast<int>(marker.row) * kRowHeight, std::max(1, right - left), kRowHeight - 1).intersected(axis);
+}
+
+double LanePicture::inkOf(const Lane& lane, PathId path) const {
+    const auto found = ink_.find(inkKey(lane.group, path));
+    return found == ink_.end() ? 0 : found->second;
+}
+
+int LanePicture::fitting(uint32_t site, double width) {
+    auto& widths = widths_[site];
+    if (widths.empty()) {
+        const QFontMetricsF metrics(smallFont());
+        const QString name = q(recording_->sites[site].name).left(120);
+        widths.push_back(0);
+        for (int n = 1; n <= name.size(); ++n) widths.push_back(static_cast<float>(metrics.horizontalAdvance(name.left(n))));
+    }
+    if (widths.back() <= width) return static_cast<int>(widths.size()) - 1;
+    const auto after = std::upper_bound(widths.begin(), widths.end(), static_cast<float>(width - 9));  // room for the dots
+    return std::max(0, static_cast<int>(after - widths.begin()) - 1);
+}
+
+const QStaticText& LanePicture::text(uint32_t site, int characters) {
+    const auto [at, isNew] = texts_.try_emplace(static_cast<uint64_t>(site) << 32 | static_cast<uint32_t>(characters));
+    if (isNew) {
+        const QString name = q(recording_->sites[site].name).left(120);
+        at->second.setText(characters < name.size() ? name.left(characters) + "…" : name);
+        at->second.setTextFormat(Qt::PlainText);
+        at->second.setPerformanceHint(QStaticText::AggressiveCaching);
+        at->second.prepare({}, smallFont());
+    }
+    return at->second;
+}
+
+void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row, uint32_t index) {
+    const Theme& t = theme();
+    const Lane& owner = recording_->lanes[lane];
+    const PathId path = row.path[index];
+    const bool wait = row.flags[index] & kMarkerWait;
+    const bool inFrame = explanation_ && frame_ < explanation_->frames.size() && row.begin[index] < explanation_->frame(frame_).end &&
+                         row.end[index] > explanation_->frame(frame_).begin;
+    const double ink = inFrame ? inkOf(owner, path) : 0;
+    if (wait) {
+        painter.fillRect(box, t.waiting);
+        painter.fillRect(box, QBrush(t.waitingDots, Qt::Dense6Pattern));
+    } else {
+        painter.fillRect(box, ink > 0 ? t.ink(ink) : t.marker);
+    }
+    if (box.width() >= 4) {
+        const QColor edge = wait ? t.waitingDots : ink > 0.3 ? t.plum : t.markerEdge;
+        painter.fillRect(QRectF(box.left(), box.top(), box.width(), 1), edge);
+        painter.fillRect(QRectF(box.left(), box.bottom() - 1, box.width(), 1), edge);
+        painter.fillRect(QRectF(box.left(), box.top(), 1, box.height()), edge);
+        painter.fillRect(QRectF(box.right() - 1, box.top(), 1, box.height()), edge);
+    }
+    ++shown_;
+    const double left = std::max<double>(box.left(), axis.left()) + 4, room = std::min<double>(box.right(), axis.right()) - left - 3;
+    if (room < 16) return;
+    const uint32_t site = recording_->paths[path].site;
+    const int characters = fitting(site, room);
+    if (characters < 2) return;
+    const QStaticText& words = text(site, characters);
+    if (wait) painter.fillRect(QRectF(left - 2, box.top() + 2, words.size().width() + 4, box.height() - 4), t.waiting);
+    painter.setPen(ink > 0.55 ? t.onPlum : t.markerText);
+    painter.drawStaticText(QPointF(left, box.top() + (box.height() - words.size().height()) / 2), words);
+}
+
+void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32_t lane, uint32_t row) {
+    const Theme& t = theme();
+    const MarkerRow& markers = recording_->lanes[lane].rows[row];
+    const double perNs = static_cast<double>(axis.width()) / static_cast<double>(end_ - begin_);
+    const double nsPerPixel = 1 / perNs;
+    const int height = kRowHeight - 1;
+    QImage dense;  // one pixel high, stretched over the row: columns of many narrow markers
+    const auto xOf = [&](int64_t time) { return axis.left() + static_cast<double>(time - begin_) * perNs; };
+    uint32_t i = markers.firstEndingAfter(begin_);
+    while (i < markers.size() && markers.begin[i] < end_) {
+        const double left = xOf(markers.begin[i]), right = xOf(markers.end[i]);
+        if (right - left >= kNarrow) {
+            const QRectF box(std::max<double>(left, axis.left() - 2), top, std::min<double>(right, axis.right() + 3) - std::max<double>(left, axis.left() - 2), height);
+            paintMarker(painter, axis, box, lane, markers, i);
+            ++i;
+            continue;
+        }
+        // Everything that begins in this column of pixels, except a last one that is wide.
+        const int column = std::clamp(static_cast<int>(std::floor(left)) - axis.left(), 0, axis.width() - 1);
+        const auto next = begin_ + static_cast<int64_t>(std::ceil((column + 1) * nsPerPixel));
+        auto j = static_cast<uint32_t>(std::lower_bound(markers.begin.begin() + i, markers.begin.end(), next) - markers.begin.begin());
+        j = std::max(j, i + 1);
+        if (j > i + 1 && static_cast<double>(markers.end[j - 1] - markers.begin[j - 1]) * perNs >= kNarrow) --j;
+        const int64_t busy = markers.busyUntil[j - 1] - markers.busyUntil[i] + markers.end[i] - markers.begin[i];
+        const double covered = std::clamp(static_cast<double>(busy) / nsPerPixel, 0.35, 1.0);
+        double ink = 0;
+        if (j - i <= 4)
+            for (uint32_t k = i; k < j; ++k) ink = std::max(ink, inkOf(recording_->lanes[lane], markers.path[k]));
+        const bool inFrame = explanation_ && frame_ < explanation_->frames.size() && markers.begin[i] < explanation_->frame(frame_).end &&
+                             markers.end[j - 1] > explanation_->frame(frame_).begin;
+        QColor color = inFrame && ink > 0 ? t.ink(ink) : j - i == 1 && (markers.flags[i] & kMarkerWait) ? t.waitingDots : t.markerEdge;
+        color.setAlphaF(static_cast<float>(covered));
+        if (dense.isNull()) {
+            dense = QImage(axis.width(), 1, QImage::Format_ARGB32_Premultiplied);
+            dense.fill(Qt::transparent);
+        }
+        reinterpret_cast<QRgb*>(dense.scanLine(0))[column] = qPremultiply(color.rgba());
+        shown_ += j - i;
+        i = j;
+    }
+    if (!dense.isNull()) painter.drawImage(QRect(axis.left(), top, axis.width(), height), dense);
+}
+
+void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t index) {
+    const Theme& t = theme();
+    const Lane& lane = recording_->lanes[index];
+    const QRect axis = axisOf(area);
+    painter.fillRect(QRect(area.left(), box.bottom(), area.width(), 1), t.line);
+    painter.setClipRect(QRect(axis.left(), std::max(box.top(), axis.top()), axis.width(), box.bottom() - std::max(box.top(), axis.top())));
+    painter.setFont(smallFont());
+    for (uint32_t row = 0; row < lane.rows.size(); ++row) {
+        const int top = box.top() + kRail + static_cast<int>(row) * kRowHeight;
+        if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
+        paintRow(painter, axis, top, index, row);
+    }
+    for (const LostStretch& lost : lane.lost) {  // where events are missing
+        const double x = xAt(area, lost.time);
+        if (x < axis.left() || x > axis.right()) continue;
+        painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6), QBrush(t.plum, Qt::BDiagPattern));
+    }
+    painter.setClipRect(QRect(area.left(), axis.top(), kLabelWidth, axis.height()));
+    painter.fillRect(QRect(area.left(), box.top(), kLabelWidth - 1, box.height() - 1), t.panel);
+    painter.fillRect(QRect(area.left() + kLabelWidth - 1, box.top(), 1, box.height()), t.line);
+    const bool part = std::any_of(pieces_.begin(), pieces_.end(), [&](const Piece& p) { return p.lane == index; });
+    painter.setFont(part ? boldFont() : textFont());
+    painter.setPen(t.text);
+    const QRect label(area.left() + 10, box.top() + 6, kLabelWidth - 16, 16);
+    painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(q(lane.name), Qt::ElideRight, label.width()));
+    if (box.height() > 44 || lane.rows.size() <= 1) {
+        painter.setFont(smallFont());
+        painter.setPen(t.muted);
+        const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
+        const bool roomy = box.height() >= 40;
+        if (roomy)
+            painter.drawText(label.translated(0, 15), Qt::AlignLeft | Qt::AlignVCenter,
+                             lane.rows.empty() ? QObject::tr("no markers") : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0));
+    }
+    painter.setClipping(false);
+}
+
+void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
+    const Theme& t = theme();
+    const QRect axis = axisOf(area);
+    const QRect head(area.left(), area.top(), area.width(), kHeaderHeight);
+    painter.fillRect(head, t.panel);
+    painter.fillRect(QRect(head.left(), head.bottom(), head.width(), 1), t.line);
+    const bool chosen = explanation_ && frame_ < explanation_->frames.size();
+    const int64_t span = end_ - begin_;
+    // Near the chosen frame times count from its begin, else from the recording's start.
+    int64_t zero = 0;
+    if (chosen) {
+        const Frame& f = explanation_->frame(frame_);
+        if (span < 40 * std::max<int64_t>(f.duration(), 1) && f.begin < end_ && f.end > begin_) zero = f.begin;
+    }
+    const int64_t step = roundStep(static_cast<double>(span) / std::max(1, axis.width()) * 92);
+    painter.setFont(smallFont());
+    painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
+    QColor rule = t.line;
+    rule.setAlpha(130);
+    for (int64_t at = (begin_ - zero) / step * step; at + zero < end_; at += step) {
+        if (at + zero < begin_) continue;
+        const int x = static_cast<int>(xAt(area, at + zero));
+        painter.fillRect(QRect(x, head.bottom() - 5, 1, 5), t.muted);
+        painter.fillRect(QRect(x, axis.top(), 1, axis.height()), rule);
+        painter.setPen(t.muted);
+        painter.drawText(QRect(x + 3, head.top() + 2, 90, 15), Qt::AlignLeft | Qt::AlignVCenter, rulerText(at, step));
+    }
+    // Frames: where each begins, the late ones in ink; drawn once per column of pixels.
+    if (explanation_) {
+        const auto& e = *explanation_;
+        const Series& series = recording_->series[e.series];
+        uint32_t i = series.frameAt(begin_);
+        if (i == kNone) i = 0;
+        const int y = head.bottom() - 15;
+        while (i < e.frames.size() && e.frame(i).begin < end_) {
+            const double left = xAt(area, e.frame(i).begin), right = xAt(area, e.frame(i).end);
+            if (right - left >= 3) {
+                const QRectF bar(left, y, right - left, 3);
+                painter.fillRect(bar, e.frames[i].overrun ? t.plum : t.headroom);
+                if (right - left > 64 && i != frame_) {
+                    painter.setPen(t.muted);
+                    painter.drawText(QRectF(std::max<double>(left, axis.left()) + 3, y + 3, right - left, 12), Qt::AlignLeft | Qt::AlignVCenter,
+                                     QString::number(i));
+                }
+                ++i;
+                continue;
+            }
+            const auto next = timeAt(area, std::floor(left) + 1);
+            uint32_t j = std::max(i + 1, static_cast<uint32_t>(std::lower_bound(series.frames.begin() + i, series.frames.end(), next,
+                                                                               [](const Frame& f, int64_t time) { return f.begin < time; }) - series.frames.begin()));
+            j = std::min<uint32_t>(j, static_cast<uint32_t>(e.frames.size()));
+            const auto spike = std::lower_bound(e.spikes.begin(), e.spikes.end(), i, [](const Spike& s, uint32_t f) { return s.last < f; });
+            const bool late = spike != e.spikes.end() && spike->first < j;
+            painter.fillRect(QRectF(std::floor(left), y, late ? 2 : 1, 3), late ? t.plum : t.headroom);
+            i = j;
+        }
+    }
+    painter.setClipping(false);
+    painter.setPen(t.muted);
+    painter.drawText(QRect(area.left() + 10, head.top() + 2, kLabelWidth - 14, 15), Qt::AlignLeft | Qt::AlignVCenter,
+                     zero ? QObject::tr("from frame begin") : QObject::tr("from the start"));
+}
+
+void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
+    if (!explanation_ || frame_ >= explanation_->frames.size()) return;
+    const Theme& t = theme();
+    const QRect axis = axisOf(area);
+    const Frame& f = explanation_->frame(frame_);
+    const int64_t deadline = f.begin + explanation_->frames[frame_].deadline;
+    painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
+    const int from = area.top() + kHeaderHeight - 16;
+    painter.setPen(QPen(t.muted, 1));
+    const double left = xAt(area, f.begin), right = xAt(area, f.end), due = xAt(area, deadline);
+    painter.drawLine(QPointF(left, from), QPointF(left, area.bottom()));
+    painter.drawLine(QPointF(right, from), QPointF(right, area.bottom()));
+    painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
+    painter.drawLine(QPointF(due, from), QPointF(due, area.bottom()));
+    painter.setFont([] { QFont font = smallFont(); font.setWeight(QFont::DemiBold); return font; }());
+    const QString name = QObject::tr("frame %1").arg(q(countText(frame_))), end = QObject::tr("deadline %1").arg(q(durationText(explanation_->frames[frame_].deadline)));
+    const auto label = [&](double x, const QString& words, const QColor& color) {
+        const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
+        painter.fillRect(QRectF(x + 2, from + 4, width, 12), t.panel);
+        painter.setPen(color);
+        painter.drawText(QRectF(x + 5, from + 3, width, 13), Qt::AlignLeft | Qt::AlignVCenter, words);
+        return x + 2 + width;
+    };
+    if (right - left > 24) {
+        const double taken = label(std::max<double>(left, axis.left()), name, t.text);
+        if (due > taken || due < left) label(due, end, t.muted);
+    }
+    painter.setClipping(false);
+}
+
+void LanePicture::paintAccounting(QPainter& painter, const QRect& area, int scrolled) {
+    if (pieces_.empty() || !explanation_ || frame_ >= explanation_->frames.size()) return;
+    const Theme& t = theme();
+    const QRect axis = axisOf(area);
+    const double left = xAt(area, pieces_.back().begin), right = xAt(area, pieces_.front().end);
+    if (right - left < 8) return;  // too narrow to be read
+    painter.setClipRect(axis);
+    painter.setRenderHint(QPainter::Antialiasing);
+    const auto yOf = [&](uint32_t lane) { return laneRect(area, scrolled, lane).top() + kRail / 2.0 + 0.5; };
+    QPainterPath line;
+    double x = right, y = yOf(pieces_.front().lane);
+    line.moveTo(x, y);
+    for (size_t i = 0; i < pieces_.size();) {
+        size_t j = i;  // pieces one after another on the same lane are one stretch of the line
+        while (j + 1 < pieces_.size() && pieces_[j + 1].lane == pieces_[i].lane) ++j;
+        const double to = xAt(area, pieces_[j].begin), level = yOf(pieces_[i].lane);
+        if (level != y) {
+            const double bend = std::min({5.0, std::abs(level - y) / 2, std::abs(x - to)});
+            line.lineTo(x, level + (level > y ? -bend : bend));
+            line.quadTo(x, level, x - bend, level);
+        }
+        line.lineTo(to, level);
+        x = to;
+        y = level;
+        i = j + 1;
+    }
+    painter.setPen(QPen(t.paper, 5, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
+    painter.setBrush(Qt::NoBrush);
+    painter.drawPath(line);
+    painter.setPen(QPen(t.accounting, 2.4, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
+    painter.drawPath(line);
+    painter.setPen(Qt::NoPen);
+    painter.setBrush(t.accounting);
+    painter.drawEllipse(QPointF(right, yOf(pieces_.front().lane)), 4, 4);
+    painter.drawEllipse(QPointF(x, y), 4, 4);
+    painter.setRenderHint(QPainter::Antialiasing, false);
+    painter.setClipping(false);
+}
+
+void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
+    const Theme& t = theme();
+    shown_ = 0;
+    painter.fillRect(area, t.paper);
+    if (!recording_) return;
+    const QRect axis = axisOf(area);
+    if (explanation_ && frame_ < explanation_->frames.size()) {  // a quiet ground under the chosen frame
+        const Frame& f = explanation_->frame(frame_);
+        const double left = std::max<double>(axis.left(), xAt(area, f.begin)), right = std::min<double>(axis.right() + 1, xAt(area, f.end));
+        QColor ground = t.accounting;
+        ground.setAlpha(t.dark ? 22 : 12);
+        if (right > left) painter.fillRect(QRectF(left, axis.top(), right - left, axis.height()), ground);
+    }
+    paintHeader(painter, area);
+    for (uint32_t lane = 0; lane < places_.size(); ++lane) {
+        const QRect box = laneRect(area, scrolled, lane);
+        if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
+        paintLane(painter, area, box, lane);
+    }
+    paintFrameEdges(painter, area);
+    paintAccounting(painter, area, scrolled);
+    if (marker_.valid()) {
+        const QRect box = markerRect(area, scrolled, marker_);
+        if (!box.isEmpty()) {
+            painter.setPen(QPen(t.text, 2));
+            painter.setBrush(Qt::NoBrush);
+            painter.drawRect(box.adjusted(0, 0, -1, -1));
+        }
+    }
+}
+
+}  // namespace fugato

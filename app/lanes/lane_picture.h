@@ -1,0 +1,79 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The picture of the lanes, without a widget: nested markers of every lane on one time axis, and the
+// accounting of the chosen frame as one line through them. Painting costs pixels times depth, not
+// events: markers narrower than a pixel are summed up from the columns' running totals.
+#pragma once
+
+#include <QImage>
+#include <QRect>
+#include <QStaticText>
+#include <unordered_map>
+#include <vector>
+
+#include "core/explain/explanation.h"
+
+class QPainter;
+
+namespace fugato {
+
+class LanePicture {
+public:
+    static constexpr int kHeaderHeight = 36;  // ruler and frames
+    static constexpr int kLabelWidth = 112;
+    static constexpr int kRowHeight = 18;
+    static constexpr int kRail = 14;  // above the markers: the accounting line runs here
+    static constexpr int kLaneGap = 7;
+
+    void setRecording(std::shared_ptr<const Recording> recording);
+    void setExplanation(std::shared_ptr<const Explanation> explanation);
+    void setFrame(uint32_t frame, uint32_t cause);
+    void setMarker(const MarkerRef& marker) { marker_ = marker; }
+    void setView(int64_t begin, int64_t end);
+    void themeChanged() { texts_.clear(); }
+
+    /// Height of all lanes together, without the header.
+    int height() const { return height_; }
+    /// `area`: labels and time axis; `scrolled`: pixels of the lanes above its top.
+    void paint(QPainter& painter, const QRect& area, int scrolled);
+
+    MarkerRef markerAt(const QRect& area, int scrolled, const QPoint& at) const;
+    uint32_t laneAt(const QRect& area, int scrolled, int y) const;
+    QRect laneRect(const QRect& area, int scrolled, uint32_t lane) const;
+    /// Where a marker is drawn, cut to the area; empty where it is out of sight.
+    QRect markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const;
+    double xAt(const QRect& area, int64_t time) const;
+    int64_t timeAt(const QRect& area, double x) const;
+    size_t markersShown() const { return shown_; }
+    const std::vector<Piece>& accounting() const { return pieces_; }
+
+private:
+    struct Place {
+        int top = 0, height = 0;
+    };
+    double inkOf(const Lane& lane, PathId path) const;
+    void paintHeader(QPainter& painter, const QRect& area);
+    void paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
+    void paintRow(QPainter& painter, const QRect& axis, int top, uint32_t lane, uint32_t row);
+    void paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row, uint32_t index);
+    void paintAccounting(QPainter& painter, const QRect& area, int scrolled);
+    void paintFrameEdges(QPainter& painter, const QRect& area);
+    const QStaticText& text(uint32_t site, int characters);
+    int fitting(uint32_t site, double width);
+    QRect axisOf(const QRect& area) const { return area.adjusted(kLabelWidth, kHeaderHeight, 0, 0); }
+
+    std::shared_ptr<const Recording> recording_;
+    std::shared_ptr<const Explanation> explanation_;
+    uint32_t frame_ = kNone, cause_ = kNone;
+    MarkerRef marker_;
+    int64_t begin_ = 0, end_ = 1;
+    std::vector<Place> places_;
+    int height_ = 0;
+    size_t shown_ = 0;
+    std::vector<Piece> pieces_;                       // of the chosen frame, latest first
+    std::unordered_map<uint64_t, double> ink_;        // group and path → strength
+    std::vector<std::vector<float>> widths_;          // by site: width of its first n characters
+    std::unordered_map<uint64_t, QStaticText> texts_; // site and number of characters
+};
+
+}  // namespace fugato

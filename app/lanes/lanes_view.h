@@ -1,0 +1,56 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The lanes in the middle: scrolls, zooms, pans, tells what is under the pointer.
+#pragma once
+
+#include <QAbstractScrollArea>
+
+#include "app/selection/selection.h"
+#include "lane_picture.h"
+
+namespace fugato {
+
+class Document;
+
+class LanesView : public QAbstractScrollArea {
+    Q_OBJECT
+public:
+    LanesView(Document& document, Selection& selection, QWidget* parent = nullptr);
+    LanePicture& picture() { return picture_; }
+    int scrolled() const;
+    /// What the person is told about a marker: name, description, times, share, source.
+    QString wordsFor(const MarkerRef& marker) const;
+    /// Scrolls so far that a lane is in sight.
+    void showLane(uint32_t lane);
+
+signals:
+    void painted();
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+    void changeEvent(QEvent* event) override;
+    void wheelEvent(QWheelEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
+    void mouseDoubleClickEvent(QMouseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    bool viewportEvent(QEvent* event) override;
+    void scrollContentsBy(int dx, int dy) override;
+
+private:
+    void takeRecording();
+    void takeChoice();
+    void setRanges();
+
+    Document& document_;
+    Selection& selection_;
+    LanePicture picture_;
+    bool dragging_ = false, moved_ = false;
+    QPoint pressedAt_;
+    View pressedView_;
+    int pressedScroll_ = 0;
+};
+
+}  // namespace fugato

@@ -1,0 +1,74 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include <QApplication>
+#include <QCommandLineParser>
+#include <QTimer>
+
+#include "app/theme/theme.h"
+#include "app/window/main_window.h"
+
+namespace {
+
+/// Opens the recording, takes one picture of the explained window, and quits. For documents and reports.
+int takePicture(fugato::MainWindow& window, const QString& recording, const QString& path) {
+    int result = 1;
+    const auto finish = [&](bool good) {
+        QCoreApplication::processEvents();
+        result = good && window.grab().save(path) ? 0 : 1;
+        if (result) qCritical("fugato: cannot take the picture %s", qPrintable(path));
+        QApplication::quit();
+    };
+    QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&] { QTimer::singleShot(50, &window, [&] { finish(true); }); });
+    QObject::connect(&window.document(), &fugato::Document::failed, &window, [&](const QString& words) {
+        qCritical("fugato: %s", qPrintable(words));
+        QTimer::singleShot(50, &window, [&] { finish(true); });
+    });
+    window.show();
+    if (recording.isEmpty()) QTimer::singleShot(50, &window, [&] { finish(true); });
+    else window.open(recording);
+    QApplication::exec();
+    return result;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    QApplication app(argc, argv);
+    QApplication::setStyle("Fusion");
+    QApplication::setOrganizationName("Fugato");
+    QApplication::setApplicationName("fugato");
+    QApplication::setApplicationVersion(FUGATO_VERSION);
+
+    QCommandLineParser options;
+    options.setApplicationDescription("Finds the frames of a recording that came late and names what made them so.");
+    options.addHelpOption();
+    options.addVersionOption();
+    options.addPositionalArgument("recording", "A .fugato or .jsonl file to open.", "[recording]");
+    const QCommandLineOption picture("picture", "Opens the recording, saves a picture of the window to FILE, and quits.", "FILE");
+    const QCommandLineOption size("size", "Size of the window, WIDTHxHEIGHT.", "SIZE");
+    const QCommandLineOption dark("dark", "Dark colours, this time.");
+    const QCommandLineOption light("light", "Light colours, this time.");
+    options.addOptions({picture, size, dark, light});
+    options.process(app);
+    if (options.positionalArguments().size() > 1) {
+        qCritical("fugato: one recording at a time. See --help.");
+        return 2;
+    }
+    const QString recording = options.positionalArguments().value(0);
+
+    fugato::MainWindow window;
+    if (options.isSet(dark)) fugato::applyTheme(true);
+    if (options.isSet(light)) fugato::applyTheme(false);
+    if (options.isSet(size)) {
+        const QStringList sides = options.value(size).split('x');
+        const QSize wanted(sides.value(0).toInt(), sides.value(1).toInt());
+        if (wanted.width() < 400 || wanted.height() < 300) {
+            qCritical("fugato: --size %s is no size of at least 400x300. Write for example 1280x800.", qPrintable(options.value(size)));
+            return 2;
+        }
+        window.resize(wanted);
+    }
+    if (options.isSet(picture)) return takePicture(window, recording, options.value(picture));
+    window.show();
+    if (!recording.isEmpty()) window.open(recording);
+    return QApplication::exec();
+}

@@ -1,0 +1,206 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "selection.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace fugato {
+
+namespace {
+constexpr int64_t kShortestSpan = 20;  // ns
+constexpr size_t kLongestHistory = 200;
+}  // namespace
+
+void Selection::setRecording(std::shared_ptr<const Recording> recording) {
+    recording_ = std::move(recording);
+    explanation_.reset();
+    history_.clear();
+    at_ = 0;
+    view_ = View{};
+    if (recording_) {
+        view_.begin = recording_->begin;
+        view_.end = std::max(recording_->begin + kShortestSpan, recording_->end);
+    }
+    history_.push_back(view_);
+    emit viewChanged();
+    emit chosenChanged();
+    emit historyChanged();
+}
+
+void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, bool fresh) {
+    explanation_ = std::move(explanation);
+    if (!explanation_) return;
+    if (fresh) {
+        View view = view_;
+        view.frame = view.cause = kNone;
+        set(view, false);
+        if (!explanation_->causes.empty()) {
+            chooseCause(0);
+        } else if (!explanation_->frames.empty()) {  // nothing late: the slowest frame is the most telling one
+            uint32_t slowest = 0;
+            for (uint32_t i = 0; i < explanation_->frames.size(); ++i)
+                if (explanation_->frames[i].work > explanation_->frames[slowest].work) slowest = i;
+            chooseFrame(slowest);
+        }
+        history_.assign(1, view_);
+        at_ = 0;
+        emit historyChanged();
+        return;
+    }
+    View view = view_;  // same frame under another budget
+    view.cause = kNone;
+    if (view.frame < explanation_->frames.size() && !explanation_->frames[view.frame].shares.empty())
+        view.cause = explanation_->frames[view.frame].shares.front().cause;
+    view_ = view;
+    for (View& old : history_)
+        if (old.cause != kNone) old.cause = kNone;
+    emit chosenChanged();
+}
+
+void Selection::set(View view, bool remember) {
+    if (recording_) {
+        const int64_t first = recording_->begin, last = std::max(recording_->end, first + kShortestSpan);
+        const int64_t length = std::clamp(view.end - view.begin, kShortestSpan, last - first);
+        view.begin = std::clamp(view.begin, first, last - length);
+        view.end = view.begin + length;
+    }
+    const bool moved = view.begin != view_.begin || view.end != view_.end;
+    const bool chosen = view.frame != view_.frame || view.cause != view_.cause || !(view.marker == view_.marker);
+    view_ = view;
+    if (remember) {
+        history_.resize(std::min(at_ + 1, history_.size()));
+        if (history_.empty() || !(history_.back() == view_)) history_.push_back(view_);
+        if (history_.size() > kLongestHistory) history_.erase(history_.begin());
+        at_ = history_.size() - 1;
+        emit historyChanged();
+    } else if (at_ < history_.size()) {
+        history_[at_] = view_;  // small moves belong to the view they started from
+    }
+    if (moved) emit viewChanged();
+    if (chosen) emit chosenChanged();
+}
+
+void Selection::showSpan(int64_t begin, int64_t end, bool remember) {
+    View view = view_;
+    view.begin = begin;
+    view.end = end;
+    set(view, remember);
+}
+
+void Selection::zoom(double factor, int64_t around) {
+    const auto length = static_cast<double>(view_.end - view_.begin);
+    const auto wanted = std::max<int64_t>(kShortestSpan, static_cast<int64_t>(std::llround(length * factor)));
+    const double part = static_cast<double>(around - view_.begin) / length;
+    const int64_t begin = around - static_cast<int64_t>(std::llround(part * static_cast<double>(wanted)));
+    showSpan(begin, begin + wanted);
+}
+
+void Selection::pan(double parts) {
+    const auto by = static_cast<int64_t>(static_cast<double>(view_.end - view_.begin) * parts);
+    showSpan(view_.begin + by, view_.end + by);
+}
+
+void Selection::showWhole() {
+    if (recording_) showSpan(recording_->begin, recording_->end, true);
+}
+
+View Selection::around(View view, int64_t begin, int64_t end) const {
+    const int64_t margin = std::max<int64_t>((end - begin) / 14, 10);
+    view.begin = begin - margin;
+    view.end = end + margin;
+    return view;
+}
+
+void Selection::showFrame() {
+    if (!explanation_ || view_.frame >= explanation_->frames.size()) return;
+    const Frame& frame = explanation_->frame(view_.frame);
+    set(around(view_, frame.begin, frame.end), true);
+}
+
+void Selection::chooseFrame(uint32_t index) {
+    if (!explanation_ || index >= explanation_->frames.size()) return;
+    const Frame& frame = explanation_->frame(index);
+    View view = view_;
+    view.frame = index;
+    view.marker = {};
+    const auto& shares = explanation_->frames[index].shares;
+    const bool keep = std::any_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == view_.cause; });
+    if (!keep) view.cause = shares.empty() ? kNone : shares.front().cause;
+    set(around(view, frame.begin, frame.end), true);
+}
+
+void Selection::chooseCause(uint32_t index) {
+    if (!explanation_ || index >= explanation_->causes.size()) return;
+    // The frame that shows it best: the one in which this cause alone cost most.
+    uint32_t best = kNone;
+    int64_t most = -1;
+    for (const uint32_t frame : explanation_->causes[index].frames)
+        for (const CauseShare& share : explanation_->frames[frame].shares)
+            if (share.cause == index && share.late > most) {
+                most = share.late;
+                best = frame;
+            }
+    View view = view_;
+    view.cause = index;
+    view.frame = best;
+    view.marker = {};
+    const Frame& frame = explanation_->frame(best);
+    set(around(view, frame.begin, frame.end), true);
+}
+
+void Selection::chooseMarker(const MarkerRef& marker) {
+    View view = view_;
+    view.marker = marker;
+    set(view, false);
+}
+
+void Selection::stepFrame(int by) {
+    if (!explanation_ || explanation_->frames.empty()) return;
+    const auto last = static_cast<int64_t>(explanation_->frames.size()) - 1;
+    const int64_t from = view_.frame == kNone ? (by > 0 ? -1 : last + 1) : static_cast<int64_t>(view_.frame);
+    chooseFrame(static_cast<uint32_t>(std::clamp<int64_t>(from + by, 0, last)));
+}
+
+void Selection::stepSpike(int by) {
+    if (!explanation_ || explanation_->spikes.empty()) return;
+    const auto& spikes = explanation_->spikes;
+    const auto after = std::upper_bound(spikes.begin(), spikes.end(), view_.frame == kNone ? 0 : view_.frame,
+                                        [](uint32_t f, const Spike& s) { return f < s.first; });
+    auto next = after;  // the first spike that begins after the chosen frame
+    if (by < 0) {
+        if (after == spikes.begin()) return;
+        --next;
+        if (next != spikes.begin() && view_.frame != kNone && next->last >= view_.frame) --next;
+    }
+    if (next == spikes.end()) return;
+    uint32_t worst = next->first;
+    for (uint32_t f = next->first; f <= next->last; ++f)
+        if (explanation_->frames[f].overrun > explanation_->frames[worst].overrun) worst = f;
+    if (by > 0 && worst <= view_.frame && view_.frame != kNone) return;
+    View view = view_;
+    view.cause = next->cause;
+    view.frame = worst;
+    view.marker = {};
+    const Frame& frame = explanation_->frame(worst);
+    set(around(view, frame.begin, frame.end), true);
+}
+
+void Selection::restore() {
+    const View wanted = history_[at_];
+    set(wanted, false);
+    emit historyChanged();
+}
+
+void Selection::goBack() {
+    if (!canGoBack()) return;
+    --at_;
+    restore();
+}
+
+void Selection::goForward() {
+    if (!canGoForward()) return;
+    ++at_;
+    restore();
+}
+
+}  // namespace fugato

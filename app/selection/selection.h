@@ -1,0 +1,68 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What the person looks at: the visible stretch of time, and the chosen frame, cause and marker. One
+// Selection is shared by all panels, which know nothing of each other. Interface thread only.
+#pragma once
+
+#include <QObject>
+#include <vector>
+
+#include "core/explain/explanation.h"
+
+namespace fugato {
+
+struct View {
+    int64_t begin = 0, end = 1;
+    uint32_t frame = kNone, cause = kNone;
+    MarkerRef marker;
+    bool operator==(const View&) const = default;
+};
+
+class Selection : public QObject {
+    Q_OBJECT
+public:
+    explicit Selection(QObject* parent = nullptr) : QObject(parent) {}
+
+    const View& view() const { return view_; }
+    uint32_t frame() const { return view_.frame; }
+    uint32_t cause() const { return view_.cause; }
+    const MarkerRef& marker() const { return view_.marker; }
+    bool canGoBack() const { return at_ > 0; }
+    bool canGoForward() const { return at_ + 1 < history_.size(); }
+
+public slots:
+    /// Starts over with another recording (and no explanation yet).
+    void setRecording(std::shared_ptr<const Recording> recording);
+    /// `fresh`: chooses the costliest cause and shows its worst frame.
+    void setExplanation(std::shared_ptr<const Explanation> explanation, bool fresh);
+
+    void showSpan(int64_t begin, int64_t end, bool remember = false);  // kept within the recording
+    void zoom(double factor, int64_t around);  // factor < 1: closer
+    void pan(double parts);                    // of the visible stretch
+    void showWhole();
+    void showFrame();  // the chosen frame fills the view
+    void chooseFrame(uint32_t frame);
+    void chooseCause(uint32_t cause);  // and its costliest frame
+    void chooseMarker(const MarkerRef& marker);
+    void stepFrame(int by);
+    void stepSpike(int by);
+    void goBack();
+    void goForward();
+
+signals:
+    void viewChanged();    // the visible stretch
+    void chosenChanged();  // frame, cause or marker
+    void historyChanged();
+
+private:
+    void set(View view, bool remember);
+    void restore();
+    View around(View view, int64_t begin, int64_t end) const;
+    std::shared_ptr<const Recording> recording_;
+    std::shared_ptr<const Explanation> explanation_;
+    View view_;
+    std::vector<View> history_;
+    size_t at_ = 0;
+};
+
+}  // namespace fugato

@@ -1,0 +1,157 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "overrun_strip.h"
+
+#include <QHelpEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QToolTip>
+#include <cmath>
+
+#include "app/document/document.h"
+#include "app/selection/selection.h"
+#include "app/theme/theme.h"
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* parent)
+    : QWidget(parent), document_(document), selection_(selection) {
+    setFixedHeight(108);
+    setMouseTracking(true);
+    setAccessibleName(tr("Overrun of every frame against its deadline"));
+    connect(&document, &Document::recordingChanged, this, &OverrunStrip::layOut);
+    connect(&document, &Document::explanationChanged, this, &OverrunStrip::layOut);
+    connect(&selection, &Selection::viewChanged, this, qOverload<>(&QWidget::update));
+    connect(&selection, &Selection::chosenChanged, this, qOverload<>(&QWidget::update));
+}
+
+void OverrunStrip::layOut() {
+    picture_.layOut(document_.explanation(), area().width());
+    drawn_ = {};
+    update();
+}
+
+void OverrunStrip::resizeEvent(QResizeEvent*) { layOut(); }
+
+void OverrunStrip::changeEvent(QEvent* event) {
+    if (event->type() == QEvent::PaletteChange || event->type() == QEvent::StyleChange) drawn_ = {};
+}
+
+QRect OverrunStrip::windowRect() const {
+    const QRect a = area();
+    const double from = picture_.xAt(selection_.view().begin), to = picture_.xAt(selection_.view().end);
+    const double middle = (from + to) / 2, half = std::max(4.0, (to - from) / 2);
+    return QRect(QPoint(a.left() + static_cast<int>(std::floor(middle - half)), a.top()),
+                 QPoint(a.left() + static_cast<int>(std::ceil(middle + half)), a.bottom() - 1))
+        .intersected(a.adjusted(-2, 0, 2, 0));
+}
+
+void OverrunStrip::paintEvent(QPaintEvent*) {
+    QPainter painter(this);
+    const Theme& t = theme();
+    painter.fillRect(rect(), t.panel);
+    const QRect a = area();
+    if (!document_.explanation() || document_.explanation()->frames.empty()) {
+        painter.fillRect(a, t.paper);
+        painter.setPen(t.muted);
+        painter.setFont(textFont());
+        painter.drawText(a, Qt::AlignCenter,
+                         !document_.recording()       ? tr("Each frame of a recording stands here against its deadline.")
+                         : document_.busy()           ? tr("Working out which frames were late…")
+                                                      : tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end."));
+        return;
+    }
+    if (drawn_.isNull() || drawnCause_ != selection_.cause()) {
+        drawn_ = QPixmap(a.size() * devicePixelRatioF());
+        drawn_.setDevicePixelRatio(devicePixelRatioF());
+        QPainter on(&drawn_);
+        picture_.paint(on, QRect(QPoint(0, 0), a.size()), selection_.cause());
+        drawnCause_ = selection_.cause();
+    }
+    painter.drawPixmap(a.topLeft(), drawn_);
+    QColor veil = t.accounting;
+    veil.setAlpha(18);
+    painter.setRenderHint(QPainter::Antialiasing);
+    painter.setPen(QPen(t.accounting, 1.6));
+    painter.setBrush(veil);
+    painter.drawRoundedRect(QRectF(windowRect()).adjusted(0.5, 0.5, -0.5, -0.5), 3, 3);
+}
+
+uint32_t OverrunStrip::frameNear(int x) const {
+    const auto& columns = picture_.columns();
+    const int at = x - area().left();
+    uint32_t found = kNone;
+    int64_t most = -1;
+    for (int reach = 0; reach < 4; ++reach) {  // a spike is one pixel wide: be generous
+        for (const int c : {at - reach, at + reach}) {
+            if (c < 0 || c >= static_cast<int>(columns.size())) continue;
+            const auto& column = columns[static_cast<size_t>(c)];
+            if (column.worst == kNone || column.overrun <= most) continue;
+            if (found != kNone && column.overrun == 0) continue;
+            most = column.overrun;
+            found = column.worst;
+        }
+    }
+    return found;
+}
+
+void OverrunStrip::mousePressEvent(QMouseEvent* event) {
+    if (event->button() != Qt::LeftButton) return;
+    pressedAt_ = event->pos();
+    pressedBegin_ = selection_.view().begin;
+    dragging_ = true;
+    moved_ = false;
+}
+
+void OverrunStrip::mouseMoveEvent(QMouseEvent* event) {
+    if (!dragging_) return;
+    if (!moved_ && (event->pos() - pressedAt_).manhattanLength() < 5) return;
+    moved_ = true;
+    const int64_t by = picture_.timeAt(event->pos().x()) - picture_.timeAt(pressedAt_.x());
+    const int64_t length = selection_.view().end - selection_.view().begin;
+    selection_.showSpan(pressedBegin_ + by, pressedBegin_ + by + length);
+}
+
+void OverrunStrip::mouseReleaseEvent(QMouseEvent* event) {
+    if (!dragging_ || event->button() != Qt::LeftButton) return;
+    dragging_ = false;
+    if (moved_) return;
+    if (const uint32_t frame = frameNear(event->pos().x()); frame != kNone) selection_.chooseFrame(frame);
+}
+
+void OverrunStrip::wheelEvent(QWheelEvent* event) {
+    const double steps = event->angleDelta().y() / 120.0;
+    if (event->modifiers() & Qt::ControlModifier)
+        selection_.zoom(std::pow(0.8, steps), picture_.timeAt(event->position().x() - area().left()));
+    else
+        selection_.pan(-0.2 * steps);
+    event->accept();
+}
+
+QString OverrunStrip::wordsFor(uint32_t index) const {
+    const Explanation& e = *document_.explanation();
+    const FrameVerdict& frame = e.frames[index];
+    QString words = tr("<b>Frame %1</b> · %2, deadline %3")
+                        .arg(QString::fromStdString(countText(index)), QString::fromStdString(durationText(e.frame(index).duration())),
+                             QString::fromStdString(durationText(frame.deadline)));
+    if (frame.overrun) {
+        words += tr("<br>%1 late").arg(QString::fromStdString(durationText(frame.overrun)));
+        for (const CauseShare& share : frame.shares)
+            words += "<br>" + QString::fromStdString(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause])).toHtmlEscaped();
+    } else {
+        words += tr("<br>%1 of headroom").arg(QString::fromStdString(durationText(frame.deadline - frame.work)));
+        if (frame.state == FrameState::Near) words += tr(", near its deadline");
+    }
+    return words;
+}
+
+bool OverrunStrip::event(QEvent* event) {
+    if (event->type() != QEvent::ToolTip || !document_.explanation()) return QWidget::event(event);
+    const auto* help = static_cast<QHelpEvent*>(event);
+    const uint32_t frame = frameNear(help->pos().x());
+    if (frame == kNone) QToolTip::hideText();
+    else QToolTip::showText(help->globalPos(), wordsFor(frame), this);
+    return true;
+}
+
+}  // namespace fugato

@@ -1,0 +1,52 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The overrun strip: the whole recording at a glance, and a window on it that shows and moves the
+// visible stretch.
+#pragma once
+
+#include <QPixmap>
+#include <QWidget>
+
+#include "strip_picture.h"
+
+namespace fugato {
+
+class Document;
+class Selection;
+
+class OverrunStrip : public QWidget {
+    Q_OBJECT
+public:
+    OverrunStrip(Document& document, Selection& selection, QWidget* parent = nullptr);
+    QSize sizeHint() const override { return {600, 108}; }
+    const StripPicture& picture() const { return picture_; }
+    /// Where the picture stands inside the widget.
+    QRect area() const { return rect().adjusted(14, 2, -14, -3); }
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+    void changeEvent(QEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
+    void wheelEvent(QWheelEvent* event) override;
+    bool event(QEvent* event) override;
+
+private:
+    void layOut();
+    QRect windowRect() const;
+    uint32_t frameNear(int x) const;
+    QString wordsFor(uint32_t frame) const;
+
+    Document& document_;
+    Selection& selection_;
+    StripPicture picture_;
+    QPixmap drawn_;  // the picture without the window, redrawn when it changes
+    uint32_t drawnCause_ = kNone;
+    bool dragging_ = false, moved_ = false;
+    QPoint pressedAt_;
+    int64_t pressedBegin_ = 0;
+};
+
+}  // namespace fugato

@@ -1,0 +1,136 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "strip_picture.h"
+
+#include <QObject>
+#include <QPainter>
+#include <algorithm>
+#include <cmath>
+
+#include "app/theme/theme.h"
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+namespace {
+constexpr int kHeadroomPart = 3;  // of the bars' height, one third hangs below the deadline
+}
+
+void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int width) {
+    explanation_ = std::move(explanation);
+    columns_.assign(static_cast<size_t>(std::max(width, 1)), {});
+    tallest_ = deepest_ = 0;
+    letters_.clear();
+    if (!explanation_) return;
+    const Explanation& e = *explanation_;
+    for (uint32_t i = 0; i < e.frames.size(); ++i) {
+        const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(e.frame(i).begin)), 0, width - 1);
+        Column& column = columns_[static_cast<size_t>(x)];
+        const FrameVerdict& frame = e.frames[i];
+        const int64_t headroom = std::max<int64_t>(0, frame.deadline - frame.work);
+        if (column.first == kNone) {
+            column.first = column.worst = i;
+            column.headroom = headroom;
+        }
+        column.last = i;
+        if (frame.overrun > column.overrun || (column.overrun == 0 && headroom < column.headroom)) column.worst = i;
+        column.overrun = std::max(column.overrun, frame.overrun);
+        column.headroom = std::min(column.headroom, headroom);
+        column.near |= frame.state == FrameState::Near;
+        tallest_ = std::max(tallest_, frame.overrun);
+        deepest_ = std::max(deepest_, headroom);
+    }
+    // Letters over the costliest spikes first, where there is room.
+    std::vector<uint32_t> order(e.spikes.size());
+    for (uint32_t i = 0; i < order.size(); ++i) order[i] = i;
+    std::stable_sort(order.begin(), order.end(), [&](uint32_t a, uint32_t b) { return e.spikes[a].late > e.spikes[b].late; });
+    std::vector<bool> taken(columns_.size());
+    for (const uint32_t index : order) {
+        const Spike& spike = e.spikes[index];
+        const int x = static_cast<int>(xAt((e.frame(spike.first).begin + e.frame(spike.last).end) / 2));
+        const int from = std::max(0, x - 8), to = std::min(static_cast<int>(taken.size()), x + 9);
+        if (from >= to || std::any_of(taken.begin() + from, taken.begin() + to, [](bool t) { return t; })) continue;
+        std::fill(taken.begin() + from, taken.begin() + to, true);
+        letters_.emplace_back(x, spike.cause);
+    }
+}
+
+double StripPicture::xAt(int64_t time) const {
+    if (!explanation_) return 0;
+    const Recording& r = *explanation_->recording;
+    const auto length = static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
+    return static_cast<double>(time - r.begin) / length * static_cast<double>(columns_.size());
+}
+
+int64_t StripPicture::timeAt(double x) const {
+    if (!explanation_) return 0;
+    const Recording& r = *explanation_->recording;
+    return r.begin + static_cast<int64_t>(x / static_cast<double>(columns_.size()) * static_cast<double>(r.end - r.begin));
+}
+
+int StripPicture::deadlineY(const QRect& area) const {
+    const int bars = area.height() - kStageHeight - kLetterHeight;
+    return area.top() + kLetterHeight + bars - bars / kHeadroomPart;
+}
+
+void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) const {
+    const Theme& t = theme();
+    painter.fillRect(area, t.paper);
+    if (!explanation_) return;
+    const Explanation& e = *explanation_;
+    const int zero = deadlineY(area), top = area.top() + kLetterHeight, bottom = area.bottom() - kStageHeight;
+    const double up = tallest_ ? static_cast<double>(zero - top) / static_cast<double>(tallest_) : 0;
+    const double down = deepest_ ? static_cast<double>(bottom - zero - 2) / static_cast<double>(deepest_) : 0;
+    for (size_t x = 0; x < columns_.size(); ++x) {
+        const Column& column = columns_[x];
+        if (column.first == kNone) continue;
+        const int at = area.left() + static_cast<int>(x);
+        const int below = std::max(1, static_cast<int>(std::lround(static_cast<double>(column.headroom) * down)));
+        painter.fillRect(at, zero + 1, 1, below, t.headroom);
+        if (column.overrun) {
+            const int above = std::max(2, static_cast<int>(std::lround(static_cast<double>(column.overrun) * up)));
+            const auto& shares = e.frames[column.worst].shares;
+            const bool other = cause != kNone && std::none_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == cause; });
+            painter.fillRect(at, zero - above, 1, above, other ? t.plumMiddle : t.plum);
+        } else if (column.near) {  // told by shape: a small wedge under the line
+            painter.fillRect(at - 1, zero + 1, 3, 2, t.near);
+            painter.fillRect(at, zero + 3, 1, 2, t.near);
+        }
+    }
+    painter.fillRect(area.left(), zero, area.width(), 1, t.text);
+
+    painter.setFont(boldFont());
+    for (const auto& [x, which] : letters_) {
+        painter.setPen(which == cause ? t.plum : t.plumMiddle);
+        if (!t.dark && which != cause) painter.setPen(t.ink(0.75));
+        painter.drawText(QRect(area.left() + x - 14, area.top() + 1, 28, kLetterHeight - 2), Qt::AlignCenter, QString::fromStdString(e.causes[which].letter));
+    }
+
+    painter.setFont(smallFont());
+    const auto label = [&](const QRect& where, Qt::Alignment alignment, const QString& text) {
+        const QRect box = painter.fontMetrics().boundingRect(where, int(alignment), text).adjusted(-3, 0, 3, 0);
+        QColor ground = t.paper;
+        ground.setAlpha(215);
+        painter.fillRect(box, ground);
+        painter.setPen(t.muted);
+        painter.drawText(where, int(alignment), text);
+    };
+    if (tallest_) label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop, "+" + QString::fromStdString(durationText(tallest_)));
+    label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));
+    label(QRect(area.right() - 124, zero - 15, 120, 14), Qt::AlignRight | Qt::AlignBottom, QObject::tr("deadline"));
+
+    const QRect stages(area.left(), area.bottom() - kStageHeight + 3, area.width(), kStageHeight - 3);
+    if (const State* state = e.recording->stages()) {
+        for (const StateSpan& span : state->spans) {
+            const int from = area.left() + static_cast<int>(xAt(span.begin)), to = area.left() + static_cast<int>(xAt(span.end));
+            if (to - from < 2) continue;
+            const QRect box(from, stages.top(), to - from - 1, stages.height());
+            painter.fillRect(box, t.stage);
+            painter.setPen(t.muted);
+            const QString name = QString::fromStdString(span.value);
+            if (painter.fontMetrics().horizontalAdvance(name) < box.width() - 10)
+                painter.drawText(box.adjusted(6, 0, -4, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
+        }
+    }
+}
+
+}  // namespace fugato

@@ -1,0 +1,47 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The picture of the overrun strip, without a widget: each frame against its own deadline, which is
+// one straight line. Overrun rises above it, headroom hangs below; a column shows its worst frame.
+#pragma once
+
+#include <QImage>
+#include <QRect>
+#include <vector>
+
+#include "core/explain/explanation.h"
+
+class QPainter;
+
+namespace fugato {
+
+class StripPicture {
+public:
+    /// One column of pixels: the frames that begin in it.
+    struct Column {
+        uint32_t first = kNone, last = kNone;  // frames; kNone: no frame begins here
+        uint32_t worst = kNone;                // the frame with the greatest overrun, else the least headroom
+        int64_t overrun = 0;
+        int64_t headroom = 0;                  // least of the column, deadline − work
+        bool near = false;
+    };
+
+    /// Lays the whole recording out on `width` columns. Costs one pass over the frames; painting
+    /// then costs pixels only.
+    void layOut(std::shared_ptr<const Explanation> explanation, int width);
+    void paint(QPainter& painter, const QRect& area, uint32_t cause) const;
+
+    const std::vector<Column>& columns() const { return columns_; }
+    int64_t timeAt(double x) const;   // x from the left edge
+    double xAt(int64_t time) const;
+    int deadlineY(const QRect& area) const;
+    static constexpr int kStageHeight = 16;
+    static constexpr int kLetterHeight = 16;
+
+private:
+    std::shared_ptr<const Explanation> explanation_;
+    std::vector<Column> columns_;
+    int64_t tallest_ = 0, deepest_ = 0;
+    std::vector<std::pair<int, uint32_t>> letters_;  // x, cause
+};
+
+}  // namespace fugato

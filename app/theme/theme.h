@@ -1,0 +1,39 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The colours and type of every panel, light and dark. Pencil for what is usual, plum for excess,
+// blue for the accounting line. Interface thread only.
+#pragma once
+
+#include <QColor>
+#include <QFont>
+#include <QString>
+
+namespace fugato {
+
+struct Theme {
+    bool dark = false;
+    QColor paper, panel, line, text, muted;       // ground, raised ground, rules, words, lesser words
+    QColor marker, markerEdge, markerText;        // ordinary work
+    QColor waiting, waitingDots;                  // blocked
+    QColor plum, plumMiddle, plumLight, onPlum;   // excess, strongest first; words on plum
+    QColor headroom, near, stage;                 // the strip below its deadline
+    QColor accounting;                            // the line through the lanes
+    QColor whatIf, warning;                       // grounds of the what-if box and of notes
+
+    /// Plum of a strength from 0 (pencil) to 1.
+    QColor ink(double strength) const;
+    QString styleSheet() const;
+};
+
+const Theme& lightTheme();
+const Theme& darkTheme();
+/// The theme in use; changed by applyTheme().
+const Theme& theme();
+void applyTheme(bool dark);
+
+QFont textFont();   // 12 px
+QFont smallFont();  // 11 px, the smallest anywhere
+QFont boldFont();
+QFont titleFont();
+
+}  // namespace fugato

@@ -1,0 +1,170 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "verdict_bar.h"
+
+#include <QComboBox>
+#include <QFileInfo>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QLineEdit>
+#include <QPainter>
+#include <QRegularExpression>
+#include <QStyle>
+
+#include "app/budget/budget_text.h"
+#include "app/document/document.h"
+#include "app/selection/selection.h"
+#include "app/theme/theme.h"
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+namespace {
+QString q(const std::string& text) { return QString::fromStdString(text); }
+
+void markWrong(QLineEdit* field, bool wrong) {
+    field->setProperty("wrong", wrong);
+    field->style()->unpolish(field);
+    field->style()->polish(field);
+}
+}  // namespace
+
+VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent)
+    : QWidget(parent), document_(document), selection_(selection), name_(new QLabel(this)), facts_(new QLabel(this)), sentence_(new QLabel(this)),
+      series_(new QComboBox(this)), budget_(new QLineEdit(this)), goTo_(new QLineEdit(this)) {
+    name_->setFont(boldFont());
+    facts_->setFont(smallFont());
+    sentence_->setFont(titleFont());
+    sentence_->setAlignment(Qt::AlignCenter);
+    sentence_->setMinimumWidth(80);
+    name_->setTextFormat(Qt::PlainText);
+    sentence_->setTextFormat(Qt::PlainText);
+    budget_->setFixedWidth(158);
+    budget_->setToolTip(tr("Budget of a frame: milliseconds (16.67 ms) or a rate (60 per s). Empty: the recorded deadlines."));
+    budget_->setPlaceholderText(tr("as recorded"));
+    budget_->setAccessibleName(tr("Budget"));
+    goTo_->setFixedWidth(112);
+    goTo_->setPlaceholderText(tr("Go to frame…"));
+    goTo_->setToolTip(tr("Number of a frame (Ctrl+G)"));
+    goTo_->setAccessibleName(tr("Go to frame"));
+    series_->setToolTip(tr("Frame series"));
+    auto* budgetLabel = new QLabel(tr("Budget"), this);
+    budgetLabel->setFont(smallFont());
+    auto* line = new QHBoxLayout(this);
+    line->setContentsMargins(14, 5, 14, 5);
+    line->setSpacing(8);
+    line->addWidget(name_);
+    line->addWidget(facts_);
+    line->addWidget(sentence_, 1);
+    line->addWidget(series_);
+    line->addWidget(budgetLabel);
+    line->addWidget(budget_);
+    line->addWidget(goTo_);
+    setFixedHeight(40);
+
+    connect(&document, &Document::recordingChanged, this, &VerdictBar::takeRecording);
+    connect(&document, &Document::explanationChanged, this, &VerdictBar::takeExplanation);
+    connect(&document, &Document::progressed, this, [this](double, const QString& what) {
+        if (!document_.explanation()) sentence_->setText(what + "…");
+    });
+    connect(series_, &QComboBox::activated, this, [this](int at) { document_.setSeries(series_->itemData(at).toUInt()); });
+    connect(budget_, &QLineEdit::editingFinished, this, &VerdictBar::applyBudget);
+    connect(goTo_, &QLineEdit::returnPressed, this, &VerdictBar::applyGoTo);
+    takeRecording();
+}
+
+QString VerdictBar::sentence() const { return sentence_->text(); }
+
+void VerdictBar::paintEvent(QPaintEvent*) {
+    QPainter painter(this);
+    painter.fillRect(rect(), theme().panel);
+    painter.fillRect(QRect(0, height() - 1, width(), 1), theme().line);
+}
+
+void VerdictBar::takeRecording() {
+    const auto& r = document_.recording();
+    const bool any = r != nullptr;
+    series_->hide();
+    series_->clear();
+    budget_->setEnabled(any && !r->series.empty());
+    goTo_->setEnabled(any && !r->series.empty());
+    if (!any) {
+        name_->setText("Fugato");
+        facts_->clear();
+        sentence_->clear();
+        return;
+    }
+    const auto context = [&](const char* key) {
+        const auto found = r->context.find(key);
+        return found == r->context.end() ? QString() : q(found->second);
+    };
+    const QString program = context("program");
+    name_->setText(program.isEmpty() ? QFileInfo(document_.path()).completeBaseName() : program);
+    QStringList facts;
+    if (!context("build").isEmpty()) facts << tr("build %1").arg(context("build"));
+    facts << q(durationText(r->end - r->begin));
+    facts_->setText(facts.join(" · "));
+    facts_->setToolTip(document_.path());
+    for (uint32_t i = 0; i < r->series.size(); ++i)
+        if (!r->series[i].frames.empty()) series_->addItem(q(r->series[i].name), i);
+    series_->setVisible(series_->count() > 1);
+    takeExplanation();
+}
+
+void VerdictBar::takeExplanation() {
+    const auto& e = document_.explanation();
+    if (e) sentence_->setText(q(verdictSentence(*e)));
+    else if (document_.recording() && !document_.busy()) sentence_->setText(tr("No frames were recorded, so nothing can be late."));
+    sentence_->setToolTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
+                                  .arg(q(plural(e->figures.frames, "frame", "frames")), q(durationText(e->figures.p50)), q(durationText(e->figures.p95)),
+                                       q(durationText(e->figures.p99)), q(durationText(e->figures.worst)))
+                            : QString());
+    showBudget();
+}
+
+void VerdictBar::showBudget() {
+    const auto& e = document_.explanation();
+    QString text;
+    if (document_.budget()) {
+        text = writeBudget(document_.budget());
+    } else if (e && !e->frames.empty()) {
+        const int64_t first = e->frames.front().deadline;
+        const bool same = std::all_of(e->frames.begin(), e->frames.end(), [&](const FrameVerdict& f) { return f.deadline == first; });
+        if (same) text = writeBudget(first);
+    }
+    budget_->setText(text);
+    budget_->setModified(false);
+    budget_->setCursorPosition(0);
+    markWrong(budget_, false);
+}
+
+void VerdictBar::applyBudget() {
+    if (!budget_->isModified()) return;
+    const BudgetReading reading = readBudget(budget_->text());
+    markWrong(budget_, !reading.ns);
+    if (!reading.ns) {
+        emit said(reading.wrong);
+        return;
+    }
+    budget_->setModified(false);
+    if (*reading.ns == document_.budget()) showBudget();
+    document_.setBudget(*reading.ns);
+}
+
+void VerdictBar::applyGoTo() {
+    const auto& e = document_.explanation();
+    if (!e || e->frames.empty()) return;
+    QString digits = goTo_->text();
+    digits.remove(QRegularExpression("[\\s\\x{202f},.]"));
+    bool number = false;
+    const qulonglong frame = digits.toULongLong(&number);
+    const bool good = number && frame < e->frames.size();
+    markWrong(goTo_, !good);
+    if (!good) {
+        emit said(tr("There is no frame “%1”. Frames run from 0 to %2.").arg(goTo_->text().trimmed()).arg(e->frames.size() - 1));
+        return;
+    }
+    goTo_->clear();
+    selection_.chooseFrame(static_cast<uint32_t>(frame));
+}
+
+}  // namespace fugato

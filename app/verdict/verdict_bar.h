@@ -1,0 +1,45 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The verdict line: what was recorded, how bad it is in one sentence, the budget, a frame to go to.
+#pragma once
+
+#include <QWidget>
+
+class QComboBox;
+class QLabel;
+class QLineEdit;
+
+namespace fugato {
+
+class Document;
+class Selection;
+
+class VerdictBar : public QWidget {
+    Q_OBJECT
+public:
+    VerdictBar(Document& document, Selection& selection, QWidget* parent = nullptr);
+    QLineEdit& budget() { return *budget_; }
+    QLineEdit& goTo() { return *goTo_; }
+    QString sentence() const;
+
+signals:
+    void said(const QString& sentence);  // something the person typed could not be used
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+
+private:
+    void takeRecording();
+    void takeExplanation();
+    void showBudget();
+    void applyBudget();
+    void applyGoTo();
+
+    Document& document_;
+    Selection& selection_;
+    QLabel *name_, *facts_, *sentence_;
+    QComboBox* series_;
+    QLineEdit *budget_, *goTo_;
+};
+
+}  // namespace fugato

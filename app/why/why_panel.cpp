@@ -1,0 +1,213 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "why_panel.h"
+
+#include <QMouseEvent>
+#include <QPainter>
+#include <QScrollBar>
+#include <algorithm>
+#include <cmath>
+
+#include "app/document/document.h"
+#include "app/selection/selection.h"
+#include "app/theme/theme.h"
+
+namespace fugato {
+
+namespace {
+constexpr int kSide = 16, kRung = 33, kBar = 12, kTop = 54;
+QString q(const std::string& text) { return QString::fromStdString(text); }
+}  // namespace
+
+WhyPanel::WhyPanel(Document& document, Selection& selection, QWidget* parent)
+    : QAbstractScrollArea(parent), document_(document), selection_(selection) {
+    setFrameShape(QFrame::NoFrame);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setMinimumWidth(230);
+    viewport()->setMouseTracking(true);
+    setAccessibleName(tr("Why the chosen frame took as long as it did"));
+    connect(&document, &Document::recordingChanged, this, &WhyPanel::takeChoice);
+    connect(&document, &Document::explanationChanged, this, &WhyPanel::takeChoice);
+    connect(&selection, &Selection::chosenChanged, this, &WhyPanel::takeChoice);
+}
+
+void WhyPanel::takeChoice() {
+    rungs_.clear();
+    spoken_.clear();
+    const auto& e = document_.explanation();
+    if (e && selection_.frame() < e->frames.size()) {
+        rungs_ = ladder(*e, selection_.frame());
+        for (Sentence& sentence : frameSentences(*e, selection_.frame())) spoken_.push_back({std::move(sentence), {}});
+    }
+    layOut();
+}
+
+void WhyPanel::layOut() {
+    const int width = viewport()->width() - 2 * kSide;
+    ladderTop_ = kTop;
+    int y = ladderTop_ + static_cast<int>(rungs_.size() + 1) * kRung + 34;
+    sentencesTop_ = y;
+    const QFontMetrics metrics(textFont());
+    for (Spoken& spoken : spoken_) {
+        const int high = metrics.boundingRect(QRect(0, 0, width, 400), Qt::TextWordWrap, q(spoken.sentence.text)).height();
+        spoken.box = QRect(kSide, y, width, high + 2);
+        y += high + 9;
+    }
+    whatIfTop_ = y + 4;
+    if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size()) {
+        const int high = metrics.boundingRect(QRect(0, 0, width - 24, 400), Qt::TextWordWrap, q(whatIfSentence(e->causes[selection_.cause()]))).height();
+        sourceTop_ = whatIfTop_ + high + 36;
+        y = sourceTop_ + 40;
+    }
+    height_ = y + 10;
+    verticalScrollBar()->setRange(0, std::max(0, height_ - viewport()->height()));
+    verticalScrollBar()->setPageStep(viewport()->height());
+    verticalScrollBar()->setSingleStep(20);
+    viewport()->update();
+}
+
+void WhyPanel::resizeEvent(QResizeEvent*) { layOut(); }
+void WhyPanel::scrollContentsBy(int, int) { viewport()->update(); }
+
+QString WhyPanel::title() const {
+    const auto& e = document_.explanation();
+    if (!e || selection_.frame() >= e->frames.size()) return tr("Why");
+    return tr("Why frame %1 took %2").arg(q(countText(selection_.frame())), q(durationText(e->frame(selection_.frame()).duration())));
+}
+
+QString WhyPanel::emptyWords() const {
+    if (!document_.recording()) return tr("The explanation of the chosen frame appears here.");
+    if (document_.busy()) return tr("Working out where the time went…");
+    if (!document_.explanation() || document_.explanation()->frames.empty()) return tr("Without frames there is nothing to explain.");
+    return tr("Choose a frame in the strip above, or press N for the next spike.");
+}
+
+/// Draws the ladder and returns where it ends.
+int WhyPanel::paintLadder(QPainter& painter, int top) const {
+    const Theme& t = theme();
+    const Explanation& e = *document_.explanation();
+    const uint32_t frame = selection_.frame();
+    const int64_t duration = e.frame(frame).duration(), deadline = e.frames[frame].deadline, usual = e.usualOf(frame);
+    int64_t longest = std::max({duration, deadline, usual}), reached = usual;
+    for (const Rung& rung : rungs_) longest = std::max(longest, reached += rung.excess);
+    const int left = kSide, width = viewport()->width() - 2 * kSide - 44;
+    const auto xOf = [&](int64_t ns) { return left + static_cast<double>(ns) / static_cast<double>(std::max<int64_t>(longest, 1)) * width; };
+    const auto& stage = e.baselines[e.frames[frame].baseline].stage;
+
+    const double due = xOf(deadline);
+    int y = top;
+    const auto bar = [&](const QString& title, double from, double to, const QColor& color, const QString& amount, bool hatched) {
+        painter.setFont(smallFont());
+        painter.setPen(t.text);
+        painter.drawText(QRect(left, y, viewport()->width() - 2 * kSide, 15), Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(title, Qt::ElideMiddle, viewport()->width() - 2 * kSide));
+        const QRectF box(std::min(from, to), y + 16, std::max(1.5, std::abs(to - from)), kBar);
+        painter.fillRect(box, hatched ? t.waiting : color);
+        if (hatched) {
+            painter.fillRect(box, QBrush(color, Qt::BDiagPattern));
+            painter.setPen(color);
+            painter.setBrush(Qt::NoBrush);
+            painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5));
+        }
+        painter.setFont([] { QFont f = smallFont(); f.setWeight(QFont::DemiBold); return f; }());
+        painter.setPen(t.text);
+        const int room = painter.fontMetrics().horizontalAdvance(amount);
+        double at = std::max(from, to) + 4;
+        if (at + room > viewport()->width() - 4) at = std::min(from, to) - room - 4;
+        painter.drawText(QPointF(at, y + 16 + kBar - 2), amount);
+        y += kRung;
+    };
+    bar(stage.empty() ? tr("A usual frame") : tr("A usual %1 frame").arg(q(stage)), xOf(0), xOf(usual), t.headroom, q(msText(usual)) + " ms", false);
+    reached = usual;
+    int64_t most = 1;
+    for (const Rung& rung : rungs_) most = std::max(most, std::abs(rung.excess));
+    for (const Rung& rung : rungs_) {
+        const double from = xOf(reached), to = xOf(reached += rung.excess);
+        const bool less = rung.excess < 0;
+        const QColor color = rung.rest || less ? t.markerEdge : t.ink(0.4 + 0.6 * static_cast<double>(rung.excess) / static_cast<double>(most));
+        bar(q(rung.title), from, to, rung.waiting && !less ? t.plum : color, q(signedMsText(rung.excess)), rung.waiting && !less);
+    }
+    painter.setPen(QPen(t.text, 1.1, Qt::DashLine));
+    painter.drawLine(QPointF(due, top + 15), QPointF(due, y + 2));
+    painter.setFont(smallFont());
+    painter.setPen(t.muted);
+    const QString words = tr("deadline %1 ms").arg(q(msText(deadline, 2)));
+    const int room = painter.fontMetrics().horizontalAdvance(words);
+    const double at = std::clamp<double>(due - room / 2.0, left, viewport()->width() - kSide - room);
+    painter.drawText(QRectF(at, y + 2, room + 4, 14), Qt::AlignLeft | Qt::AlignVCenter, words);
+    return y;
+}
+
+QString WhyPanel::sourceOf(uint32_t cause) const {
+    const Explanation& e = *document_.explanation();
+    const PathId path = e.causes[cause].path;
+    if (!path) return {};
+    const Site& site = e.recording->siteOf(path);
+    return site.file.empty() ? QString() : q(site.file) + ":" + QString::number(site.line);
+}
+
+void WhyPanel::paintEvent(QPaintEvent*) {
+    QPainter painter(viewport());
+    const Theme& t = theme();
+    painter.fillRect(viewport()->rect(), t.paper);
+    painter.setRenderHint(QPainter::Antialiasing);
+    painter.translate(0, -verticalScrollBar()->value());
+    const int width = viewport()->width() - 2 * kSide;
+    painter.setFont(titleFont());
+    painter.setPen(t.text);
+    painter.drawText(QRect(kSide, 6, width, 20), Qt::AlignLeft | Qt::AlignVCenter, title());
+    const auto& e = document_.explanation();
+    painter.setFont(textFont());
+    if (!e || selection_.frame() >= e->frames.size()) {
+        painter.setPen(t.muted);
+        painter.drawText(QRect(kSide, 34, width, 120), Qt::TextWordWrap, emptyWords());
+        return;
+    }
+    const FrameVerdict& frame = e->frames[selection_.frame()];
+    painter.setPen(t.muted);
+    const QString usual = tr("a usual frame takes %1.").arg(q(durationText(e->usualOf(selection_.frame()))));
+    painter.setFont(smallFont());
+    painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter,
+                     frame.overrun ? tr("%1 past its deadline; %2").arg(q(durationText(frame.overrun)), usual)
+                                   : tr("In time, with %1 to spare; %2").arg(q(durationText(frame.deadline - frame.work)), usual));
+    paintLadder(painter, ladderTop_);
+    painter.fillRect(kSide, sentencesTop_ - 9, width, 1, t.line);
+    painter.setFont(textFont());
+    for (const Spoken& spoken : spoken_) {
+        painter.setPen(t.text);
+        painter.drawText(spoken.box, Qt::TextWordWrap, q(spoken.sentence.text));
+        if (spoken.sentence.lane != kNone) painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4), t.accounting);
+    }
+    if (selection_.cause() >= e->causes.size()) return;
+    const QRect box(kSide, whatIfTop_, width, sourceTop_ - whatIfTop_ - 12);
+    painter.setPen(Qt::NoPen);
+    painter.setBrush(t.whatIf);
+    painter.drawRoundedRect(box, 4, 4);
+    painter.setPen(t.text);
+    painter.setFont(boldFont());
+    painter.drawText(box.adjusted(12, 9, -12, -6), Qt::TextWordWrap, q(whatIfSentence(e->causes[selection_.cause()])));
+    const QString source = sourceOf(selection_.cause());
+    painter.setFont(smallFont());
+    painter.setPen(t.accounting);
+    painter.drawText(QRect(kSide, sourceTop_, width, 16), Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(source, Qt::ElideLeft, width));
+}
+
+void WhyPanel::mousePressEvent(QMouseEvent* event) {
+    const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
+    for (const Spoken& spoken : spoken_) {
+        const Sentence& s = spoken.sentence;
+        if (!spoken.box.contains(at) || s.lane == kNone || s.end <= s.begin) continue;
+        const int64_t margin = (s.end - s.begin) / 6;
+        selection_.chooseMarker(document_.recording()->innermostBefore(s.lane, s.end));
+        selection_.showSpan(s.begin - margin, s.end + margin, true);
+        return;
+    }
+}
+
+void WhyPanel::mouseMoveEvent(QMouseEvent* event) {
+    const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
+    const bool leads = std::any_of(spoken_.begin(), spoken_.end(), [&](const Spoken& s) { return s.box.contains(at) && s.sentence.lane != kNone; });
+    viewport()->setCursor(leads ? Qt::PointingHandCursor : Qt::ArrowCursor);
+}
+
+}  // namespace fugato

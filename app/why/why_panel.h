@@ -1,0 +1,52 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Why at the right: a ladder from a usual frame's time to the chosen one's, with the deadline drawn
+// through it; sentences that lead to their place; what a repair would bring; the source place.
+#pragma once
+
+#include <QAbstractScrollArea>
+#include <QRect>
+#include <vector>
+
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+class Document;
+class Selection;
+
+class WhyPanel : public QAbstractScrollArea {
+    Q_OBJECT
+public:
+    WhyPanel(Document& document, Selection& selection, QWidget* parent = nullptr);
+    QSize sizeHint() const override { return {338, 500}; }
+
+    struct Spoken {  // a sentence and where it stands, in the panel's own coordinates
+        Sentence sentence;
+        QRect box;
+    };
+    const std::vector<Spoken>& spoken() const { return spoken_; }
+    QString title() const;
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void scrollContentsBy(int dx, int dy) override;
+
+private:
+    void takeChoice();
+    void layOut();
+    int paintLadder(QPainter& painter, int top) const;
+    QString emptyWords() const;
+    QString sourceOf(uint32_t cause) const;
+
+    Document& document_;
+    Selection& selection_;
+    std::vector<Rung> rungs_;
+    std::vector<Spoken> spoken_;
+    int ladderTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;
+};
+
+}  // namespace fugato

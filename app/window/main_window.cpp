@@ -1,0 +1,377 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "main_window.h"
+
+#include <QApplication>
+#include <QCloseEvent>
+#include <QDialog>
+#include <QDragEnterEvent>
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QGridLayout>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QLineEdit>
+#include <QMenuBar>
+#include <QMessageBox>
+#include <QMimeData>
+#include <QProgressBar>
+#include <QPushButton>
+#include <QSettings>
+#include <QSplitter>
+#include <QStatusBar>
+#include <QVBoxLayout>
+
+#include "app/causes/causes_panel.h"
+#include "app/drawer/marker_drawer.h"
+#include "app/lanes/lanes_view.h"
+#include "app/strip/overrun_strip.h"
+#include "app/theme/theme.h"
+#include "app/verdict/verdict_bar.h"
+#include "app/why/why_panel.h"
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+namespace {
+
+// The settings: key, default, meaning.
+constexpr char kGeometry[] = "window/geometry";     // none; size and place of the window
+constexpr char kAcross[] = "window/across";         // none; widths of causes, lanes, why
+constexpr char kMiddle[] = "window/middle";         // none; heights of lanes and drawer
+constexpr char kDark[] = "view/dark";               // false; dark colours
+constexpr char kRecent[] = "files/recent";          // empty; recordings opened last, newest first
+constexpr char kFolder[] = "files/folder";          // empty; where the last one lay
+constexpr int kMostRecent = 10;
+
+}  // namespace
+
+MainWindow::MainWindow() {
+    setWindowTitle("Fugato");
+    setAcceptDrops(true);
+    applyTheme(QSettings().value(kDark, false).toBool());
+    makePanels();
+    makeMenus();
+    makeProgress();
+    resize(1280, 800);
+    QSettings settings;
+    restoreGeometry(settings.value(kGeometry).toByteArray());
+    if (!across_->restoreState(settings.value(kAcross).toByteArray())) across_->setSizes({256, 686, 338});
+    if (!middle_->restoreState(settings.value(kMiddle).toByteArray())) middle_->setSizes({440, 190});
+    showStatus();
+}
+
+void MainWindow::makePanels() {
+    verdict_ = new VerdictBar(document_, selection_);
+    strip_ = new OverrunStrip(document_, selection_);
+    causes_ = new CausesPanel(document_, selection_);
+    lanes_ = new LanesView(document_, selection_);
+    why_ = new WhyPanel(document_, selection_);
+    drawer_ = new MarkerDrawer(document_, selection_);
+
+    notice_ = new QWidget;
+    notice_->setAutoFillBackground(true);
+    noticeWords_ = new QLabel;
+    noticeWords_->setWordWrap(true);
+    noticeWords_->setTextFormat(Qt::PlainText);
+    noticeWords_->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    auto* dismiss = new QPushButton(tr("Close"));
+    auto* noticeLine = new QHBoxLayout(notice_);
+    noticeLine->setContentsMargins(14, 5, 14, 5);
+    noticeLine->addWidget(noticeWords_, 1);
+    noticeLine->addWidget(dismiss);
+    connect(dismiss, &QPushButton::clicked, notice_, &QWidget::hide);
+    notice_->hide();
+
+    middle_ = new QSplitter(Qt::Vertical);
+    middle_->addWidget(lanes_);
+    middle_->addWidget(drawer_);
+    middle_->setStretchFactor(0, 1);
+    across_ = new QSplitter(Qt::Horizontal);
+    across_->addWidget(causes_);
+    across_->addWidget(middle_);
+    across_->addWidget(why_);
+    across_->setStretchFactor(1, 1);
+    for (QSplitter* splitter : {middle_, across_}) {
+        splitter->setHandleWidth(1);
+        splitter->setChildrenCollapsible(false);
+    }
+    auto* all = new QWidget;
+    auto* lines = new QVBoxLayout(all);
+    lines->setContentsMargins(0, 0, 0, 0);
+    lines->setSpacing(0);
+    lines->addWidget(verdict_);
+    lines->addWidget(notice_);
+    lines->addWidget(strip_);
+    lines->addWidget(across_, 1);
+    setCentralWidget(all);
+
+    status_ = new QLabel;
+    status_->setFont(smallFont());
+    auto* hints = new QLabel(tr("N next spike    P previous    F frame    Home whole    Ctrl+wheel zoom    F1 keys"));
+    hints->setFont(smallFont());
+    statusBar()->setSizeGripEnabled(false);
+    statusBar()->addWidget(status_, 1);
+    statusBar()->addPermanentWidget(hints);
+
+    connect(&document_, &Document::recordingChanged, this, &MainWindow::takeRecording);
+    // After the panels have the new explanation, so that the choice finds them ready.
+    connect(&document_, &Document::explanationChanged, this,
+            [this](bool fresh) {
+                progress_->hide();
+                selection_.setExplanation(document_.explanation(), fresh);
+                showStatus();
+            });
+    connect(&document_, &Document::failed, this, [this](const QString& sentence) {
+        progress_->hide();
+        showNotice(sentence);
+    });
+    connect(&document_, &Document::cancelled, this, [this] {
+        progress_->hide();
+        showStatus();
+        statusBar()->showMessage(tr("Cancelled."), 4000);
+    });
+    connect(verdict_, &VerdictBar::said, this, [this](const QString& sentence) { statusBar()->showMessage(sentence, 8000); });
+    connect(&selection_, &Selection::chosenChanged, this, &MainWindow::showStatus);
+    connect(lanes_, &LanesView::painted, this, &MainWindow::showStatus, Qt::QueuedConnection);
+}
+
+void MainWindow::makeProgress() {
+    progress_ = new QWidget(centralWidget());
+    progress_->setObjectName("progress");
+    progress_->setAutoFillBackground(true);
+    progressWords_ = new QLabel;
+    progressWords_->setMinimumWidth(280);
+    progressBar_ = new QProgressBar;
+    progressBar_->setTextVisible(false);
+    progressBar_->setRange(0, 1000);
+    auto* stop = new QPushButton(tr("Cancel"));
+    stop->setObjectName("cancel");
+    auto* box = new QGridLayout(progress_);
+    box->setContentsMargins(18, 14, 18, 14);
+    box->addWidget(progressWords_, 0, 0, 1, 2);
+    box->addWidget(progressBar_, 1, 0);
+    box->addWidget(stop, 1, 1);
+    progress_->hide();
+    connect(stop, &QPushButton::clicked, this, [this] {
+        document_.cancel();
+        progress_->hide();
+    });
+    const auto place = [this] {
+        progress_->adjustSize();
+        progress_->move((centralWidget()->width() - progress_->width()) / 2, (centralWidget()->height() - progress_->height()) / 2);
+        progress_->raise();
+        progress_->show();
+    };
+    connect(&document_, &Document::opening, this, [this, place](const QString& path) {
+        notice_->hide();
+        progressBar_->setValue(0);
+        progressWords_->setText(tr("Opening %1").arg(QFileInfo(path).fileName()));
+        place();
+    });
+    connect(&document_, &Document::progressed, this, [this](double part, const QString&) { progressBar_->setValue(static_cast<int>(part * 1000)); });
+}
+
+void MainWindow::makeMenus() {
+    const auto add = [this](QMenu* menu, const QString& name, const QList<QKeySequence>& keys, auto&& act) {
+        QAction* action = menu->addAction(name);
+        action->setShortcuts(keys);
+        connect(action, &QAction::triggered, this, act);
+        return action;
+    };
+    QMenu* file = menuBar()->addMenu(tr("&File"));
+    add(file, tr("&Open…"), {QKeySequence::Open}, [this] { chooseFile(); });
+    recent_ = file->addMenu(tr("Open &recent"));
+    connect(recent_, &QMenu::aboutToShow, this, &MainWindow::fillRecent);
+    fillRecent();
+    add(file, tr("Open again"), {QKeySequence(Qt::Key_F5)}, [this] { if (!document_.path().isEmpty()) open(document_.path()); });
+    file->addSeparator();
+    add(file, tr("&Quit"), {QKeySequence::Quit}, [this] { close(); });
+
+    QMenu* go = menuBar()->addMenu(tr("&Go"));
+    add(go, tr("Next spike"), {QKeySequence(Qt::Key_N)}, [this] { selection_.stepSpike(1); });
+    add(go, tr("Previous spike"), {QKeySequence(Qt::Key_P)}, [this] { selection_.stepSpike(-1); });
+    add(go, tr("Next frame"), {QKeySequence(Qt::Key_PageDown)}, [this] { selection_.stepFrame(1); });
+    add(go, tr("Previous frame"), {QKeySequence(Qt::Key_PageUp)}, [this] { selection_.stepFrame(-1); });
+    add(go, tr("Go to frame…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, [this] {
+        verdict_->goTo().setFocus(Qt::ShortcutFocusReason);
+        verdict_->goTo().selectAll();
+    });
+    go->addSeparator();
+    QAction* back = add(go, tr("View back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, [this] { selection_.goBack(); });
+    QAction* forward = add(go, tr("View forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, [this] { selection_.goForward(); });
+    const auto enable = [this, back, forward] {
+        back->setEnabled(selection_.canGoBack());
+        forward->setEnabled(selection_.canGoForward());
+    };
+    connect(&selection_, &Selection::historyChanged, this, enable);
+    enable();
+
+    QMenu* view = menuBar()->addMenu(tr("&View"));
+    add(view, tr("Chosen frame"), {QKeySequence(Qt::Key_F)}, [this] { selection_.showFrame(); });
+    add(view, tr("Whole recording"), {QKeySequence(Qt::Key_Home)}, [this] { selection_.showWhole(); });
+    const auto zoom = [this](double factor) { selection_.zoom(factor, (selection_.view().begin + selection_.view().end) / 2); };
+    add(view, tr("Closer"), {QKeySequence::ZoomIn, QKeySequence(Qt::Key_Plus)}, [zoom] { zoom(0.7); });
+    add(view, tr("Farther"), {QKeySequence::ZoomOut, QKeySequence(Qt::Key_Minus)}, [zoom] { zoom(1 / 0.7); });
+    add(view, tr("Edit budget"), {QKeySequence(Qt::Key_B)}, [this] {
+        verdict_->budget().setFocus(Qt::ShortcutFocusReason);
+        verdict_->budget().selectAll();
+    });
+    view->addSeparator();
+    QAction* dark = view->addAction(tr("Dark colours"));
+    dark->setCheckable(true);
+    dark->setChecked(theme().dark);
+    connect(dark, &QAction::toggled, this, &MainWindow::setDark);
+
+    QMenu* help = menuBar()->addMenu(tr("&Help"));
+    add(help, tr("Keys and first steps"), {QKeySequence::HelpContents}, [this] { showKeys(); });
+    add(help, tr("About Fugato"), {}, [this] { showAbout(); });
+}
+
+QList<QPair<QString, QString>> MainWindow::keys() {
+    return {{"N, P", tr("next, previous spike")},
+            {"Page Down, Page Up", tr("next, previous frame")},
+            {"Ctrl+G", tr("go to a frame by its number")},
+            {"B", tr("edit the budget")},
+            {"F", tr("the chosen frame fills the view")},
+            {"Home", tr("the whole recording")},
+            {"Ctrl+wheel, +, −", tr("closer, farther")},
+            {"Left, Right, Shift+wheel, drag", tr("earlier, later")},
+            {"Up, Down, wheel", tr("lanes up and down; in the causes: cause before, cause after")},
+            {"Alt+Left, Alt+Right", tr("view back, view forward")},
+            {"Double click", tr("a marker fills the view")},
+            {"Ctrl+O, F5", tr("open a recording, open it again")},
+            {"F1", tr("this page")}};
+}
+
+void MainWindow::showKeys() {
+    QDialog dialog(this);
+    dialog.setWindowTitle(tr("Keys and first steps"));
+    auto* grid = new QGridLayout(&dialog);
+    grid->setContentsMargins(22, 18, 22, 18);
+    grid->setHorizontalSpacing(24);
+    auto* steps = new QLabel(tr("A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
+                                "through the lanes from the frame's end back to its begin, then press N for the next spike."));
+    steps->setWordWrap(true);
+    grid->addWidget(steps, 0, 0, 1, 2);
+    int row = 1;
+    for (const auto& [key, what] : keys()) {
+        auto* name = new QLabel(key);
+        name->setFont(boldFont());
+        grid->addWidget(name, row, 0);
+        grid->addWidget(new QLabel(what), row++, 1);
+    }
+    dialog.exec();
+}
+
+void MainWindow::showAbout() {
+    QMessageBox::about(this, tr("About Fugato"),
+                       tr("Fugato %1\nFinds the frames that came late and names what made them so.\nGPL-3.0-or-later; its recorder MIT.").arg(QApplication::applicationVersion()));
+}
+
+void MainWindow::open(const QString& path) {
+    const QString whole = QFileInfo(path).absoluteFilePath();
+    document_.open(whole);
+}
+
+void MainWindow::chooseFile() {
+    QSettings settings;
+    const QString path = QFileDialog::getOpenFileName(this, tr("Open a recording"), settings.value(kFolder).toString(),
+                                                      tr("Recordings (*.fugato *.jsonl);;All files (*)"));
+    if (!path.isEmpty()) open(path);
+}
+
+void MainWindow::takeRecording() {
+    selection_.setRecording(document_.recording());
+    rememberRecent(document_.path());
+    setWindowTitle(tr("%1 — Fugato").arg(QFileInfo(document_.path()).fileName()));
+    QStringList words;
+    for (const std::string& note : document_.recording()->damage.notes) words << QString::fromStdString(note);
+    for (const std::string& sentence : document_.recording()->repairs.sentences()) words << QString::fromStdString(sentence);
+    if (words.size() > 3) words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);
+    if (words.isEmpty()) notice_->hide();
+    else showNotice(words.join(" "));
+    showStatus();
+}
+
+void MainWindow::showNotice(const QString& words) {
+    QPalette palette = notice_->palette();
+    palette.setColor(QPalette::Window, theme().warning);
+    notice_->setPalette(palette);
+    noticeWords_->setText(words);
+    notice_->show();
+}
+
+QString MainWindow::notice() const { return notice_->isVisible() ? noticeWords_->text() : QString(); }
+QString MainWindow::statusText() const { return status_->text(); }
+
+void MainWindow::showStatus() {
+    if (!document_.recording()) {
+        status_->setText(tr("Open a recording with Ctrl+O, or drop one here."));
+        return;
+    }
+    const Recording& r = *document_.recording();
+    QStringList words;
+    const MarkerRef& marker = selection_.marker();
+    if (marker.valid()) {
+        const MarkerRow& row = r.lanes[marker.lane].rows[marker.row];
+        words << tr("%1, %2 on %3").arg(QString::fromStdString(r.nameOf(row.path[marker.index])),
+                                        QString::fromStdString(durationText(row.end[marker.index] - row.begin[marker.index])),
+                                        QString::fromStdString(r.lanes[marker.lane].name));
+    } else if (document_.explanation() && selection_.frame() < document_.explanation()->frames.size()) {
+        words << tr("Frame %1, %2").arg(QString::fromStdString(countText(selection_.frame())),
+                                        QString::fromStdString(durationText(document_.explanation()->frame(selection_.frame()).duration())));
+    }
+    words << QString::fromStdString(plural(r.lanes.size(), "lane", "lanes"))
+          << tr("%1 shown").arg(QString::fromStdString(plural(lanes_->picture().markersShown(), "marker", "markers")));
+    words << tr("%1 in view").arg(QString::fromStdString(durationText(selection_.view().end - selection_.view().begin)));
+    const QString text = words.join(" · ");
+    if (text != status_->text()) status_->setText(text);
+}
+
+void MainWindow::setDark(bool dark) {
+    QSettings().setValue(kDark, dark);
+    applyTheme(dark);
+    lanes_->picture().themeChanged();
+    if (notice_->isVisible()) showNotice(noticeWords_->text());
+    for (QWidget* widget : findChildren<QWidget*>()) widget->update();
+}
+
+void MainWindow::rememberRecent(const QString& path) {
+    QSettings settings;
+    QStringList paths = settings.value(kRecent).toStringList();
+    paths.removeAll(path);
+    paths.prepend(path);
+    settings.setValue(kRecent, QStringList(paths.mid(0, kMostRecent)));
+    settings.setValue(kFolder, QFileInfo(path).absolutePath());
+}
+
+void MainWindow::fillRecent() {
+    recent_->clear();
+    const QStringList paths = QSettings().value(kRecent).toStringList();
+    for (const QString& path : paths) {
+        QAction* action = recent_->addAction(QFileInfo(path).fileName());
+        action->setToolTip(path);
+        connect(action, &QAction::triggered, this, [this, path] { open(path); });
+    }
+    if (paths.isEmpty()) recent_->addAction(tr("Nothing opened yet"))->setEnabled(false);
+}
+
+void MainWindow::dragEnterEvent(QDragEnterEvent* event) {
+    if (event->mimeData()->hasUrls() && event->mimeData()->urls().size() == 1 && event->mimeData()->urls().front().isLocalFile())
+        event->acceptProposedAction();
+}
+
+void MainWindow::dropEvent(QDropEvent* event) {
+    open(event->mimeData()->urls().front().toLocalFile());
+    event->acceptProposedAction();
+}
+
+void MainWindow::closeEvent(QCloseEvent* event) {
+    QSettings settings;
+    settings.setValue(kGeometry, saveGeometry());
+    settings.setValue(kAcross, across_->saveState());
+    settings.setValue(kMiddle, middle_->saveState());
+    event->accept();
+}
+
+}  // namespace fugato

@@ -1,0 +1,78 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The window: places the panels, holds the menus, remembers its state. What panels do is their own.
+#pragma once
+
+#include <QMainWindow>
+
+#include "app/document/document.h"
+#include "app/selection/selection.h"
+
+class QLabel;
+class QProgressBar;
+class QSplitter;
+
+namespace fugato {
+
+class CausesPanel;
+class LanesView;
+class MarkerDrawer;
+class OverrunStrip;
+class VerdictBar;
+class WhyPanel;
+
+class MainWindow : public QMainWindow {
+    Q_OBJECT
+public:
+    MainWindow();
+
+    void open(const QString& path);
+    Document& document() { return document_; }
+    Selection& selection() { return selection_; }
+    OverrunStrip& strip() { return *strip_; }
+    CausesPanel& causes() { return *causes_; }
+    LanesView& lanes() { return *lanes_; }
+    WhyPanel& why() { return *why_; }
+    MarkerDrawer& drawer() { return *drawer_; }
+    VerdictBar& verdict() { return *verdict_; }
+    QString notice() const;
+    QString statusText() const;
+
+    /// Every key the window and its panels listen to, for help: key, what it does.
+    static QList<QPair<QString, QString>> keys();
+
+protected:
+    void dragEnterEvent(QDragEnterEvent* event) override;
+    void dropEvent(QDropEvent* event) override;
+    void closeEvent(QCloseEvent* event) override;
+
+private:
+    void makePanels();
+    void makeMenus();
+    void makeProgress();
+    void takeRecording();
+    void showNotice(const QString& words);
+    void showStatus();
+    void setDark(bool dark);
+    void rememberRecent(const QString& path);
+    void fillRecent();
+    void chooseFile();
+    void showKeys();
+    void showAbout();
+
+    Document document_;
+    Selection selection_;
+    VerdictBar* verdict_ = nullptr;
+    OverrunStrip* strip_ = nullptr;
+    CausesPanel* causes_ = nullptr;
+    LanesView* lanes_ = nullptr;
+    WhyPanel* why_ = nullptr;
+    MarkerDrawer* drawer_ = nullptr;
+    QSplitter *across_ = nullptr, *middle_ = nullptr;
+    QWidget *notice_ = nullptr, *progress_ = nullptr;
+    QLabel *noticeWords_ = nullptr, *progressWords_ = nullptr, *status_ = nullptr;
+    QProgressBar* progressBar_ = nullptr;
+    QMenu* recent_ = nullptr;
+};
+
+}  // namespace fugato
