@@ -2,6 +2,7 @@
 #include <QApplication>
 #include <QCommandLineParser>
 #include <QTimer>
+#include <cstdio>
 
 #include "app/theme/theme.h"
 #include "app/window/main_window.h"
@@ -32,6 +33,11 @@ int takePicture(fugato::MainWindow& window, const QString& recording, const QStr
 }  // namespace
 
 int main(int argc, char** argv) {
+    const bool anyDisplay = qEnvironmentVariableIsSet("DISPLAY") || qEnvironmentVariableIsSet("WAYLAND_DISPLAY") || qEnvironmentVariableIsSet("QT_QPA_PLATFORM");
+    if (!anyDisplay) {
+        std::fprintf(stderr, "fugato: there is no display. Set DISPLAY, or use `fugato-cli explain FILE` in the terminal.\n");
+        return 2;
+    }
     QApplication app(argc, argv);
     QApplication::setStyle("Fusion");
     QApplication::setOrganizationName("Fugato");
@@ -45,9 +51,10 @@ int main(int argc, char** argv) {
     options.addPositionalArgument("recording", "A .fugato or .jsonl file to open.", "[recording]");
     const QCommandLineOption picture("picture", "Opens the recording, saves a picture of the window to FILE, and quits.", "FILE");
     const QCommandLineOption size("size", "Size of the window, WIDTHxHEIGHT.", "SIZE");
+    const QCommandLineOption frame("frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER");
     const QCommandLineOption dark("dark", "Dark colours, this time.");
     const QCommandLineOption light("light", "Light colours, this time.");
-    options.addOptions({picture, size, dark, light});
+    options.addOptions({picture, size, frame, dark, light});
     options.process(app);
     if (options.positionalArguments().size() > 1) {
         qCritical("fugato: one recording at a time. See --help.");
@@ -66,6 +73,15 @@ int main(int argc, char** argv) {
             return 2;
         }
         window.resize(wanted);
+    }
+    if (options.isSet(frame)) {
+        bool number = false;
+        const uint wanted = options.value(frame).toUInt(&number);
+        if (!number) {
+            qCritical("fugato: --frame %s is no frame number.", qPrintable(options.value(frame)));
+            return 2;
+        }
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, wanted] { window.selection().chooseFrame(wanted); });
     }
     if (options.isSet(picture)) return takePicture(window, recording, options.value(picture));
     window.show();

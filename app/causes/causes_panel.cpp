@@ -84,7 +84,9 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.setPen(t.text);
     painter.drawText(QRect(right - lateWidth, box.top() + 4, lateWidth, 18), Qt::AlignRight | Qt::AlignVCenter, late);
     const QRect title(left, box.top() + 4, right - lateWidth - 8 - left, 18);
-    painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(q(causeTitle(e, cause)), Qt::ElideMiddle, title.width()));
+    QString name = q(causeTitle(e, cause));
+    if (cause.path && painter.fontMetrics().horizontalAdvance(name) > title.width()) name = "… ▸ " + q(e.recording->nameOf(cause.path));
+    painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(name, Qt::ElideRight, title.width()));
 
     painter.setFont(smallFont());
     painter.setPen(t.muted);
@@ -118,9 +120,6 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
         return;
     }
     const Spike& spike = e.spikes[row.spike];
-    uint32_t worst = spike.first;
-    for (uint32_t f = spike.first; f <= spike.last; ++f)
-        if (e.frames[f].overrun > e.frames[worst].overrun) worst = f;
     const bool chosen = selection_.frame() != kNone && selection_.frame() >= spike.first && selection_.frame() <= spike.last;
     if (chosen) {
         painter.setPen(Qt::NoPen);
@@ -129,10 +128,10 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
         painter.drawRoundedRect(row.box, 3, 3);
         painter.setOpacity(1);
     }
-    const uint32_t shown = chosen ? selection_.frame() : worst;
+    const uint32_t shown = chosen ? selection_.frame() : e.worstFrameOf(spike);
     const uint32_t length = spike.last - spike.first + 1;
     QString place;
-    if (spike.origin < spike.first && shown == spike.first) place = tr("from frame %1").arg(q(countText(spike.origin)));
+    if (spike.origin < spike.first && shown == spike.first) place = tr("from %1").arg(q(countText(spike.origin)));
     else if (length == 1) place = tr("alone");
     else if (shown == spike.first) place = tr("first of %1").arg(length);
     else place = tr("%1 of %2").arg(shown - spike.first + 1).arg(length);
@@ -196,11 +195,7 @@ void CausesPanel::mousePressEvent(QMouseEvent* event) {
             selection_.chooseCause(row.cause);
         } else {
             const Explanation& e = *document_.explanation();
-            const Spike& spike = e.spikes[row.spike];
-            uint32_t worst = spike.first;
-            for (uint32_t f = spike.first; f <= spike.last; ++f)
-                if (e.frames[f].overrun > e.frames[worst].overrun) worst = f;
-            selection_.chooseFrame(worst);
+            selection_.chooseFrame(e.worstFrameOf(e.spikes[row.spike]));
         }
         return;
     }

@@ -91,11 +91,11 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
         case Qt::TextAlignmentRole:
             return int(index.column() == kMarker ? Qt::AlignLeft | Qt::AlignVCenter : Qt::AlignRight | Qt::AlignVCenter);
         case Qt::ForegroundRole:
-            if (index.column() == kExcess && row.excess() >= 1'000'000) return theme().plum;
-            if (!row.calls && row.path) return theme().muted;
+            if (row.wait || (!row.calls && row.path)) return theme().muted;  // waiting is not work
+            if (index.column() == kExcess && row.excess() >= 1'000'000 && !row.wait) return theme().plum;
             return {};
         case Qt::FontRole: {
-            const bool strong = (index.column() == kExcess && row.excess() >= 1'000'000) || (!row.path && index.column() == kMarker);
+            const bool strong = (index.column() == kExcess && row.excess() >= 1'000'000 && !row.wait) || (!row.path && index.column() == kMarker);
             return strong ? boldFont() : textFont();
         }
         case Qt::ToolTipRole:

@@ -32,7 +32,7 @@ MarkerDrawer::MarkerDrawer(Document& document, Selection& selection, QWidget* pa
     header->setSectionResizeMode(QHeaderView::Interactive);
     header->setSectionResizeMode(FrameTableModel::kMarker, QHeaderView::Stretch);
     header->setMinimumSectionSize(48);
-    for (int column = 1; column < FrameTableModel::kColumns; ++column) header->resizeSection(column, 84);
+    for (int column = 1; column < FrameTableModel::kColumns; ++column) header->resizeSection(column, 94);
 
     title_->setFont(boldFont());
     about_->setFont(smallFont());
@@ -77,7 +77,7 @@ void MarkerDrawer::takeChoice() {
         const QModelIndex found = sorted_.mapFromSource(model_.find(lane, cause.path));
         if (!found.isValid()) continue;
         tree_->setCurrentIndex(found);
-        tree_->scrollTo(found);
+        tree_->scrollTo(found, QAbstractItemView::PositionAtCenter);
         break;
     }
 }
@@ -87,7 +87,7 @@ void MarkerDrawer::openExcess(const QModelIndex& parent) {
     for (int row = 0; row < sorted_.rowCount(parent); ++row) {
         const QModelIndex index = sorted_.index(row, 0, parent);
         const FrameTableRow* marker = model_.rowAt(sorted_.mapToSource(index));
-        if (marker->excess() < std::max<int64_t>(1'000'000, document_.explanation()->frame(shownFrame_).duration() / 20)) continue;
+        if (marker->wait || marker->excess() < std::max<int64_t>(1'000'000, document_.explanation()->frame(shownFrame_).duration() / 20)) continue;
         tree_->expand(index);
         openExcess(index);
     }

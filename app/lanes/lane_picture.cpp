@@ -206,14 +206,33 @@ const QStaticText& LanePicture::text(uint32_t site, int characters) {
     return at->second;
 }
 
+/// The strongest ink of a few markers; none outside the chosen frame.
+double LanePicture::inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const {
+    if (!explanation_ || frame_ >= explanation_->frames.size()) return 0;
+    const Frame& f = explanation_->frame(frame_);
+    if (row.begin[first] >= f.end || row.end[last] <= f.begin) return 0;
+    double ink = 0;
+    for (uint32_t i = first; i <= last && i < first + 4; ++i) ink = std::max(ink, inkOf(recording_->lanes[lane], row.path[i]));
+    return ink;
+}
+
+void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink) {
+    const Theme& t = theme();
+    painter.setFont(smallFont());
+    const QString words = q(recording_->nameOf(path)) + QString(" ×%1").arg(count);
+    const double left = std::max<double>(box.left(), axis.left()) + 4, room = std::min<double>(box.right(), axis.right()) - left - 3;
+    const double width = painter.fontMetrics().horizontalAdvance(words);
+    if (width > room) return;
+    painter.fillRect(QRectF(left - 2, box.top() + 2, width + 4, box.height() - 4), ink > 0 ? t.ink(ink) : t.marker);
+    painter.setPen(ink > 0.55 ? t.onPlum : t.markerText);
+    painter.drawText(QRectF(left, box.top(), width + 2, box.height()), Qt::AlignLeft | Qt::AlignVCenter, words);
+}
+
 void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row, uint32_t index) {
     const Theme& t = theme();
-    const Lane& owner = recording_->lanes[lane];
     const PathId path = row.path[index];
     const bool wait = row.flags[index] & kMarkerWait;
-    const bool inFrame = explanation_ && frame_ < explanation_->frames.size() && row.begin[index] < explanation_->frame(frame_).end &&
-                         row.end[index] > explanation_->frame(frame_).begin;
-    const double ink = inFrame ? inkOf(owner, path) : 0;
+    const double ink = inkAt(lane, row, index, index);
     if (wait) {
         painter.fillRect(box, t.waiting);
         painter.fillRect(box, QBrush(t.waitingDots, Qt::Dense6Pattern));
@@ -221,7 +240,7 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
         painter.fillRect(box, ink > 0 ? t.ink(ink) : t.marker);
     }
     if (box.width() >= 4) {
-        const QColor edge = wait ? t.waitingDots : ink > 0.3 ? t.plum : t.markerEdge;
+        const QColor edge = wait ? t.line : ink > 0.55 ? t.plumMiddle : ink > 0.3 ? t.plum : t.markerEdge;
         painter.fillRect(QRectF(box.left(), box.top(), box.width(), 1), edge);
         painter.fillRect(QRectF(box.left(), box.bottom() - 1, box.width(), 1), edge);
         painter.fillRect(QRectF(box.left(), box.top(), 1, box.height()), edge);
@@ -247,12 +266,31 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     const int height = kRowHeight - 1;
     QImage dense;  // one pixel high, stretched over the row: columns of many narrow markers
     const auto xOf = [&](int64_t time) { return axis.left() + static_cast<double>(time - begin_) * perNs; };
+    struct {  // narrow markers of one path, side by side, that get one name together
+        PathId path = 0;
+        double left = 0, right = 0, ink = 0;
+        size_t count = 0;
+    } run;
+    std::vector<decltype(run)> runs;
+    const auto endRun = [&] {
+        if (run.count > 2 && run.right - run.left > 60) runs.push_back(run);
+        run = {};
+    };
     uint32_t i = markers.firstEndingAfter(begin_);
     while (i < markers.size() && markers.begin[i] < end_) {
         const double left = xOf(markers.begin[i]), right = xOf(markers.end[i]);
         if (right - left >= kNarrow) {
             const QRectF box(std::max<double>(left, axis.left() - 2), top, std::min<double>(right, axis.right() + 3) - std::max<double>(left, axis.left() - 2), height);
             paintMarker(painter, axis, box, lane, markers, i);
+            const bool narrow = right - left < 22 && !(markers.flags[i] & kMarkerWait);
+            if (!narrow || markers.path[i] != run.path || left - run.right > 3) endRun();
+            if (narrow) {
+                if (!run.count) run.left = left;
+                run.path = markers.path[i];
+                run.right = right;
+                run.ink = inkAt(lane, markers, i, i);
+                ++run.count;
+            }
             ++i;
             continue;
         }
@@ -264,12 +302,8 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         if (j > i + 1 && static_cast<double>(markers.end[j - 1] - markers.begin[j - 1]) * perNs >= kNarrow) --j;
         const int64_t busy = markers.busyUntil[j - 1] - markers.busyUntil[i] + markers.end[i] - markers.begin[i];
         const double covered = std::clamp(static_cast<double>(busy) / nsPerPixel, 0.35, 1.0);
-        double ink = 0;
-        if (j - i <= 4)
-            for (uint32_t k = i; k < j; ++k) ink = std::max(ink, inkOf(recording_->lanes[lane], markers.path[k]));
-        const bool inFrame = explanation_ && frame_ < explanation_->frames.size() && markers.begin[i] < explanation_->frame(frame_).end &&
-                             markers.end[j - 1] > explanation_->frame(frame_).begin;
-        QColor color = inFrame && ink > 0 ? t.ink(ink) : j - i == 1 && (markers.flags[i] & kMarkerWait) ? t.waitingDots : t.markerEdge;
+        const double ink = j - i <= 4 ? inkAt(lane, markers, i, j - 1) : 0;
+        QColor color = ink > 0 ? t.ink(ink) : j - i == 1 && (markers.flags[i] & kMarkerWait) ? t.waitingDots : t.markerEdge;
         color.setAlphaF(static_cast<float>(covered));
         if (dense.isNull()) {
             dense = QImage(axis.width(), 1, QImage::Format_ARGB32_Premultiplied);
@@ -279,7 +313,10 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         shown_ += j - i;
         i = j;
     }
+    endRun();
     if (!dense.isNull()) painter.drawImage(QRect(axis.left(), top, axis.width(), height), dense);
+    for (const auto& named : runs)
+        paintRunName(painter, axis, QRectF(named.left, top, named.right - named.left, height), named.path, named.count, named.ink);
 }
 
 void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t index) {
@@ -305,17 +342,13 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     const bool part = std::any_of(pieces_.begin(), pieces_.end(), [&](const Piece& p) { return p.lane == index; });
     painter.setFont(part ? boldFont() : textFont());
     painter.setPen(t.text);
-    const QRect label(area.left() + 10, box.top() + 6, kLabelWidth - 16, 16);
+    const QRect label(area.left() + 10, box.top() + 3, kLabelWidth - 16, 15);
     painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(q(lane.name), Qt::ElideRight, label.width()));
-    if (box.height() > 44 || lane.rows.size() <= 1) {
-        painter.setFont(smallFont());
-        painter.setPen(t.muted);
-        const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
-        const bool roomy = box.height() >= 40;
-        if (roomy)
-            painter.drawText(label.translated(0, 15), Qt::AlignLeft | Qt::AlignVCenter,
-                             lane.rows.empty() ? QObject::tr("no markers") : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0));
-    }
+    painter.setFont(smallFont());
+    painter.setPen(t.muted);
+    const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
+    painter.drawText(label.translated(0, 14), Qt::AlignLeft | Qt::AlignVCenter,
+                     lane.rows.empty() ? QObject::tr("no markers") : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0));
     painter.setClipping(false);
 }
 
@@ -333,7 +366,7 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
         const Frame& f = explanation_->frame(frame_);
         if (span < 40 * std::max<int64_t>(f.duration(), 1) && f.begin < end_ && f.end > begin_) zero = f.begin;
     }
-    const int64_t step = roundStep(static_cast<double>(span) / std::max(1, axis.width()) * 92);
+    const int64_t step = roundStep(static_cast<double>(span) / std::max(1, axis.width()) * 70);
     painter.setFont(smallFont());
     painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
     QColor rule = t.line;

@@ -21,9 +21,9 @@ class LanePicture {
 public:
     static constexpr int kHeaderHeight = 36;  // ruler and frames
     static constexpr int kLabelWidth = 112;
-    static constexpr int kRowHeight = 18;
-    static constexpr int kRail = 14;  // above the markers: the accounting line runs here
-    static constexpr int kLaneGap = 7;
+    static constexpr int kRowHeight = 17;
+    static constexpr int kRail = 12;  // above the markers: the accounting line runs here
+    static constexpr int kLaneGap = 5;
 
     void setRecording(std::shared_ptr<const Recording> recording);
     void setExplanation(std::shared_ptr<const Explanation> explanation);
@@ -56,6 +56,9 @@ private:
     void paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
     void paintRow(QPainter& painter, const QRect& axis, int top, uint32_t lane, uint32_t row);
     void paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row, uint32_t index);
+    /// A name over many narrow markers of one path that stand side by side.
+    void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink);
+    double inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
     void paintAccounting(QPainter& painter, const QRect& area, int scrolled);
     void paintFrameEdges(QPainter& painter, const QRect& area);
     const QStaticText& text(uint32_t site, int characters);

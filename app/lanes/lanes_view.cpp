@@ -7,7 +7,9 @@
 #include <QPainter>
 #include <QScrollBar>
 #include <QToolTip>
+#include <algorithm>
 #include <cmath>
+#include <map>
 
 #include "app/document/document.h"
 #include "app/selection/selection.h"
@@ -50,10 +52,11 @@ void LanesView::takeRecording() {
 }
 
 void LanesView::takeChoice() {
-    const uint32_t before = picture_.accounting().empty() ? kNone : picture_.accounting().front().lane;
+    const uint32_t before = shownFrame_;
+    shownFrame_ = selection_.frame();
     picture_.setFrame(selection_.frame(), selection_.cause());
     picture_.setMarker(selection_.marker());
-    if (!picture_.accounting().empty() && before == kNone) showLane(picture_.accounting().front().lane);
+    if (before != shownFrame_) showAccounting();
     viewport()->update();
 }
 
@@ -68,6 +71,22 @@ void LanesView::showLane(uint32_t lane) {
     const QRect area = viewport()->rect(), box = picture_.laneRect(area, scrolled(), lane);
     if (box.top() < area.top() + LanePicture::kHeaderHeight) verticalScrollBar()->setValue(scrolled() + box.top() - area.top() - LanePicture::kHeaderHeight);
     else if (box.bottom() > area.bottom()) verticalScrollBar()->setValue(scrolled() + box.bottom() - area.bottom());
+}
+
+void LanesView::showAccounting() {
+    const auto& pieces = picture_.accounting();
+    if (pieces.empty()) return;
+    // The lane that took most of the frame last, so that it is in sight even where not all fit.
+    std::map<uint32_t, int64_t> times;
+    for (const Piece& piece : pieces) times[piece.lane] += piece.duration();
+    std::vector<std::pair<int64_t, uint32_t>> order;
+    for (const auto& [lane, time] : times) order.emplace_back(time, lane);
+    std::sort(order.begin(), order.end());
+    for (const auto& [time, lane] : order) showLane(lane);
+    const uint32_t owner = pieces.front().lane;
+    if (order.back().second == owner || order.size() < 2) return;
+    showLane(owner);
+    showLane(order.back().second);
 }
 
 void LanesView::paintEvent(QPaintEvent*) {

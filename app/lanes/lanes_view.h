@@ -22,6 +22,8 @@ public:
     QString wordsFor(const MarkerRef& marker) const;
     /// Scrolls so far that a lane is in sight.
     void showLane(uint32_t lane);
+    /// Scrolls so that the lanes of the chosen frame's accounting are in sight, as far as they fit.
+    void showAccounting();
 
 signals:
     void painted();
@@ -47,6 +49,7 @@ private:
     Document& document_;
     Selection& selection_;
     LanePicture picture_;
+    uint32_t shownFrame_ = kNone;
     bool dragging_ = false, moved_ = false;
     QPoint pressedAt_;
     View pressedView_;

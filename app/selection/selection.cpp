@@ -173,9 +173,7 @@ void Selection::stepSpike(int by) {
         if (next != spikes.begin() && view_.frame != kNone && next->last >= view_.frame) --next;
     }
     if (next == spikes.end()) return;
-    uint32_t worst = next->first;
-    for (uint32_t f = next->first; f <= next->last; ++f)
-        if (explanation_->frames[f].overrun > explanation_->frames[worst].overrun) worst = f;
+    const uint32_t worst = explanation_->worstFrameOf(*next);
     if (by > 0 && worst <= view_.frame && view_.frame != kNone) return;
     View view = view_;
     view.cause = next->cause;

@@ -29,7 +29,7 @@ const Theme& lightTheme() {
     static const Theme light{false,
                              "#fffef9", "#f7f3ea", "#e2dacb", "#242a35", "#68645b",
                              "#ece5d8", "#cfc4b1", "#2f3136",
-                             "#e7eef4", "#7f97ae",
+                             "#f3f5f5", "#c3cdd4",
                              "#8e2f6b", "#c583ab", "#ecd3e2", "#ffffff",
                              "#c3d2d3", "#4f7478", "#ece4d6",
                              "#1f4e8c",
@@ -41,7 +41,7 @@ const Theme& darkTheme() {
     static const Theme dark{true,
                             "#1c1e23", "#25282e", "#3b3f48", "#e9e5dc", "#a9a59b",
                             "#34373e", "#4d515b", "#dcd8cf",
-                            "#27323d", "#6f8ba6",
+                            "#23282e", "#46535f",
                             "#d873b1", "#a2527f", "#52344a", "#1c1e23",
                             "#3f575c", "#8fb8bc", "#32353c",
                             "#82b4f2",
@@ -71,8 +71,8 @@ QString Theme::styleSheet() const {
         QStatusBar { background: %2; color: %5; border-top: 1px solid %3; }
         QStatusBar QLabel { color: %5; padding: 0 8px; }
         QSplitter::handle { background: %3; }
-        QLineEdit, QComboBox { background: %1; color: %4; border: 1px solid %3; border-radius: 5px; padding: 3px 8px; selection-background-color: %7; }
-        QLineEdit:focus, QComboBox:focus { border-color: %7; }
+        QLineEdit { background: %1; color: %4; border: 1px solid %3; border-radius: 5px; padding: 3px 8px; selection-background-color: %7; }
+        QLineEdit:focus { border-color: %7; }
         QLineEdit[wrong="true"] { border-color: %8; }
         QComboBox QAbstractItemView { background: %1; color: %4; selection-background-color: %6; selection-color: %4; }
         QPushButton { background: %2; color: %4; border: 1px solid %3; border-radius: 5px; padding: 4px 14px; }
@@ -82,6 +82,7 @@ QString Theme::styleSheet() const {
         QTreeView::item:selected { background: %6; color: %4; }
         QHeaderView { background: %1; }
         QHeaderView::section { background: %1; color: %5; border: none; border-bottom: 1px solid %3; padding: 3px 6px; font-weight: normal; }
+        QHeaderView::up-arrow, QHeaderView::down-arrow { subcontrol-origin: padding; subcontrol-position: center left; width: 9px; height: 9px; left: 4px; }
         QToolTip { background: %2; color: %4; border: 1px solid %3; padding: 4px; }
         QProgressBar { background: %2; border: 1px solid %3; border-radius: 4px; height: 8px; }
         QProgressBar::chunk { background: %7; border-radius: 3px; }

@@ -36,6 +36,7 @@ void WhyPanel::takeChoice() {
     const auto& e = document_.explanation();
     if (e && selection_.frame() < e->frames.size()) {
         rungs_ = ladder(*e, selection_.frame());
+        if (!rungs_.empty() && rungs_.back().rest && std::abs(rungs_.back().excess) < 50'000) rungs_.pop_back();  // would read 0.0
         for (Sentence& sentence : frameSentences(*e, selection_.frame())) spoken_.push_back({std::move(sentence), {}});
     }
     layOut();
@@ -94,12 +95,16 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
     const auto& stage = e.baselines[e.frames[frame].baseline].stage;
 
     const double due = xOf(deadline);
+    const int end = top + static_cast<int>(rungs_.size() + 1) * kRung;
+    painter.setPen(QPen(t.text, 1.1, Qt::DashLine));
+    painter.drawLine(QPointF(due, top + 15), QPointF(due, end + 2));
     int y = top;
     const auto bar = [&](const QString& title, double from, double to, const QColor& color, const QString& amount, bool hatched) {
         painter.setFont(smallFont());
         painter.setPen(t.text);
-        painter.drawText(QRect(left, y, viewport()->width() - 2 * kSide, 15), Qt::AlignLeft | Qt::AlignVCenter,
-                         painter.fontMetrics().elidedText(title, Qt::ElideMiddle, viewport()->width() - 2 * kSide));
+        const QString name = painter.fontMetrics().elidedText(title, Qt::ElideMiddle, viewport()->width() - 2 * kSide);
+        painter.fillRect(QRect(left, y, painter.fontMetrics().horizontalAdvance(name) + 3, 15), t.paper);
+        painter.drawText(QRect(left, y, viewport()->width() - 2 * kSide, 15), Qt::AlignLeft | Qt::AlignVCenter, name);
         const QRectF box(std::min(from, to), y + 16, std::max(1.5, std::abs(to - from)), kBar);
         painter.fillRect(box, hatched ? t.waiting : color);
         if (hatched) {
@@ -113,6 +118,7 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
         const int room = painter.fontMetrics().horizontalAdvance(amount);
         double at = std::max(from, to) + 4;
         if (at + room > viewport()->width() - 4) at = std::min(from, to) - room - 4;
+        painter.fillRect(QRectF(at - 1, y + 16, room + 3, kBar), t.paper);
         painter.drawText(QPointF(at, y + 16 + kBar - 2), amount);
         y += kRung;
     };
@@ -126,8 +132,6 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
         const QColor color = rung.rest || less ? t.markerEdge : t.ink(0.4 + 0.6 * static_cast<double>(rung.excess) / static_cast<double>(most));
         bar(q(rung.title), from, to, rung.waiting && !less ? t.plum : color, q(signedMsText(rung.excess)), rung.waiting && !less);
     }
-    painter.setPen(QPen(t.text, 1.1, Qt::DashLine));
-    painter.drawLine(QPointF(due, top + 15), QPointF(due, y + 2));
     painter.setFont(smallFont());
     painter.setPen(t.muted);
     const QString words = tr("deadline %1 ms").arg(q(msText(deadline, 2)));

@@ -56,7 +56,7 @@ MainWindow::MainWindow() {
     QSettings settings;
     restoreGeometry(settings.value(kGeometry).toByteArray());
     if (!across_->restoreState(settings.value(kAcross).toByteArray())) across_->setSizes({256, 686, 338});
-    if (!middle_->restoreState(settings.value(kMiddle).toByteArray())) middle_->setSizes({440, 190});
+    if (!middle_->restoreState(settings.value(kMiddle).toByteArray())) middle_->setSizes({454, 176});
     showStatus();
 }
 

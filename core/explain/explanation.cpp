@@ -554,6 +554,13 @@ std::vector<ExcessPart> Explanation::excessOf(uint32_t frame) const {
     return out;
 }
 
+uint32_t Explanation::worstFrameOf(const Spike& spike) const {
+    uint32_t worst = spike.first;
+    for (uint32_t f = spike.first; f <= spike.last; ++f)
+        if (frames[f].overrun > frames[worst].overrun) worst = f;
+    return worst;
+}
+
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
                                            std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
                                            const Progress& progress) {

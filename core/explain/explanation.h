@@ -103,6 +103,7 @@ public:
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
     /// usual frame's total exactly.
     std::vector<ExcessPart> excessOf(uint32_t frame) const;
+    uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
     int64_t usualOf(uint32_t frame) const { return baselines[frames[frame].baseline].total; }
 };
 

@@ -11,7 +11,8 @@ namespace {
 using RowKey = std::pair<uint32_t, PathId>;
 
 struct Sum {
-    int64_t total = 0, below = 0;
+    int64_t total = 0, below = 0, waits = 0;
+    bool wait = false;
     uint32_t calls = 0;
     MarkerRef first;
 };
@@ -29,9 +30,12 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
                 ++sum.calls;
                 if (!sum.first.valid()) sum.first = {l, row, i};
                 sums[{l, r.paths[markers.path[i]].parent}].below += duration;
+                if (!(markers.flags[i] & kMarkerWait)) continue;
+                sums[{l, markers.path[i]}].wait = true;
+                sums[{l, 0}].waits += duration;
             }
         }
-        if (const auto lane = sums.find({l, 0}); lane != sums.end()) lane->second.total = lane->second.below;
+        if (const auto lane = sums.find({l, 0}); lane != sums.end()) lane->second.total = lane->second.below - lane->second.waits;
     }
     return sums;
 }
@@ -68,6 +72,7 @@ FrameTable makeFrameTable(const Explanation& e, uint32_t frame) {
         row.self = key.second ? sum.total - sum.below : 0;
         row.calls = sum.calls;
         row.first = sum.first;
+        row.wait = sum.wait;
         row.usual = usual.count(key) ? usual[key] : 0;
         table.rows.push_back(row);
         if (key.second == 0) {

@@ -10,7 +10,8 @@ namespace fugato {
 
 struct FrameTableRow {
     uint32_t lane = 0;
-    PathId path = 0;  // 0: the lane itself
+    PathId path = 0;  // 0: the lane itself, with its busy time: markers less waits
+    bool wait = false;
     int64_t total = 0, self = 0, usual = 0;
     uint32_t calls = 0;
     MarkerRef first;  // its first occurrence in the frame; not valid where it only occurs usually
