@@ -52,9 +52,10 @@ int main(int argc, char** argv) {
     const QCommandLineOption picture("picture", "Opens the recording, saves a picture of the window to FILE, and quits.", "FILE");
     const QCommandLineOption size("size", "Size of the window, WIDTHxHEIGHT.", "SIZE");
     const QCommandLineOption frame("frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER");
+    const QCommandLineOption cause("cause", "Chooses the cause with this LETTER once the recording is explained.", "LETTER");
     const QCommandLineOption dark("dark", "Dark colours, this time.");
     const QCommandLineOption light("light", "Light colours, this time.");
-    options.addOptions({picture, size, frame, dark, light});
+    options.addOptions({picture, size, frame, cause, dark, light});
     options.process(app);
     if (options.positionalArguments().size() > 1) {
         qCritical("fugato: one recording at a time. See --help.");
@@ -82,6 +83,14 @@ int main(int argc, char** argv) {
             return 2;
         }
         QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, wanted] { window.selection().chooseFrame(wanted); });
+    }
+    if (options.isSet(cause)) {
+        const std::string letter = options.value(cause).toUpper().toStdString();
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, letter] {
+            const auto& e = window.document().explanation();
+            for (uint32_t i = 0; e && i < e->causes.size(); ++i)
+                if (e->causes[i].letter == letter) window.selection().chooseCause(i);
+        });
     }
     if (options.isSet(picture)) return takePicture(window, recording, options.value(picture));
     window.show();

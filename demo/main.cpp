@@ -76,7 +76,7 @@ int main(int argc, char** argv) {
         std::fprintf(stderr, "skerry: %s. Choose another --out.\n", fug_status());
         return 1;
     }
-    fug_context("machine", virtualClock ? "virtual clock" : "this machine");
+    fug_context("clock", virtualClock ? "virtual" : "real");
     fug_context("troubles", troubles.c_str());
     const auto planted = skerry::sail(*runtime, settings);
     fug_stop();

@@ -40,7 +40,7 @@ const std::map<std::string, Rhythm> kRhythms = {
     {"spray", {7.9, 15.1, 16}},  {"log", {5.6, 17.3, 5}},   {"table", {8.9, 18.9, 1}},
 };
 
-fugato::Series raceFrames("race", kTickNs), pictureFrames("picture", kTickNs), soundFrames("sound", kSoundNs);
+fug::Series raceFrames("race", kTickNs), pictureFrames("picture", kTickNs), soundFrames("sound", kSoundNs);
 
 class Regatta {
 public:
@@ -137,16 +137,16 @@ private:
 
     void mainLoop() {
         fug_name_thread("main", "loop", FUG_LANE_THREAD);
-        const fugato::State stage("stage");
-        const fugato::Counter particles("spray drops", "drops", 1500), drawn("draw calls", "calls"), touching("boats touching", "boats");
-        const fugato::Object tick("next tick");
+        const fug::State stage("stage");
+        const fug::Counter particles("spray drops", "drops", 1500), drawn("draw calls", "calls"), touching("boats touching", "boats");
+        const fug::Object tick("next tick");
         for (frame_ = 0; frame_ < frameCount_; ++frame_) {
             const uint32_t n = frame_;
             if (n == 0) stage.set("Harbour");
             if (n == raceFrom_ && n) stage.set("Race");
             if (n == finishFrom_ && n) stage.set("Finish and replay");
             {
-                const fugato::Frame frame(raceFrames);
+                const fug::Frame frame(raceFrames);
                 FUG_MARK("Race frame", "loop", "One turn of the race's main loop");
                 {
                     FUG_MARK("Read input", "input", "Tiller and sheets of the sailor in front of the screen");
@@ -174,7 +174,7 @@ private:
         pictures_.close();
     }
 
-    void simulate(uint32_t n, const fugato::Counter& touching) {
+    void simulate(uint32_t n, const fug::Counter& touching) {
         FUG_MARK("Simulate", "physics", "One step of wind, boats, gulls and crowd");
         constexpr float dt = 1.0f / 60;
         {
@@ -269,7 +269,7 @@ private:
         scene_.unlock();
     }
 
-    void drawList(uint32_t n, const fugato::Counter& drawn) {
+    void drawList(uint32_t n, const fug::Counter& drawn) {
         FUG_MARK("Draw list", "drawing", "What is to be seen, in order");
         int seen = 0;
         {
@@ -288,7 +288,7 @@ private:
     }
 
     void draw(uint32_t n, bool overdraw) {  // on the render thread
-        const fugato::Frame frame(pictureFrames);
+        const fug::Frame frame(pictureFrames);
         FUG_MARK("Picture", "drawing", "One picture, from draw list to queue");
         fug_link_in(currentLink());
         {
@@ -323,7 +323,7 @@ private:
         FUG_SITE_HERE(water, "Water", "gpu", "");
         FUG_SITE_HERE(boats, "Boats", "gpu", "");
         FUG_SITE_HERE(crowd, "Crowd", "gpu", "");
-        fugato::Mark mark(name[0] == 'W' ? water : name[0] == 'B' ? boats : crowd);
+        fug::Mark mark(name[0] == 'W' ? water : name[0] == 'B' ? boats : crowd);
         device(ms * kMs);
     }
 
@@ -366,8 +366,8 @@ private:
 
     void autosaveLoop() {
         fug_name_thread("autosave", "autosave", FUG_LANE_THREAD);
-        const fugato::Object timer("autosave timer");
-        const fugato::Counter saved("replay saved", "kB");
+        const fug::Object timer("autosave timer");
+        const fug::Counter saved("replay saved", "kB");
         const Rhythm& rhythm = kRhythms.at("autosave");
         FUG_SITE_HERE(lockSite, "Wait for scene lock", "replay", "");
         FUG_SITE_HERE(fileSite, "Write file", "replay", "The replay goes to the disk");
@@ -375,10 +375,8 @@ private:
             const auto due = static_cast<int64_t>((rhythm.first + rhythm.every * round) * 1e9) + 5'000'000;
             {
                 FUG_WAIT(wait, timer, FUG_WAIT_SLEEP, "Wait for timer", "replay", "");
-                while (!stop_ && runtime_.now() < due) {  // in steps, so that the end of the race is seen
-                    const Section section(runtime_);
-                    runtime_.sleepUntil(std::min(due, runtime_.now() + 50'000'000));
-                }
+                // In steps, so that the end of the race is seen.
+                while (!stop_ && runtime_.now() < due) runtime_.sleepUntil(std::min(due, runtime_.now() + 50'000'000));
             }
             if (stop_) return;
             const bool hold = has("autosave");
@@ -391,7 +389,7 @@ private:
                 work(0.3 * kMs, "bytes", [&](int r) { hash(r); });
                 if (!hold) scene_.unlock();
                 {
-                    fugato::Mark mark(fileSite);
+                    fug::Mark mark(fileSite);
                     device(26 * kMs);
                 }
                 if (hold) scene_.unlock();
@@ -402,16 +400,15 @@ private:
 
     void audioLoop() {
         fug_name_thread("audio", "audio", FUG_LANE_THREAD);
-        const fugato::Object device("sound device");
+        const fug::Object device("sound device");
         std::vector<float> samples(512);
         for (int64_t buffer = 0; !stop_; ++buffer) {
             {
-                const fugato::Frame frame(soundFrames);
+                const fug::Frame frame(soundFrames);
                 FUG_MARK("Mix sound", "audio", "512 samples of wind and water");
                 work(0.8 * kMs, "sound", [&](int r) { mixSound(samples, static_cast<float>(buffer) * 0.0107f, r); });
             }
             FUG_WAIT(wait, device, FUG_WAIT_PACING, "Wait for device", "audio", "Until the sound device wants more");
-            const Section section(runtime_);
             runtime_.sleepUntil((buffer + 1) * kSoundNs);
         }
     }
@@ -432,7 +429,7 @@ private:
     uint64_t tableShown_ = 0, tableDone_ = 0;
 
     Gate scene_{runtime_, "scene lock"};
-    fugato::Object sailFile_{"sails.pak"};
+    fug::Object sailFile_{"sails.pak"};
     WorkQueue jobs_{runtime_, "jobs"}, pictures_{runtime_, "pictures"}, graphics_{runtime_, "graphics queue"}, compute_{runtime_, "compute queue"};
     Fence clothDone_{runtime_, "sails done", FUG_WAIT_JOB}, tableReady_{runtime_, "race table", FUG_WAIT_JOB};
     Fence pictureDone_{runtime_, "picture done", FUG_WAIT_JOB}, sceneDone_{runtime_, "scene fence", FUG_WAIT_GPU}, dropsDone_{runtime_, "drops fence", FUG_WAIT_GPU};

@@ -84,7 +84,10 @@ public:
         for (int i = 0; i < 4; ++i) sum += static_cast<double>(self->noise()) / static_cast<double>(std::minstd_rand::max());
         self->time += static_cast<int64_t>(static_cast<double>(ns) * (1 + 0.16 * (sum - 2)));
     }
-    void sleepUntil(int64_t ns) override { self->time = std::max(self->time, ns); }
+    void sleepUntil(int64_t ns) override {
+        self->time = std::max(self->time, ns);
+        giveWay();
+    }
     void enter() override { giveWay(); }
     void leave() override {}
     void wait(Event& event) override {
@@ -147,7 +150,7 @@ uint64_t virtualNow() { return self ? static_cast<uint64_t>(self->time) : 0; }
 void Gate::lock(fug_site& waitSite) {
     const Section section(runtime_);
     if (held_) {
-        fugato::Wait wait(waitSite, object_, FUG_WAIT_LOCK);
+        fug::Wait wait(waitSite, object_, FUG_WAIT_LOCK);
         while (held_) runtime_.wait(free_);
     }
     held_ = true;
@@ -174,7 +177,7 @@ void Fence::raise(uint64_t value) {
 void Fence::waitFor(uint64_t value, fug_site& waitSite) {
     const Section section(runtime_);
     if (value_ >= value) return;
-    fugato::Wait wait(waitSite, object_, kind_);
+    fug::Wait wait(waitSite, object_, kind_);
     while (value_ < value) runtime_.wait(raised_);
     wait.endedBy(links_[value]);
 }
@@ -196,7 +199,7 @@ void WorkQueue::close() {
 bool WorkQueue::pop(std::function<void()>& work, uint64_t& link, fug_site& waitSite) {
     const Section section(runtime_);
     if (items_.empty() && !closed_) {
-        fugato::Wait wait(waitSite, object_, FUG_WAIT_JOB);
+        fug::Wait wait(waitSite, object_, FUG_WAIT_JOB);
         while (items_.empty() && !closed_) runtime_.wait(changed_);
         if (!items_.empty()) wait.endedBy(items_.front().link);
     }

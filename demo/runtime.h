@@ -67,7 +67,7 @@ public:
 
 private:
     Runtime& runtime_;
-    fugato::Object object_;
+    fug::Object object_;
     Event free_;
     bool held_ = false;
 };
@@ -82,7 +82,7 @@ public:
 
 private:
     Runtime& runtime_;
-    fugato::Object object_;
+    fug::Object object_;
     fug_wait_kind kind_;
     Event raised_;
     uint64_t value_ = 0;
@@ -104,7 +104,7 @@ private:
         uint64_t link;
     };
     Runtime& runtime_;
-    fugato::Object object_;
+    fug::Object object_;
     Event changed_;
     std::deque<Item> items_;
     bool closed_ = false;

@@ -319,7 +319,7 @@ Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink
         damage.lostEvents += missing;
         damage.note("Lane " + std::to_string(block.lane) + ", " + seconds(clock.toNs(block.firstTicks)) + " to " +
                     seconds(clock.toNs(block.lastTicks)) + ": " + std::to_string(missing) + " events are damaged and missing.");
-        const Event lost{clock.toNs(block.lastTicks), EventKind::Lost, 0, missing, 0, {}};
+        const Event lost{clock.toNs(block.lastTicks), EventKind::Lost, 0, missing, 1, {}};
         sink.event(block.lane, lost);
     }
     if (!read && directory.blocks.empty() && source.size() > sizeof header)

@@ -92,7 +92,10 @@ Json toJson(uint32_t lane, const Event& event) {
             json["state"] = event.id;
             json["value"] = event.text;
             break;
-        case EventKind::Lost: json["events"] = event.a; break;
+        case EventKind::Lost:
+            json["events"] = event.a;
+            if (event.b) json["broken"] = true;
+            break;
         default: break;
     }
     return json;
@@ -274,7 +277,10 @@ private:
                 event.id = ref<StateDefinition>(line, "state");
                 kept = text(line, "value");
                 break;
-            case EventKind::Lost: event.a = whole<uint64_t>(line, "events"); break;
+            case EventKind::Lost:
+                event.a = whole<uint64_t>(line, "events");
+                event.b = line.contains("broken") && line["broken"] == true;
+                break;
             default: break;
         }
         event.text = kept;

@@ -59,6 +59,7 @@ void MarkerDrawer::takeChoice() {
     const auto& e = document_.explanation();
     if (!e || selection_.frame() >= e->frames.size()) {
         model_.clear();
+        tree_->header()->hide();
         shownFrame_ = kNone;
         shown_ = nullptr;
         about_->setText(document_.recording() ? tr("no frame is chosen") : tr("the chosen frame's markers against usual ones"));
@@ -68,6 +69,7 @@ void MarkerDrawer::takeChoice() {
         shown_ = e.get();
         shownFrame_ = selection_.frame();
         model_.setTable(e, shownFrame_);
+        tree_->header()->show();
         about_->setText(tr("frame %1 against usual").arg(QString::fromStdString(countText(shownFrame_))));
         openExcess({});
     }

@@ -51,11 +51,11 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
     int top = 0;
     if (recording_) {
         widths_.resize(recording_->sites.size());
-        for (const Lane& lane : recording_->lanes) {
-            const int rows = std::max<int>(1, static_cast<int>(lane.rows.size()));
-            const int height = kRail + rows * kRowHeight + kLaneGap;
-            places_.push_back({top, height});
-            top += height;
+        places_.resize(recording_->lanes.size());
+        for (const uint32_t lane : recording_->laneOrder) {
+            const int rows = std::max<int>(1, static_cast<int>(recording_->lanes[lane].rows.size()));
+            places_[lane] = {top, kRail + rows * kRowHeight + kLaneGap};
+            top += places_[lane].height;
         }
     }
     height_ = top;

@@ -98,7 +98,7 @@ void LanesView::paintEvent(QPaintEvent*) {
         painter.setPen(t.muted);
         painter.setFont(textFont());
         painter.drawText(area.adjusted(20, 0, -20, 0), Qt::AlignCenter | Qt::TextWordWrap,
-                         document_.recording() ? tr("This recording holds no events.") : tr("Threads, queues and their markers appear here."));
+                         document_.recording() ? tr("This recording holds no events.") : tr("Open a recording with Ctrl+O, or drop one here.\nThreads, queues and their markers then stand in this place."));
         return;
     }
     picture_.setView(selection_.view().begin, selection_.view().end);

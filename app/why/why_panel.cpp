@@ -128,9 +128,9 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
     for (const Rung& rung : rungs_) most = std::max(most, std::abs(rung.excess));
     for (const Rung& rung : rungs_) {
         const double from = xOf(reached), to = xOf(reached += rung.excess);
-        const bool less = rung.excess < 0;
-        const QColor color = rung.rest || less ? t.markerEdge : t.ink(0.4 + 0.6 * static_cast<double>(rung.excess) / static_cast<double>(most));
-        bar(q(rung.title), from, to, rung.waiting && !less ? t.plum : color, q(signedMsText(rung.excess)), rung.waiting && !less);
+        const bool less = rung.excess < 0, hatched = rung.waiting && !less;
+        const QColor color = rung.rest || less || !e.frames[frame].overrun ? t.markerEdge : t.ink(0.4 + 0.6 * static_cast<double>(rung.excess) / static_cast<double>(most));
+        bar(q(rung.title), from, to, hatched ? t.plum : color, q(signedMsText(rung.excess)), hatched);
     }
     painter.setFont(smallFont());
     painter.setPen(t.muted);
@@ -172,7 +172,7 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     painter.setFont(smallFont());
     painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter,
                      frame.overrun ? tr("%1 past its deadline; %2").arg(q(durationText(frame.overrun)), usual)
-                                   : tr("In time, with %1 to spare; %2").arg(q(durationText(frame.deadline - frame.work)), usual));
+                                   : tr("%1 to spare; %2").arg(q(durationText(frame.deadline - frame.work)), usual));
     paintLadder(painter, ladderTop_);
     painter.fillRect(kSide, sentencesTop_ - 9, width, 1, t.line);
     painter.setFont(textFont());

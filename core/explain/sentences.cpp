@@ -106,9 +106,9 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
 
 std::string whatIfSentence(const Cause& cause) {
     if (cause.kind == CauseKind::Unexplained) return "Markers inside this stretch would tell more.";
-    return std::string(cause.kind == CauseKind::Unusual ? "Without this, " : "If this took its usual time, ") +
-           countText(cause.saved) + " of its " + plural(cause.frames.size(), "late frame", "late frames") + " would meet " +
-           (cause.frames.size() == 1 ? "its deadline." : "their deadline.");
+    const std::string repair = cause.kind == CauseKind::Unusual ? "Without this, " : "If this took its usual time, ";
+    if (cause.frames.size() == 1) return repair + (cause.saved ? "its late frame would meet its deadline." : "its frame would still be late.");
+    return repair + countText(cause.saved) + " of its " + countText(cause.frames.size()) + " late frames would meet their deadline.";
 }
 
 std::string partTitle(const Recording& r, const PartKey& key) {

@@ -225,6 +225,7 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
         ++r.repairs.timesBackwards;
         time = lane.last;
     }
+    const int64_t before = lane.last;
     lane.last = time;
 
     switch (event.kind) {
@@ -279,6 +280,12 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
             break;
         }
         case EventKind::Lost:
+            if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
+                while (!build.open.empty()) b.endMarker(lane, build, before, true);
+                while (!build.holds.empty()) b.give(lane, build, build.holds.back().object, before);
+                r.repairs.framesWithoutEnd += build.frames.size();
+                build.frames.clear();
+            }
             lane.lost.push_back({time, event.a});
             r.repairs.lostEvents += event.a;
             break;
@@ -297,7 +304,7 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
         while (!build.holds.empty()) b.give(lane, build, build.holds.back().object, lane.last);
         r.repairs.framesWithoutEnd += build.frames.size();
         if (lane.name.empty())
-            lane.name = (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.osId ? lane.osId : lane.id);
+            lane.name = (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.id) + (lane.osId ? " (" + std::to_string(lane.osId) + ")" : "");
         for (MarkerRow& row : lane.rows) {
             row.busyUntil.resize(row.size());
             int64_t sum = 0;
@@ -345,6 +352,10 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
     for (Series& series : r.series)
         std::stable_sort(series.frames.begin(), series.frames.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
     std::stable_partition(r.series.begin(), r.series.end(), [](const Series& x) { return !x.frames.empty(); });
+    for (uint32_t i = 0; i < r.lanes.size(); ++i) r.laneOrder.push_back(i);
+    const uint32_t owner = r.series.empty() || r.series[0].frames.empty() ? kNone : r.series[0].frames[0].lane;
+    const auto rank = [&](uint32_t lane) { return lane == owner ? 0 : r.lanes[lane].kind == LaneKind::Queue ? 2 : 1; };
+    std::stable_sort(r.laneOrder.begin(), r.laneOrder.end(), [&](uint32_t x, uint32_t y) { return rank(x) < rank(y); });
     return b.recording;
 }
 

@@ -177,6 +177,7 @@ public:
     PathTable paths;
     std::vector<Lane> lanes;
     std::vector<LaneGroup> groups;
+    std::vector<uint32_t> laneOrder;  // as lanes are shown: the first series' own lane, threads, queues
     std::vector<std::string> objects;
     std::vector<std::vector<Hold>> holds;  // by object, sorted by end
     std::vector<Series> series;            // those with frames come first, else as defined

@@ -98,7 +98,7 @@ enum class Kind : uint8_t {
     LinkOut = 11,    // a: link
     LinkIn = 12,     // a: link
     StateSet = 13,   // id: state, text
-    Lost = 14,       // a: number of events missing before this one
+    Lost = 14,       // a: number of events missing before this one, b: 1 where ends may be among them
     LaneEnd = 15,    //
     // 16 to 31: reserved; followed by a byte count, so that readers can skip them
 };
@@ -171,6 +171,7 @@ inline bool kindHasA(Kind kind) {
         default: return false;
     }
 }
+inline bool kindHasB(Kind kind) { return kind == Kind::WaitBegin || kind == Kind::Lost; }
 inline bool kindHasText(Kind kind) { return kind == Kind::Point || kind == Kind::StateSet; }
 
 /// Appends one event; `previousTicks` is the time of the event before it in this block (the
@@ -186,7 +187,7 @@ inline void appendEvent(std::string& out, const RawEvent& event, uint64_t& previ
     } else if (kindHasA(event.kind)) {
         appendVarint(out, event.a);
     }
-    if (event.kind == Kind::WaitBegin) appendVarint(out, event.b);
+    if (kindHasB(event.kind)) appendVarint(out, event.b);
     if (kindHasText(event.kind)) appendText(out, event.text);
 }
 
@@ -212,7 +213,7 @@ inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event, u
     } else if (kindHasA(event.kind) && !readVarint(at, end, event.a)) {
         return false;
     }
-    if (event.kind == Kind::WaitBegin && !readVarint(at, end, event.b)) return false;
+    if (kindHasB(event.kind) && !readVarint(at, end, event.b)) return false;
     return !kindHasText(event.kind) || readText(at, end, event.text);
 }
 

@@ -78,6 +78,7 @@ struct Lane {
     alignas(64) std::atomic<uint64_t> tail{0};
     std::atomic<bool> ended{false};
     uint32_t id = 0;
+    std::string definition;  // its fields, guarded by Recorder::mutex
     // by the drain:
     std::string pending;
     uint32_t pendingCount = 0;
@@ -111,15 +112,22 @@ struct Recorder {
     std::atomic<uint64_t> lost{0};
     std::atomic<uint64_t> nextLink{1};
     // all guarded by mutex:
-    std::string definitions;        // every definition record since the process began
-    size_t definitionsWritten = 0;
-    uint32_t definitionCount = 0, definitionCountWritten = 0;
+    struct Definitions {
+        std::string records;
+        uint32_t count = 0;
+        void add(DefinitionType type, std::string_view fields) {
+            appendDefinition(records, type, fields);
+            ++count;
+        }
+    };
+    Definitions lasting;    // of sites, series, objects…: they hold for every recording of this process
+    Definitions unwritten;  // of this recording, not yet in its file
     std::vector<Lane*> lanes;
     uint32_t nextLane = 1, nextSite = 1, nextSeries = 1, nextObject = 1, nextCounter = 1, nextState = 1;
     uint32_t bufferEvents = kDefaultBufferEvents;
     int fd = -1;
     std::string status;
-    std::unique_ptr<BlockFile<FileSink>> file;
+    std::unique_ptr<BlockFile<FileSink>> file;  // null while not recording
     uint64_t originTicks = 0, originNs = 0, lastClockNs = 0;
     bool background = true;
     pthread_t thread{};
@@ -139,16 +147,14 @@ Recorder& recorder() {
 }
 
 void define(Recorder& r, DefinitionType type, const std::string& fields) {
-    appendDefinition(r.definitions, type, fields);
-    ++r.definitionCount;
+    r.lasting.add(type, fields);
+    if (r.file) r.unwritten.add(type, fields);
 }
 
 void writeDefinitions(Recorder& r) {
-    if (r.definitionsWritten == r.definitions.size()) return;
-    r.file->writeBlock(BlockType::Definitions, 0, r.definitionCount - r.definitionCountWritten, 0, 0,
-                       std::string_view(r.definitions).substr(r.definitionsWritten));
-    r.definitionsWritten = r.definitions.size();
-    r.definitionCountWritten = r.definitionCount;
+    if (!r.unwritten.count) return;
+    r.file->writeBlock(BlockType::Definitions, 0, r.unwritten.count, 0, 0, r.unwritten.records);
+    r.unwritten = {};
 }
 
 void writePending(Recorder& r, Lane& lane) {
@@ -160,7 +166,7 @@ void writePending(Recorder& r, Lane& lane) {
 }
 
 /// Packs what the thread has published since the last look. Returns the number of slots taken.
-uint64_t collect(Recorder& r, Lane& lane) {
+uint64_t collect(Recorder& r, Lane& lane, uint64_t now) {
     const uint64_t head = __atomic_load_n(&lane.buffer.head, __ATOMIC_ACQUIRE);
     uint64_t at = lane.tail.load(std::memory_order_relaxed);
     const uint64_t taken = head - at;
@@ -184,7 +190,7 @@ uint64_t collect(Recorder& r, Lane& lane) {
         at += 1 + extra;
         if (!lane.pendingCount) {
             lane.pendingFirst = lane.pendingLast = event.ticks;
-            lane.pendingSince = monotonicNs();
+            lane.pendingSince = now;
         }
         appendEvent(lane.pending, event, lane.pendingLast);
         ++lane.pendingCount;
@@ -216,7 +222,7 @@ bool drain(Recorder& r, bool all) {
     for (size_t i = 0; i < r.lanes.size();) {
         Lane& lane = *r.lanes[i];
         const bool ended = lane.ended.load(std::memory_order_acquire);
-        busy |= collect(r, lane) > lane.buffer.mask / 8;
+        busy |= collect(r, lane, now) > lane.buffer.mask / 8;
         if (all || ended || now - lane.pendingSince >= kWriteAfterNs) writePending(r, lane);
         if (ended) {
             delete &lane;
@@ -268,18 +274,19 @@ bool refresh(Recorder& r, Lane& lane, uint64_t slots) {
         if (round > 0 || r.background || lane.buffer.head + slots <= tail + capacity - reserve) return true;
         const std::lock_guard<std::mutex> guard(r.mutex);  // no background thread: empty it here
         if (!r.active.load(std::memory_order_relaxed)) return false;
-        collect(r, lane);
+        collect(r, lane, monotonicNs());
     }
 }
 
-void defineLane(Recorder& r, const Lane& lane, const char* name, const char* role, fug_lane_kind kind) {
+void defineLane(Recorder& r, Lane& lane, const char* name, const char* role, fug_lane_kind kind) {
     std::string fields;
     appendVarint(fields, lane.id);
     appendVarint(fields, static_cast<uint64_t>(kind));
     appendVarint(fields, r.hostNow.load() ? 0 : static_cast<uint64_t>(syscall(SYS_gettid)));
     appendText(fields, cut(name, kMaxNameBytes));
     appendText(fields, cut(role, kMaxNameBytes));
-    define(r, DefinitionType::Lane, fields);
+    r.unwritten.add(DefinitionType::Lane, fields);
+    lane.definition = std::move(fields);
 }
 
 /// The calling thread's lane, made at its first event. Null where nothing is recorded.
@@ -421,11 +428,11 @@ uint32_t defineNamed(DefinitionType type, uint32_t Recorder::*next, const std::f
     return id;
 }
 
-void defineContext(Recorder& r, const char* key, const char* value) {
+std::string contextFields(const char* key, const char* value) {
     std::string fields;
     appendText(fields, cut(key, kMaxNameBytes));
     appendText(fields, cut(value, kMaxNameBytes));
-    define(r, DefinitionType::Context, fields);
+    return fields;
 }
 
 uint32_t powerOfTwo(uint32_t value) {
@@ -490,16 +497,16 @@ int fug_start(const char* path, const fug_options* options) {
     }
     r.file = std::make_unique<BlockFile<FileSink>>(FileSink{&r.fd, &r.status});
     r.file->writeHeader(header);
-    r.definitionsWritten = 0;
-    r.definitionCountWritten = 0;
-    defineContext(r, "program", chosen.program);
-    defineContext(r, "build", chosen.build);
+    r.unwritten = r.lasting;
+    r.unwritten.add(DefinitionType::Context, contextFields("program", chosen.program));
+    r.unwritten.add(DefinitionType::Context, contextFields("build", chosen.build));
     r.lastClockNs = 0;
     writeClock(r);
     for (Lane* lane : r.lanes) {  // nothing from before the start
         lane->tail.store(__atomic_load_n(&lane->buffer.head, __ATOMIC_ACQUIRE), std::memory_order_release);
         lane->pending.clear();
         lane->pendingCount = 0;
+        r.unwritten.add(DefinitionType::Lane, lane->definition);
     }
     r.quit.store(false);
     r.active.store(true, std::memory_order_release);
@@ -537,7 +544,7 @@ uint64_t fug_lost(void) { return recorder().lost.load(std::memory_order_relaxed)
 void fug_context(const char* key, const char* value) {
     Recorder& r = recorder();
     const std::lock_guard<std::mutex> guard(r.mutex);
-    defineContext(r, key, value);
+    define(r, DefinitionType::Context, contextFields(key, value));
 }
 
 void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {

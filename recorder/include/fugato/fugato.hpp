@@ -2,10 +2,10 @@
 //
 // Fugato recorder: the C++17 interface, a thin layer over fugato.h (read its banner first).
 //
-//     fugato::Recording recording("run.fugato", {"skerry"});
-//     static fugato::Series loop("loop", 16'666'667);
+//     fug::Recording recording("run.fugato", {"skerry"});
+//     static fug::Series loop("loop", 16'666'667);
 //     while (running) {
-//         fugato::Frame frame(loop);
+//         fug::Frame frame(loop);
 //         FUG_MARK("Simulate", "physics", "one step of every boat");
 //         ...
 //     }
@@ -15,7 +15,7 @@
 
 #include <mutex>
 
-namespace fugato {
+namespace fug {
 
 /// Records from construction to destruction. ok() is false where the file could not be created.
 class Recording {
@@ -134,7 +134,7 @@ private:
 };
 using Mutex = Recorded<std::mutex>;
 
-}  // namespace fugato
+}  // namespace fug
 
 #define FUG_JOIN2(a, b) a##b
 #define FUG_JOIN(a, b) FUG_JOIN2(a, b)
@@ -144,8 +144,8 @@ using Mutex = Recorded<std::mutex>;
 /// A marker until the end of the block: FUG_MARK("name"[, "category"[, "description"]]).
 #define FUG_MARK(...)                                             \
     FUG_SITE_HERE(FUG_JOIN(fugSite, __LINE__), __VA_ARGS__);      \
-    const ::fugato::Mark FUG_JOIN(fugMark, __LINE__)(FUG_JOIN(fugSite, __LINE__))
+    const ::fug::Mark FUG_JOIN(fugMark, __LINE__)(FUG_JOIN(fugSite, __LINE__))
 /// A wait until the end of the block, reachable as `variable` for endedBy().
 #define FUG_WAIT(variable, object, kind, ...)                     \
     FUG_SITE_HERE(FUG_JOIN(fugSite, __LINE__), __VA_ARGS__);      \
-    ::fugato::Wait variable(FUG_JOIN(fugSite, __LINE__), object, kind)
+    ::fug::Wait variable(FUG_JOIN(fugSite, __LINE__), object, kind)

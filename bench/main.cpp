@@ -1,0 +1,47 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include <QApplication>
+#include <QProcess>
+#include <QStandardPaths>
+#include <QTemporaryDir>
+#include <cstdio>
+
+#include "rows.h"
+
+namespace measure {
+
+std::string number(const char* form, double value) {
+    char text[64];
+    std::snprintf(text, sizeof text, form, value);
+    return text;
+}
+
+bool sail(const std::vector<std::string>& arguments) {
+    QStringList words;
+    for (const std::string& argument : arguments) words << QString::fromStdString(argument);
+    return QProcess::execute(SKERRY_PROGRAM, words) == 0;
+}
+
+std::string scratchFile(const std::string& name) {
+    static const QTemporaryDir folder;
+    return folder.filePath(QString::fromStdString(name)).toStdString();
+}
+
+}  // namespace measure
+
+int main(int argc, char** argv) {
+    qputenv("QT_QPA_PLATFORM", "offscreen");
+    qputenv("QT_LOGGING_RULES", "qt.qpa.*=false");
+    QApplication app(argc, argv);
+    QStandardPaths::setTestModeEnabled(true);
+    QApplication::setOrganizationName("Fugato");
+    QApplication::setApplicationName("fugato-measure");
+    std::printf("| what | measured | goal | met |\n|---|---|---|---|\n");
+    bool all = true;
+    for (const auto& rows : {measure::recorderRows, measure::drawingRows, measure::truthRows})
+        for (const measure::Row& row : rows()) {
+            std::printf("| %s | %s | %s | %s |\n", row.what.c_str(), row.figure.c_str(), row.goal.c_str(), !row.met ? "–" : *row.met ? "yes" : "**no**");
+            std::fflush(stdout);
+            all &= row.met.value_or(true);
+        }
+    return all ? 0 : 1;
+}

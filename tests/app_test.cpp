@@ -1,0 +1,568 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The application as a person drives it: a real window, clicks, keys and drags, from opening a
+// recording to the named cause.
+#include <QClipboard>
+#include <QComboBox>
+#include <QDropEvent>
+#include <QFile>
+#include <QLineEdit>
+#include <QMenuBar>
+#include <QMimeData>
+#include <QPushButton>
+#include <QScrollBar>
+#include <QSettings>
+#include <QSignalSpy>
+#include <QStandardPaths>
+#include <QTemporaryDir>
+#include <QtTest>
+#include <nlohmann/json.hpp>
+
+#include "app/budget/budget_text.h"
+#include "app/causes/causes_panel.h"
+#include "app/drawer/marker_drawer.h"
+#include "app/lanes/lanes_view.h"
+#include "app/strip/overrun_strip.h"
+#include "app/theme/theme.h"
+#include "app/verdict/verdict_bar.h"
+#include "app/why/why_panel.h"
+#include "app/window/main_window.h"
+#include "text_recording.h"
+
+using namespace fugato;
+
+namespace {
+
+QString q(const std::string& text) { return QString::fromStdString(text); }
+
+/// The colours of a picture that are close to plum or to the accounting blue, counted.
+int pixelsLike(const QImage& image, const QColor& color) {
+    int count = 0;
+    for (int y = 0; y < image.height(); ++y)
+        for (int x = 0; x < image.width(); ++x) {
+            const QColor p = image.pixelColor(x, y);
+            count += std::abs(p.red() - color.red()) + std::abs(p.green() - color.green()) + std::abs(p.blue() - color.blue()) < 12;
+        }
+    return count;
+}
+
+}  // namespace
+
+class AppTest : public QObject {
+    Q_OBJECT
+    std::unique_ptr<MainWindow> window_;
+    QTemporaryDir folder_;
+
+    Selection& selection() { return window_->selection(); }
+    const Explanation& explanation() { return *window_->document().explanation(); }
+    void key(Qt::Key which, Qt::KeyboardModifiers modifiers = Qt::NoModifier) { QTest::keyClick(&window_->lanes(), which, modifiers); }
+
+    void openDemo() {
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        window_->open(FUGATO_DEMO_RECORDING);
+        QVERIFY(explained.wait(30'000));
+        QVERIFY(window_->document().explanation());
+    }
+    QString write(const char* name, const QByteArray& bytes) {
+        const QString path = folder_.filePath(name);
+        QFile file(path);
+        if (file.open(QIODevice::WriteOnly)) file.write(bytes);
+        return path;
+    }
+    /// Opens a file and waits until it is explained or refused.
+    void open(const QString& path) {
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged), failed(&window_->document(), &Document::failed);
+        window_->open(path);
+        QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 30'000);
+    }
+    /// The middle of a marker of the chosen frame, in the lanes' viewport.
+    QPoint placeOf(const MarkerRef& marker) {
+        LanesView& lanes = window_->lanes();
+        return lanes.picture().markerRect(lanes.viewport()->rect(), lanes.scrolled(), marker).center();
+    }
+
+private slots:
+    void initTestCase() {
+        QStandardPaths::setTestModeEnabled(true);
+        QCoreApplication::setOrganizationName("Fugato");
+        QCoreApplication::setApplicationName("fugato-test");
+        QSettings::setDefaultFormat(QSettings::IniFormat);
+        QSettings::setPath(QSettings::IniFormat, QSettings::UserScope, folder_.path());
+    }
+    void init() {
+        QSettings().clear();
+        window_ = std::make_unique<MainWindow>();
+        window_->resize(1280, 800);
+        window_->show();
+        QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
+    }
+    void cleanup() { window_.reset(); }
+
+    void openingEndsWithTheCostliestCauseExplainedAsPlanted() {
+        openDemo();
+        QFile file(FUGATO_DEMO_TRUTH);
+        QVERIFY(file.open(QIODevice::ReadOnly));
+        const auto truth = nlohmann::json::parse(file.readAll().toStdString());
+        QCOMPARE(selection().cause(), 0u);
+        const Cause& cause = explanation().causes[0];
+        bool planted = false;
+        for (const auto& one : truth["causes"])
+            planted |= one["path"].get<std::vector<std::string>>() == explanation().recording->namesOf(cause.path) &&
+                       one["lane"].get<std::string>() == explanation().recording->groups[cause.group].name;
+        QVERIFY(planted);
+        // What the person sees: the verdict, the cause's sentence, the frame in view with its line.
+        QVERIFY2(window_->verdict().sentence().contains("from 7 causes"), qPrintable(window_->verdict().sentence()));
+        QVERIFY(window_->why().title().startsWith("Why frame"));
+        QVERIFY(!window_->why().spoken().empty());
+        QVERIFY(q(window_->why().spoken()[0].sentence.text).contains(q(explanation().recording->nameOf(cause.path))));
+        const Frame& frame = explanation().frame(selection().frame());
+        QVERIFY(selection().view().begin <= frame.begin && selection().view().end >= frame.end);
+        const QImage lanes = window_->lanes().viewport()->grab().toImage();
+        QVERIFY(pixelsLike(lanes, theme().accounting) > 300);
+        QVERIFY(pixelsLike(lanes, theme().plum) > 500);
+        QVERIFY(window_->drawer().tree().currentIndex().data().toString() == q(explanation().recording->nameOf(cause.path)));
+    }
+
+    void theWholeAccountingIsInSightOrItsHeaviestLaneIs() {
+        openDemo();
+        LanesView& lanes = window_->lanes();
+        for (uint32_t cause = 0; cause < explanation().causes.size(); ++cause) {
+            selection().chooseCause(cause);
+            for (const uint32_t lane : explanation().recording->groups[explanation().causes[cause].group].lanes) {
+                const auto& pieces = lanes.picture().accounting();
+                if (std::none_of(pieces.begin(), pieces.end(), [&](const Piece& p) { return p.lane == lane; })) continue;
+                const QRect box = lanes.picture().laneRect(lanes.viewport()->rect(), lanes.scrolled(), lane);
+                QVERIFY(box.top() >= LanePicture::kHeaderHeight && box.bottom() <= lanes.viewport()->height());
+            }
+        }
+    }
+
+    void clickingCausesAndSpikesChoosesThem() {
+        openDemo();
+        CausesPanel& causes = window_->causes();
+        const auto click = [&](const CausesPanel::Row& row) {
+            const QPoint at = row.box.center() - QPoint(0, causes.verticalScrollBar()->value());
+            QTest::mouseClick(causes.viewport(), Qt::LeftButton, {}, at);
+        };
+        const auto third = std::find_if(causes.rows().begin(), causes.rows().end(), [](const auto& row) { return row.cause == 2; });
+        click(*third);
+        QCOMPARE(selection().cause(), 2u);
+        const auto spike = std::find_if(causes.rows().rbegin(), causes.rows().rend(), [](const auto& row) { return row.cause == 2 && row.spike != kNone; });
+        QVERIFY(spike != causes.rows().rend());
+        const uint32_t wanted = explanation().worstFrameOf(explanation().spikes[spike->spike]);
+        click(*spike);
+        QCOMPARE(selection().frame(), wanted);
+        QTest::keyClick(&causes, Qt::Key_Down);
+        QCOMPARE(selection().cause(), 3u);
+        QTest::keyClick(&causes, Qt::Key_Up);
+        QCOMPARE(selection().cause(), 2u);
+        const size_t before = causes.rows().size();
+        const auto more = std::find_if(causes.rows().begin(), causes.rows().end(), [](const auto& row) { return row.more; });
+        if (more != causes.rows().end()) {
+            click(*more);
+            QVERIFY(causes.rows().size() > before);
+        }
+    }
+
+    void keysStepThroughSpikesAndFrames() {
+        openDemo();
+        key(Qt::Key_Home);
+        selection().chooseFrame(0);
+        key(Qt::Key_N);
+        const uint32_t first = selection().frame();
+        QCOMPARE(explanation().frames[first].spike, 0u);
+        key(Qt::Key_N);
+        QCOMPARE(explanation().frames[selection().frame()].spike, 1u);
+        key(Qt::Key_P);
+        QCOMPARE(selection().frame(), first);
+        key(Qt::Key_PageDown);
+        QCOMPARE(selection().frame(), first + 1);
+        key(Qt::Key_PageUp);
+        key(Qt::Key_PageUp);
+        QCOMPARE(selection().frame(), first - 1);
+        selection().chooseFrame(static_cast<uint32_t>(explanation().frames.size() - 1));
+        key(Qt::Key_PageDown);
+        QCOMPARE(selection().frame(), static_cast<uint32_t>(explanation().frames.size() - 1));
+        const uint32_t last = selection().frame();
+        key(Qt::Key_N);
+        QCOMPARE(selection().frame(), last);
+    }
+
+    void goToFrameTakesNumbersAndRefusesOthers() {
+        openDemo();
+        key(Qt::Key_G, Qt::ControlModifier);
+        QLineEdit& field = window_->verdict().goTo();
+        QVERIFY(field.hasFocus());
+        QTest::keyClicks(&field, "4211");
+        QTest::keyClick(&field, Qt::Key_Return);
+        QCOMPARE(selection().frame(), 4211u);
+        QVERIFY(window_->why().title().contains("4\u202f211"));
+        QSignalSpy said(&window_->verdict(), &VerdictBar::said);
+        QTest::keyClicks(&field, "999999");
+        QTest::keyClick(&field, Qt::Key_Return);
+        QCOMPARE(selection().frame(), 4211u);
+        QCOMPARE(said.count(), 1);
+        QVERIFY(said[0][0].toString().contains("Frames run from 0 to"));
+    }
+
+    void theBudgetAsTimeOrRateChangesEverything() {
+        openDemo();
+        QLineEdit& field = window_->verdict().budget();
+        QCOMPARE(field.text(), QString("16.67 ms · 60 per s"));
+        const auto type = [&](const QString& words) {
+            QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+            field.setFocus();
+            field.selectAll();
+            QTest::keyClicks(&field, words);
+            QTest::keyClick(&field, Qt::Key_Return);
+            QVERIFY(explained.count() || explained.wait(30'000));
+        };
+        const size_t over = explanation().figures.over;
+        const uint32_t chosen = selection().frame();
+        type("30 per s");
+        QCOMPARE(window_->document().budget(), int64_t{33'333'333});
+        QVERIFY(explanation().figures.over < over);
+        QCOMPARE(field.text(), QString("33.33 ms · 30 per s"));
+        QCOMPARE(selection().frame(), chosen);
+        type("1000 ms");
+        QCOMPARE(explanation().figures.over, size_t{0});
+        QVERIFY(window_->verdict().sentence().startsWith("Every one of"));
+        QVERIFY(window_->causes().rows().empty());
+        type("8");
+        QVERIFY(explanation().figures.over > over);
+        QSignalSpy said(&window_->verdict(), &VerdictBar::said);
+        field.selectAll();
+        QTest::keyClicks(&field, "soon");
+        QTest::keyClick(&field, Qt::Key_Return);
+        QVERIFY(said.count() >= 1);
+        QVERIFY(said[0][0].toString().contains("is no budget"));
+        QCOMPARE(window_->document().budget(), int64_t{8'000'000});
+        field.clear();
+        field.setModified(true);
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        QTest::keyClick(&field, Qt::Key_Return);
+        QVERIFY(explained.count() || explained.wait(30'000));
+        QCOMPARE(window_->document().budget(), int64_t{0});
+        QCOMPARE(explanation().figures.over, over);
+    }
+
+    void budgetsAreReadAsPeopleWriteThem() {
+        const auto ns = [](const char* words) { return readBudget(QString::fromUtf8(words)).ns.value_or(-1); };
+        QCOMPARE(ns("16.67"), int64_t{16'670'000});
+        QCOMPARE(ns("16,67 ms"), int64_t{16'670'000});
+        QCOMPARE(ns("60 per s"), int64_t{16'666'667});
+        QCOMPARE(ns("60/s"), int64_t{16'666'667});
+        QCOMPARE(ns("60 Hz"), int64_t{16'666'667});
+        QCOMPARE(ns("2 s"), int64_t{2'000'000'000});
+        QCOMPARE(ns("500 µs"), int64_t{500'000});
+        QCOMPARE(ns("16.67 ms · 60 per s"), int64_t{16'670'000});
+        QCOMPARE(ns(""), int64_t{0});
+        for (const char* wrong : {"0", "-5", "abc", "0 per s", "1e9", "5 hours", "99999999999"}) QVERIFY2(!readBudget(wrong).ns, wrong);
+    }
+
+    void wheelDragAndKeysZoomAndPan() {
+        openDemo();
+        LanesView& lanes = window_->lanes();
+        const QPoint at(600, 200);
+        const int64_t under = lanes.picture().timeAt(lanes.viewport()->rect(), at.x());
+        const auto wheel = [&](int delta, Qt::KeyboardModifiers modifiers) {
+            QWheelEvent event(at, lanes.viewport()->mapToGlobal(at), {}, {0, delta}, Qt::NoButton, modifiers, Qt::NoScrollPhase, false);
+            QApplication::sendEvent(lanes.viewport(), &event);
+        };
+        const auto length = [&] { return selection().view().end - selection().view().begin; };
+        const int64_t before = length();
+        wheel(120, Qt::ControlModifier);
+        QVERIFY(length() < before);
+        QVERIFY(std::abs(lanes.picture().timeAt(lanes.viewport()->rect(), at.x()) - under) <= before / 400);  // what is under the pointer stays
+        wheel(-120, Qt::ControlModifier);
+        QVERIFY(std::abs(length() - before) <= 4);
+        const int64_t begin = selection().view().begin;
+        wheel(-120, Qt::ShiftModifier);
+        QVERIFY(selection().view().begin > begin);
+        key(Qt::Key_Left);
+        key(Qt::Key_Right);
+        key(Qt::Key_Plus);
+        QVERIFY(length() < before);
+        key(Qt::Key_Minus);
+        QVERIFY(std::abs(length() - before) <= 8);
+
+        const View held = selection().view();
+        QTest::mousePress(lanes.viewport(), Qt::LeftButton, {}, at);
+        QTest::mouseMove(lanes.viewport(), at - QPoint(50, 0));
+        QTest::mouseMove(lanes.viewport(), at - QPoint(100, 0));
+        QTest::mouseRelease(lanes.viewport(), Qt::LeftButton, {}, at - QPoint(100, 0));
+        const double perPixel = static_cast<double>(length()) / (lanes.viewport()->width() - LanePicture::kLabelWidth);
+        QVERIFY(std::abs(static_cast<double>(selection().view().begin - held.begin) - 100 * perPixel) < 2 * perPixel);
+
+        key(Qt::Key_Home);
+        QCOMPARE(selection().view().begin, explanation().recording->begin);
+        QCOMPARE(selection().view().end, explanation().recording->end);
+        key(Qt::Key_F);
+        QVERIFY(length() < 200'000'000);
+        for (int i = 0; i < 200; ++i) wheel(120, Qt::ControlModifier);
+        QCOMPARE(length(), int64_t{20});  // nanoseconds: as close as it gets
+        window_->lanes().viewport()->grab();
+        for (int i = 0; i < 300; ++i) wheel(-120, Qt::ControlModifier);
+        QCOMPARE(length(), explanation().recording->end - explanation().recording->begin);
+    }
+
+    void viewsGoBackAndForward() {
+        openDemo();
+        const View first = selection().view();
+        key(Qt::Key_N);
+        key(Qt::Key_N);
+        const View last = selection().view();
+        key(Qt::Key_Left, Qt::AltModifier);
+        key(Qt::Key_Left, Qt::AltModifier);
+        QCOMPARE(selection().view().frame, first.frame);
+        QCOMPARE(selection().view().begin, first.begin);
+        QVERIFY(!selection().canGoBack());
+        key(Qt::Key_Right, Qt::AltModifier);
+        key(Qt::Key_Right, Qt::AltModifier);
+        QCOMPARE(selection().view().frame, last.frame);
+        QVERIFY(!selection().canGoForward());
+    }
+
+    void theStripChoosesFramesAndMovesTheVisibleStretch() {
+        openDemo();
+        OverrunStrip& strip = window_->strip();
+        const Spike& spike = explanation().spikes[explanation().spikes.size() / 2];
+        const int x = strip.area().left() + static_cast<int>(strip.picture().xAt(explanation().frame(spike.first).begin));
+        QTest::mouseClick(&strip, Qt::LeftButton, {}, QPoint(x, 60));
+        QVERIFY(explanation().frames[selection().frame()].overrun > 0);
+        QVERIFY(std::abs(static_cast<int>(selection().frame()) - static_cast<int>(spike.first)) < 60);
+        const int64_t begin = selection().view().begin, length = selection().view().end - begin;
+        QTest::mousePress(&strip, Qt::LeftButton, {}, QPoint(x, 60));
+        QTest::mouseMove(&strip, QPoint(x + 40, 60));
+        QTest::mouseMove(&strip, QPoint(x + 80, 60));
+        QTest::mouseRelease(&strip, Qt::LeftButton, {}, QPoint(x + 80, 60));
+        QVERIFY(selection().view().begin > begin);
+        QCOMPARE(selection().view().end - selection().view().begin, length);
+    }
+
+    void theStripShowsTheWorstFrameHoweverNarrowItIs() {
+        openDemo();
+        window_->resize(700, 600);
+        QCoreApplication::processEvents();
+        int64_t worst = 0, shown = 0;
+        for (const FrameVerdict& frame : explanation().frames) worst = std::max(worst, frame.overrun);
+        for (const auto& column : window_->strip().picture().columns()) shown = std::max(shown, column.overrun);
+        QCOMPARE(shown, worst);
+    }
+
+    void hoverTellsAboutTheMarker() {
+        openDemo();
+        LanesView& lanes = window_->lanes();
+        const uint32_t gust = [&] {
+            for (uint32_t i = 0; i < explanation().causes.size(); ++i)
+                if (explanation().recording->nameOf(explanation().causes[i].path) == "Rebuild field") return i;
+            return kNone;
+        }();
+        QVERIFY(gust != kNone);
+        selection().chooseCause(gust);
+        const Recording& r = *explanation().recording;
+        const uint32_t main = laneNamed(r, "main");
+        const Frame& frame = explanation().frame(selection().frame());
+        MarkerRef simulate{main, 1, r.lanes[main].rows[1].lastBefore(frame.begin + 1'000'000)};
+        QCOMPARE(r.nameOf(r.pathOf(simulate)), std::string("Simulate"));
+        const MarkerRef found = lanes.picture().markerAt(lanes.viewport()->rect(), lanes.scrolled(), placeOf(simulate));
+        QVERIFY(found == simulate);
+        const QString words = lanes.wordsFor(found);
+        for (const char* part : {"<b>Simulate</b>", "physics", "One step of wind, boats, gulls and crowd", "on main", "of which itself", "% of frame", "demo/regatta.cpp:"})
+            QVERIFY2(words.contains(part), qPrintable(QString(part) + " in " + words));
+        QTest::mouseClick(lanes.viewport(), Qt::LeftButton, {}, placeOf(simulate));
+        QVERIFY(selection().marker() == simulate);
+        QVERIFY(window_->statusText().startsWith("Simulate, "));
+        QTest::mouseDClick(lanes.viewport(), Qt::LeftButton, {}, placeOf(simulate));
+        const MarkerRow& row = r.lanes[main].rows[1];
+        QVERIFY(selection().view().begin <= row.begin[simulate.index] && selection().view().end >= row.end[simulate.index]);
+        QVERIFY(selection().view().end - selection().view().begin < 2 * (row.end[simulate.index] - row.begin[simulate.index]));
+    }
+
+    void sentencesLeadToTheirPlace() {
+        openDemo();
+        WhyPanel& why = window_->why();
+        const auto leading = std::find_if(why.spoken().begin(), why.spoken().end(), [](const auto& s) { return s.sentence.lane != kNone; });
+        QVERIFY(leading != why.spoken().end());
+        const Sentence sentence = leading->sentence;
+        key(Qt::Key_Home);
+        QTest::mouseClick(why.viewport(), Qt::LeftButton, {}, leading->box.center());
+        QVERIFY(selection().view().begin <= sentence.begin && selection().view().end >= sentence.end);
+        QCOMPARE(selection().marker().lane, sentence.lane);
+    }
+
+    void theDrawerSortsByEveryColumn() {
+        openDemo();
+        QTreeView& tree = window_->drawer().tree();
+        QVERIFY(tree.model()->rowCount() == int(explanation().recording->lanes.size()));
+        for (int column = 0; column < FrameTableModel::kColumns; ++column)
+            for (const Qt::SortOrder order : {Qt::AscendingOrder, Qt::DescendingOrder}) {
+                tree.sortByColumn(column, order);
+                for (int row = 1; row < tree.model()->rowCount(); ++row) {
+                    const QVariant a = tree.model()->index(row - 1, column).data(FrameTableModel::kSortRole), b = tree.model()->index(row, column).data(FrameTableModel::kSortRole);
+                    const auto wrong = order == Qt::AscendingOrder ? QVariant::compare(a, b) > 0 : QVariant::compare(a, b) < 0;
+                    QVERIFY(!wrong);
+                }
+            }
+        const QModelIndex current = tree.currentIndex();
+        QVERIFY(current.isValid());
+        tree.scrollTo(current);
+        QTest::mouseClick(tree.viewport(), Qt::LeftButton, {}, tree.visualRect(current).center());
+        QVERIFY(selection().marker().valid());
+    }
+
+    void anotherSeriesIsExplainedOnRequest() {
+        openDemo();
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        auto* series = window_->verdict().findChild<QComboBox*>();
+        QVERIFY(series->isVisible());
+        QCOMPARE(series->count(), 3);
+        series->setFocus();
+        QTest::keyClick(series, Qt::Key_Down);
+        QVERIFY(explained.wait(30'000));
+        QCOMPARE(explanation().series, 1u);
+        QCOMPARE(explanation().recording->series[1].name, std::string("picture"));
+    }
+
+    void droppingAFileOpensIt() {
+        QMimeData data;
+        data.setUrls({QUrl::fromLocalFile(FUGATO_DEMO_RECORDING)});
+        QDragEnterEvent enter({50, 50}, Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
+        QApplication::sendEvent(window_.get(), &enter);
+        QVERIFY(enter.isAccepted());
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        QDropEvent drop(QPointF(50, 50), Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
+        QApplication::sendEvent(window_.get(), &drop);
+        QVERIFY(explained.wait(30'000));
+        QVERIFY(window_->windowTitle().startsWith("skerry-regatta.fugato"));
+    }
+
+    void recentFilesAreOfferedAndReopened() {
+        openDemo();
+        QMenu* recent = nullptr;
+        for (QAction* action : window_->menuBar()->actions().first()->menu()->actions())
+            if (action->menu()) recent = action->menu();
+        QVERIFY(recent);
+        emit recent->aboutToShow();
+        QCOMPARE(recent->actions().first()->text(), QString("skerry-regatta.fugato"));
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        recent->actions().first()->trigger();
+        QVERIFY(explained.wait(30'000));
+    }
+
+    void openingCanBeCancelled() {
+        QSignalSpy cancelled(&window_->document(), &Document::cancelled), opened(&window_->document(), &Document::recordingChanged);
+        window_->open(FUGATO_DEMO_RECORDING);
+        auto* button = window_->findChild<QPushButton*>("cancel");
+        QVERIFY(button->isVisible());
+        QTest::mouseClick(button, Qt::LeftButton);
+        QCOMPARE(cancelled.count(), 1);
+        QCoreApplication::processEvents();
+        QCOMPARE(opened.count(), 0);
+        QVERIFY(!button->isVisible());
+        openDemo();  // and works the next time
+    }
+
+    void badFilesGetOneSentenceAndLeaveWhatIsOpen_data() {
+        QTest::addColumn<QByteArray>("bytes");
+        QTest::addColumn<QString>("words");
+        QTest::newRow("empty") << QByteArray() << "is empty";
+        QTest::newRow("other") << QByteArray("PK\3\4zzzz") << "is not a Fugato recording";
+        QTest::newRow("cut") << QByteArray("\x89" "FUG\r\n\x1a\n") << "is cut off";
+    }
+    void badFilesGetOneSentenceAndLeaveWhatIsOpen() {
+        QFETCH(QByteArray, bytes);
+        QFETCH(QString, words);
+        openDemo();
+        const auto before = window_->document().recording();
+        open(write("bad.fugato", bytes));
+        QVERIFY2(window_->notice().contains(words), qPrintable(window_->notice()));
+        QVERIFY(window_->document().recording() == before);
+    }
+
+    void damagedRecordingsShowWhatIsLeftAndSayWhatIsMissing() {
+        QFile demo(FUGATO_DEMO_RECORDING);
+        QVERIFY(demo.open(QIODevice::ReadOnly));
+        QByteArray bytes = demo.readAll();
+        bytes.truncate(bytes.size() / 2);
+        for (int i = 0; i < 300; ++i) bytes[bytes.size() / 3 + i] = static_cast<char>(bytes[bytes.size() / 3 + i] ^ 0x55);
+        open(write("damaged.fugato", bytes));
+        QVERIFY(window_->document().explanation());
+        QVERIFY(explanation().figures.frames > 1000);
+        QVERIFY(window_->notice().contains("was not closed"));
+        QVERIFY(window_->notice().contains("missing"));
+        QVERIFY(explanation().figures.worst < 1'000'000'000);  // no frame reaches across the gap
+        window_->grab();
+    }
+
+    void recordingsWithoutFramesOrEventsAreNotBlank() {
+        TextRecording noFrames;
+        noFrames.mark(0, 5, "main", "A");
+        open(write("noframes.jsonl", QByteArray::fromStdString(noFrames.text())));
+        QCOMPARE(window_->verdict().sentence(), QString("No frames were recorded, so nothing can be late."));
+        QCOMPARE(selection().frame(), kNone);
+        window_->grab();
+        open(write("nothing.jsonl", "{\"fugato\":\"text\",\"version\":1}\n"));
+        window_->grab();
+        key(Qt::Key_N);
+        key(Qt::Key_PageDown);
+        key(Qt::Key_F);
+        TextRecording one;
+        one.frame(0, "main").mark(1, 2, "main", "A").frameEnd(20'000, "main");
+        open(write("one.jsonl", QByteArray::fromStdString(one.text())));
+        QCOMPARE(explanation().figures.over, size_t{1});
+        window_->grab();
+    }
+
+    void noKeyCrashesWithoutARecording() {
+        for (const Qt::Key which : {Qt::Key_N, Qt::Key_P, Qt::Key_F, Qt::Key_Home, Qt::Key_PageDown, Qt::Key_PageUp, Qt::Key_Left, Qt::Key_Plus, Qt::Key_F5}) key(which);
+        QTest::mouseClick(window_->lanes().viewport(), Qt::LeftButton, {}, {200, 200});
+        QTest::mouseDClick(window_->lanes().viewport(), Qt::LeftButton, {}, {200, 200});
+        QTest::mouseClick(&window_->strip(), Qt::LeftButton, {}, {200, 50});
+        QVERIFY(window_->statusText().contains("Ctrl+O"));
+    }
+
+    void darkColoursAndWindowStateAreRemembered() {
+        for (QAction* menu : window_->menuBar()->actions())
+            for (QAction* action : menu->menu()->actions())
+                if (action->text() == "Dark colours") action->trigger();
+        QVERIFY(theme().dark);
+        window_->resize(1000, 700);
+        window_->close();
+        window_ = std::make_unique<MainWindow>();
+        QVERIFY(theme().dark);
+        QCOMPARE(window_->size(), QSize(1000, 700));
+        applyTheme(false);
+    }
+
+    void everyListedKeyStandsInTheHelp() {
+        QVERIFY(MainWindow::keys().size() >= 10);
+        for (const auto& [name, what] : MainWindow::keys()) QVERIFY(!name.isEmpty() && !what.isEmpty());
+    }
+
+    void coarseAndExactDrawingAgreeOnWhatIsBusy() {
+        // 4 000 markers of 1 µs each 2 µs, then nothing: half covered, then empty, at any zoom.
+        TextRecording t;
+        for (int i = 0; i < 4000; ++i) t.mark(i * 2, i * 2 + 1, "main", "Tiny");
+        t.mark(20'000, 20'001, "main", "Last");
+        open(write("dense.jsonl", QByteArray::fromStdString(t.text())));
+        LanesView& lanes = window_->lanes();
+        key(Qt::Key_Home);
+        const auto inkAt = [&](double us) {
+            const QImage image = lanes.viewport()->grab().toImage();
+            const int x = static_cast<int>(lanes.picture().xAt(lanes.viewport()->rect(), static_cast<int64_t>(us * 1000)));
+            const QRect lane = lanes.picture().laneRect(lanes.viewport()->rect(), lanes.scrolled(), 0);
+            return image.pixelColor(x, lane.top() + LanePicture::kRail + 8) != theme().paper;
+        };
+        QVERIFY(inkAt(1000));
+        QVERIFY(inkAt(7990));
+        QVERIFY(!inkAt(12'000));
+        QVERIFY(lanes.picture().markersShown() >= 4000);
+        selection().showSpan(1'000'000, 1'010'000);
+        QVERIFY(inkAt(1000.5));
+        QVERIFY(!inkAt(1001.5));
+    }
+};
+
+QTEST_MAIN(AppTest)
+#include "app_test.moc"

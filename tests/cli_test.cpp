@@ -1,0 +1,131 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// fugato-cli against stored output, and its exit codes.
+#include <QFile>
+#include <QTemporaryDir>
+#include <QtTest>
+#include <nlohmann/json.hpp>
+#include <sstream>
+
+#include "cli/commands.h"
+#include "text_recording.h"
+
+using namespace fugato;
+using nlohmann::json;
+
+namespace {
+
+struct Ran {
+    int code;
+    QString out, err;
+};
+
+Ran run(const QStringList& words) {
+    std::vector<std::string> kept{"fugato-cli"};
+    for (const QString& word : words) kept.push_back(word.toStdString());
+    std::vector<const char*> argv;
+    for (const std::string& word : kept) argv.push_back(word.c_str());
+    std::ostringstream out, err;
+    const int code = runCli(static_cast<int>(argv.size()), argv.data(), out, err);
+    return {code, QString::fromStdString(out.str()), QString::fromStdString(err.str())};
+}
+
+QByteArray contents(const QString& path) {
+    QFile file(path);
+    return file.open(QIODevice::ReadOnly) ? file.readAll() : QByteArray("(missing)");
+}
+
+}  // namespace
+
+class CliTest : public QObject {
+    Q_OBJECT
+    QTemporaryDir folder_;
+
+    static QString stored(const char* name) { return QString(FUGATO_SOURCE_DIR "/tests/stored/") + name; }
+    /// Compares with tests/stored/NAME; with FUGATO_STORE=1 in the environment writes it instead.
+    static void compareStored(const char* name, const QString& text) {
+        if (qEnvironmentVariableIsSet("FUGATO_STORE")) {
+            QFile file(stored(name));
+            QVERIFY(file.open(QIODevice::WriteOnly));
+            file.write(text.toUtf8());
+            return;
+        }
+        QCOMPARE(text, QString::fromUtf8(contents(stored(name))));
+    }
+
+private slots:
+    void infoTellsWhatARecordingHolds() {
+        const Ran ran = run({"info", stored("lock.jsonl")});
+        QCOMPARE(ran.code, 0);
+        QCOMPARE(ran.err, QString());
+        compareStored("lock-info.txt", ran.out);
+    }
+
+    void explainNamesTheCauseInWords() {
+        const Ran ran = run({"explain", stored("lock.jsonl")});
+        QCOMPARE(ran.code, 0);
+        compareStored("lock-explain.txt", ran.out);
+    }
+
+    void explainAsJsonHasTheDocumentedFields() {
+        const Ran ran = run({"explain", "--json", stored("lock.jsonl")});
+        QCOMPARE(ran.code, 0);
+        compareStored("lock-explain.json", ran.out);
+        const json all = json::parse(ran.out.toStdString());
+        const json& frame = all["spikes"][0]["frames"][0];
+        int64_t sum = 0;
+        for (const json& part : frame["parts"]) sum += part["excess_ns"].get<int64_t>();
+        QCOMPARE(sum, frame["duration_ns"].get<int64_t>() - frame["usual_ns"].get<int64_t>());
+    }
+
+    void aBudgetChangesWhatIsLate() {
+        const auto over = [](const Ran& ran) { return json::parse(ran.out.toStdString())["series"][0]["over"].get<int>(); };
+        QCOMPARE(over(run({"explain", "--json", stored("lock.jsonl")})), 1);
+        QCOMPARE(over(run({"explain", "--json", "--budget", "100", stored("lock.jsonl")})), 0);
+        QCOMPARE(over(run({"explain", "--json", "--budget", "1", stored("lock.jsonl")})), 12);
+    }
+
+    void convertGoesBothWaysWithoutLoss() {
+        const QString binary = folder_.filePath("a.fugato"), text = folder_.filePath("a.jsonl"), again = folder_.filePath("b.fugato");
+        QCOMPARE(run({"convert", stored("lock.jsonl"), binary}).code, 0);
+        QCOMPARE(run({"convert", binary, text}).code, 0);
+        QCOMPARE(run({"convert", text, again}).code, 0);
+        QCOMPARE(contents(again), contents(binary));
+        QCOMPARE(run({"explain", "--json", binary}).out, run({"explain", "--json", stored("lock.jsonl")}).out);
+    }
+
+    void theDemoRecordingSurvivesTheWayThroughText() {
+        const QString text = folder_.filePath("demo.jsonl"), back = folder_.filePath("demo.fugato"), text2 = folder_.filePath("demo2.jsonl");
+        QCOMPARE(run({"convert", FUGATO_DEMO_RECORDING, text}).code, 0);
+        QCOMPARE(run({"convert", text, back}).code, 0);
+        QCOMPARE(run({"convert", back, text2}).code, 0);
+        QVERIFY(contents(text) == contents(text2));
+        QVERIFY(run({"explain", "--json", back}).out == run({"explain", "--json", FUGATO_DEMO_RECORDING}).out);
+    }
+
+    void exitCodesTellWhatWentWrong() {
+        QCOMPARE(run({}).code, int(kExitWrongUse));
+        QCOMPARE(run({"dance"}).code, int(kExitWrongUse));
+        QCOMPARE(run({"explain"}).code, int(kExitWrongUse));
+        QCOMPARE(run({"explain", stored("lock.jsonl"), "--budget", "-3"}).code, int(kExitWrongUse));
+        QCOMPARE(run({"--help"}).code, int(kExitOk));
+        const Ran missing = run({"info", "/nowhere.fugato"});
+        QCOMPARE(missing.code, int(kExitUnreadable));
+        QCOMPARE(missing.err, QString("fugato-cli: Cannot open /nowhere.fugato: there is no such file. Check the path.\n"));
+        QCOMPARE(run({"convert", stored("lock.jsonl"), "/nowhere/x.fugato"}).code, int(kExitNotWritten));
+        QCOMPARE(run({"convert", stored("lock.jsonl"), folder_.filePath("x.zip")}).code, int(kExitNotWritten));
+        QCOMPARE(run({"explain", stored("lock.jsonl"), "--series", "7"}).code, int(kExitNothingFound));
+        const QString noFrames = folder_.filePath("none.jsonl");
+        QFile file(noFrames);
+        QVERIFY(file.open(QIODevice::WriteOnly));
+        file.write(R"({"at":1,"lane":"main","do":"begin","site":"A"})");
+        file.close();
+        const Ran ran = run({"explain", noFrames});
+        QCOMPARE(ran.code, int(kExitNothingFound));
+        QVERIFY(ran.err.contains("holds no frames"));
+        QVERIFY(ran.err.contains("never ended"));  // what was repaired is told as well
+    }
+};
+
+QTEST_GUILESS_MAIN(CliTest)
+#include "cli_test.moc"

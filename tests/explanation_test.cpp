@@ -1,0 +1,457 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Each rule of docs/explanation.md on a small recording whose answer is worked out by hand.
+#include <QtTest>
+#include <random>
+
+#include "core/explain/frame_table.h"
+#include "core/explain/sentences.h"
+#include "text_recording.h"
+
+using namespace fugato;
+
+namespace {
+
+/// "lane:path kind begin-end" of every piece, earliest first, times in µs.
+QStringList piecesOf(const Recording& r, uint32_t frame = 0) {
+    Accountant accountant(r);
+    const Frame& f = r.series[0].frames[frame];
+    QStringList out;
+    int64_t at = f.end;
+    for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
+        if (piece.end != at) out.prepend("GAP");
+        at = piece.begin;
+        out.prepend(QString("%1:%2 %3 %4-%5").arg(QString::fromStdString(r.lanes[piece.lane].name), pathOf(r, piece.path), pieceName(piece.kind))
+                        .arg(piece.begin / 1000.0).arg(piece.end / 1000.0));
+    }
+    if (at != f.begin) out.prepend("GAP");
+    return out;
+}
+
+std::shared_ptr<const Explanation> explained(const std::shared_ptr<const Recording>& r, int64_t budget = 0) {
+    return explain(r, accountFrames(*r, 0), budget);
+}
+
+/// `count` usual frames of 8 ms each 20 ms: Frame ▸ Work of 6 ms, deadline 10 ms. Returns the time after them.
+double usualFrames(TextRecording& t, int count, double from = 0) {
+    for (int i = 0; i < count; ++i, from += 20'000) {
+        t.frame(from, "main").begin(from, "main", "Frame").mark(from + 1000, from + 7000, "main", "Work");
+        t.end(from + 8000, "main").frameEnd(from + 8000, "main");
+    }
+    return from;
+}
+
+QString causeText(const Explanation& e, size_t index) {
+    if (index >= e.causes.size()) return "none";
+    const Cause& cause = e.causes[index];
+    return QString("%1 %2 %3 %4").arg(QString::fromStdString(cause.letter), QString::fromStdString(e.recording->groups[cause.group].name),
+                                      pathOf(*e.recording, cause.path), causeKindName(cause.kind));
+}
+
+}  // namespace
+
+class ExplanationTest : public QObject {
+    Q_OBJECT
+
+private slots:
+    // ---- accounting --------------------------------------------------------------------------
+
+    void runningTimeBelongsToTheInnermostMarker() {
+        TextRecording t;
+        t.frame(0, "main").begin(1, "main", "A").mark(2, 3, "main", "B").mark(3, 4, "main", "B").end(6, "main").frameEnd(8, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "main:A running 1-2", "main:A/B running 2-3", "main:A/B running 3-4",
+                                                   "main:A running 4-6", "main: running 6-8"}));
+    }
+
+    void aLockWaitBelongsToItsHolderAndWakingToTheWaiter() {
+        TextRecording t;
+        t.begin(0, "save", "Flush").taken(1, "save", "gate").begin(2, "save", "write").end(7, "save").given(8, "save", "gate").end(9, "save");
+        t.frame(0, "main").wait(3, "main", "Wait", "gate", "lock").waitEnd(8.5, "main").taken(8.5, "main", "gate").frameEnd(10, "main");
+        const auto r = t.open();
+        QCOMPARE(piecesOf(*r), (QStringList{"main: running 0-3", "save:Flush/write running 3-7", "save:Flush running 7-8", "main:Wait waking 8-8.5", "main: running 8.5-10"}));
+        Accountant accountant(*r);
+        for (const Piece& piece : accountant.account(r->series[0].frames[0].lane, 0, 10'000)) {
+            if (piece.lane != laneNamed(*r, "save")) continue;
+            QCOMPARE(r->objects[piece.lock.object], std::string("gate"));
+            QCOMPARE(pathOf(*r, piece.lock.holder), QString("Flush"));
+        }
+    }
+
+    void twoHoldersInARowShareTheWait() {
+        TextRecording t;
+        t.begin(0, "b", "B").taken(1, "b", "gate").given(4, "b", "gate").end(4.5, "b");
+        t.begin(0, "c", "C").wait(2, "c", "WaitC", "gate", "lock").waitEnd(4, "c").taken(4, "c", "gate").given(7, "c", "gate").end(9, "c");
+        t.frame(0, "main").wait(3, "main", "Wait", "gate", "lock").waitEnd(7, "main").taken(7, "main", "gate").frameEnd(8, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-3", "b:B running 3-4", "c:C running 4-7", "main: running 7-8"}));
+    }
+
+    void aLinkedWaitBelongsToWhoeverEndedItAlsoOverSeveralLanes() {
+        TextRecording t;
+        t.begin(0, "gpu", "Scene").linkOut(6, "gpu", 1).end(6, "gpu");
+        t.begin(0, "render", "Picture").wait(1, "render", "WaitGpu", "fence", "gpu").waitEnd(6, "render", 1).linkOut(8, "render", 2).end(8, "render");
+        t.frame(0, "main").begin(0, "main", "Frame").wait(2, "main", "WaitRender", "picture", "job").waitEnd(8, "main", 2).end(9, "main").frameEnd(9, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main:Frame running 0-2", "gpu:Scene running 2-6", "render:Picture running 6-8", "main:Frame running 8-9"}));
+    }
+
+    void workThatWasQueuedLeadsBackToWhoAskedForIt() {
+        TextRecording t;
+        t.lane("gpu", 5, "queue");
+        t.begin(0, "render", "Encode").linkOut(5, "render", 1).end(5, "render");
+        t.begin(6, "gpu", "Scene").linkIn(6, "gpu", 1).linkOut(9, "gpu", 2).end(9, "gpu");
+        t.frame(0, "main").wait(1, "main", "WaitGpu", "fence", "gpu").waitEnd(9, "main", 2).frameEnd(10, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "render:Encode running 1-5", "gpu:Scene queued 5-6", "gpu:Scene running 6-9", "main: running 9-10"}));
+    }
+
+    void aWaitWithoutAKnownEndBelongsToItsKind() {
+        TextRecording t;
+        t.frame(0, "main").wait(1, "main", "Read", "sails.pak", "file").waitEnd(4, "main").wait(5, "main", "Nap", "timer", "sleep").waitEnd(6, "main").frameEnd(7, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "main:Read wait_file 1-4", "main: running 4-5", "main:Nap wait_sleep 5-6", "main: running 6-7"}));
+    }
+
+    void anotherLaneOutsideAnyMarkerIsIdleThere() {
+        TextRecording t;
+        t.mark(0, 2, "worker", "Old").mark(4, 5, "worker", "Job").linkOut(5, "worker", 1);
+        t.frame(0, "main").wait(1, "main", "Wait", "job", "job").waitEnd(5, "main", 1).frameEnd(6, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "worker:Old running 1-2", "worker: idle 2-4", "worker:Job running 4-5", "main: running 5-6"}));
+    }
+
+    void lanesThatWaitForEachOtherEndTheWalk() {
+        TextRecording t;
+        t.wait(1, "b", "WaitB", "x", "job").waitEnd(6, "b", 2).linkOut(7, "b", 1);
+        t.frame(0, "main").wait(2, "main", "WaitA", "x", "job").linkOut(6, "main", 2).waitEnd(7, "main", 1).frameEnd(8, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-2", "b:WaitB wait_job 2-6", "b: idle 6-7", "main: running 7-8"}));
+    }
+
+    void piecesOfEveryFrameAddUpOnRandomRecordings() {
+        std::mt19937 random(3);
+        for (int round = 0; round < 60; ++round) {
+            TextRecording t;
+            const char* const lanes[] = {"main", "a", "b"};
+            std::vector<int> depth(3), waits(3);
+            std::vector<std::vector<bool>> open(3);
+            double now = 0;
+            bool inFrame = false;
+            for (int i = 0; i < 500; ++i) {
+                now += static_cast<double>(random() % 40) / 7;
+                const size_t l = random() % 3;
+                const std::string lane = lanes[l];
+                switch (random() % 8) {
+                    case 0: case 1: t.begin(now, lane, std::string(1, static_cast<char>('A' + random() % 5))); open[l].push_back(false); break;
+                    case 2: t.wait(now, lane, "W", random() % 2 ? "gate" : "door", random() % 2 ? "lock" : "job"); open[l].push_back(true); break;
+                    case 3: case 4:
+                        if (open[l].empty()) break;
+                        open[l].back() ? t.waitEnd(now, lane, static_cast<int>(random() % 30)) : t.end(now, lane);
+                        open[l].pop_back();
+                        break;
+                    case 5: random() % 2 ? t.linkOut(now, lane, static_cast<int>(random() % 30)) : t.linkIn(now, lane, static_cast<int>(random() % 30)); break;
+                    case 6: random() % 2 ? t.taken(now, lane, "gate") : t.given(now, lane, "gate"); break;
+                    default: inFrame ? t.frameEnd(now, "main") : t.frame(now, "main", 30); inFrame = !inFrame;
+                }
+            }
+            const auto r = t.open();
+            if (r->series.empty() || r->series[0].frames.empty()) continue;
+            for (uint32_t f = 0; f < r->series[0].frames.size(); ++f) QVERIFY(!piecesOf(*r, f).contains("GAP"));
+            const auto e = explained(r);
+            for (uint32_t f = 0; f < e->frames.size(); ++f) {
+                int64_t sum = 0, late = 0;
+                for (const ExcessPart& part : e->excessOf(f)) sum += part.excess();
+                QCOMPARE(sum, e->frame(f).duration() - e->usualOf(f));
+                for (const CauseShare& share : e->frames[f].shares) late += share.late;
+                QCOMPARE(late, e->frames[f].overrun);
+            }
+            int64_t late = 0;
+            for (const Cause& cause : e->causes) late += cause.late;
+            QCOMPARE(late, e->figures.late);
+        }
+    }
+
+    // ---- frames --------------------------------------------------------------------------------
+
+    void framesAreInBudgetNearOrOverTheirOwnDeadline() {
+        TextRecording t;
+        t.frame(0, "main", 10'000).frameEnd(9'000, "main").frame(20'000, "main", 10'000).frameEnd(29'001, "main");
+        t.frame(40'000, "main", 10'000).frameEnd(50'000, "main").frame(60'000, "main", 10'000).frameEnd(70'001, "main");
+        t.frame(80'000, "main", 30'000).frameEnd(90'001, "main");
+        const auto e = explained(t.open());
+        const auto state = [&](uint32_t f) { return e->frames[f].state; };
+        QCOMPARE(state(0), FrameState::InBudget);
+        QCOMPARE(state(1), FrameState::Near);
+        QCOMPARE(state(2), FrameState::Near);
+        QCOMPARE(state(3), FrameState::Over);
+        QCOMPARE(e->frames[3].overrun, int64_t{1'000});
+        QCOMPARE(state(4), FrameState::InBudget);
+        QCOMPARE(e->figures.over, size_t{1});
+        QCOMPARE(e->figures.near, size_t{2});
+        QCOMPARE(e->figures.late, int64_t{1'000});
+        QCOMPARE(e->figures.p50, int64_t{10'000'000});
+        QCOMPARE(e->figures.worst, int64_t{10'001'000});
+    }
+
+    void aBudgetOfThePersonReplacesEveryDeadline() {
+        TextRecording t;
+        usualFrames(t, 10);
+        const auto r = t.open();
+        QCOMPARE(explained(r)->figures.over, size_t{0});
+        QCOMPARE(explained(r, 7'000'000)->figures.over, size_t{10});
+        QCOMPARE(explained(r, 7'000'000)->figures.late, int64_t{10'000'000});
+    }
+
+    void waitingForTheNextTickIsNoWorkAndNoCause() {
+        TextRecording t;
+        for (int i = 0; i < 12; ++i) {  // 6 ms of work, held to the tick at 10.1 ms
+            const double at = i * 11'000;
+            t.frame(at, "main").begin(at, "main", "Work").end(at + 6'000, "main").wait(at + 6'000, "main", "Tick", "display", "pacing").waitEnd(at + 10'100, "main").frameEnd(at + 10'100, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->figures.over, size_t{0});
+        QCOMPARE(e->frames[0].work, int64_t{6'000'000});
+        QCOMPARE(e->figures.near, size_t{0});
+    }
+
+    // ---- causes and kinds ------------------------------------------------------------------------
+
+    void workThatNeverOccursInUsualFramesIsUnusualAndNamedAsAWhole() {
+        TextRecording t;
+        const double at = usualFrames(t, 20);
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work");
+        t.begin(at + 7000, "main", "Load").mark(at + 7500, at + 12'000, "main", "Unpack").end(at + 13'000, "main").end(at + 14'000, "main").frameEnd(at + 14'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(e->figures.over, size_t{1});
+        QCOMPARE(e->usualOf(20), int64_t{8'000'000});
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Load unusual"));
+        QCOMPARE(e->frames[20].shares[0].excess, int64_t{6'000'000});
+        QCOMPARE(e->causes[0].saved, 1u);
+        QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("never in a usual frame"));
+    }
+
+    void aCallThatTakesLongerIsSlowerAndNamedWhereTheExcessSits() {
+        TextRecording t;
+        const double at = usualFrames(t, 20);
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 13'000, "main", "Work").end(at + 14'000, "main").frameEnd(at + 14'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Work slower"));
+        QCOMPARE(e->causes[0].slowdown, 2.0);
+        QCOMPARE(verdictSentence(*e), std::string("1 frame over budget, 4.0 ms late in all, from 1 cause"));
+    }
+
+    void moreCallsAreToldFromSlowerCalls() {
+        TextRecording t;
+        double at = 0;
+        for (int i = 0; i < 20; ++i, at += 20'000) {
+            t.frame(at, "main").begin(at, "main", "Frame");
+            for (int k = 0; k < 3; ++k) t.mark(at + 1000 + k * 1000, at + 2000 + k * 1000, "main", "Step");
+            t.end(at + 5000, "main").frameEnd(at + 5000, "main");
+        }
+        t.frame(at, "main").begin(at, "main", "Frame");
+        for (int k = 0; k < 12; ++k) t.mark(at + 1000 + k * 1000, at + 2000 + k * 1000, "main", "Step");
+        t.end(at + 14'000, "main").frameEnd(at + 14'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Step more_calls"));
+        QCOMPARE(e->causes[0].calls, 12.0);
+        QCOMPARE(e->causes[0].usualCalls, 3.0);
+        QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("more calls: 12, usually 3"));
+    }
+
+    void timeBehindALockIsWaitingAndNamesTheHoldersMarker() {
+        TextRecording t;
+        const double at = usualFrames(t, 20);
+        t.begin(at, "save", "Autosave").begin(at, "save", "Flush").taken(at, "save", "gate").mark(at + 10, at + 11'000, "save", "write").given(at + 11'000, "save", "gate").end(at + 11'500, "save").end(at + 12'000, "save");
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work").wait(at + 7000, "main", "Wait", "gate", "lock").waitEnd(at + 11'000, "main").end(at + 12'000, "main").frameEnd(at + 12'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A save Autosave/Flush waiting"));
+        QCOMPARE(e->frames[20].shares[0].excess, int64_t{4'000'000});
+        QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("waits: lock held on save"));
+        const auto sentences = frameSentences(*e, 20);
+        QCOMPARE(sentences.at(0).text, std::string("main waited 4.0 ms for ‘gate’. save held it inside Autosave ▸ Flush. In usual frames nobody waits for it."));
+    }
+
+    void aWaitWithoutAKnownEndIsItselfTheCause() {
+        TextRecording t;
+        const double at = usualFrames(t, 20);
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work").wait(at + 7000, "main", "Read", "disk", "file").waitEnd(at + 12'000, "main").end(at + 13'000, "main").frameEnd(at + 13'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Read waiting"));
+        QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("waits for a file on main"));
+    }
+
+    void workOnAnotherLaneThatIsUsuallyNotWaitedForIsJudgedByItsOwnUsualLength() {
+        TextRecording t;
+        double at = 0;
+        for (int i = 0; i < 20; ++i, at += 20'000) {
+            t.mark(at, at + 5000, "gpu", "Scene");
+            t.frame(at, "main").mark(at, at + 8000, "main", "Work").frameEnd(at + 8000, "main");
+        }
+        t.begin(at, "gpu", "Scene").linkOut(at + 15'000, "gpu", 1).end(at + 15'000, "gpu");
+        t.frame(at, "main").mark(at, at + 8000, "main", "Work").wait(at + 8000, "main", "WaitGpu", "fence", "gpu").waitEnd(at + 15'000, "main", 1).frameEnd(at + 15'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A gpu Scene slower"));
+        QCOMPARE(e->causes[0].slowdown, 3.0);
+    }
+
+    void severalCausesAreNamedUntilFourFifthsOfTheExcessAreCovered() {
+        TextRecording t;
+        const double at = usualFrames(t, 20);
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work");
+        t.mark(at + 7000, at + 11'000, "main", "X").mark(at + 11'000, at + 14'000, "main", "Y").mark(at + 14'000, at + 14'500, "main", "Z").end(at + 15'500, "main").frameEnd(at + 15'500, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(e->frames[20].shares.size(), size_t{2});  // X 4 ms, Y 3 ms of 7.5 ms; Z is left over
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/X unusual"));
+        QCOMPARE(causeText(*e, 1), QString("B main Frame/Y unusual"));
+        QCOMPARE(e->frames[20].shares[0].late + e->frames[20].shares[1].late, int64_t{5'500'000});
+    }
+
+    void aLateFrameInWhichNothingTookLongerIsUnexplained() {
+        TextRecording t;
+        usualFrames(t, 20);
+        const auto e = explained(t.open(), 7'999'999);
+        QCOMPARE(e->figures.over, size_t{20});
+        QCOMPARE(e->baselines[0].onlyLate, true);
+        QCOMPARE(e->causes.size(), size_t{1});
+        QCOMPARE(e->causes[0].kind, CauseKind::Unexplained);
+        QVERIFY(QString::fromStdString(verdictSentence(*e)).contains("no cause that was recorded"));
+    }
+
+    // ---- usual frames, spikes, origins -------------------------------------------------------------
+
+    void stagesHaveUsualFramesOfTheirOwn() {
+        TextRecording t;
+        t.at(0, "main", R"("do":"state","state":"stage","value":"Quiet")");
+        double at = 0;
+        for (int i = 0; i < 40; ++i, at += 20'000) {
+            if (i == 20) t.at(at - 1, "main", R"("do":"state","state":"stage","value":"Busy")");
+            t.frame(at, "main").mark(at, at + (i < 20 ? 2000 : 9000), "main", "Work").frameEnd(at + (i < 20 ? 2000 : 9000), "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->baselines.size(), size_t{2});
+        QCOMPARE(e->usualOf(0), int64_t{2'000'000});
+        QCOMPARE(e->usualOf(39), int64_t{9'000'000});
+    }
+
+    void lateFramesInARowAreOneSpikeAndSpikesOfOneCauseAreGathered() {
+        TextRecording t;
+        double at = usualFrames(t, 20);
+        const auto slow = [&](int count) {
+            for (int i = 0; i < count; ++i, at += 20'000)
+                t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 12'000, "main", "Work").end(at + 13'000, "main").frameEnd(at + 13'000, "main");
+        };
+        slow(3);
+        at = usualFrames(t, 5, at);
+        slow(1);
+        at = usualFrames(t, 5, at);
+        const auto e = explained(t.open());
+        QCOMPARE(e->spikes.size(), size_t{2});
+        QCOMPARE(e->spikes[0].first, 20u);
+        QCOMPARE(e->spikes[0].last, 22u);
+        QCOMPARE(e->spikes[0].late, int64_t{9'000'000});
+        QCOMPARE(e->causes.size(), size_t{1});
+        QCOMPARE(e->causes[0].spikes.size(), size_t{2});
+        QCOMPARE(e->causes[0].frames.size(), size_t{4});
+        QCOMPARE(e->causes[0].late, int64_t{12'000'000});
+    }
+
+    void causesAreRankedByTheTimeTheyCost() {
+        TextRecording t;
+        double at = usualFrames(t, 20);
+        const auto late = [&](const char* name, double ms) {
+            t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work").mark(at + 7000, at + 7000 + ms * 1000, "main", name).end(at + 8000 + ms * 1000, "main").frameEnd(at + 8000 + ms * 1000, "main");
+            at = usualFrames(t, 3, at + 40'000);
+        };
+        late("Small", 4);
+        late("Large", 9);
+        late("Small", 4);
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Large unusual"));
+        QCOMPARE(causeText(*e, 1), QString("B main Frame/Small unusual"));
+        QCOMPARE(e->causes[1].spikes.size(), size_t{2});
+    }
+
+    void aFrameThatSuffersFromWorkAskedForEarlierNamesThatFrame() {
+        TextRecording t;
+        double at = 0;
+        for (int i = 0; i < 20; ++i, at += 20'000) {
+            t.frame(at, "main").begin(at, "main", "Work");
+            if (i == 17) t.linkOut(at + 1000, "main", 5);
+            t.end(at + 8000, "main").frameEnd(at + 8000, "main");
+        }
+        const double asked = 17 * 20'000 + 1000;
+        t.begin(asked + 100, "worker", "Rank").linkIn(asked + 100, "worker", 5).linkOut(at + 14'000, "worker", 6).end(at + 14'000, "worker");
+        t.frame(at, "main").mark(at, at + 8000, "main", "Work").wait(at + 8000, "main", "WaitRank", "table", "job").waitEnd(at + 14'000, "main", 6).frameEnd(at + 14'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(e->spikes.size(), size_t{1});
+        QCOMPARE(e->spikes[0].first, 20u);
+        QCOMPARE(e->spikes[0].origin, 17u);
+        QCOMPARE(causeText(*e, 0), QString("A worker Rank unusual"));
+        bool told = false;
+        for (const Sentence& sentence : frameSentences(*e, 20)) told |= sentence.text == "The work was asked for in frame 17; this frame suffers from it.";
+        QVERIFY(told);
+    }
+
+    // ---- table, ladder, words ------------------------------------------------------------------------
+
+    void theFrameTableCountsEveryLaneAgainstUsual() {
+        TextRecording t;
+        const double at = usualFrames(t, 20);
+        t.mark(at - 1000, at + 3000, "worker", "Job");  // reaches into the frame from before
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 5000, "main", "Work").mark(at + 5000, at + 12'000, "main", "Work").end(at + 13'000, "main").frameEnd(at + 13'000, "main");
+        const auto e = explained(t.open());
+        const FrameTable table = makeFrameTable(*e, 20);
+        const auto find = [&](const QString& lane, const QString& path) -> const FrameTableRow* {
+            for (const auto& row : table.rows)
+                if (QString::fromStdString(e->recording->lanes[row.lane].name) == lane && pathOf(*e->recording, row.path) == path) return &row;
+            return nullptr;
+        };
+        QCOMPARE(find("main", "")->total, int64_t{13'000'000});
+        QCOMPARE(find("main", "Frame")->self, int64_t{2'000'000});
+        QCOMPARE(find("main", "Frame/Work")->total, int64_t{11'000'000});
+        QCOMPARE(find("main", "Frame/Work")->calls, 2u);
+        QCOMPARE(find("main", "Frame/Work")->usual, int64_t{6'000'000});
+        QCOMPARE(find("main", "Frame/Work")->excess(), int64_t{5'000'000});
+        QCOMPARE(find("worker", "Job")->total, int64_t{3'000'000});
+    }
+
+    void theLadderAddsUpToTheWholeDifference() {
+        TextRecording t;
+        const double at = usualFrames(t, 20);
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 5000, "main", "Work").mark(at + 5000, at + 13'000, "main", "Load").end(at + 14'000, "main").frameEnd(at + 14'000, "main");
+        const auto e = explained(t.open());
+        int64_t sum = 0;
+        for (const Rung& rung : ladder(*e, 20)) sum += rung.excess;
+        QCOMPARE(sum, int64_t{6'000'000});
+        QCOMPARE(ladder(*e, 20).front().title, std::string("Frame ▸ Load"));
+        QCOMPARE(ladder(*e, 20).front().excess, int64_t{8'000'000});
+        QCOMPARE(ladder(*e, 20)[1].excess, int64_t{-2'000'000});
+    }
+
+    void recordingsWithoutFramesOrLatenessSaySo() {
+        TextRecording none;
+        none.mark(0, 5, "main", "A").frame(6, "main");
+        QVERIFY(!explained(none.open())->figures.frames);
+        QCOMPARE(verdictSentence(*explained(none.open())), std::string("No frames were recorded, so nothing can be late."));
+        TextRecording good;
+        usualFrames(good, 3);
+        QCOMPARE(verdictSentence(*explained(good.open())), std::string("Every one of 3 frames met its deadline; the slowest took 8.0 ms"));
+    }
+
+    void numbersReadWell() {
+        QCOMPARE(durationText(95), std::string("95 ns"));
+        QCOMPARE(durationText(1'500), std::string("1.5 µs"));
+        QCOMPARE(durationText(41'300'000), std::string("41.3 ms"));
+        QCOMPARE(durationText(3'100'000'000), std::string("3.10 s"));
+        QCOMPARE(durationText(156'000'000'000), std::string("2 min 36 s"));
+        QCOMPARE(signedMsText(-400'000), std::string("−0.4"));
+        QCOMPARE(countText(9402), std::string("9\u202f402"));
+        QCOMPARE(countText(1234567), std::string("1\u202f234\u202f567"));
+        QCOMPARE(plural(1, "frame", "frames"), std::string("1 frame"));
+    }
+
+    void explainingCanBeCancelled() {
+        TextRecording t;
+        usualFrames(t, 3);
+        const auto r = t.open();
+        QVERIFY(!accountFrames(*r, 0, [](double) { return false; }));
+        QVERIFY(!explain(r, accountFrames(*r, 0), 0, [](double) { return false; }));
+    }
+};
+
+QTEST_GUILESS_MAIN(ExplanationTest)
+#include "explanation_test.moc"

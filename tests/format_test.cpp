@@ -1,0 +1,327 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include <QFile>
+#include <QTemporaryDir>
+#include <QtTest>
+#include <cmath>
+#include <cstring>
+#include <random>
+
+#include "format/binary_form.h"
+#include "format/text_form.h"
+
+using namespace fugato;
+
+namespace {
+
+/// A store with every definition and every kind of event, and awkward values.
+EventStore everything() {
+    EventStore store;
+    store.started(1'700'000'000'000'000'123);
+    store.define(ContextDefinition{"program", "skerry"});
+    store.define(LaneDefinition{1, LaneKind::Thread, 4711, "main", "loop"});
+    store.define(LaneDefinition{9, LaneKind::Queue, 0, "GPU \"graphics\" ▸ ü", ""});
+    store.define(SiteDefinition{1, 42, 1'000'000, "Simulate", "physics", "one step\nof every boat", "race.cpp"});
+    store.define(SiteDefinition{2, 0, 0, "Wait", "", "", ""});
+    store.define(SeriesDefinition{1, 16'666'667, "loop"});
+    store.define(ObjectDefinition{1, "scene lock"});
+    store.define(CounterDefinition{1, 2.5, "drops", "pieces"});
+    store.define(CounterDefinition{2, std::nullopt, "rate", ""});
+    store.define(StateDefinition{1, "stage"});
+    const auto number = [](double value) {
+        uint64_t bits = 0;
+        std::memcpy(&bits, &value, sizeof bits);
+        return bits;
+    };
+    store.event(1, {-5, EventKind::FrameBegin, 1, 20'000'000, 0, {}});
+    store.event(1, {0, EventKind::MarkBegin, 1, 0, 0, {}});
+    store.event(1, {10, EventKind::WaitBegin, 1, 2, static_cast<uint64_t>(WaitKind::Lock), {}});
+    store.event(1, {20, EventKind::WaitEnd, 0, 77, 0, {}});
+    store.event(1, {15, EventKind::Taken, 1, 0, 0, {}});  // backwards: kept as recorded
+    store.event(1, {30, EventKind::Given, 1, 0, 0, {}});
+    store.event(1, {31, EventKind::Count, 1, number(-0.1), 0, {}});
+    store.event(1, {32, EventKind::Count, 2, number(std::numeric_limits<double>::quiet_NaN()), 0, {}});
+    store.event(1, {33, EventKind::Count, 2, number(-std::numeric_limits<double>::infinity()), 0, {}});
+    store.event(1, {34, EventKind::Point, static_cast<uint32_t>(Severity::Error), 0, 0, "no \"file\"\n"});
+    store.event(1, {35, EventKind::StateSet, 1, 0, 0, "Race"});
+    store.event(9, {36, EventKind::LinkOut, 0, UINT64_MAX, 0, {}});
+    store.event(1, {37, EventKind::LinkIn, 0, UINT64_MAX, 0, {}});
+    store.event(1, {38, EventKind::Lost, 0, 12, 0, {}});
+    store.event(1, {39, EventKind::Lost, 0, 3, 1, {}});
+    store.event(1, {40, EventKind::MarkEnd, 0, 0, 0, {}});
+    store.event(1, {INT64_MAX / 2, EventKind::FrameEnd, 1, 0, 0, {}});
+    store.event(9, {INT64_MAX / 2, EventKind::LaneEnd, 0, 0, 0, {}});
+    return store;
+}
+
+std::string asText(const EventStore& store) {
+    std::string out;
+    writeText(store, [&](std::string_view bytes) { out.append(bytes); return true; }, {});
+    return out;
+}
+
+std::string asBinary(const EventStore& store) {
+    std::string out;
+    writeBinary(store, [&](std::string_view bytes) { out.append(bytes); return true; }, {});
+    return out;
+}
+
+Result<Damage> read(std::string bytes, EventStore& store) {
+    MemorySource source(std::move(bytes));
+    return readRecording(source, "file", store);
+}
+
+/// Several blocks per lane.
+EventStore longOne() {
+    EventStore store;
+    store.define(LaneDefinition{1, LaneKind::Thread, 0, "a", ""});
+    store.define(LaneDefinition{2, LaneKind::Thread, 0, "b", ""});
+    store.define(SiteDefinition{1, 0, 0, "Work", "", "", ""});
+    for (int i = 0; i < 60'000; ++i)
+        for (uint32_t lane = 1; lane <= 2; ++lane) {
+            store.event(lane, {i * 1000 + lane, EventKind::MarkBegin, 1, 0, 0, {}});
+            store.event(lane, {i * 1000 + 500 + lane, EventKind::MarkEnd, 0, 0, 0, {}});
+        }
+    return store;
+}
+
+}  // namespace
+
+class FormatTest : public QObject {
+    Q_OBJECT
+
+private slots:
+    void bothFormsGiveBackEverythingTheyWereGiven() {
+        const EventStore store = everything();
+        const std::string text = asText(store);
+        EventStore fromText, fromBinary, again;
+        auto damage = read(text, fromText);
+        QVERIFY(damage);
+        QVERIFY2(!damage->any(), damage->notes.empty() ? "" : damage->notes[0].c_str());
+        QCOMPARE(asText(fromText), text);
+        damage = read(asBinary(store), fromBinary);
+        QVERIFY(damage);
+        QVERIFY(!damage->any());
+        QCOMPARE(asText(fromBinary), text);
+        QVERIFY(read(asBinary(fromText), again));
+        QCOMPARE(asBinary(again), asBinary(store));
+    }
+
+    void theTextFormTakesNamesInsteadOfNumbers() {
+        EventStore store;
+        const auto damage = read(R"({"at":5,"lane":"main","do":"begin","site":"Draw"})"
+                                 "\n\n"
+                                 R"({"at":9,"lane":"main","do":"end"})", store);
+        QVERIFY(damage);
+        QVERIFY(!damage->any());
+        QCOMPARE(store.definitions.size(), size_t{2});
+        QCOMPARE(store.eventCount(), size_t{2});
+    }
+
+    void wrongLinesAreLeftOutAndNamed_data() {
+        QTest::addColumn<QString>("line");
+        QTest::addColumn<QString>("words");
+        QTest::newRow("no JSON") << "{\"at\":5," << "it is not valid JSON";
+        QTest::newRow("no object") << "[1,2]" << "not a JSON object";
+        QTest::newRow("no verb") << R"({"at":5})" << "neither";
+        QTest::newRow("unknown verb") << R"({"at":5,"lane":1,"do":"dance"})" << "dance";
+        QTest::newRow("no time") << R"({"lane":1,"do":"end"})" << "\"at\" is missing";
+        QTest::newRow("time in words") << R"({"at":"noon","lane":1,"do":"end"})" << "\"at\" is not a whole number";
+        QTest::newRow("fraction") << R"({"at":1.5,"lane":1,"do":"end"})" << "\"at\" is not a whole number";
+        QTest::newRow("negative lane") << R"({"at":1,"lane":-1,"do":"end"})" << "\"lane\"";
+        QTest::newRow("unknown wait") << R"({"at":1,"lane":1,"do":"wait","object":1,"site":1,"kind":"tea"})" << "tea";
+        QTest::newRow("unknown definition") << R"({"define":"planet","id":1})" << "planet";
+        QTest::newRow("text for a number") << R"({"at":1,"lane":1,"do":"count","counter":1,"value":"many"})" << "\"value\"";
+    }
+    void wrongLinesAreLeftOutAndNamed() {
+        QFETCH(QString, line);
+        QFETCH(QString, words);
+        EventStore store;
+        const auto damage = read(R"({"at":1,"lane":1,"do":"lane_end"})" "\n" + line.toStdString() + "\n" + R"({"at":2,"lane":1,"do":"lane_end"})", store);
+        QVERIFY(damage);
+        QCOMPARE(damage->wrongLines, uint64_t{1});
+        const QString note = QString::fromStdString(damage->notes.at(0));
+        QVERIFY2(note.startsWith("Line 2 "), qPrintable(note));
+        QVERIFY2(note.contains(words), qPrintable(note));
+        QCOMPARE(store.eventCount(), size_t{2});
+    }
+
+    void filesThatAreNoRecordingGetOneSentence_data() {
+        QTest::addColumn<QByteArray>("bytes");
+        QTest::addColumn<QString>("words");
+        QTest::newRow("empty") << QByteArray() << "is empty";
+        QTest::newRow("other kind") << QByteArray("\x7f" "ELF............") << "not a Fugato recording";
+        QTest::newRow("other JSON") << QByteArray("{\"name\": 1}\n{\"x\":2}") << "no line could be read";
+        QTest::newRow("header cut") << QByteArray("\x89" "FUG\r\n\x1a\n" "123") << "cut off";
+    }
+    void filesThatAreNoRecordingGetOneSentence() {
+        QFETCH(QByteArray, bytes);
+        QFETCH(QString, words);
+        EventStore store;
+        const auto damage = read(bytes.toStdString(), store);
+        QVERIFY(!damage);
+        const QString sentence = QString::fromStdString(damage.failure().sentence);
+        QVERIFY2(sentence.contains(words), qPrintable(sentence));
+        QVERIFY(sentence.startsWith("file "));
+    }
+
+    void filesThatCannotBeOpenedGetOneSentence() {
+        EventStore store;
+        auto damage = readRecordingFile("/nowhere/x.fugato", store);
+        QVERIFY(!damage);
+        QCOMPARE(QString::fromStdString(damage.failure().sentence), QString("Cannot open /nowhere/x.fugato: there is no such file. Check the path."));
+        damage = readRecordingFile("/tmp", store);
+        QVERIFY(!damage);
+        QVERIFY(QString::fromStdString(damage.failure().sentence).contains("it is a folder"));
+    }
+
+    void aNewerVersionIsRefusedWithAdvice() {
+        std::string bytes = asBinary(everything());
+        layout::FileHeader header;
+        std::memcpy(&header, bytes.data(), sizeof header);
+        header.version = 99;
+        header.checksum = layout::checksum(&header, offsetof(layout::FileHeader, checksum));
+        std::memcpy(bytes.data(), &header, sizeof header);
+        EventStore store;
+        const auto damage = read(bytes, store);
+        QVERIFY(!damage);
+        QVERIFY(QString::fromStdString(damage.failure().sentence).contains("newer version"));
+    }
+
+    void unknownBlocksAndReservedEventsAreSkipped() {
+        std::string bytes;
+        layout::BlockFile file([&](std::string_view part) { bytes.append(part); return true; });
+        layout::FileHeader header{};
+        header.clock = 1;
+        header.nsPerTick = 1;
+        file.writeHeader(header);
+        file.writeBlock(static_cast<layout::BlockType>(900), 0, 1, 0, 0, "from the future");
+        std::string payload;
+        uint64_t last = 7;
+        layout::appendEvent(payload, {7, EventKind::MarkBegin, 1, 0, 0, {}}, last);
+        layout::appendVarint(payload, 25);  // a reserved kind: its bytes are counted
+        layout::appendVarint(payload, 0);
+        layout::appendText(payload, "xyz");
+        layout::appendEvent(payload, {9, EventKind::MarkEnd, 0, 0, 0, {}}, last);
+        file.writeBlock(layout::BlockType::Events, 4, 3, 7, 9, payload);
+        file.writeIndex();
+        EventStore store;
+        const auto damage = read(bytes, store);
+        QVERIFY(damage);
+        QVERIFY(!damage->any());
+        QCOMPARE(store.lanes.at(4).size(), size_t{2});
+        QCOMPARE(store.lanes.at(4)[1].time, int64_t{9});
+    }
+
+    void aRecordingCutAnywhereKeepsEveryWholeBlockBefore() {
+        const std::string whole = asBinary(longOne());
+        MemorySource source(whole);
+        const BlockDirectory directory = findBlocks(source);
+        QVERIFY(directory.indexed);
+        QVERIFY(directory.blocks.size() > 6);
+        for (size_t cut = 64; cut < whole.size(); cut += 20'011) {
+            size_t expected = 0;
+            for (const auto& block : directory.blocks)
+                if (block.offset + 64 + block.payloadBytes <= cut && block.type == uint32_t(layout::BlockType::Events)) expected += block.count;
+            EventStore store;
+            const auto damage = read(whole.substr(0, cut), store);
+            if (cut < directory.blocks[0].offset + 64 + directory.blocks[0].payloadBytes) continue;  // no block is whole
+            QVERIFY(damage);
+            QVERIFY(damage->indexMissing);
+            size_t found = 0;
+            for (const auto& [lane, events] : store.lanes)
+                for (const Event& event : events) found += event.kind != EventKind::Lost;
+            QCOMPARE(found, expected);
+        }
+    }
+
+    void flippedBytesCostTheirBlockAndNothingElse() {
+        const std::string whole = asBinary(longOne());
+        MemorySource source(whole);
+        const BlockDirectory directory = findBlocks(source);
+        std::mt19937 random(11);
+        for (int round = 0; round < 60; ++round) {
+            std::string bytes = whole;
+            const size_t at = 64 + random() % (bytes.size() - 64);
+            bytes[at] = static_cast<char>(bytes[at] ^ (1 + random() % 255));
+            EventStore store;
+            const auto damage = read(bytes, store);
+            QVERIFY(damage);
+            size_t found = 0, told = 0, expected = 0;
+            for (const auto& [lane, events] : store.lanes)
+                for (const Event& event : events)
+                    event.kind == EventKind::Lost ? void(told += event.a) : void(++found);
+            for (const auto& block : directory.blocks)
+                if (block.type == uint32_t(layout::BlockType::Events) && (at < block.offset || at >= block.offset + 64 + block.payloadBytes)) expected += block.count;
+            QVERIFY2(found >= expected, qPrintable(QString("byte %1: %2 of %3").arg(at).arg(found).arg(expected)));
+            QVERIFY(found + told <= 240'000);
+        }
+    }
+
+    void anyBytesAtAllAreReadWithoutACrash() {
+        const std::string binary = asBinary(everything()), text = asText(everything());
+        std::mt19937 random(5);
+        for (int round = 0; round < 4000; ++round) {
+            std::string bytes = round % 2 ? binary : text;
+            for (unsigned flips = 1 + random() % 12; flips > 0; --flips) {
+                const size_t at = random() % bytes.size();
+                switch (random() % 3) {
+                    case 0: bytes[at] = static_cast<char>(random()); break;
+                    case 1: bytes.erase(at, random() % 9); break;
+                    default: bytes.insert(at, random() % 9, static_cast<char>(random()));
+                }
+                if (bytes.empty()) bytes = "{";
+            }
+            EventStore store;
+            (void)read(bytes, store).ok();
+        }
+    }
+
+    void damagedPayloadsThatPassTheirChecksumAreReadSafely() {
+        std::mt19937 random(6);
+        for (int round = 0; round < 3000; ++round) {  // as a hostile writer would make them
+            std::string bytes, payload(random() % 200, '\0');
+            for (char& c : payload) c = static_cast<char>(random());
+            layout::BlockFile file([&](std::string_view part) { bytes.append(part); return true; });
+            layout::FileHeader header{};
+            header.clock = 1 + random() % 3;
+            header.nsPerTick = std::ldexp(1.0, static_cast<int>(random() % 200) - 100);
+            header.originTicks = random();
+            file.writeHeader(header);
+            const auto type = static_cast<layout::BlockType>(1 + random() % 4);
+            file.writeBlock(type, random(), random(), random(), random(), payload);
+            if (round % 2) file.writeIndex();
+            EventStore store;
+            (void)read(bytes, store).ok();
+        }
+    }
+
+    void readingCanBeCancelled() {
+        MemorySource source(asBinary(longOne()));
+        EventStore store;
+        const auto damage = readRecording(source, "file", store, [](double) { return false; });
+        QVERIFY(!damage);
+        QVERIFY(damage.failure().cancelled);
+    }
+
+    void writingLeavesNothingHalfDone() {
+        QTemporaryDir folder;
+        const QString path = folder.filePath("x.fugato");
+        QVERIFY(!writeRecordingFile(path.toStdString(), longOne(), [](double) { return false; }));
+        QVERIFY(QDir(folder.path()).isEmpty());
+        QVERIFY(writeRecordingFile(path.toStdString(), longOne()));
+        QCOMPARE(QDir(folder.path()).entryList(QDir::Files), QStringList{"x.fugato"});
+        const auto unknown = writeRecordingFile(folder.filePath("x.txt").toStdString(), longOne());
+        QVERIFY(!unknown);
+        QVERIFY(QString::fromStdString(unknown.failure().sentence).contains(".fugato (binary) or .jsonl (text)"));
+    }
+
+    void textThatIsNotUtf8IsReplaced() {
+        QCOMPARE(cleanUtf8("gr\xc3\xbc\xc3\x9f" "e"), std::string("grüße"));
+        QCOMPARE(cleanUtf8("a\xff" "b"), std::string("a\xef\xbf\xbd" "b"));
+        QCOMPARE(cleanUtf8("\xed\xa0\x80"), std::string("\xef\xbf\xbd\xef\xbf\xbd\xef\xbf\xbd"));  // a surrogate
+        QCOMPARE(cleanUtf8("\xe2\x82"), std::string("\xef\xbf\xbd\xef\xbf\xbd"));                  // cut
+    }
+};
+
+QTEST_GUILESS_MAIN(FormatTest)
+#include "format_test.moc"

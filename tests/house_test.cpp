@@ -1,0 +1,121 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The house keeps its shape: the folder map tells the truth, dependencies point down, licences stand
+// where they should.
+#include <QDir>
+#include <QDirIterator>
+#include <QFile>
+#include <QRegularExpression>
+#include <QtTest>
+
+namespace {
+
+const QString kRoot = FUGATO_SOURCE_DIR;
+
+QString contents(const QString& path) {
+    QFile file(path);
+    return file.open(QIODevice::ReadOnly) ? QString::fromUtf8(file.readAll()) : QString();
+}
+
+QStringList sourcesIn(const QString& folder) {
+    QStringList out;
+    QDirIterator at(kRoot + "/" + folder, {"*.cpp", "*.h", "*.hpp", "*.c"}, QDir::Files, QDirIterator::Subdirectories);
+    while (at.hasNext()) out << at.next();
+    return out;
+}
+
+}  // namespace
+
+class HouseTest : public QObject {
+    Q_OBJECT
+
+private slots:
+    void theReadmesFolderMapIsTheTree() {
+        QStringList mapped;
+        const QString readme = contents(kRoot + "/README.md");
+        static const QRegularExpression row("^\\| `([a-z]+)/` \\|", QRegularExpression::MultilineOption);
+        for (auto at = row.globalMatch(readme); at.hasNext();) mapped << at.next().captured(1);
+        QStringList folders;
+        for (const QString& name : QDir(kRoot).entryList(QDir::Dirs | QDir::NoDotAndDotDot))
+            if (name != "build") folders << name;
+        mapped.sort();
+        folders.sort();
+        QCOMPARE(mapped, folders);
+    }
+
+    void includesPointDownTheHouse_data() {
+        QTest::addColumn<QString>("folder");
+        QTest::addColumn<QStringList>("above");
+        QTest::newRow("recorder") << "recorder" << QStringList{"format/", "core/", "cli/", "app/", "demo/"};
+        QTest::newRow("demo") << "demo" << QStringList{"format/", "core/", "cli/", "app/"};
+        QTest::newRow("format") << "format" << QStringList{"core/", "cli/", "app/", "demo/"};
+        QTest::newRow("core") << "core" << QStringList{"cli/", "app/", "demo/"};
+        QTest::newRow("cli") << "cli" << QStringList{"app/", "demo/"};
+        QTest::newRow("app") << "app" << QStringList{"cli/", "demo/"};
+    }
+    void includesPointDownTheHouse() {
+        QFETCH(QString, folder);
+        QFETCH(QStringList, above);
+        const QStringList sources = sourcesIn(folder);
+        QVERIFY(!sources.isEmpty());
+        for (const QString& source : sources) {
+            const QString text = contents(source);
+            for (const QString& higher : above) QVERIFY2(!text.contains("#include \"" + higher), qPrintable(source + " includes " + higher));
+            if (folder == "app") continue;
+            static const QRegularExpression qt("#include <Q[A-Z]");
+            QVERIFY2(!text.contains(qt), qPrintable(source + " includes Qt"));
+        }
+    }
+
+    void panelsDoNotKnowEachOther() {
+        const QStringList panels{"causes", "drawer", "lanes", "strip", "verdict", "why"};
+        for (const QString& panel : panels)
+            for (const QString& source : sourcesIn("app/" + panel))
+                for (const QString& other : panels)
+                    QVERIFY2(other == panel || !contents(source).contains("#include \"app/" + other + "/"), qPrintable(source + " includes " + other));
+    }
+
+    void everySourceNamesItsLicence() {
+        for (const char* folder : {"recorder", "demo", "format", "core", "cli", "app", "tests", "bench"})
+            for (const QString& source : sourcesIn(folder)) {
+                const QString licence = QString(folder) == "recorder" ? "SPDX-License-Identifier: MIT" : "SPDX-License-Identifier: GPL-3.0-or-later";
+                QVERIFY2(contents(source).left(200).contains(licence), qPrintable(source));
+            }
+        QVERIFY(contents(kRoot + "/LICENSE").contains("GNU GENERAL PUBLIC LICENSE"));
+        QVERIFY(contents(kRoot + "/recorder/LICENSE").contains("MIT License"));
+    }
+
+    void everyScreenshotIsLinkedFromTheReadme() {
+        const QStringList pictures = QDir(kRoot + "/docs/screenshots").entryList({"*.png"}, QDir::Files);
+        QVERIFY(!pictures.isEmpty() && pictures.size() < 20);
+        for (const QString& picture : pictures) QVERIFY2(contents(kRoot + "/README.md").contains("docs/screenshots/" + picture), qPrintable(picture));
+    }
+
+    void documentsLinkOnlyToWhatIsThere() {
+        QDirIterator at(kRoot, {"*.md"}, QDir::Files, QDirIterator::Subdirectories);
+        static const QRegularExpression link("\\]\\(([^)#:]+)(?:#[^)]*)?\\)");
+        while (at.hasNext()) {
+            const QString path = at.next();
+            if (path.contains("/build/")) continue;
+            for (auto match = link.globalMatch(contents(path)); match.hasNext();) {
+                const QString target = match.next().captured(1);
+                QVERIFY2(QFileInfo::exists(QFileInfo(path).absolutePath() + "/" + target), qPrintable(path + " links to " + target));
+            }
+        }
+    }
+
+    void theFormatsDescriptionNamesEveryKindInTheCode() {
+        const QString layout = contents(kRoot + "/recorder/layout/fugato_layout.hpp"), description = contents(kRoot + "/docs/recording-format.md");
+        static const QRegularExpression entry("^    ([A-Z][A-Za-z]+) = (\\d+),", QRegularExpression::MultilineOption);
+        int found = 0;
+        for (auto at = entry.globalMatch(layout); at.hasNext();) {
+            const auto match = at.next();
+            ++found;
+            QVERIFY2(description.contains(QRegularExpression("\\| " + match.captured(2) + " \\| " + match.captured(1) + " ")), qPrintable(match.captured(1)));
+        }
+        QVERIFY(found >= 15 + 7);
+    }
+};
+
+QTEST_GUILESS_MAIN(HouseTest)
+#include "house_test.moc"

@@ -1,0 +1,159 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include <QtTest>
+
+#include "text_recording.h"
+
+using namespace fugato;
+
+class ModelTest : public QObject {
+    Q_OBJECT
+
+private slots:
+    void markersNestIntoRowsWithParentsPathsAndSelfTimes() {
+        TextRecording t;
+        t.begin(0, "main", "Frame").mark(1, 4, "main", "A").begin(5, "main", "B").mark(6, 8, "main", "A").end(9, "main").end(10, "main").mark(12, 13, "main", "Frame");
+        const auto r = t.open();
+        const Lane& lane = r->lanes[0];
+        QCOMPARE(lane.rows.size(), size_t{3});
+        QCOMPARE(lane.rows[0].size(), size_t{2});
+        QCOMPARE(lane.rows[1].size(), size_t{2});
+        QCOMPARE(pathOf(*r, lane.rows[1].path[0]), QString("Frame/A"));
+        QCOMPARE(pathOf(*r, lane.rows[2].path[0]), QString("Frame/B/A"));
+        QVERIFY(lane.rows[1].path[0] != lane.rows[2].path[0]);
+        QCOMPARE(lane.rows[2].parent[0], 1u);
+        QCOMPARE(r->selfTime({0, 0, 0}), int64_t{10'000 - 3'000 - 4'000});
+        QCOMPARE(r->selfTime({0, 1, 1}), int64_t{2'000});
+        QCOMPARE(r->selfTime({0, 2, 0}), int64_t{2'000});
+        QCOMPARE(r->pathText(lane.rows[2].path[0]), std::string("B ▸ A"));
+        QCOMPARE(lane.busyBetween(0, 13'000), int64_t{11'000});
+        QCOMPARE(lane.busyBetween(5'000, 12'500), int64_t{5'500});
+    }
+
+    void innermostBeforeFindsWhatWasOpenJustBefore() {
+        TextRecording t;
+        t.begin(0, "main", "A").mark(2, 4, "main", "B").end(6, "main");
+        const auto r = t.open();
+        QVERIFY(!r->innermostBefore(0, 0).valid());
+        QCOMPARE(r->innermostBefore(0, 2'000).row, 0u);
+        QCOMPARE(r->innermostBefore(0, 2'001).row, 1u);
+        QCOMPARE(r->innermostBefore(0, 4'000).row, 1u);
+        QCOMPARE(r->innermostBefore(0, 4'001).row, 0u);
+        QVERIFY(!r->innermostBefore(0, 6'001).valid());
+    }
+
+    void busyTimeLeavesWaitsOut() {
+        TextRecording t;
+        t.begin(0, "main", "A").wait(2, "main", "Wait", "gate", "lock").waitEnd(5, "main").end(10, "main");
+        const auto r = t.open();
+        QCOMPARE(r->lanes[0].busyBetween(0, 10'000), int64_t{7'000});
+        QCOMPARE(r->lanes[0].busyBetween(3'000, 6'000), int64_t{1'000});
+    }
+
+    void beginWithoutEndIsDrawnToTheLanesLastEventAndCounted() {
+        TextRecording t;
+        t.begin(0, "main", "Open").mark(1, 2, "main", "Child");
+        const auto r = t.open();
+        QCOMPARE(r->repairs.beginsWithoutEnd, uint64_t{1});
+        QCOMPARE(r->lanes[0].rows[0].end[0], int64_t{2'000});
+        QVERIFY(r->lanes[0].rows[0].flags[0] & kMarkerEndRepaired);
+        QVERIFY(r->repairs.sentences().at(0).find("never ended") != std::string::npos);
+    }
+
+    void endWithoutBeginIsLeftOutAndCounted() {
+        TextRecording t;
+        t.end(1, "main").waitEnd(2, "main").mark(3, 4, "main", "A");
+        const auto r = t.open();
+        QCOMPARE(r->repairs.endsWithoutBegin, uint64_t{2});
+        QCOMPARE(r->markerCount(), size_t{1});
+    }
+
+    void timeRunningBackwardsIsHeldAndCounted() {
+        TextRecording t;
+        t.begin(5, "main", "A").end(3, "main").mark(6, 7, "main", "B");
+        const auto r = t.open();
+        QCOMPARE(r->repairs.timesBackwards, uint64_t{1});
+        QCOMPARE(r->lanes[0].rows[0].end[0], int64_t{5'000});
+    }
+
+    void aWaitsEndClosesWhatWasLeftOpenInsideIt() {
+        TextRecording t;
+        t.wait(0, "main", "Wait", "gate", "job").begin(1, "main", "Inside").waitEnd(3, "main").mark(4, 5, "main", "After");
+        const auto r = t.open();
+        QCOMPARE(r->repairs.beginsWithoutEnd, uint64_t{1});
+        QCOMPARE(r->lanes[0].waits.at(0).end, int64_t{3'000});
+        QCOMPARE(r->lanes[0].rows[0].size(), size_t{2});
+    }
+
+    void aFrameWithoutEndEndsWhereTheNextBegins() {
+        TextRecording t;
+        t.frame(0, "main").frame(10, "main").frameEnd(18, "main").frame(20, "main").at(25, "main", R"("do":"point","text":"last words")");
+        const auto r = t.open();
+        QCOMPARE(r->series.at(0).frames.size(), size_t{2});
+        QCOMPARE(r->series[0].frames[0].end, int64_t{10'000});
+        QCOMPARE(r->repairs.framesWithoutEnd, uint64_t{2});
+        QCOMPARE(r->series[0].frameAt(15'000), 1u);
+        QCOMPARE(r->series[0].frameAt(-1), kNone);
+    }
+
+    void nothingReachesAcrossAGapInWhichEndsMayBeMissing() {
+        TextRecording t;
+        t.frame(0, "main").begin(1, "main", "Work").at(500, "main", R"("do":"lost","events":40,"broken":true)").mark(501, 502, "main", "After");
+        const auto r = t.open();
+        QCOMPARE(r->lanes[0].rows[0].end[0], int64_t{1'000});
+        QCOMPARE(r->lanes[0].rows.size(), size_t{1});
+        QVERIFY(r->series[0].frames.empty());
+        QCOMPARE(r->repairs.lostEvents, uint64_t{40});
+        QCOMPARE(r->lanes[0].lost.size(), size_t{1});
+    }
+
+    void lostEventsThatLeaveNestingWholeChangeNothingElse() {
+        TextRecording t;
+        t.begin(0, "main", "Work").at(5, "main", R"("do":"lost","events":40)").end(10, "main");
+        const auto r = t.open();
+        QCOMPARE(r->lanes[0].rows[0].end[0], int64_t{10'000});
+        QCOMPARE(r->repairs.beginsWithoutEnd, uint64_t{0});
+    }
+
+    void namesThatAreMissingAreShownByNumber() {
+        TextRecording t;
+        t.line(R"({"at":1,"lane":3,"do":"begin","site":17})").line(R"({"at":2,"lane":3,"do":"end"})");
+        const auto r = t.open();
+        QCOMPARE(r->siteOf(r->lanes[0].rows[0].path[0]).name, std::string("marker 17"));
+        QCOMPARE(r->lanes[0].name, std::string("thread 3"));
+        QCOMPARE(r->repairs.unknownNames, uint64_t{1});
+    }
+
+    void lanesOfOneRoleFormAGroup() {
+        TextRecording t;
+        t.lane("worker 1", 1, "thread", "worker").lane("worker 2", 2, "thread", "worker").lane("main", 3);
+        t.mark(0, 1, "worker 1", "A").mark(0, 1, "worker 2", "A").mark(0, 1, "main", "A");
+        const auto r = t.open();
+        QCOMPARE(r->groups.size(), size_t{2});
+        QCOMPARE(r->groups[0].name, std::string("worker"));
+        QCOMPARE(r->groups[0].lanes.size(), size_t{2});
+        QCOMPARE(r->groups[1].name, std::string("main"));
+    }
+
+    void statesCountersAndPointsAreSortedByTimeAcrossLanes() {
+        TextRecording t;
+        t.at(0, "a", R"("do":"state","state":"stage","value":"Harbour")").at(10, "b", R"("do":"state","state":"stage","value":"Race")");
+        t.at(12, "a", R"("do":"count","counter":"drops","value":2)").at(11, "b", R"("do":"count","counter":"drops","value":1)");
+        t.at(20, "a", R"("do":"point","severity":"warning","text":"late")").at(15, "b", R"("do":"point","text":"early")");
+        const auto r = t.open();
+        QCOMPARE(r->stageAt(9'999)->value, std::string("Harbour"));
+        QCOMPARE(r->stageAt(10'000)->value, std::string("Race"));
+        QCOMPARE(r->stages()->spans[1].end, int64_t{20'000});
+        QCOMPARE(r->counters.at(0).values, (std::vector<double>{1, 2}));
+        QCOMPARE(r->points.at(0).text, std::string("early"));
+    }
+
+    void anEmptyRecordingIsARecording() {
+        TextRecording t;
+        const auto r = t.open();
+        QCOMPARE(r->markerCount(), size_t{0});
+        QCOMPARE(r->end - r->begin, int64_t{0});
+    }
+};
+
+QTEST_GUILESS_MAIN(ModelTest)
+#include "model_test.moc"
