@@ -30,7 +30,7 @@ struct FileHeader {  // 64 bytes at offset 0
     uint32_t headerBytes;
     uint32_t clock;  // ClockKind
     uint32_t reserved;
-    uint64_t originTicks;    // tick value of time 0
+    uint64_t originTicks;    // the clock at time 0
     double nsPerTick;        // estimate; refined by clock blocks
     int64_t startedUnixNs;   // wall clock at time 0, 0: not told
     uint64_t reserved2;
