@@ -18,14 +18,17 @@ int takePicture(fugato::MainWindow& window, const QString& recording, const QStr
         if (result) qCritical("fugato: cannot take the picture %s", qPrintable(path));
         QApplication::quit();
     };
-    QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&] { QTimer::singleShot(50, &window, [&] { finish(true); }); });
+    QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
+                     [&] { QTimer::singleShot(50, &window, [&] { finish(true); }); });
     QObject::connect(&window.document(), &fugato::Document::failed, &window, [&](const QString& words) {
         qCritical("fugato: %s", qPrintable(words));
         QTimer::singleShot(50, &window, [&] { finish(true); });
     });
     window.show();
-    if (recording.isEmpty()) QTimer::singleShot(50, &window, [&] { finish(true); });
-    else window.open(recording);
+    if (recording.isEmpty())
+        QTimer::singleShot(50, &window, [&] { finish(true); });
+    else
+        window.open(recording);
     QApplication::exec();
     return result;
 }
@@ -33,9 +36,11 @@ int takePicture(fugato::MainWindow& window, const QString& recording, const QStr
 }  // namespace
 
 int main(int argc, char** argv) {
-    const bool anyDisplay = qEnvironmentVariableIsSet("DISPLAY") || qEnvironmentVariableIsSet("WAYLAND_DISPLAY") || qEnvironmentVariableIsSet("QT_QPA_PLATFORM");
+    const bool anyDisplay = qEnvironmentVariableIsSet("DISPLAY") || qEnvironmentVariableIsSet("WAYLAND_DISPLAY") ||
+                            qEnvironmentVariableIsSet("QT_QPA_PLATFORM");
     if (!anyDisplay) {
-        std::fprintf(stderr, "fugato: there is no display. Set DISPLAY, or use `fugato-cli explain FILE` in the terminal.\n");
+        std::fprintf(stderr,
+                     "fugato: there is no display. Set DISPLAY, or use `fugato-cli explain FILE` in the terminal.\n");
         return 2;
     }
     QApplication app(argc, argv);
@@ -49,10 +54,12 @@ int main(int argc, char** argv) {
     options.addHelpOption();
     options.addVersionOption();
     options.addPositionalArgument("recording", "A .fugato or .jsonl file to open.", "[recording]");
-    const QCommandLineOption picture("picture", "Opens the recording, saves a picture of the window to FILE, and quits.", "FILE");
+    const QCommandLineOption picture("picture",
+                                     "Opens the recording, saves a picture of the window to FILE, and quits.", "FILE");
     const QCommandLineOption size("size", "Size of the window, WIDTHxHEIGHT.", "SIZE");
     const QCommandLineOption frame("frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER");
-    const QCommandLineOption cause("cause", "Chooses the cause with this LETTER once the recording is explained.", "LETTER");
+    const QCommandLineOption cause("cause", "Chooses the cause with this LETTER once the recording is explained.",
+                                   "LETTER");
     const QCommandLineOption dark("dark", "Dark colours, this time.");
     const QCommandLineOption light("light", "Light colours, this time.");
     options.addOptions({picture, size, frame, cause, dark, light});
@@ -70,7 +77,8 @@ int main(int argc, char** argv) {
         const QStringList sides = options.value(size).split('x');
         const QSize wanted(sides.value(0).toInt(), sides.value(1).toInt());
         if (wanted.width() < 400 || wanted.height() < 300) {
-            qCritical("fugato: --size %s is no size of at least 400x300. Write for example 1280x800.", qPrintable(options.value(size)));
+            qCritical("fugato: --size %s is no size of at least 400x300. Write for example 1280x800.",
+                      qPrintable(options.value(size)));
             return 2;
         }
         window.resize(wanted);
@@ -82,7 +90,8 @@ int main(int argc, char** argv) {
             qCritical("fugato: --frame %s is no frame number.", qPrintable(options.value(frame)));
             return 2;
         }
-        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, wanted] { window.selection().chooseFrame(wanted); });
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
+                         [&window, wanted] { window.selection().chooseFrame(wanted); });
     }
     if (options.isSet(cause)) {
         const std::string letter = options.value(cause).toUpper().toStdString();

@@ -51,9 +51,12 @@ double repaint99(fugato::MainWindow& window) {
     const int64_t begin = window.document().recording()->begin, end = window.document().recording()->end;
     for (int i = 0; i < 600; ++i) {
         if (i % 40 == 0) selection.showWhole();
-        const int64_t at = selection.view().begin + static_cast<int64_t>(random() % 1000) * (selection.view().end - selection.view().begin) / 1000;
-        if (i % 4 == 3) selection.pan(0.3);
-        else selection.zoom(random() % 3 ? 0.6 : 1.5, std::clamp(at, begin, end));
+        const int64_t at = selection.view().begin + static_cast<int64_t>(random() % 1000) *
+                                                        (selection.view().end - selection.view().begin) / 1000;
+        if (i % 4 == 3)
+            selection.pan(0.3);
+        else
+            selection.zoom(random() % 3 ? 0.6 : 1.5, std::clamp(at, begin, end));
         QElapsedTimer timer;
         timer.start();
         QPainter painter(&canvas);
@@ -71,15 +74,20 @@ double repaint99(fugato::MainWindow& window) {
 std::vector<Row> drawingRows() {
     std::vector<Row> rows;
     const Opened demo = openWindow(FUGATO_DEMO_RECORDING);
-    rows.push_back({"opening: the demo recording, first picture", number("%.0f ms", demo.firstPicture), "1 000 ms", demo.firstPicture > 0 && demo.firstPicture <= 1000});
-    rows.push_back({"opening: the demo recording, costliest cause explained", number("%.0f ms", demo.explained), "1 000 ms", demo.explained <= 1000});
+    rows.push_back({"opening: the demo recording, first picture", number("%.0f ms", demo.firstPicture), "1 000 ms",
+                    demo.firstPicture > 0 && demo.firstPicture <= 1000});
+    rows.push_back({"opening: the demo recording, costliest cause explained", number("%.0f ms", demo.explained),
+                    "1 000 ms", demo.explained <= 1000});
     const double long99 = repaint99(*demo.window);
-    rows.push_back({"painting: 99th percentile of a repaint of strip and lanes, zooming and panning, 1280x800, offscreen raster", number("%.1f ms", long99), "8 ms", long99 <= 8});
+    rows.push_back(
+        {"painting: 99th percentile of a repaint of strip and lanes, zooming and panning, 1280x800, offscreen raster",
+         number("%.1f ms", long99), "8 ms", long99 <= 8});
     const std::string small = scratchFile("short.fugato");
     sail({"--virtual", "--seed", "4", "--seconds", "10", "--out", small});
     const Opened shortRun = openWindow(small);
     const double short99 = repaint99(*shortRun.window);
-    rows.push_back({"painting: the demo recording ÷ one fifteenth as long", number("%.2f", long99 / short99), "at most 1.2", long99 / short99 <= 1.2});
+    rows.push_back({"painting: the demo recording ÷ one fifteenth as long", number("%.2f", long99 / short99),
+                    "at most 1.2", long99 / short99 <= 1.2});
 
     const auto recording = demo.window->document().recording();
     QElapsedTimer timer;
@@ -88,7 +96,9 @@ std::vector<Row> drawingRows() {
     const auto explanation = fugato::explain(recording, accounts, 0);
     const double ms = msOf(timer);
     const double perFrame = ms * 1000 / static_cast<double>(explanation->frames.size());
-    rows.push_back({"explaining: every frame of the demo recording", number("%.0f ms", ms) + number(" (%.1f µs a frame)", perFrame), "20 µs a frame (2 s for 100 000)", perFrame <= 20});
+    rows.push_back({"explaining: every frame of the demo recording",
+                    number("%.0f ms", ms) + number(" (%.1f µs a frame)", perFrame), "20 µs a frame (2 s for 100 000)",
+                    perFrame <= 20});
     return rows;
 }
 

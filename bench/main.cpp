@@ -39,7 +39,10 @@ int main(int argc, char** argv) {
     bool all = true;
     for (const auto& rows : {measure::recorderRows, measure::drawingRows, measure::truthRows})
         for (const measure::Row& row : rows()) {
-            std::printf("| %s | %s | %s | %s |\n", row.what.c_str(), row.figure.c_str(), row.goal.c_str(), !row.met ? "–" : *row.met ? "yes" : "**no**");
+            std::printf("| %s | %s | %s | %s |\n", row.what.c_str(), row.figure.c_str(), row.goal.c_str(),
+                        !row.met   ? "–"
+                        : *row.met ? "yes"
+                                   : "**no**");
             std::fflush(stdout);
             all &= row.met.value_or(true);
         }

@@ -1,14 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include <fugato/fugato.hpp>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <csignal>
 #include <cstring>
 #include <filesystem>
+#include <fugato/fugato.hpp>
 #include <random>
-#include <sys/wait.h>
 #include <thread>
-#include <unistd.h>
 #include <vector>
 
 #include "core/model/model_builder.h"
@@ -66,7 +66,8 @@ Row markerRow() {
     std::nth_element(ratios.begin(), ratios.begin() + 200, ratios.end());
     std::nth_element(floors.begin(), floors.begin() + 200, floors.end());
     return {"a marker: begin and end ÷ two clock reads and two 16-byte stores, same loop, while written to disk",
-            number("%.2f", ratios[200]) + number(" (floor %.1f ns", floors[200]) + number(", lost %.0f)", static_cast<double>(fug_lost())),
+            number("%.2f", ratios[200]) + number(" (floor %.1f ns", floors[200]) +
+                number(", lost %.0f)", static_cast<double>(fug_lost())),
             "at most 1.5", ratios[200] <= 1.5 && fug_lost() == 0};
 }
 
@@ -75,8 +76,10 @@ Row sizeRow() {
     if (!sail({"--seconds", "6", "--out", file})) return {"file size", "skerry failed", "", false};
     const auto opened = fugato::openRecording(file);
     if (!opened) return {"file size", opened.failure().sentence, "", false};
-    const double bytes = static_cast<double>(std::filesystem::file_size(file)) / static_cast<double>((*opened)->markerCount());
-    return {"file size: bytes a marker on the demo's real run, not yet packed", number("%.1f", bytes), "none yet: packing is not made", std::nullopt};
+    const double bytes =
+        static_cast<double>(std::filesystem::file_size(file)) / static_cast<double>((*opened)->markerCount());
+    return {"file size: bytes a marker on the demo's real run, not yet packed", number("%.1f", bytes),
+            "none yet: packing is not made", std::nullopt};
 }
 
 Row killRow() {
@@ -98,7 +101,8 @@ Row killRow() {
         const auto opened = fugato::openRecording(file);
         readable += opened.ok() && (*opened)->repairs.timesBackwards == 0;
     }
-    return {"kill: recordings that open after kill -9 at random instants", std::to_string(readable) + " of " + std::to_string(kRounds), "all", readable == kRounds};
+    return {"kill: recordings that open after kill -9 at random instants",
+            std::to_string(readable) + " of " + std::to_string(kRounds), "all", readable == kRounds};
 }
 
 }  // namespace

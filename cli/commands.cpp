@@ -33,8 +33,12 @@ public:
         auto opened = openRecording(**source, file_);
         if (!opened) return fail(err, opened.failure());
         const Recording& r = **opened;
-        const auto field = [&](const std::string& name, const std::string& value) { out << std::left << std::setw(14) << name << value << "\n"; };
-        field("form", facts.binary ? "binary, " + countText(facts.blocks) + " blocks, " + (facts.indexed ? "indexed" : "not closed") : "text");
+        const auto field = [&](const std::string& name, const std::string& value) {
+            out << std::left << std::setw(14) << name << value << "\n";
+        };
+        field("form", facts.binary ? "binary, " + countText(facts.blocks) + " blocks, " +
+                                         (facts.indexed ? "indexed" : "not closed")
+                                   : "text");
         field("size", countText(facts.bytes) + " bytes");
         for (const auto& [key, value] : r.context)
             if (!value.empty()) field(key, value);
@@ -43,7 +47,8 @@ public:
         field("markers", countText(markers));
         if (markers) {
             std::ostringstream each;
-            each << std::fixed << std::setprecision(2) << static_cast<double>(facts.bytes) / static_cast<double>(markers);
+            each << std::fixed << std::setprecision(2)
+                 << static_cast<double>(facts.bytes) / static_cast<double>(markers);
             field("per marker", each.str() + " bytes");
         }
         field("names", countText(r.sites.size()));
@@ -55,11 +60,14 @@ public:
                                 (deadline ? msText(deadline, 2) + " ms" : "not recorded"));
         }
         for (const Counter& counter : r.counters)
-            field("counter", counter.name + ": " + plural(counter.values.size(), "value", "values") + (counter.unit.empty() ? "" : " in " + counter.unit));
-        for (const State& state : r.states) field("state", state.name + ": " + plural(state.spans.size(), "change", "changes"));
+            field("counter", counter.name + ": " + plural(counter.values.size(), "value", "values") +
+                                 (counter.unit.empty() ? "" : " in " + counter.unit));
+        for (const State& state : r.states)
+            field("state", state.name + ": " + plural(state.spans.size(), "change", "changes"));
         for (const Lane& lane : r.lanes)
-            field("lane", lane.name + ": " + laneKindName(lane.kind) + ", " + plural(lane.markerCount(), "marker", "markers") +
-                              ", depth " + std::to_string(lane.rows.size()));
+            field("lane", lane.name + ": " + laneKindName(lane.kind) + ", " +
+                              plural(lane.markerCount(), "marker", "markers") + ", depth " +
+                              std::to_string(lane.rows.size()));
         tellDamage(r, err);
         return kExitOk;
     }
@@ -75,10 +83,12 @@ private:
 
 class ExplainCommand {
 public:
-    explicit ExplainCommand(CLI::App& app) : command_(app.add_subcommand("explain", "Which frames were late, and what made them so")) {
+    explicit ExplainCommand(CLI::App& app)
+        : command_(app.add_subcommand("explain", "Which frames were late, and what made them so")) {
         command_->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         command_->add_option("--series", series_, "frame series, counted from 0; without it, all of them");
-        command_->add_option("--budget", budgetMs_, "milliseconds for every frame, instead of the recorded deadlines")->check(CLI::Range(0.000001, 1e9));
+        command_->add_option("--budget", budgetMs_, "milliseconds for every frame, instead of the recorded deadlines")
+            ->check(CLI::Range(0.000001, 1e9));
         command_->add_flag("--json", json_, "the whole explanation as JSON");
     }
     bool chosen() const { return command_->parsed(); }
@@ -93,17 +103,23 @@ public:
         tellDamage(*recording, err);
         std::vector<uint32_t> chosen;
         for (uint32_t i = 0; i < recording->series.size(); ++i)
-            if (!recording->series[i].frames.empty() && (series_ < 0 || static_cast<uint32_t>(series_) == i)) chosen.push_back(i);
+            if (!recording->series[i].frames.empty() && (series_ < 0 || static_cast<uint32_t>(series_) == i))
+                chosen.push_back(i);
         if (chosen.empty()) {
-            err << "fugato-cli: " << file_ << (series_ < 0 ? " holds no frames. Record some with fug_frame_begin and fug_frame_end.\n"
-                                                           : " has no frames in series " + std::to_string(series_) + ". `fugato-cli info` lists the series.\n");
+            err << "fugato-cli: " << file_
+                << (series_ < 0 ? " holds no frames. Record some with fug_frame_begin and fug_frame_end.\n"
+                                : " has no frames in series " + std::to_string(series_) +
+                                      ". `fugato-cli info` lists the series.\n");
             return kExitNothingFound;
         }
         Json json{{"series", Json::array()}, {"spikes", Json::array()}, {"causes", Json::array()}};
         for (const uint32_t series : chosen) {
-            const auto explanation = explain(recording, accountFrames(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6));
-            if (json_) addJson(*explanation, json);
-            else print(*explanation, out);
+            const auto explanation =
+                explain(recording, accountFrames(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6));
+            if (json_)
+                addJson(*explanation, json);
+            else
+                print(*explanation, out);
         }
         if (json_) out << json.dump(1) << "\n";
         return kExitOk;
@@ -116,24 +132,47 @@ private:
         const Recording& r = *e.recording;
         const std::string& name = r.series[e.series].name;
         const Figures& f = e.figures;
-        json["series"].push_back({{"name", name}, {"frames", f.frames}, {"over", f.over}, {"near", f.near}, {"late_ms", ms(f.late)},
-                                  {"p50_ms", ms(f.p50)}, {"p95_ms", ms(f.p95)}, {"p99_ms", ms(f.p99)}, {"worst_ms", ms(f.worst)}});
+        json["series"].push_back({{"name", name},
+                                  {"frames", f.frames},
+                                  {"over", f.over},
+                                  {"near", f.near},
+                                  {"late_ms", ms(f.late)},
+                                  {"p50_ms", ms(f.p50)},
+                                  {"p95_ms", ms(f.p95)},
+                                  {"p99_ms", ms(f.p99)},
+                                  {"worst_ms", ms(f.worst)}});
         for (const Spike& spike : e.spikes) {
             Json frames = Json::array();
             for (uint32_t i = spike.first; i <= spike.last; ++i) {
                 Json parts = Json::array();
                 for (const ExcessPart& part : e.excessOf(i))
-                    parts.push_back({{"lane", r.groups[part.key.group].name}, {"path", r.namesOf(part.key.path)},
-                                     {"piece", pieceName(part.key.kind)}, {"excess_ns", part.excess()}});
-                frames.push_back({{"index", i}, {"begin_ns", e.frame(i).begin}, {"duration_ns", e.frame(i).duration()},
-                                  {"deadline_ns", e.frames[i].deadline}, {"usual_ns", e.usualOf(i)}, {"parts", std::move(parts)}});
+                    parts.push_back({{"lane", r.groups[part.key.group].name},
+                                     {"path", r.namesOf(part.key.path)},
+                                     {"piece", pieceName(part.key.kind)},
+                                     {"excess_ns", part.excess()}});
+                frames.push_back({{"index", i},
+                                  {"begin_ns", e.frame(i).begin},
+                                  {"duration_ns", e.frame(i).duration()},
+                                  {"deadline_ns", e.frames[i].deadline},
+                                  {"usual_ns", e.usualOf(i)},
+                                  {"parts", std::move(parts)}});
             }
-            json["spikes"].push_back({{"series", name}, {"first_frame", spike.first}, {"last_frame", spike.last}, {"origin_frame", spike.origin},
-                                      {"late_ms", ms(spike.late)}, {"cause", e.causes[spike.cause].letter}, {"frames", std::move(frames)}});
+            json["spikes"].push_back({{"series", name},
+                                      {"first_frame", spike.first},
+                                      {"last_frame", spike.last},
+                                      {"origin_frame", spike.origin},
+                                      {"late_ms", ms(spike.late)},
+                                      {"cause", e.causes[spike.cause].letter},
+                                      {"frames", std::move(frames)}});
         }
         for (const Cause& cause : e.causes)
-            json["causes"].push_back({{"series", name}, {"letter", cause.letter}, {"lane", r.groups[cause.group].name}, {"path", r.namesOf(cause.path)},
-                                      {"kind", causeKindName(cause.kind)}, {"spikes", cause.spikes.size()}, {"frames", cause.frames.size()},
+            json["causes"].push_back({{"series", name},
+                                      {"letter", cause.letter},
+                                      {"lane", r.groups[cause.group].name},
+                                      {"path", r.namesOf(cause.path)},
+                                      {"kind", causeKindName(cause.kind)},
+                                      {"spikes", cause.spikes.size()},
+                                      {"frames", cause.frames.size()},
                                       {"late_ms", ms(cause.late)}});
     }
 
@@ -141,16 +180,19 @@ private:
         const Recording& r = *e.recording;
         out << "Series \"" << r.series[e.series].name << "\": " << verdictSentence(e) << ".\n";
         const Figures& f = e.figures;
-        out << "  frames: middle " << durationText(f.p50) << ", 95th percentile " << durationText(f.p95) << ", 99th " << durationText(f.p99)
-            << ", worst " << durationText(f.worst) << "\n";
+        out << "  frames: middle " << durationText(f.p50) << ", 95th percentile " << durationText(f.p95) << ", 99th "
+            << durationText(f.p99) << ", worst " << durationText(f.worst) << "\n";
         for (const Cause& cause : e.causes) {
-            out << "\n" << std::right << std::setw(3) << cause.letter << "  " << causeTitle(e, cause) << "  (" << causeKindPhrase(e, cause) << ")\n"
-                << "     " << durationText(cause.late) << " late, " << plural(cause.frames.size(), "frame", "frames") << " in "
-                << plural(cause.spikes.size(), "spike", "spikes") << ". " << whatIfSentence(cause) << "\n";
+            out << "\n"
+                << std::right << std::setw(3) << cause.letter << "  " << causeTitle(e, cause) << "  ("
+                << causeKindPhrase(e, cause) << ")\n"
+                << "     " << durationText(cause.late) << " late, " << plural(cause.frames.size(), "frame", "frames")
+                << " in " << plural(cause.spikes.size(), "spike", "spikes") << ". " << whatIfSentence(cause) << "\n";
             uint32_t worst = cause.frames.front();
             for (const uint32_t frame : cause.frames)
                 if (e.frames[frame].overrun > e.frames[worst].overrun) worst = frame;
-            out << "     Frame " << countText(worst) << " took " << durationText(e.frame(worst).duration()) << ", usually " << durationText(e.usualOf(worst)) << ":\n";
+            out << "     Frame " << countText(worst) << " took " << durationText(e.frame(worst).duration())
+                << ", usually " << durationText(e.usualOf(worst)) << ":\n";
             for (const Sentence& sentence : frameSentences(e, worst)) out << "       " << sentence.text << "\n";
         }
         out << "\n";
@@ -165,7 +207,8 @@ private:
 
 class ConvertCommand {
 public:
-    explicit ConvertCommand(CLI::App& app) : command_(app.add_subcommand("convert", "Writes a recording in the other form; the extensions tell which")) {
+    explicit ConvertCommand(CLI::App& app)
+        : command_(app.add_subcommand("convert", "Writes a recording in the other form; the extensions tell which")) {
         command_->add_option("FROM", from_, "recording to read")->required();
         command_->add_option("TO", to_, "recording to write (.fugato or .jsonl)")->required();
     }

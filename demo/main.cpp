@@ -27,19 +27,28 @@ bool chooseTroubles(const std::string& list, std::set<std::string>& chosen) {
             known = true;
         }
         if (known) continue;
-        std::fprintf(stderr, "skerry: there is no trouble named \"%s\". Known are: %s; or all, or none.\n", name.c_str(), troubleNames().c_str());
+        std::fprintf(stderr, "skerry: there is no trouble named \"%s\". Known are: %s; or all, or none.\n",
+                     name.c_str(), troubleNames().c_str());
         return false;
     }
     return true;
 }
 
-bool writeTruth(const std::string& path, const skerry::Settings& settings, const std::vector<skerry::Planted>& planted) {
-    nlohmann::ordered_json truth{{"series", "race"}, {"seconds", settings.seconds}, {"seed", settings.seed}, {"causes", nlohmann::ordered_json::array()}};
+bool writeTruth(const std::string& path, const skerry::Settings& settings,
+                const std::vector<skerry::Planted>& planted) {
+    nlohmann::ordered_json truth{{"series", "race"},
+                                 {"seconds", settings.seconds},
+                                 {"seed", settings.seed},
+                                 {"causes", nlohmann::ordered_json::array()}};
     for (size_t i = 0; i < planted.size(); ++i) {
         const skerry::Trouble& trouble = skerry::allTroubles()[i];
         if (!settings.troubles.count(trouble.name)) continue;
-        truth["causes"].push_back({{"trouble", trouble.name}, {"summary", trouble.summary}, {"lane", trouble.lane}, {"path", trouble.path},
-                                   {"kind", trouble.kind}, {"frames", planted[i].frames}});
+        truth["causes"].push_back({{"trouble", trouble.name},
+                                   {"summary", trouble.summary},
+                                   {"lane", trouble.lane},
+                                   {"path", trouble.path},
+                                   {"kind", trouble.kind},
+                                   {"frames", planted[i].frames}});
     }
     std::ofstream file(path);
     file << truth.dump(1) << "\n";
@@ -54,9 +63,12 @@ int main(int argc, char** argv) {
     skerry::Settings settings;
     bool virtualClock = false;
     app.add_option("--out", out, "recording to write (.fugato)")->required();
-    app.add_option("--seconds", settings.seconds, "length of the race")->check(CLI::Range(0.1, 36000.0))->capture_default_str();
+    app.add_option("--seconds", settings.seconds, "length of the race")
+        ->check(CLI::Range(0.1, 36000.0))
+        ->capture_default_str();
     app.add_option("--troubles", troubles, "comma-separated names, all, or none")->capture_default_str();
-    app.add_flag("--virtual", virtualClock, "a virtual clock: the same recording for the same seed, as fast as it goes");
+    app.add_flag("--virtual", virtualClock,
+                 "a virtual clock: the same recording for the same seed, as fast as it goes");
     app.add_option("--seed", settings.seed, "of the virtual clock's noise and the race")->capture_default_str();
     app.add_option("--truth", truth, "where to list the planted causes (JSON); needs --virtual");
     CLI11_PARSE(app, argc, argv);
@@ -84,7 +96,8 @@ int main(int argc, char** argv) {
         std::fprintf(stderr, "skerry: %s\n", fug_status());
         return 1;
     }
-    if (fug_lost()) std::fprintf(stderr, "skerry: %llu events were lost\n", static_cast<unsigned long long>(fug_lost()));
+    if (fug_lost())
+        std::fprintf(stderr, "skerry: %llu events were lost\n", static_cast<unsigned long long>(fug_lost()));
     if (!truth.empty() && !writeTruth(truth, settings, planted)) {
         std::fprintf(stderr, "skerry: cannot write %s. Choose another --truth.\n", truth.c_str());
         return 1;

@@ -14,14 +14,16 @@ void Wind::rebuild(float dt, int rounds, float gust) {
         for (int y = 0; y < kHigh; ++y) {
             for (int x = 0; x < kWide; ++x) {
                 const auto cell = [&](int cx, int cy) {
-                    return field_[static_cast<size_t>(std::clamp(cy, 0, kHigh - 1) * kWide + std::clamp(cx, 0, kWide - 1))];
+                    return field_[static_cast<size_t>(std::clamp(cy, 0, kHigh - 1) * kWide +
+                                                      std::clamp(cx, 0, kWide - 1))];
                 };
                 const Vec here = cell(x, y), from = cell(x - (here.x > 0 ? 1 : -1), y - (here.y > 0 ? 1 : -1));
                 const Vec left = cell(x - 1, y), right = cell(x + 1, y), up = cell(x, y - 1), down = cell(x, y + 1);
                 const float carry = 0.08f * step * 60, smooth = 0.02f * step * 60;
                 const float push = gust * 0.4f * std::sin(phase_ * 3 + static_cast<float>(x) * 0.3f) * step;
                 next_[static_cast<size_t>(y * kWide + x)] = {
-                    here.x + carry * (from.x - here.x) + smooth * (left.x + right.x + up.x + down.x - 4 * here.x) + push,
+                    here.x + carry * (from.x - here.x) + smooth * (left.x + right.x + up.x + down.x - 4 * here.x) +
+                        push,
                     here.y + carry * (from.y - here.y) + smooth * (left.y + right.y + up.y + down.y - 4 * here.y)};
             }
         }
@@ -46,7 +48,8 @@ float waveHeight(float x, float y, float time) {
 Sail::Sail() {
     for (int y = 0; y < kSide; ++y)
         for (int x = 0; x < kSide; ++x)
-            knots_[static_cast<size_t>(y * kSide + x)] = {static_cast<float>(x) * 0.3f, static_cast<float>(y) * 0.4f, 0, 0, 0, 0};
+            knots_[static_cast<size_t>(y * kSide + x)] = {
+                static_cast<float>(x) * 0.3f, static_cast<float>(y) * 0.4f, 0, 0, 0, 0};
 }
 
 float Sail::step(Vec wind, float dt, int rounds) {
@@ -62,7 +65,8 @@ float Sail::step(Vec wind, float dt, int rounds) {
                     if (nx < 0 || ny < 0 || nx >= kSide || ny >= kSide) return;
                     const Knot& other = knots_[static_cast<size_t>(ny * kSide + nx)];
                     const float dx = other.x - knot.x, dy = other.y - knot.y, dz = other.z - knot.z;
-                    const float length = std::sqrt(dx * dx + dy * dy + dz * dz) + 1e-6f, pull = 60 * (length - rest) / length;
+                    const float length = std::sqrt(dx * dx + dy * dy + dz * dz) + 1e-6f,
+                                pull = 60 * (length - rest) / length;
                     fx += dx * pull;
                     fy += dy * pull;
                     fz += dz * pull;
@@ -91,7 +95,8 @@ Race::Race(uint64_t seed) : random_(static_cast<unsigned>(seed * 2654435761u + 1
         boats[static_cast<size_t>(i)].y = 4 + static_cast<float>(i) * 2;
     }
     gulls_.resize(kGulls);
-    for (Gull& gull : gulls_) gull = {uniform() * Wind::kWide, uniform() * Wind::kHigh, uniform() - 0.5f, uniform() - 0.5f};
+    for (Gull& gull : gulls_)
+        gull = {uniform() * Wind::kWide, uniform() * Wind::kHigh, uniform() - 0.5f, uniform() - 0.5f};
     faces_.resize(kSpectators);
     table_.resize(kBoats * kMarks);
     spray_.reserve(2048);
@@ -114,7 +119,8 @@ void Race::hulls(float dt, int rounds) {
             boat.heading += 0.8f * step * std::remainder(want - boat.heading, 6.2831853f);
             float lift = 0;
             for (int i = 0; i < 8; ++i)
-                lift += waveHeight(boat.x + 0.2f * static_cast<float>(i), boat.y, time_) * (static_cast<float>(i) - 3.5f);
+                lift +=
+                    waveHeight(boat.x + 0.2f * static_cast<float>(i), boat.y, time_) * (static_cast<float>(i) - 3.5f);
             boat.pitch += step * (lift * 0.1f - boat.pitch);
             boat.speed += step * (0.5f + boat.drive * 2 - boat.speed * 0.6f);
             boat.x += step * boat.speed * std::cos(boat.heading);
@@ -170,7 +176,8 @@ float Race::planPath(int gull, int rounds) {
     float found = 0;
     for (int round = 0; round < rounds; ++round) {
         cost.assign(Wind::kWide * Wind::kHigh, 1e6f);
-        const int sx = std::clamp(static_cast<int>(from.x), 0, Wind::kWide - 1), sy = std::clamp(static_cast<int>(from.y), 0, Wind::kHigh - 1);
+        const int sx = std::clamp(static_cast<int>(from.x), 0, Wind::kWide - 1),
+                  sy = std::clamp(static_cast<int>(from.y), 0, Wind::kHigh - 1);
         cost[static_cast<size_t>(sy * Wind::kWide + sx)] = 0;
         for (int sweep = 0; sweep < 2; ++sweep)
             for (int y = 1; y < Wind::kHigh - 1; ++y)
@@ -223,7 +230,8 @@ float Race::rank(int rounds) {
     for (int round = 0; round < rounds; ++round) {
         for (size_t i = 0; i < table_.size(); ++i) {
             const Boat& boat = boats[i / kMarks];
-            table_[i] = static_cast<float>(boat.leg) * 100 + std::hypot(boat.x, boat.y) + static_cast<float>(i % kMarks);
+            table_[i] =
+                static_cast<float>(boat.leg) * 100 + std::hypot(boat.x, boat.y) + static_cast<float>(i % kMarks);
         }
         std::sort(table_.begin(), table_.end());
     }

@@ -68,9 +68,9 @@ public:
     float planPath(int gull, int rounds);  // length of the way found
     void spray(float dt, int rounds);
     void crowd(int rounds);
-    int cull(int rounds) const;            // things in sight
-    float rank(int rounds);                // the race table
-    std::vector<uint8_t> snapshot() const; // for the replay
+    int cull(int rounds) const;             // things in sight
+    float rank(int rounds);                 // the race table
+    std::vector<uint8_t> snapshot() const;  // for the replay
     size_t particles() const { return spray_.size(); }
 
 private:

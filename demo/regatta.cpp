@@ -13,13 +13,33 @@ namespace skerry {
 
 const std::vector<Trouble>& allTroubles() {
     static const std::vector<Trouble> list = {
-        {"autosave", "autosave holds the scene lock while it writes", "autosave", {"Autosave", "Replay", "Flush"}, "waiting"},
-        {"gust", "a gust rebuilds the wind field far more often", "main", {"Race frame", "Simulate", "Wind", "Rebuild field"}, "more_calls"},
-        {"rounding", "rounding a mark loads sails on the main thread for the first time", "main", {"Race frame", "Rounding", "Load sails"}, "unusual"},
+        {"autosave",
+         "autosave holds the scene lock while it writes",
+         "autosave",
+         {"Autosave", "Replay", "Flush"},
+         "waiting"},
+        {"gust",
+         "a gust rebuilds the wind field far more often",
+         "main",
+         {"Race frame", "Simulate", "Wind", "Rebuild field"},
+         "more_calls"},
+        {"rounding",
+         "rounding a mark loads sails on the main thread for the first time",
+         "main",
+         {"Race frame", "Rounding", "Load sails"},
+         "unusual"},
         {"gulls", "gulls plan their way slowly", "main", {"Race frame", "Simulate", "Gulls", "Plan path"}, "slower"},
         {"spray", "spray is drawn over itself many times on the GPU", "GPU graphics", {"Scene", "Spray"}, "slower"},
-        {"log", "collisions write far too many log lines", "main", {"Race frame", "Simulate", "Collisions", "Write log line"}, "more_calls"},
-        {"table", "ranking every leg takes a worker for several frames; a later frame needs the result", "worker", {"Rank all legs"}, "unusual"},
+        {"log",
+         "collisions write far too many log lines",
+         "main",
+         {"Race frame", "Simulate", "Collisions", "Write log line"},
+         "more_calls"},
+        {"table",
+         "ranking every leg takes a worker for several frames; a later frame needs the result",
+         "worker",
+         {"Rank all legs"},
+         "unusual"},
     };
     return list;
 }
@@ -36,8 +56,8 @@ struct Rhythm {
     int frames;
 };
 const std::map<std::string, Rhythm> kRhythms = {
-    {"autosave", {3.1, 4.3, 1}}, {"gust", {2.2, 9.7, 12}},  {"rounding", {4.9, 21.0, 1}}, {"gulls", {6.3, 13.9, 6}},
-    {"spray", {7.9, 15.1, 16}},  {"log", {5.6, 17.3, 5}},   {"table", {8.9, 18.9, 1}},
+    {"autosave", {3.1, 4.3, 1}}, {"gust", {2.2, 9.7, 12}}, {"rounding", {4.9, 21.0, 1}}, {"gulls", {6.3, 13.9, 6}},
+    {"spray", {7.9, 15.1, 16}},  {"log", {5.6, 17.3, 5}},  {"table", {8.9, 18.9, 1}},
 };
 
 fug::Series raceFrames("race", kTickNs), pictureFrames("picture", kTickNs), soundFrames("sound", kSoundNs);
@@ -45,7 +65,10 @@ fug::Series raceFrames("race", kTickNs), pictureFrames("picture", kTickNs), soun
 class Regatta {
 public:
     Regatta(Runtime& runtime, const Settings& settings)
-        : runtime_(runtime), settings_(settings), race_(settings.seed), frameCount_(static_cast<uint32_t>(settings.seconds * 60)) {
+        : runtime_(runtime),
+          settings_(settings),
+          race_(settings.seed),
+          frameCount_(static_cast<uint32_t>(settings.seconds * 60)) {
         for (const Trouble& trouble : allTroubles()) planted_.push_back({trouble.name, {}});
         if (!runtime_.isVirtual()) calibrate();
     }
@@ -81,7 +104,8 @@ private:
     void measure(const char* name, Kernel&& kernel) {
         const auto begin = std::chrono::steady_clock::now();
         kernel(64);
-        nsPerRound_[name] = std::max(20.0, std::chrono::duration<double, std::nano>(std::chrono::steady_clock::now() - begin).count() / 64);
+        nsPerRound_[name] = std::max(
+            20.0, std::chrono::duration<double, std::nano>(std::chrono::steady_clock::now() - begin).count() / 64);
     }
     void calibrate() {
         Race scratch(7);
@@ -109,8 +133,10 @@ private:
             }
     }
     void device(double ns) {  // the simulated GPU's own time
-        if (runtime_.isVirtual()) runtime_.spend(static_cast<int64_t>(ns));
-        else runtime_.sleepUntil(runtime_.now() + static_cast<int64_t>(ns));
+        if (runtime_.isVirtual())
+            runtime_.spend(static_cast<int64_t>(ns));
+        else
+            runtime_.sleepUntil(runtime_.now() + static_cast<int64_t>(ns));
     }
 
     /// The sea grows and falls, and the harbour is quieter than the finish: usual frames differ too.
@@ -138,7 +164,8 @@ private:
     void mainLoop() {
         fug_name_thread("main", "loop", FUG_LANE_THREAD);
         const fug::State stage("stage");
-        const fug::Counter particles("spray drops", "drops", 1500), drawn("draw calls", "calls"), touching("boats touching", "boats");
+        const fug::Counter particles("spray drops", "drops", 1500), drawn("draw calls", "calls"),
+            touching("boats touching", "boats");
         const fug::Object tick("next tick");
         for (frame_ = 0; frame_ < frameCount_; ++frame_) {
             const uint32_t n = frame_;
@@ -166,8 +193,10 @@ private:
             particles.set(static_cast<double>(race_.particles()));
             FUG_WAIT(wait, tick, FUG_WAIT_PACING, "Wait for tick", "loop", "Until the next sixtieth of a second");
             const int64_t now = runtime_.now(), due = (static_cast<int64_t>(n) + 1) * kTickNs + lag_;
-            if (now > due) lag_ += now - due;  // late: the following frames keep their distance from here
-            else runtime_.sleepUntil(due);
+            if (now > due)
+                lag_ += now - due;  // late: the following frames keep their distance from here
+            else
+                runtime_.sleepUntil(due);
         }
         stop_ = true;
         jobs_.close();
@@ -430,9 +459,11 @@ private:
 
     Gate scene_{runtime_, "scene lock"};
     fug::Object sailFile_{"sails.pak"};
-    WorkQueue jobs_{runtime_, "jobs"}, pictures_{runtime_, "pictures"}, graphics_{runtime_, "graphics queue"}, compute_{runtime_, "compute queue"};
+    WorkQueue jobs_{runtime_, "jobs"}, pictures_{runtime_, "pictures"}, graphics_{runtime_, "graphics queue"},
+        compute_{runtime_, "compute queue"};
     Fence clothDone_{runtime_, "sails done", FUG_WAIT_JOB}, tableReady_{runtime_, "race table", FUG_WAIT_JOB};
-    Fence pictureDone_{runtime_, "picture done", FUG_WAIT_JOB}, sceneDone_{runtime_, "scene fence", FUG_WAIT_GPU}, dropsDone_{runtime_, "drops fence", FUG_WAIT_GPU};
+    Fence pictureDone_{runtime_, "picture done", FUG_WAIT_JOB}, sceneDone_{runtime_, "scene fence", FUG_WAIT_GPU},
+        dropsDone_{runtime_, "drops fence", FUG_WAIT_GPU};
 };
 
 }  // namespace

@@ -16,9 +16,9 @@ namespace skerry {
 struct Trouble {
     const char* name;
     const char* summary;
-    const char* lane;                // where the cause sits
-    std::vector<std::string> path;   // its marker path
-    const char* kind;                // as fugato-cli names kinds
+    const char* lane;               // where the cause sits
+    std::vector<std::string> path;  // its marker path
+    const char* kind;               // as fugato-cli names kinds
 };
 /// Every trouble the demo knows, in a fixed order.
 const std::vector<Trouble>& allTroubles();

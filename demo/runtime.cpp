@@ -81,7 +81,8 @@ public:
     void spend(int64_t ns) override {
         // Mostly within ±10 %, from the thread's own noise: the sum of four uniform numbers.
         double sum = 0;
-        for (int i = 0; i < 4; ++i) sum += static_cast<double>(self->noise()) / static_cast<double>(std::minstd_rand::max());
+        for (int i = 0; i < 4; ++i)
+            sum += static_cast<double>(self->noise()) / static_cast<double>(std::minstd_rand::max());
         self->time += static_cast<int64_t>(static_cast<double>(ns) * (1 + 0.16 * (sum - 2)));
     }
     void sleepUntil(int64_t ns) override {
@@ -115,8 +116,10 @@ private:
         std::unique_lock<std::mutex> lock(mutex_);
         running_ = next();
         if (running_ == mine) return;
-        if (running_) running_->turn.notify_one();
-        else allFinished_.notify_one();
+        if (running_)
+            running_->turn.notify_one();
+        else
+            allFinished_.notify_one();
         mine->turn.wait(lock, [&] { return running_ == mine; });
     }
     void run(VirtualThread& mine) {
@@ -129,8 +132,10 @@ private:
         std::unique_lock<std::mutex> lock(mutex_);
         mine.finished = true;
         running_ = next();
-        if (running_) running_->turn.notify_one();
-        else allFinished_.notify_one();
+        if (running_)
+            running_->turn.notify_one();
+        else
+            allFinished_.notify_one();
         mine.turn.wait(lock, [&] { return mine.leaving; });
     }
 

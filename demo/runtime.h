@@ -8,13 +8,12 @@
 #include <condition_variable>
 #include <cstdint>
 #include <deque>
+#include <fugato/fugato.hpp>
 #include <functional>
 #include <memory>
 #include <mutex>
 #include <string>
 #include <unordered_map>
-
-#include <fugato/fugato.hpp>
 
 namespace skerry {
 

@@ -55,7 +55,8 @@ bool readIndex(ByteSource& source, BlockDirectory& directory) {
     if (!readBlockHeader(source, trailer.indexOffset, header)) return false;
     if (header.type != static_cast<uint16_t>(BlockType::Index)) return false;
     std::string payload(std::min<uint64_t>(header.payloadBytes, source.size()), '\0');
-    if (source.read(trailer.indexOffset + sizeof header, payload.data(), payload.size()) != header.payloadBytes) return false;
+    if (source.read(trailer.indexOffset + sizeof header, payload.data(), payload.size()) != header.payloadBytes)
+        return false;
     if (checksum(payload.data(), payload.size()) != header.payloadChecksum) return false;
     directory.blocks.resize(payload.size() / sizeof(IndexEntry));
     std::memcpy(directory.blocks.data(), payload.data(), directory.blocks.size() * sizeof(IndexEntry));
@@ -68,8 +69,10 @@ bool readIndex(ByteSource& source, BlockDirectory& directory) {
 class TickMap {
 public:
     TickMap(const FileHeader& header, std::vector<ClockPair> pairs)
-        : direct_(header.clock != static_cast<uint32_t>(ClockKind::Ticks)), origin_(header.originTicks),
-          estimate_(header.nsPerTick > 1e-6 && header.nsPerTick < 1e6 ? header.nsPerTick : 1.0), pairs_(std::move(pairs)) {
+        : direct_(header.clock != static_cast<uint32_t>(ClockKind::Ticks)),
+          origin_(header.originTicks),
+          estimate_(header.nsPerTick > 1e-6 && header.nsPerTick < 1e6 ? header.nsPerTick : 1.0),
+          pairs_(std::move(pairs)) {
         std::sort(pairs_.begin(), pairs_.end(), [](auto& a, auto& b) { return a.ticks < b.ticks; });
     }
     int64_t toNs(uint64_t ticks) {
@@ -88,7 +91,8 @@ private:
         baseNs_ = 0;
         slope_ = estimate_;
         if (pairs_.empty()) return;
-        auto after = std::upper_bound(pairs_.begin(), pairs_.end(), ticks, [](uint64_t t, auto& p) { return t < p.ticks; });
+        auto after =
+            std::upper_bound(pairs_.begin(), pairs_.end(), ticks, [](uint64_t t, auto& p) { return t < p.ticks; });
         low_ = after == pairs_.begin() ? 0 : after[-1].ticks;
         span_ = (after == pairs_.end() ? UINT64_MAX : after->ticks) - low_;
         if (after == pairs_.begin()) ++after;
@@ -277,11 +281,13 @@ Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink
     BlockDirectory directory = findBlocks(source);
     damage.indexMissing = !directory.indexed;
     if (damage.indexMissing)
-        damage.note("The recording was not closed (its index is missing); everything found in the file is shown. "
-                    "The last instants before it ended may be missing.");
+        damage.note(
+            "The recording was not closed (its index is missing); everything found in the file is shown. "
+            "The last instants before it ended may be missing.");
     damage.lostBlocks += directory.gaps;
     if (directory.gaps)
-        damage.note(std::to_string(directory.gaps) + (directory.gaps == 1 ? " stretch of bytes is" : " stretches of bytes are") +
+        damage.note(std::to_string(directory.gaps) +
+                    (directory.gaps == 1 ? " stretch of bytes is" : " stretches of bytes are") +
                     " damaged or cut and could not be read.");
     sink.started(header.startedUnixNs);
 
@@ -318,7 +324,8 @@ Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink
         ++damage.lostBlocks;
         damage.lostEvents += missing;
         damage.note("Lane " + std::to_string(block.lane) + ", " + seconds(clock.toNs(block.firstTicks)) + " to " +
-                    seconds(clock.toNs(block.lastTicks)) + ": " + std::to_string(missing) + " events are damaged and missing.");
+                    seconds(clock.toNs(block.lastTicks)) + ": " + std::to_string(missing) +
+                    " events are damaged and missing.");
         const Event lost{clock.toNs(block.lastTicks), EventKind::Lost, 0, missing, 1, {}};
         sink.event(block.lane, lost);
     }
@@ -388,7 +395,8 @@ constexpr size_t kBlockBytes = 64 * 1024;
 
 }  // namespace
 
-bool writeBinary(const EventStore& store, const std::function<bool(std::string_view)>& write, const Progress& progress) {
+bool writeBinary(const EventStore& store, const std::function<bool(std::string_view)>& write,
+                 const Progress& progress) {
     BlockFile file(write);
     FileHeader header{};
     header.clock = static_cast<uint32_t>(ClockKind::Nanoseconds);
@@ -410,7 +418,8 @@ bool writeBinary(const EventStore& store, const std::function<bool(std::string_v
     };
     std::map<uint32_t, Pending> pending;
     const auto flush = [&](uint32_t lane, Pending& block) {
-        const bool good = !block.count || file.writeBlock(BlockType::Events, lane, block.count, block.first, block.last, block.payload);
+        const bool good = !block.count ||
+                          file.writeBlock(BlockType::Events, lane, block.count, block.first, block.last, block.payload);
         block = {};
         return good;
     };
@@ -424,7 +433,8 @@ bool writeBinary(const EventStore& store, const std::function<bool(std::string_v
         appendEvent(block.payload, {ticks, event.kind, event.id, event.a, event.b, event.text}, block.last);
         ++block.count;
         if (block.payload.size() >= kBlockBytes) good = flush(lane, block);
-        if (++done % 65536 == 0 && progress) good = good && progress(static_cast<double>(done) / static_cast<double>(total));
+        if (++done % 65536 == 0 && progress)
+            good = good && progress(static_cast<double>(done) / static_cast<double>(total));
         return good;
     });
     for (auto& [lane, block] : pending) good = good && flush(lane, block);

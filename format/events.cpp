@@ -34,9 +34,7 @@ void EventStore::inTimeOrder(const std::function<bool(uint32_t, const Event&)>& 
         uint32_t lane;
         const std::vector<Event>* events;
         size_t at;
-        bool operator>(const Cursor& other) const {
-            return time != other.time ? time > other.time : lane > other.lane;
-        }
+        bool operator>(const Cursor& other) const { return time != other.time ? time > other.time : lane > other.lane; }
     };
     std::priority_queue<Cursor, std::vector<Cursor>, std::greater<>> heads;
     for (const auto& [lane, events] : lanes)
@@ -57,8 +55,11 @@ std::string cleanUtf8(std::string_view text) {
     out.reserve(text.size());
     for (size_t i = 0; i < text.size();) {
         const auto lead = static_cast<unsigned char>(text[i]);
-        const size_t length = lead < 0x80 ? 1 : lead >= 0xc2 && lead < 0xe0 ? 2 : lead >= 0xe0 && lead < 0xf0 ? 3
-                              : lead >= 0xf0 && lead < 0xf5 ? 4 : 0;
+        const size_t length = lead < 0x80                   ? 1
+                              : lead >= 0xc2 && lead < 0xe0 ? 2
+                              : lead >= 0xe0 && lead < 0xf0 ? 3
+                              : lead >= 0xf0 && lead < 0xf5 ? 4
+                                                            : 0;
         bool good = length > 0 && i + length <= text.size();
         for (size_t k = 1; good && k < length; ++k) good = (static_cast<unsigned char>(text[i + k]) & 0xc0) == 0x80;
         if (good && length >= 3) {  // no overlong forms, no surrogates, nothing above U+10FFFF

@@ -6,6 +6,7 @@
 
 #include <cstdint>
 #include <deque>
+#include <fugato_layout.hpp>
 #include <functional>
 #include <map>
 #include <optional>
@@ -13,8 +14,6 @@
 #include <string_view>
 #include <variant>
 #include <vector>
-
-#include <fugato_layout.hpp>
 
 namespace fugato {
 

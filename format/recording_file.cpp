@@ -11,7 +11,8 @@ Result<Damage> readRecording(ByteSource& source, const std::string& name, EventS
         return Failure{name + " is empty. If a program is still to write it, open it again later; else record again."};
     if (looksBinary(source)) return readBinary(source, name, sink, progress);
     if (looksLikeText(source)) return readText(source, name, sink, progress);
-    return Failure{name + " is not a Fugato recording (neither the binary nor the text form). Choose a .fugato or .jsonl file."};
+    return Failure{
+        name + " is not a Fugato recording (neither the binary nor the text form). Choose a .fugato or .jsonl file."};
 }
 
 Result<Damage> readRecordingFile(const std::string& path, EventSink& sink, const Progress& progress) {

@@ -14,13 +14,15 @@ namespace fugato {
 
 /// Reads a recording of either form from `source` into `sink`. `name` is used in sentences. Fails
 /// where nothing at all could be read; otherwise what is missing is told in the Damage.
-Result<Damage> readRecording(ByteSource& source, const std::string& name, EventSink& sink, const Progress& progress = {});
+Result<Damage> readRecording(ByteSource& source, const std::string& name, EventSink& sink,
+                             const Progress& progress = {});
 
 /// The same, from a file.
 Result<Damage> readRecordingFile(const std::string& path, EventSink& sink, const Progress& progress = {});
 
 /// Writes by the extension of `path`: .fugato binary, .jsonl text.
-Result<std::monostate> writeRecordingFile(const std::string& path, const EventStore& store, const Progress& progress = {});
+Result<std::monostate> writeRecordingFile(const std::string& path, const EventStore& store,
+                                          const Progress& progress = {});
 
 /// The file's own parts, for `fugato-cli info`.
 struct FileFacts {

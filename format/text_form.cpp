@@ -19,11 +19,11 @@ struct Verb {
     const char* name;
 };
 constexpr Verb kVerbs[] = {
-    {EventKind::MarkBegin, "begin"},  {EventKind::MarkEnd, "end"},       {EventKind::FrameBegin, "frame"},
-    {EventKind::FrameEnd, "frame_end"}, {EventKind::Count, "count"},     {EventKind::Point, "point"},
-    {EventKind::WaitBegin, "wait"},   {EventKind::WaitEnd, "wait_end"},  {EventKind::Taken, "taken"},
-    {EventKind::Given, "given"},      {EventKind::LinkOut, "link_out"},  {EventKind::LinkIn, "link_in"},
-    {EventKind::StateSet, "state"},   {EventKind::Lost, "lost"},         {EventKind::LaneEnd, "lane_end"},
+    {EventKind::MarkBegin, "begin"},    {EventKind::MarkEnd, "end"},      {EventKind::FrameBegin, "frame"},
+    {EventKind::FrameEnd, "frame_end"}, {EventKind::Count, "count"},      {EventKind::Point, "point"},
+    {EventKind::WaitBegin, "wait"},     {EventKind::WaitEnd, "wait_end"}, {EventKind::Taken, "taken"},
+    {EventKind::Given, "given"},        {EventKind::LinkOut, "link_out"}, {EventKind::LinkIn, "link_in"},
+    {EventKind::StateSet, "state"},     {EventKind::Lost, "lost"},        {EventKind::LaneEnd, "lane_end"},
 };
 
 const char* verbOf(EventKind kind) {
@@ -33,11 +33,18 @@ const char* verbOf(EventKind kind) {
 }
 
 Json toJson(const LaneDefinition& d) {
-    return {{"define", "lane"}, {"id", d.id}, {"name", d.name}, {"kind", laneKindName(d.kind)}, {"role", d.role}, {"os", d.osId}};
+    return {{"define", "lane"}, {"id", d.id},  {"name", d.name}, {"kind", laneKindName(d.kind)},
+            {"role", d.role},   {"os", d.osId}};
 }
 Json toJson(const SiteDefinition& d) {
-    return {{"define", "site"}, {"id", d.id}, {"name", d.name}, {"category", d.category}, {"description", d.description},
-            {"file", d.file}, {"line", d.line}, {"longest_ns", d.longestNs}};
+    return {{"define", "site"},
+            {"id", d.id},
+            {"name", d.name},
+            {"category", d.category},
+            {"description", d.description},
+            {"file", d.file},
+            {"line", d.line},
+            {"longest_ns", d.longestNs}};
 }
 Json toJson(const SeriesDefinition& d) {
     return {{"define", "series"}, {"id", d.id}, {"name", d.name}, {"deadline_ns", d.deadlineNs}};
@@ -136,7 +143,8 @@ private:
             if (value <= static_cast<uint64_t>(std::numeric_limits<T>::max())) return static_cast<T>(value);
         } else if (found->is_number_integer()) {
             const auto value = found->template get<int64_t>();
-            if (std::is_signed_v<T> && value >= static_cast<int64_t>(std::numeric_limits<T>::min())) return static_cast<T>(value);
+            if (std::is_signed_v<T> && value >= static_cast<int64_t>(std::numeric_limits<T>::min()))
+                return static_cast<T>(value);
         }
         throw Wrong{std::string("\"") + key + "\" is not a whole number in range"};
     }
@@ -349,7 +357,8 @@ Result<Damage> readText(ByteSource& source, const std::string& name, EventSink& 
     if (!buffer.empty()) take(buffer);
     if (!good) {
         return Failure{name + " is not a recording in text form: no line could be read. " +
-                       (damage.notes.empty() ? "" : damage.notes.front() + " ") + "See docs/text-form.md for the form."};
+                       (damage.notes.empty() ? "" : damage.notes.front() + " ") +
+                       "See docs/text-form.md for the form."};
     }
     return damage;
 }
@@ -368,7 +377,8 @@ bool writeText(const EventStore& store, const std::function<bool(std::string_vie
     const size_t total = store.eventCount();
     store.inTimeOrder([&](uint32_t lane, const Event& event) {
         put(toJson(lane, event));
-        if (++done % 65536 == 0 && progress) good = good && progress(static_cast<double>(done) / static_cast<double>(total));
+        if (++done % 65536 == 0 && progress)
+            good = good && progress(static_cast<double>(done) / static_cast<double>(total));
         return good;
     });
     return good;

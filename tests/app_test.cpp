@@ -41,7 +41,9 @@ int pixelsLike(const QImage& image, const QColor& color) {
     for (int y = 0; y < image.height(); ++y)
         for (int x = 0; x < image.width(); ++x) {
             const QColor p = image.pixelColor(x, y);
-            count += std::abs(p.red() - color.red()) + std::abs(p.green() - color.green()) + std::abs(p.blue() - color.blue()) < 12;
+            count += std::abs(p.red() - color.red()) + std::abs(p.green() - color.green()) +
+                         std::abs(p.blue() - color.blue()) <
+                     12;
         }
     return count;
 }
@@ -55,7 +57,9 @@ class AppTest : public QObject {
 
     Selection& selection() { return window_->selection(); }
     const Explanation& explanation() { return *window_->document().explanation(); }
-    void key(Qt::Key which, Qt::KeyboardModifiers modifiers = Qt::NoModifier) { QTest::keyClick(&window_->lanes(), which, modifiers); }
+    void key(Qt::Key which, Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
+        QTest::keyClick(&window_->lanes(), which, modifiers);
+    }
 
     void openDemo() {
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
@@ -71,7 +75,8 @@ class AppTest : public QObject {
     }
     /// Opens a file and waits until it is explained or refused.
     void open(const QString& path) {
-        QSignalSpy explained(&window_->document(), &Document::explanationChanged), failed(&window_->document(), &Document::failed);
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged),
+            failed(&window_->document(), &Document::failed);
         window_->open(path);
         QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 30'000);
     }
@@ -120,7 +125,8 @@ private slots:
         const QImage lanes = window_->lanes().viewport()->grab().toImage();
         QVERIFY(pixelsLike(lanes, theme().accounting) > 300);
         QVERIFY(pixelsLike(lanes, theme().plum) > 500);
-        QVERIFY(window_->drawer().tree().currentIndex().data().toString() == q(explanation().recording->nameOf(cause.path)));
+        QVERIFY(window_->drawer().tree().currentIndex().data().toString() ==
+                q(explanation().recording->nameOf(cause.path)));
     }
 
     void theWholeAccountingIsInSightOrItsHeaviestLaneIs() {
@@ -130,7 +136,8 @@ private slots:
             selection().chooseCause(cause);
             for (const uint32_t lane : explanation().recording->groups[explanation().causes[cause].group].lanes) {
                 const auto& pieces = lanes.picture().accounting();
-                if (std::none_of(pieces.begin(), pieces.end(), [&](const Piece& p) { return p.lane == lane; })) continue;
+                if (std::none_of(pieces.begin(), pieces.end(), [&](const Piece& p) { return p.lane == lane; }))
+                    continue;
                 const QRect box = lanes.picture().laneRect(lanes.viewport()->rect(), lanes.scrolled(), lane);
                 QVERIFY(box.top() >= LanePicture::kHeaderHeight && box.bottom() <= lanes.viewport()->height());
             }
@@ -144,10 +151,12 @@ private slots:
             const QPoint at = row.box.center() - QPoint(0, causes.verticalScrollBar()->value());
             QTest::mouseClick(causes.viewport(), Qt::LeftButton, {}, at);
         };
-        const auto third = std::find_if(causes.rows().begin(), causes.rows().end(), [](const auto& row) { return row.cause == 2; });
+        const auto third =
+            std::find_if(causes.rows().begin(), causes.rows().end(), [](const auto& row) { return row.cause == 2; });
         click(*third);
         QCOMPARE(selection().cause(), 2u);
-        const auto spike = std::find_if(causes.rows().rbegin(), causes.rows().rend(), [](const auto& row) { return row.cause == 2 && row.spike != kNone; });
+        const auto spike = std::find_if(causes.rows().rbegin(), causes.rows().rend(),
+                                        [](const auto& row) { return row.cause == 2 && row.spike != kNone; });
         QVERIFY(spike != causes.rows().rend());
         const uint32_t wanted = explanation().worstFrameOf(explanation().spikes[spike->spike]);
         click(*spike);
@@ -157,7 +166,8 @@ private slots:
         QTest::keyClick(&causes, Qt::Key_Up);
         QCOMPARE(selection().cause(), 2u);
         const size_t before = causes.rows().size();
-        const auto more = std::find_if(causes.rows().begin(), causes.rows().end(), [](const auto& row) { return row.more; });
+        const auto more =
+            std::find_if(causes.rows().begin(), causes.rows().end(), [](const auto& row) { return row.more; });
         if (more != causes.rows().end()) {
             click(*more);
             QVERIFY(causes.rows().size() > before);
@@ -257,7 +267,8 @@ private slots:
         QCOMPARE(ns("500 µs"), int64_t{500'000});
         QCOMPARE(ns("16.67 ms · 60 per s"), int64_t{16'670'000});
         QCOMPARE(ns(""), int64_t{0});
-        for (const char* wrong : {"0", "-5", "abc", "0 per s", "1e9", "5 hours", "99999999999"}) QVERIFY2(!readBudget(wrong).ns, wrong);
+        for (const char* wrong : {"0", "-5", "abc", "0 per s", "1e9", "5 hours", "99999999999"})
+            QVERIFY2(!readBudget(wrong).ns, wrong);
     }
 
     void wheelDragAndKeysZoomAndPan() {
@@ -266,14 +277,16 @@ private slots:
         const QPoint at(600, 200);
         const int64_t under = lanes.picture().timeAt(lanes.viewport()->rect(), at.x());
         const auto wheel = [&](int delta, Qt::KeyboardModifiers modifiers) {
-            QWheelEvent event(at, lanes.viewport()->mapToGlobal(at), {}, {0, delta}, Qt::NoButton, modifiers, Qt::NoScrollPhase, false);
+            QWheelEvent event(at, lanes.viewport()->mapToGlobal(at), {}, {0, delta}, Qt::NoButton, modifiers,
+                              Qt::NoScrollPhase, false);
             QApplication::sendEvent(lanes.viewport(), &event);
         };
         const auto length = [&] { return selection().view().end - selection().view().begin; };
         const int64_t before = length();
         wheel(120, Qt::ControlModifier);
         QVERIFY(length() < before);
-        QVERIFY(std::abs(lanes.picture().timeAt(lanes.viewport()->rect(), at.x()) - under) <= before / 400);  // what is under the pointer stays
+        QVERIFY(std::abs(lanes.picture().timeAt(lanes.viewport()->rect(), at.x()) - under) <=
+                before / 400);  // what is under the pointer stays
         wheel(-120, Qt::ControlModifier);
         QVERIFY(std::abs(length() - before) <= 4);
         const int64_t begin = selection().view().begin;
@@ -327,7 +340,8 @@ private slots:
         openDemo();
         OverrunStrip& strip = window_->strip();
         const Spike& spike = explanation().spikes[explanation().spikes.size() / 2];
-        const int x = strip.area().left() + static_cast<int>(strip.picture().xAt(explanation().frame(spike.first).begin));
+        const int x =
+            strip.area().left() + static_cast<int>(strip.picture().xAt(explanation().frame(spike.first).begin));
         QTest::mouseClick(&strip, Qt::LeftButton, {}, QPoint(x, 60));
         QVERIFY(explanation().frames[selection().frame()].overrun > 0);
         QVERIFY(std::abs(static_cast<int>(selection().frame()) - static_cast<int>(spike.first)) < 60);
@@ -368,21 +382,25 @@ private slots:
         const MarkerRef found = lanes.picture().markerAt(lanes.viewport()->rect(), lanes.scrolled(), placeOf(simulate));
         QVERIFY(found == simulate);
         const QString words = lanes.wordsFor(found);
-        for (const char* part : {"<b>Simulate</b>", "physics", "One step of wind, boats, gulls and crowd", "on main", "of which itself", "% of frame", "demo/regatta.cpp:"})
+        for (const char* part : {"<b>Simulate</b>", "physics", "One step of wind, boats, gulls and crowd", "on main",
+                                 "of which itself", "% of frame", "demo/regatta.cpp:"})
             QVERIFY2(words.contains(part), qPrintable(QString(part) + " in " + words));
         QTest::mouseClick(lanes.viewport(), Qt::LeftButton, {}, placeOf(simulate));
         QVERIFY(selection().marker() == simulate);
         QVERIFY(window_->statusText().startsWith("Simulate, "));
         QTest::mouseDClick(lanes.viewport(), Qt::LeftButton, {}, placeOf(simulate));
         const MarkerRow& row = r.lanes[main].rows[1];
-        QVERIFY(selection().view().begin <= row.begin[simulate.index] && selection().view().end >= row.end[simulate.index]);
-        QVERIFY(selection().view().end - selection().view().begin < 2 * (row.end[simulate.index] - row.begin[simulate.index]));
+        QVERIFY(selection().view().begin <= row.begin[simulate.index] &&
+                selection().view().end >= row.end[simulate.index]);
+        QVERIFY(selection().view().end - selection().view().begin <
+                2 * (row.end[simulate.index] - row.begin[simulate.index]));
     }
 
     void sentencesLeadToTheirPlace() {
         openDemo();
         WhyPanel& why = window_->why();
-        const auto leading = std::find_if(why.spoken().begin(), why.spoken().end(), [](const auto& s) { return s.sentence.lane != kNone; });
+        const auto leading = std::find_if(why.spoken().begin(), why.spoken().end(),
+                                          [](const auto& s) { return s.sentence.lane != kNone; });
         QVERIFY(leading != why.spoken().end());
         const Sentence sentence = leading->sentence;
         key(Qt::Key_Home);
@@ -399,8 +417,10 @@ private slots:
             for (const Qt::SortOrder order : {Qt::AscendingOrder, Qt::DescendingOrder}) {
                 tree.sortByColumn(column, order);
                 for (int row = 1; row < tree.model()->rowCount(); ++row) {
-                    const QVariant a = tree.model()->index(row - 1, column).data(FrameTableModel::kSortRole), b = tree.model()->index(row, column).data(FrameTableModel::kSortRole);
-                    const auto wrong = order == Qt::AscendingOrder ? QVariant::compare(a, b) > 0 : QVariant::compare(a, b) < 0;
+                    const QVariant a = tree.model()->index(row - 1, column).data(FrameTableModel::kSortRole),
+                                   b = tree.model()->index(row, column).data(FrameTableModel::kSortRole);
+                    const auto wrong =
+                        order == Qt::AscendingOrder ? QVariant::compare(a, b) > 0 : QVariant::compare(a, b) < 0;
                     QVERIFY(!wrong);
                 }
             }
@@ -451,7 +471,8 @@ private slots:
     }
 
     void openingCanBeCancelled() {
-        QSignalSpy cancelled(&window_->document(), &Document::cancelled), opened(&window_->document(), &Document::recordingChanged);
+        QSignalSpy cancelled(&window_->document(), &Document::cancelled),
+            opened(&window_->document(), &Document::recordingChanged);
         window_->open(FUGATO_DEMO_RECORDING);
         auto* button = window_->findChild<QPushButton*>("cancel");
         QVERIFY(button->isVisible());
@@ -468,7 +489,10 @@ private slots:
         QTest::addColumn<QString>("words");
         QTest::newRow("empty") << QByteArray() << "is empty";
         QTest::newRow("other") << QByteArray("PK\3\4zzzz") << "is not a Fugato recording";
-        QTest::newRow("cut") << QByteArray("\x89" "FUG\r\n\x1a\n") << "is cut off";
+        QTest::newRow("cut") << QByteArray(
+                                    "\x89"
+                                    "FUG\r\n\x1a\n")
+                             << "is cut off";
     }
     void badFilesGetOneSentenceAndLeaveWhatIsOpen() {
         QFETCH(QByteArray, bytes);
@@ -485,7 +509,8 @@ private slots:
         QVERIFY(demo.open(QIODevice::ReadOnly));
         QByteArray bytes = demo.readAll();
         bytes.truncate(bytes.size() / 2);
-        for (int i = 0; i < 300; ++i) bytes[bytes.size() / 3 + i] = static_cast<char>(bytes[bytes.size() / 3 + i] ^ 0x55);
+        for (int i = 0; i < 300; ++i)
+            bytes[bytes.size() / 3 + i] = static_cast<char>(bytes[bytes.size() / 3 + i] ^ 0x55);
         open(write("damaged.fugato", bytes));
         QVERIFY(window_->document().explanation());
         QVERIFY(explanation().figures.frames > 1000);
@@ -515,7 +540,9 @@ private slots:
     }
 
     void noKeyCrashesWithoutARecording() {
-        for (const Qt::Key which : {Qt::Key_N, Qt::Key_P, Qt::Key_F, Qt::Key_Home, Qt::Key_PageDown, Qt::Key_PageUp, Qt::Key_Left, Qt::Key_Plus, Qt::Key_F5}) key(which);
+        for (const Qt::Key which : {Qt::Key_N, Qt::Key_P, Qt::Key_F, Qt::Key_Home, Qt::Key_PageDown, Qt::Key_PageUp,
+                                    Qt::Key_Left, Qt::Key_Plus, Qt::Key_F5})
+            key(which);
         QTest::mouseClick(window_->lanes().viewport(), Qt::LeftButton, {}, {200, 200});
         QTest::mouseDClick(window_->lanes().viewport(), Qt::LeftButton, {}, {200, 200});
         QTest::mouseClick(&window_->strip(), Qt::LeftButton, {}, {200, 50});
@@ -550,7 +577,8 @@ private slots:
         key(Qt::Key_Home);
         const auto inkAt = [&](double us) {
             const QImage image = lanes.viewport()->grab().toImage();
-            const int x = static_cast<int>(lanes.picture().xAt(lanes.viewport()->rect(), static_cast<int64_t>(us * 1000)));
+            const int x =
+                static_cast<int>(lanes.picture().xAt(lanes.viewport()->rect(), static_cast<int64_t>(us * 1000)));
             const QRect lane = lanes.picture().laneRect(lanes.viewport()->rect(), lanes.scrolled(), 0);
             return image.pixelColor(x, lane.top() + LanePicture::kRail + 8) != theme().paper;
         };

@@ -79,14 +79,17 @@ private slots:
     }
 
     void aBudgetChangesWhatIsLate() {
-        const auto over = [](const Ran& ran) { return json::parse(ran.out.toStdString())["series"][0]["over"].get<int>(); };
+        const auto over = [](const Ran& ran) {
+            return json::parse(ran.out.toStdString())["series"][0]["over"].get<int>();
+        };
         QCOMPARE(over(run({"explain", "--json", stored("lock.jsonl")})), 1);
         QCOMPARE(over(run({"explain", "--json", "--budget", "100", stored("lock.jsonl")})), 0);
         QCOMPARE(over(run({"explain", "--json", "--budget", "1", stored("lock.jsonl")})), 12);
     }
 
     void convertGoesBothWaysWithoutLoss() {
-        const QString binary = folder_.filePath("a.fugato"), text = folder_.filePath("a.jsonl"), again = folder_.filePath("b.fugato");
+        const QString binary = folder_.filePath("a.fugato"), text = folder_.filePath("a.jsonl"),
+                      again = folder_.filePath("b.fugato");
         QCOMPARE(run({"convert", stored("lock.jsonl"), binary}).code, 0);
         QCOMPARE(run({"convert", binary, text}).code, 0);
         QCOMPARE(run({"convert", text, again}).code, 0);
@@ -95,7 +98,8 @@ private slots:
     }
 
     void theDemoRecordingSurvivesTheWayThroughText() {
-        const QString text = folder_.filePath("demo.jsonl"), back = folder_.filePath("demo.fugato"), text2 = folder_.filePath("demo2.jsonl");
+        const QString text = folder_.filePath("demo.jsonl"), back = folder_.filePath("demo.fugato"),
+                      text2 = folder_.filePath("demo2.jsonl");
         QCOMPARE(run({"convert", FUGATO_DEMO_RECORDING, text}).code, 0);
         QCOMPARE(run({"convert", text, back}).code, 0);
         QCOMPARE(run({"convert", back, text2}).code, 0);
@@ -111,7 +115,8 @@ private slots:
         QCOMPARE(run({"--help"}).code, int(kExitOk));
         const Ran missing = run({"info", "/nowhere.fugato"});
         QCOMPARE(missing.code, int(kExitUnreadable));
-        QCOMPARE(missing.err, QString("fugato-cli: Cannot open /nowhere.fugato: there is no such file. Check the path.\n"));
+        QCOMPARE(missing.err,
+                 QString("fugato-cli: Cannot open /nowhere.fugato: there is no such file. Check the path.\n"));
         QCOMPARE(run({"convert", stored("lock.jsonl"), "/nowhere/x.fugato"}).code, int(kExitNotWritten));
         QCOMPARE(run({"convert", stored("lock.jsonl"), folder_.filePath("x.zip")}).code, int(kExitNotWritten));
         QCOMPARE(run({"explain", stored("lock.jsonl"), "--series", "7"}).code, int(kExitNothingFound));

@@ -47,12 +47,14 @@ class DemoTest : public QObject {
     }
     Run run(const QString& troubles, int seed, int seconds = 26) {
         const QString file = folder_.filePath("run.fugato"), truth = folder_.filePath("truth.json");
-        sail({"--virtual", "--seed", QString::number(seed), "--seconds", QString::number(seconds), "--troubles", troubles, "--out", file, "--truth", truth});
+        sail({"--virtual", "--seed", QString::number(seed), "--seconds", QString::number(seconds), "--troubles",
+              troubles, "--out", file, "--truth", truth});
         return {explainFile(file), readJson(truth)};
     }
     static bool named(const Explanation& e, const Cause& cause, const json& planted) {
         const Recording& r = *e.recording;
-        return r.groups[cause.group].name == planted["lane"].get<std::string>() && r.namesOf(cause.path) == planted["path"].get<std::vector<std::string>>() &&
+        return r.groups[cause.group].name == planted["lane"].get<std::string>() &&
+               r.namesOf(cause.path) == planted["path"].get<std::vector<std::string>>() &&
                causeKindName(cause.kind) == planted["kind"].get<std::string>();
     }
 
@@ -61,7 +63,8 @@ private slots:
         QTest::addColumn<QString>("trouble");
         QTest::addColumn<int>("seed");
         for (const char* trouble : {"autosave", "gust", "rounding", "gulls", "spray", "log", "table"})
-            for (const int seed : {1, 2, 3}) QTest::newRow(qPrintable(QString("%1 %2").arg(trouble).arg(seed))) << trouble << seed;
+            for (const int seed : {1, 2, 3})
+                QTest::newRow(qPrintable(QString("%1 %2").arg(trouble).arg(seed))) << trouble << seed;
     }
     void eachTroubleAloneIsNamedFirst() {
         QFETCH(QString, trouble);
@@ -110,7 +113,8 @@ private slots:
         const json truth = readJson(FUGATO_DEMO_TRUTH);
         QCOMPARE(e->causes.size(), truth["causes"].size());
         for (const json& planted : truth["causes"])
-            QVERIFY2(std::any_of(e->causes.begin(), e->causes.end(), [&](const Cause& cause) { return named(*e, cause, planted); }),
+            QVERIFY2(std::any_of(e->causes.begin(), e->causes.end(),
+                                 [&](const Cause& cause) { return named(*e, cause, planted); }),
                      planted["trouble"].get<std::string>().c_str());
     }
 
@@ -132,7 +136,8 @@ private slots:
         sail({"--seconds", "2", "--out", file});
         const auto e = explainFile(file);
         QVERIFY(e);
-        for (const char* lane : {"main", "render", "worker 1", "worker 2", "autosave", "audio", "GPU graphics", "GPU compute"})
+        for (const char* lane :
+             {"main", "render", "worker 1", "worker 2", "autosave", "audio", "GPU graphics", "GPU compute"})
             QVERIFY2(laneNamed(*e->recording, lane) != kNone, lane);
         QCOMPARE(e->figures.frames, size_t{120});
         QCOMPARE(e->recording->repairs.lostEvents, uint64_t{0});

@@ -21,8 +21,11 @@ QStringList piecesOf(const Recording& r, uint32_t frame = 0) {
     for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
         if (piece.end != at) out.prepend("GAP");
         at = piece.begin;
-        out.prepend(QString("%1:%2 %3 %4-%5").arg(QString::fromStdString(r.lanes[piece.lane].name), pathOf(r, piece.path), pieceName(piece.kind))
-                        .arg(piece.begin / 1000.0).arg(piece.end / 1000.0));
+        out.prepend(
+            QString("%1:%2 %3 %4-%5")
+                .arg(QString::fromStdString(r.lanes[piece.lane].name), pathOf(r, piece.path), pieceName(piece.kind))
+                .arg(piece.begin / 1000.0)
+                .arg(piece.end / 1000.0));
     }
     if (at != f.begin) out.prepend("GAP");
     return out;
@@ -44,8 +47,9 @@ double usualFrames(TextRecording& t, int count, double from = 0) {
 QString causeText(const Explanation& e, size_t index) {
     if (index >= e.causes.size()) return "none";
     const Cause& cause = e.causes[index];
-    return QString("%1 %2 %3 %4").arg(QString::fromStdString(cause.letter), QString::fromStdString(e.recording->groups[cause.group].name),
-                                      pathOf(*e.recording, cause.path), causeKindName(cause.kind));
+    return QString("%1 %2 %3 %4")
+        .arg(QString::fromStdString(cause.letter), QString::fromStdString(e.recording->groups[cause.group].name),
+             pathOf(*e.recording, cause.path), causeKindName(cause.kind));
 }
 
 }  // namespace
@@ -58,17 +62,33 @@ private slots:
 
     void runningTimeBelongsToTheInnermostMarker() {
         TextRecording t;
-        t.frame(0, "main").begin(1, "main", "A").mark(2, 3, "main", "B").mark(3, 4, "main", "B").end(6, "main").frameEnd(8, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "main:A running 1-2", "main:A/B running 2-3", "main:A/B running 3-4",
-                                                   "main:A running 4-6", "main: running 6-8"}));
+        t.frame(0, "main")
+            .begin(1, "main", "A")
+            .mark(2, 3, "main", "B")
+            .mark(3, 4, "main", "B")
+            .end(6, "main")
+            .frameEnd(8, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "main:A running 1-2", "main:A/B running 2-3",
+                                                   "main:A/B running 3-4", "main:A running 4-6", "main: running 6-8"}));
     }
 
     void aLockWaitBelongsToItsHolderAndWakingToTheWaiter() {
         TextRecording t;
-        t.begin(0, "save", "Flush").taken(1, "save", "gate").begin(2, "save", "write").end(7, "save").given(8, "save", "gate").end(9, "save");
-        t.frame(0, "main").wait(3, "main", "Wait", "gate", "lock").waitEnd(8.5, "main").taken(8.5, "main", "gate").frameEnd(10, "main");
+        t.begin(0, "save", "Flush")
+            .taken(1, "save", "gate")
+            .begin(2, "save", "write")
+            .end(7, "save")
+            .given(8, "save", "gate")
+            .end(9, "save");
+        t.frame(0, "main")
+            .wait(3, "main", "Wait", "gate", "lock")
+            .waitEnd(8.5, "main")
+            .taken(8.5, "main", "gate")
+            .frameEnd(10, "main");
         const auto r = t.open();
-        QCOMPARE(piecesOf(*r), (QStringList{"main: running 0-3", "save:Flush/write running 3-7", "save:Flush running 7-8", "main:Wait waking 8-8.5", "main: running 8.5-10"}));
+        QCOMPARE(piecesOf(*r),
+                 (QStringList{"main: running 0-3", "save:Flush/write running 3-7", "save:Flush running 7-8",
+                              "main:Wait waking 8-8.5", "main: running 8.5-10"}));
         Accountant accountant(*r);
         for (const Piece& piece : accountant.account(r->series[0].frames[0].lane, 0, 10'000)) {
             if (piece.lane != laneNamed(*r, "save")) continue;
@@ -80,17 +100,37 @@ private slots:
     void twoHoldersInARowShareTheWait() {
         TextRecording t;
         t.begin(0, "b", "B").taken(1, "b", "gate").given(4, "b", "gate").end(4.5, "b");
-        t.begin(0, "c", "C").wait(2, "c", "WaitC", "gate", "lock").waitEnd(4, "c").taken(4, "c", "gate").given(7, "c", "gate").end(9, "c");
-        t.frame(0, "main").wait(3, "main", "Wait", "gate", "lock").waitEnd(7, "main").taken(7, "main", "gate").frameEnd(8, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-3", "b:B running 3-4", "c:C running 4-7", "main: running 7-8"}));
+        t.begin(0, "c", "C")
+            .wait(2, "c", "WaitC", "gate", "lock")
+            .waitEnd(4, "c")
+            .taken(4, "c", "gate")
+            .given(7, "c", "gate")
+            .end(9, "c");
+        t.frame(0, "main")
+            .wait(3, "main", "Wait", "gate", "lock")
+            .waitEnd(7, "main")
+            .taken(7, "main", "gate")
+            .frameEnd(8, "main");
+        QCOMPARE(piecesOf(*t.open()),
+                 (QStringList{"main: running 0-3", "b:B running 3-4", "c:C running 4-7", "main: running 7-8"}));
     }
 
     void aLinkedWaitBelongsToWhoeverEndedItAlsoOverSeveralLanes() {
         TextRecording t;
         t.begin(0, "gpu", "Scene").linkOut(6, "gpu", 1).end(6, "gpu");
-        t.begin(0, "render", "Picture").wait(1, "render", "WaitGpu", "fence", "gpu").waitEnd(6, "render", 1).linkOut(8, "render", 2).end(8, "render");
-        t.frame(0, "main").begin(0, "main", "Frame").wait(2, "main", "WaitRender", "picture", "job").waitEnd(8, "main", 2).end(9, "main").frameEnd(9, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main:Frame running 0-2", "gpu:Scene running 2-6", "render:Picture running 6-8", "main:Frame running 8-9"}));
+        t.begin(0, "render", "Picture")
+            .wait(1, "render", "WaitGpu", "fence", "gpu")
+            .waitEnd(6, "render", 1)
+            .linkOut(8, "render", 2)
+            .end(8, "render");
+        t.frame(0, "main")
+            .begin(0, "main", "Frame")
+            .wait(2, "main", "WaitRender", "picture", "job")
+            .waitEnd(8, "main", 2)
+            .end(9, "main")
+            .frameEnd(9, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main:Frame running 0-2", "gpu:Scene running 2-6",
+                                                   "render:Picture running 6-8", "main:Frame running 8-9"}));
     }
 
     void workThatWasQueuedLeadsBackToWhoAskedForIt() {
@@ -99,27 +139,41 @@ private slots:
         t.begin(0, "render", "Encode").linkOut(5, "render", 1).end(5, "render");
         t.begin(6, "gpu", "Scene").linkIn(6, "gpu", 1).linkOut(9, "gpu", 2).end(9, "gpu");
         t.frame(0, "main").wait(1, "main", "WaitGpu", "fence", "gpu").waitEnd(9, "main", 2).frameEnd(10, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "render:Encode running 1-5", "gpu:Scene queued 5-6", "gpu:Scene running 6-9", "main: running 9-10"}));
+        QCOMPARE(piecesOf(*t.open()),
+                 (QStringList{"main: running 0-1", "render:Encode running 1-5", "gpu:Scene queued 5-6",
+                              "gpu:Scene running 6-9", "main: running 9-10"}));
     }
 
     void aWaitWithoutAKnownEndBelongsToItsKind() {
         TextRecording t;
-        t.frame(0, "main").wait(1, "main", "Read", "sails.pak", "file").waitEnd(4, "main").wait(5, "main", "Nap", "timer", "sleep").waitEnd(6, "main").frameEnd(7, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "main:Read wait_file 1-4", "main: running 4-5", "main:Nap wait_sleep 5-6", "main: running 6-7"}));
+        t.frame(0, "main")
+            .wait(1, "main", "Read", "sails.pak", "file")
+            .waitEnd(4, "main")
+            .wait(5, "main", "Nap", "timer", "sleep")
+            .waitEnd(6, "main")
+            .frameEnd(7, "main");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "main:Read wait_file 1-4", "main: running 4-5",
+                                                   "main:Nap wait_sleep 5-6", "main: running 6-7"}));
     }
 
     void anotherLaneOutsideAnyMarkerIsIdleThere() {
         TextRecording t;
         t.mark(0, 2, "worker", "Old").mark(4, 5, "worker", "Job").linkOut(5, "worker", 1);
         t.frame(0, "main").wait(1, "main", "Wait", "job", "job").waitEnd(5, "main", 1).frameEnd(6, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "worker:Old running 1-2", "worker: idle 2-4", "worker:Job running 4-5", "main: running 5-6"}));
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "worker:Old running 1-2", "worker: idle 2-4",
+                                                   "worker:Job running 4-5", "main: running 5-6"}));
     }
 
     void lanesThatWaitForEachOtherEndTheWalk() {
         TextRecording t;
         t.wait(1, "b", "WaitB", "x", "job").waitEnd(6, "b", 2).linkOut(7, "b", 1);
-        t.frame(0, "main").wait(2, "main", "WaitA", "x", "job").linkOut(6, "main", 2).waitEnd(7, "main", 1).frameEnd(8, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-2", "b:WaitB wait_job 2-6", "b: idle 6-7", "main: running 7-8"}));
+        t.frame(0, "main")
+            .wait(2, "main", "WaitA", "x", "job")
+            .linkOut(6, "main", 2)
+            .waitEnd(7, "main", 1)
+            .frameEnd(8, "main");
+        QCOMPARE(piecesOf(*t.open()),
+                 (QStringList{"main: running 0-2", "b:WaitB wait_job 2-6", "b: idle 6-7", "main: running 7-8"}));
     }
 
     void piecesOfEveryFrameAddUpOnRandomRecordings() {
@@ -136,14 +190,25 @@ private slots:
                 const size_t l = random() % 3;
                 const std::string lane = lanes[l];
                 switch (random() % 8) {
-                    case 0: case 1: t.begin(now, lane, std::string(1, static_cast<char>('A' + random() % 5))); open[l].push_back(false); break;
-                    case 2: t.wait(now, lane, "W", random() % 2 ? "gate" : "door", random() % 2 ? "lock" : "job"); open[l].push_back(true); break;
-                    case 3: case 4:
+                    case 0:
+                    case 1:
+                        t.begin(now, lane, std::string(1, static_cast<char>('A' + random() % 5)));
+                        open[l].push_back(false);
+                        break;
+                    case 2:
+                        t.wait(now, lane, "W", random() % 2 ? "gate" : "door", random() % 2 ? "lock" : "job");
+                        open[l].push_back(true);
+                        break;
+                    case 3:
+                    case 4:
                         if (open[l].empty()) break;
                         open[l].back() ? t.waitEnd(now, lane, static_cast<int>(random() % 30)) : t.end(now, lane);
                         open[l].pop_back();
                         break;
-                    case 5: random() % 2 ? t.linkOut(now, lane, static_cast<int>(random() % 30)) : t.linkIn(now, lane, static_cast<int>(random() % 30)); break;
+                    case 5:
+                        random() % 2 ? t.linkOut(now, lane, static_cast<int>(random() % 30))
+                                     : t.linkIn(now, lane, static_cast<int>(random() % 30));
+                        break;
                     case 6: random() % 2 ? t.taken(now, lane, "gate") : t.given(now, lane, "gate"); break;
                     default: inFrame ? t.frameEnd(now, "main") : t.frame(now, "main", 30); inFrame = !inFrame;
                 }
@@ -200,7 +265,12 @@ private slots:
         TextRecording t;
         for (int i = 0; i < 12; ++i) {  // 6 ms of work, held to the tick at 10.1 ms
             const double at = i * 11'000;
-            t.frame(at, "main").begin(at, "main", "Work").end(at + 6'000, "main").wait(at + 6'000, "main", "Tick", "display", "pacing").waitEnd(at + 10'100, "main").frameEnd(at + 10'100, "main");
+            t.frame(at, "main")
+                .begin(at, "main", "Work")
+                .end(at + 6'000, "main")
+                .wait(at + 6'000, "main", "Tick", "display", "pacing")
+                .waitEnd(at + 10'100, "main")
+                .frameEnd(at + 10'100, "main");
         }
         const auto e = explained(t.open());
         QCOMPARE(e->figures.over, size_t{0});
@@ -214,7 +284,11 @@ private slots:
         TextRecording t;
         const double at = usualFrames(t, 20);
         t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work");
-        t.begin(at + 7000, "main", "Load").mark(at + 7500, at + 12'000, "main", "Unpack").end(at + 13'000, "main").end(at + 14'000, "main").frameEnd(at + 14'000, "main");
+        t.begin(at + 7000, "main", "Load")
+            .mark(at + 7500, at + 12'000, "main", "Unpack")
+            .end(at + 13'000, "main")
+            .end(at + 14'000, "main")
+            .frameEnd(at + 14'000, "main");
         const auto e = explained(t.open());
         QCOMPARE(e->figures.over, size_t{1});
         QCOMPARE(e->usualOf(20), int64_t{8'000'000});
@@ -227,7 +301,11 @@ private slots:
     void aCallThatTakesLongerIsSlowerAndNamedWhereTheExcessSits() {
         TextRecording t;
         const double at = usualFrames(t, 20);
-        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 13'000, "main", "Work").end(at + 14'000, "main").frameEnd(at + 14'000, "main");
+        t.frame(at, "main")
+            .begin(at, "main", "Frame")
+            .mark(at + 1000, at + 13'000, "main", "Work")
+            .end(at + 14'000, "main")
+            .frameEnd(at + 14'000, "main");
         const auto e = explained(t.open());
         QCOMPARE(causeText(*e, 0), QString("A main Frame/Work slower"));
         QCOMPARE(e->causes[0].slowdown, 2.0);
@@ -255,20 +333,39 @@ private slots:
     void timeBehindALockIsWaitingAndNamesTheHoldersMarker() {
         TextRecording t;
         const double at = usualFrames(t, 20);
-        t.begin(at, "save", "Autosave").begin(at, "save", "Flush").taken(at, "save", "gate").mark(at + 10, at + 11'000, "save", "write").given(at + 11'000, "save", "gate").end(at + 11'500, "save").end(at + 12'000, "save");
-        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work").wait(at + 7000, "main", "Wait", "gate", "lock").waitEnd(at + 11'000, "main").end(at + 12'000, "main").frameEnd(at + 12'000, "main");
+        t.begin(at, "save", "Autosave")
+            .begin(at, "save", "Flush")
+            .taken(at, "save", "gate")
+            .mark(at + 10, at + 11'000, "save", "write")
+            .given(at + 11'000, "save", "gate")
+            .end(at + 11'500, "save")
+            .end(at + 12'000, "save");
+        t.frame(at, "main")
+            .begin(at, "main", "Frame")
+            .mark(at + 1000, at + 7000, "main", "Work")
+            .wait(at + 7000, "main", "Wait", "gate", "lock")
+            .waitEnd(at + 11'000, "main")
+            .end(at + 12'000, "main")
+            .frameEnd(at + 12'000, "main");
         const auto e = explained(t.open());
         QCOMPARE(causeText(*e, 0), QString("A save Autosave/Flush waiting"));
         QCOMPARE(e->frames[20].shares[0].excess, int64_t{4'000'000});
         QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("waits: lock held on save"));
         const auto sentences = frameSentences(*e, 20);
-        QCOMPARE(sentences.at(0).text, std::string("main waited 4.0 ms for ‘gate’. save held it inside Autosave ▸ Flush. In usual frames nobody waits for it."));
+        QCOMPARE(sentences.at(0).text, std::string("main waited 4.0 ms for ‘gate’. save held it inside Autosave ▸ "
+                                                   "Flush. In usual frames nobody waits for it."));
     }
 
     void aWaitWithoutAKnownEndIsItselfTheCause() {
         TextRecording t;
         const double at = usualFrames(t, 20);
-        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work").wait(at + 7000, "main", "Read", "disk", "file").waitEnd(at + 12'000, "main").end(at + 13'000, "main").frameEnd(at + 13'000, "main");
+        t.frame(at, "main")
+            .begin(at, "main", "Frame")
+            .mark(at + 1000, at + 7000, "main", "Work")
+            .wait(at + 7000, "main", "Read", "disk", "file")
+            .waitEnd(at + 12'000, "main")
+            .end(at + 13'000, "main")
+            .frameEnd(at + 13'000, "main");
         const auto e = explained(t.open());
         QCOMPARE(causeText(*e, 0), QString("A main Frame/Read waiting"));
         QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("waits for a file on main"));
@@ -282,7 +379,11 @@ private slots:
             t.frame(at, "main").mark(at, at + 8000, "main", "Work").frameEnd(at + 8000, "main");
         }
         t.begin(at, "gpu", "Scene").linkOut(at + 15'000, "gpu", 1).end(at + 15'000, "gpu");
-        t.frame(at, "main").mark(at, at + 8000, "main", "Work").wait(at + 8000, "main", "WaitGpu", "fence", "gpu").waitEnd(at + 15'000, "main", 1).frameEnd(at + 15'000, "main");
+        t.frame(at, "main")
+            .mark(at, at + 8000, "main", "Work")
+            .wait(at + 8000, "main", "WaitGpu", "fence", "gpu")
+            .waitEnd(at + 15'000, "main", 1)
+            .frameEnd(at + 15'000, "main");
         const auto e = explained(t.open());
         QCOMPARE(causeText(*e, 0), QString("A gpu Scene slower"));
         QCOMPARE(e->causes[0].slowdown, 3.0);
@@ -292,7 +393,11 @@ private slots:
         TextRecording t;
         const double at = usualFrames(t, 20);
         t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work");
-        t.mark(at + 7000, at + 11'000, "main", "X").mark(at + 11'000, at + 14'000, "main", "Y").mark(at + 14'000, at + 14'500, "main", "Z").end(at + 15'500, "main").frameEnd(at + 15'500, "main");
+        t.mark(at + 7000, at + 11'000, "main", "X")
+            .mark(at + 11'000, at + 14'000, "main", "Y")
+            .mark(at + 14'000, at + 14'500, "main", "Z")
+            .end(at + 15'500, "main")
+            .frameEnd(at + 15'500, "main");
         const auto e = explained(t.open());
         QCOMPARE(e->frames[20].shares.size(), size_t{2});  // X 4 ms, Y 3 ms of 7.5 ms; Z is left over
         QCOMPARE(causeText(*e, 0), QString("A main Frame/X unusual"));
@@ -319,7 +424,9 @@ private slots:
         double at = 0;
         for (int i = 0; i < 40; ++i, at += 20'000) {
             if (i == 20) t.at(at - 1, "main", R"("do":"state","state":"stage","value":"Busy")");
-            t.frame(at, "main").mark(at, at + (i < 20 ? 2000 : 9000), "main", "Work").frameEnd(at + (i < 20 ? 2000 : 9000), "main");
+            t.frame(at, "main")
+                .mark(at, at + (i < 20 ? 2000 : 9000), "main", "Work")
+                .frameEnd(at + (i < 20 ? 2000 : 9000), "main");
         }
         const auto e = explained(t.open());
         QCOMPARE(e->baselines.size(), size_t{2});
@@ -332,7 +439,11 @@ private slots:
         double at = usualFrames(t, 20);
         const auto slow = [&](int count) {
             for (int i = 0; i < count; ++i, at += 20'000)
-                t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 12'000, "main", "Work").end(at + 13'000, "main").frameEnd(at + 13'000, "main");
+                t.frame(at, "main")
+                    .begin(at, "main", "Frame")
+                    .mark(at + 1000, at + 12'000, "main", "Work")
+                    .end(at + 13'000, "main")
+                    .frameEnd(at + 13'000, "main");
         };
         slow(3);
         at = usualFrames(t, 5, at);
@@ -353,7 +464,12 @@ private slots:
         TextRecording t;
         double at = usualFrames(t, 20);
         const auto late = [&](const char* name, double ms) {
-            t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work").mark(at + 7000, at + 7000 + ms * 1000, "main", name).end(at + 8000 + ms * 1000, "main").frameEnd(at + 8000 + ms * 1000, "main");
+            t.frame(at, "main")
+                .begin(at, "main", "Frame")
+                .mark(at + 1000, at + 7000, "main", "Work")
+                .mark(at + 7000, at + 7000 + ms * 1000, "main", name)
+                .end(at + 8000 + ms * 1000, "main")
+                .frameEnd(at + 8000 + ms * 1000, "main");
             at = usualFrames(t, 3, at + 40'000);
         };
         late("Small", 4);
@@ -374,15 +490,23 @@ private slots:
             t.end(at + 8000, "main").frameEnd(at + 8000, "main");
         }
         const double asked = 17 * 20'000 + 1000;
-        t.begin(asked + 100, "worker", "Rank").linkIn(asked + 100, "worker", 5).linkOut(at + 14'000, "worker", 6).end(at + 14'000, "worker");
-        t.frame(at, "main").mark(at, at + 8000, "main", "Work").wait(at + 8000, "main", "WaitRank", "table", "job").waitEnd(at + 14'000, "main", 6).frameEnd(at + 14'000, "main");
+        t.begin(asked + 100, "worker", "Rank")
+            .linkIn(asked + 100, "worker", 5)
+            .linkOut(at + 14'000, "worker", 6)
+            .end(at + 14'000, "worker");
+        t.frame(at, "main")
+            .mark(at, at + 8000, "main", "Work")
+            .wait(at + 8000, "main", "WaitRank", "table", "job")
+            .waitEnd(at + 14'000, "main", 6)
+            .frameEnd(at + 14'000, "main");
         const auto e = explained(t.open());
         QCOMPARE(e->spikes.size(), size_t{1});
         QCOMPARE(e->spikes[0].first, 20u);
         QCOMPARE(e->spikes[0].origin, 17u);
         QCOMPARE(causeText(*e, 0), QString("A worker Rank unusual"));
         bool told = false;
-        for (const Sentence& sentence : frameSentences(*e, 20)) told |= sentence.text == "The work was asked for in frame 17; this frame suffers from it.";
+        for (const Sentence& sentence : frameSentences(*e, 20))
+            told |= sentence.text == "The work was asked for in frame 17; this frame suffers from it.";
         QVERIFY(told);
     }
 
@@ -392,12 +516,19 @@ private slots:
         TextRecording t;
         const double at = usualFrames(t, 20);
         t.mark(at - 1000, at + 3000, "worker", "Job");  // reaches into the frame from before
-        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 5000, "main", "Work").mark(at + 5000, at + 12'000, "main", "Work").end(at + 13'000, "main").frameEnd(at + 13'000, "main");
+        t.frame(at, "main")
+            .begin(at, "main", "Frame")
+            .mark(at + 1000, at + 5000, "main", "Work")
+            .mark(at + 5000, at + 12'000, "main", "Work")
+            .end(at + 13'000, "main")
+            .frameEnd(at + 13'000, "main");
         const auto e = explained(t.open());
         const FrameTable table = makeFrameTable(*e, 20);
         const auto find = [&](const QString& lane, const QString& path) -> const FrameTableRow* {
             for (const auto& row : table.rows)
-                if (QString::fromStdString(e->recording->lanes[row.lane].name) == lane && pathOf(*e->recording, row.path) == path) return &row;
+                if (QString::fromStdString(e->recording->lanes[row.lane].name) == lane &&
+                    pathOf(*e->recording, row.path) == path)
+                    return &row;
             return nullptr;
         };
         QCOMPARE(find("main", "")->total, int64_t{13'000'000});
@@ -412,7 +543,12 @@ private slots:
     void theLadderAddsUpToTheWholeDifference() {
         TextRecording t;
         const double at = usualFrames(t, 20);
-        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 5000, "main", "Work").mark(at + 5000, at + 13'000, "main", "Load").end(at + 14'000, "main").frameEnd(at + 14'000, "main");
+        t.frame(at, "main")
+            .begin(at, "main", "Frame")
+            .mark(at + 1000, at + 5000, "main", "Work")
+            .mark(at + 5000, at + 13'000, "main", "Load")
+            .end(at + 14'000, "main")
+            .frameEnd(at + 14'000, "main");
         const auto e = explained(t.open());
         int64_t sum = 0;
         for (const Rung& rung : ladder(*e, 20)) sum += rung.excess;
@@ -426,10 +562,12 @@ private slots:
         TextRecording none;
         none.mark(0, 5, "main", "A").frame(6, "main");
         QVERIFY(!explained(none.open())->figures.frames);
-        QCOMPARE(verdictSentence(*explained(none.open())), std::string("No frames were recorded, so nothing can be late."));
+        QCOMPARE(verdictSentence(*explained(none.open())),
+                 std::string("No frames were recorded, so nothing can be late."));
         TextRecording good;
         usualFrames(good, 3);
-        QCOMPARE(verdictSentence(*explained(good.open())), std::string("Every one of 3 frames met its deadline; the slowest took 8.0 ms"));
+        QCOMPARE(verdictSentence(*explained(good.open())),
+                 std::string("Every one of 3 frames met its deadline; the slowest took 8.0 ms"));
     }
 
     void numbersReadWell() {

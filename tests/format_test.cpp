@@ -55,13 +55,23 @@ EventStore everything() {
 
 std::string asText(const EventStore& store) {
     std::string out;
-    writeText(store, [&](std::string_view bytes) { out.append(bytes); return true; }, {});
+    writeText(store,
+              [&](std::string_view bytes) {
+                  out.append(bytes);
+                  return true;
+              },
+              {});
     return out;
 }
 
 std::string asBinary(const EventStore& store) {
     std::string out;
-    writeBinary(store, [&](std::string_view bytes) { out.append(bytes); return true; }, {});
+    writeBinary(store,
+                [&](std::string_view bytes) {
+                    out.append(bytes);
+                    return true;
+                },
+                {});
     return out;
 }
 
@@ -110,7 +120,8 @@ private slots:
         EventStore store;
         const auto damage = read(R"({"at":5,"lane":"main","do":"begin","site":"Draw"})"
                                  "\n\n"
-                                 R"({"at":9,"lane":"main","do":"end"})", store);
+                                 R"({"at":9,"lane":"main","do":"end"})",
+                                 store);
         QVERIFY(damage);
         QVERIFY(!damage->any());
         QCOMPARE(store.definitions.size(), size_t{2});
@@ -120,23 +131,37 @@ private slots:
     void wrongLinesAreLeftOutAndNamed_data() {
         QTest::addColumn<QString>("line");
         QTest::addColumn<QString>("words");
-        QTest::newRow("no JSON") << "{\"at\":5," << "it is not valid JSON";
-        QTest::newRow("no object") << "[1,2]" << "not a JSON object";
-        QTest::newRow("no verb") << R"({"at":5})" << "neither";
-        QTest::newRow("unknown verb") << R"({"at":5,"lane":1,"do":"dance"})" << "dance";
-        QTest::newRow("no time") << R"({"lane":1,"do":"end"})" << "\"at\" is missing";
-        QTest::newRow("time in words") << R"({"at":"noon","lane":1,"do":"end"})" << "\"at\" is not a whole number";
-        QTest::newRow("fraction") << R"({"at":1.5,"lane":1,"do":"end"})" << "\"at\" is not a whole number";
-        QTest::newRow("negative lane") << R"({"at":1,"lane":-1,"do":"end"})" << "\"lane\"";
-        QTest::newRow("unknown wait") << R"({"at":1,"lane":1,"do":"wait","object":1,"site":1,"kind":"tea"})" << "tea";
-        QTest::newRow("unknown definition") << R"({"define":"planet","id":1})" << "planet";
-        QTest::newRow("text for a number") << R"({"at":1,"lane":1,"do":"count","counter":1,"value":"many"})" << "\"value\"";
+        QTest::newRow("no JSON") << "{\"at\":5,"
+                                 << "it is not valid JSON";
+        QTest::newRow("no object") << "[1,2]"
+                                   << "not a JSON object";
+        QTest::newRow("no verb") << R"({"at":5})"
+                                 << "neither";
+        QTest::newRow("unknown verb") << R"({"at":5,"lane":1,"do":"dance"})"
+                                      << "dance";
+        QTest::newRow("no time") << R"({"lane":1,"do":"end"})"
+                                 << "\"at\" is missing";
+        QTest::newRow("time in words") << R"({"at":"noon","lane":1,"do":"end"})"
+                                       << "\"at\" is not a whole number";
+        QTest::newRow("fraction") << R"({"at":1.5,"lane":1,"do":"end"})"
+                                  << "\"at\" is not a whole number";
+        QTest::newRow("negative lane") << R"({"at":1,"lane":-1,"do":"end"})"
+                                       << "\"lane\"";
+        QTest::newRow("unknown wait") << R"({"at":1,"lane":1,"do":"wait","object":1,"site":1,"kind":"tea"})"
+                                      << "tea";
+        QTest::newRow("unknown definition") << R"({"define":"planet","id":1})"
+                                            << "planet";
+        QTest::newRow("text for a number") << R"({"at":1,"lane":1,"do":"count","counter":1,"value":"many"})"
+                                           << "\"value\"";
     }
     void wrongLinesAreLeftOutAndNamed() {
         QFETCH(QString, line);
         QFETCH(QString, words);
         EventStore store;
-        const auto damage = read(R"({"at":1,"lane":1,"do":"lane_end"})" "\n" + line.toStdString() + "\n" + R"({"at":2,"lane":1,"do":"lane_end"})", store);
+        const auto damage = read(R"({"at":1,"lane":1,"do":"lane_end"})"
+                                 "\n" +
+                                     line.toStdString() + "\n" + R"({"at":2,"lane":1,"do":"lane_end"})",
+                                 store);
         QVERIFY(damage);
         QCOMPARE(damage->wrongLines, uint64_t{1});
         const QString note = QString::fromStdString(damage->notes.at(0));
@@ -149,9 +174,16 @@ private slots:
         QTest::addColumn<QByteArray>("bytes");
         QTest::addColumn<QString>("words");
         QTest::newRow("empty") << QByteArray() << "is empty";
-        QTest::newRow("other kind") << QByteArray("\x7f" "ELF............") << "not a Fugato recording";
+        QTest::newRow("other kind") << QByteArray(
+                                           "\x7f"
+                                           "ELF............")
+                                    << "not a Fugato recording";
         QTest::newRow("other JSON") << QByteArray("{\"name\": 1}\n{\"x\":2}") << "no line could be read";
-        QTest::newRow("header cut") << QByteArray("\x89" "FUG\r\n\x1a\n" "123") << "cut off";
+        QTest::newRow("header cut") << QByteArray(
+                                           "\x89"
+                                           "FUG\r\n\x1a\n"
+                                           "123")
+                                    << "cut off";
     }
     void filesThatAreNoRecordingGetOneSentence() {
         QFETCH(QByteArray, bytes);
@@ -168,7 +200,8 @@ private slots:
         EventStore store;
         auto damage = readRecordingFile("/nowhere/x.fugato", store);
         QVERIFY(!damage);
-        QCOMPARE(QString::fromStdString(damage.failure().sentence), QString("Cannot open /nowhere/x.fugato: there is no such file. Check the path."));
+        QCOMPARE(QString::fromStdString(damage.failure().sentence),
+                 QString("Cannot open /nowhere/x.fugato: there is no such file. Check the path."));
         damage = readRecordingFile("/tmp", store);
         QVERIFY(!damage);
         QVERIFY(QString::fromStdString(damage.failure().sentence).contains("it is a folder"));
@@ -189,7 +222,10 @@ private slots:
 
     void unknownBlocksAndReservedEventsAreSkipped() {
         std::string bytes;
-        layout::BlockFile file([&](std::string_view part) { bytes.append(part); return true; });
+        layout::BlockFile file([&](std::string_view part) {
+            bytes.append(part);
+            return true;
+        });
         layout::FileHeader header{};
         header.clock = 1;
         header.nsPerTick = 1;
@@ -221,10 +257,12 @@ private slots:
         for (size_t cut = 64; cut < whole.size(); cut += 20'011) {
             size_t expected = 0;
             for (const auto& block : directory.blocks)
-                if (block.offset + 64 + block.payloadBytes <= cut && block.type == uint32_t(layout::BlockType::Events)) expected += block.count;
+                if (block.offset + 64 + block.payloadBytes <= cut && block.type == uint32_t(layout::BlockType::Events))
+                    expected += block.count;
             EventStore store;
             const auto damage = read(whole.substr(0, cut), store);
-            if (cut < directory.blocks[0].offset + 64 + directory.blocks[0].payloadBytes) continue;  // no block is whole
+            if (cut < directory.blocks[0].offset + 64 + directory.blocks[0].payloadBytes)
+                continue;  // no block is whole
             QVERIFY(damage);
             QVERIFY(damage->indexMissing);
             size_t found = 0;
@@ -248,10 +286,11 @@ private slots:
             QVERIFY(damage);
             size_t found = 0, told = 0, expected = 0;
             for (const auto& [lane, events] : store.lanes)
-                for (const Event& event : events)
-                    event.kind == EventKind::Lost ? void(told += event.a) : void(++found);
+                for (const Event& event : events) event.kind == EventKind::Lost ? void(told += event.a) : void(++found);
             for (const auto& block : directory.blocks)
-                if (block.type == uint32_t(layout::BlockType::Events) && (at < block.offset || at >= block.offset + 64 + block.payloadBytes)) expected += block.count;
+                if (block.type == uint32_t(layout::BlockType::Events) &&
+                    (at < block.offset || at >= block.offset + 64 + block.payloadBytes))
+                    expected += block.count;
             QVERIFY2(found >= expected, qPrintable(QString("byte %1: %2 of %3").arg(at).arg(found).arg(expected)));
             QVERIFY(found + told <= 240'000);
         }
@@ -281,7 +320,10 @@ private slots:
         for (int round = 0; round < 3000; ++round) {  // as a hostile writer would make them
             std::string bytes, payload(random() % 200, '\0');
             for (char& c : payload) c = static_cast<char>(random());
-            layout::BlockFile file([&](std::string_view part) { bytes.append(part); return true; });
+            layout::BlockFile file([&](std::string_view part) {
+                bytes.append(part);
+                return true;
+            });
             layout::FileHeader header{};
             header.clock = 1 + random() % 3;
             header.nsPerTick = std::ldexp(1.0, static_cast<int>(random() % 200) - 100);
@@ -316,8 +358,13 @@ private slots:
     }
 
     void textThatIsNotUtf8IsReplaced() {
-        QCOMPARE(cleanUtf8("gr\xc3\xbc\xc3\x9f" "e"), std::string("grüße"));
-        QCOMPARE(cleanUtf8("a\xff" "b"), std::string("a\xef\xbf\xbd" "b"));
+        QCOMPARE(cleanUtf8("gr\xc3\xbc\xc3\x9f"
+                           "e"),
+                 std::string("grüße"));
+        QCOMPARE(cleanUtf8("a\xff"
+                           "b"),
+                 std::string("a\xef\xbf\xbd"
+                             "b"));
         QCOMPARE(cleanUtf8("\xed\xa0\x80"), std::string("\xef\xbf\xbd\xef\xbf\xbd\xef\xbf\xbd"));  // a surrogate
         QCOMPARE(cleanUtf8("\xe2\x82"), std::string("\xef\xbf\xbd\xef\xbf\xbd"));                  // cut
     }

@@ -60,7 +60,8 @@ private slots:
         QVERIFY(!sources.isEmpty());
         for (const QString& source : sources) {
             const QString text = contents(source);
-            for (const QString& higher : above) QVERIFY2(!text.contains("#include \"" + higher), qPrintable(source + " includes " + higher));
+            for (const QString& higher : above)
+                QVERIFY2(!text.contains("#include \"" + higher), qPrintable(source + " includes " + higher));
             if (folder == "app") continue;
             static const QRegularExpression qt("#include <Q[A-Z]");
             QVERIFY2(!text.contains(qt), qPrintable(source + " includes Qt"));
@@ -72,13 +73,15 @@ private slots:
         for (const QString& panel : panels)
             for (const QString& source : sourcesIn("app/" + panel))
                 for (const QString& other : panels)
-                    QVERIFY2(other == panel || !contents(source).contains("#include \"app/" + other + "/"), qPrintable(source + " includes " + other));
+                    QVERIFY2(other == panel || !contents(source).contains("#include \"app/" + other + "/"),
+                             qPrintable(source + " includes " + other));
     }
 
     void everySourceNamesItsLicence() {
         for (const char* folder : {"recorder", "demo", "format", "core", "cli", "app", "tests", "bench"})
             for (const QString& source : sourcesIn(folder)) {
-                const QString licence = QString(folder) == "recorder" ? "SPDX-License-Identifier: MIT" : "SPDX-License-Identifier: GPL-3.0-or-later";
+                const QString licence = QString(folder) == "recorder" ? "SPDX-License-Identifier: MIT"
+                                                                      : "SPDX-License-Identifier: GPL-3.0-or-later";
                 QVERIFY2(contents(source).left(200).contains(licence), qPrintable(source));
             }
         QVERIFY(contents(kRoot + "/LICENSE").contains("GNU GENERAL PUBLIC LICENSE"));
@@ -88,7 +91,8 @@ private slots:
     void everyScreenshotIsLinkedFromTheReadme() {
         const QStringList pictures = QDir(kRoot + "/docs/screenshots").entryList({"*.png"}, QDir::Files);
         QVERIFY(!pictures.isEmpty() && pictures.size() < 20);
-        for (const QString& picture : pictures) QVERIFY2(contents(kRoot + "/README.md").contains("docs/screenshots/" + picture), qPrintable(picture));
+        for (const QString& picture : pictures)
+            QVERIFY2(contents(kRoot + "/README.md").contains("docs/screenshots/" + picture), qPrintable(picture));
     }
 
     void documentsLinkOnlyToWhatIsThere() {
@@ -99,19 +103,23 @@ private slots:
             if (path.contains("/build/")) continue;
             for (auto match = link.globalMatch(contents(path)); match.hasNext();) {
                 const QString target = match.next().captured(1);
-                QVERIFY2(QFileInfo::exists(QFileInfo(path).absolutePath() + "/" + target), qPrintable(path + " links to " + target));
+                QVERIFY2(QFileInfo::exists(QFileInfo(path).absolutePath() + "/" + target),
+                         qPrintable(path + " links to " + target));
             }
         }
     }
 
     void theFormatsDescriptionNamesEveryKindInTheCode() {
-        const QString layout = contents(kRoot + "/recorder/layout/fugato_layout.hpp"), description = contents(kRoot + "/docs/recording-format.md");
+        const QString layout = contents(kRoot + "/recorder/layout/fugato_layout.hpp"),
+                      description = contents(kRoot + "/docs/recording-format.md");
         static const QRegularExpression entry("^    ([A-Z][A-Za-z]+) = (\\d+),", QRegularExpression::MultilineOption);
         int found = 0;
         for (auto at = entry.globalMatch(layout); at.hasNext();) {
             const auto match = at.next();
             ++found;
-            QVERIFY2(description.contains(QRegularExpression("\\| " + match.captured(2) + " \\| " + match.captured(1) + " ")), qPrintable(match.captured(1)));
+            QVERIFY2(description.contains(
+                         QRegularExpression("\\| " + match.captured(2) + " \\| " + match.captured(1) + " ")),
+                     qPrintable(match.captured(1)));
         }
         QVERIFY(found >= 15 + 7);
     }

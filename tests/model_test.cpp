@@ -11,7 +11,13 @@ class ModelTest : public QObject {
 private slots:
     void markersNestIntoRowsWithParentsPathsAndSelfTimes() {
         TextRecording t;
-        t.begin(0, "main", "Frame").mark(1, 4, "main", "A").begin(5, "main", "B").mark(6, 8, "main", "A").end(9, "main").end(10, "main").mark(12, 13, "main", "Frame");
+        t.begin(0, "main", "Frame")
+            .mark(1, 4, "main", "A")
+            .begin(5, "main", "B")
+            .mark(6, 8, "main", "A")
+            .end(9, "main")
+            .end(10, "main")
+            .mark(12, 13, "main", "Frame");
         const auto r = t.open();
         const Lane& lane = r->lanes[0];
         QCOMPARE(lane.rows.size(), size_t{3});
@@ -77,7 +83,10 @@ private slots:
 
     void aWaitsEndClosesWhatWasLeftOpenInsideIt() {
         TextRecording t;
-        t.wait(0, "main", "Wait", "gate", "job").begin(1, "main", "Inside").waitEnd(3, "main").mark(4, 5, "main", "After");
+        t.wait(0, "main", "Wait", "gate", "job")
+            .begin(1, "main", "Inside")
+            .waitEnd(3, "main")
+            .mark(4, 5, "main", "After");
         const auto r = t.open();
         QCOMPARE(r->repairs.beginsWithoutEnd, uint64_t{1});
         QCOMPARE(r->lanes[0].waits.at(0).end, int64_t{3'000});
@@ -86,7 +95,11 @@ private slots:
 
     void aFrameWithoutEndEndsWhereTheNextBegins() {
         TextRecording t;
-        t.frame(0, "main").frame(10, "main").frameEnd(18, "main").frame(20, "main").at(25, "main", R"("do":"point","text":"last words")");
+        t.frame(0, "main")
+            .frame(10, "main")
+            .frameEnd(18, "main")
+            .frame(20, "main")
+            .at(25, "main", R"("do":"point","text":"last words")");
         const auto r = t.open();
         QCOMPARE(r->series.at(0).frames.size(), size_t{2});
         QCOMPARE(r->series[0].frames[0].end, int64_t{10'000});
@@ -97,7 +110,10 @@ private slots:
 
     void nothingReachesAcrossAGapInWhichEndsMayBeMissing() {
         TextRecording t;
-        t.frame(0, "main").begin(1, "main", "Work").at(500, "main", R"("do":"lost","events":40,"broken":true)").mark(501, 502, "main", "After");
+        t.frame(0, "main")
+            .begin(1, "main", "Work")
+            .at(500, "main", R"("do":"lost","events":40,"broken":true)")
+            .mark(501, 502, "main", "After");
         const auto r = t.open();
         QCOMPARE(r->lanes[0].rows[0].end[0], int64_t{1'000});
         QCOMPARE(r->lanes[0].rows.size(), size_t{1});
@@ -136,9 +152,12 @@ private slots:
 
     void statesCountersAndPointsAreSortedByTimeAcrossLanes() {
         TextRecording t;
-        t.at(0, "a", R"("do":"state","state":"stage","value":"Harbour")").at(10, "b", R"("do":"state","state":"stage","value":"Race")");
-        t.at(12, "a", R"("do":"count","counter":"drops","value":2)").at(11, "b", R"("do":"count","counter":"drops","value":1)");
-        t.at(20, "a", R"("do":"point","severity":"warning","text":"late")").at(15, "b", R"("do":"point","text":"early")");
+        t.at(0, "a", R"("do":"state","state":"stage","value":"Harbour")")
+            .at(10, "b", R"("do":"state","state":"stage","value":"Race")");
+        t.at(12, "a", R"("do":"count","counter":"drops","value":2)")
+            .at(11, "b", R"("do":"count","counter":"drops","value":1)");
+        t.at(20, "a", R"("do":"point","severity":"warning","text":"late")")
+            .at(15, "b", R"("do":"point","text":"early")");
         const auto r = t.open();
         QCOMPARE(r->stageAt(9'999)->value, std::string("Harbour"));
         QCOMPARE(r->stageAt(10'000)->value, std::string("Race"));

@@ -1,12 +1,12 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include <fugato/fugato.hpp>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include <QTemporaryDir>
 #include <QtTest>
 #include <csignal>
-#include <sys/wait.h>
+#include <fugato/fugato.hpp>
 #include <thread>
-#include <unistd.h>
 
 #include "core/model/model_builder.h"
 
@@ -303,7 +303,8 @@ private slots:
             FUG_MARK("Sleep");
             std::this_thread::sleep_for(std::chrono::milliseconds(300));
         }
-        const auto took = std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - begin).count();
+        const auto took =
+            std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - begin).count();
         fug_stop();
         const auto r = open(file);
         QVERIFY(r);

@@ -44,7 +44,8 @@ void CausesPanel::layOut() {
             y += kCauseHeight;
             if (c != openCause_) continue;
             std::vector<uint32_t> spikes = e->causes[c].spikes;
-            std::stable_sort(spikes.begin(), spikes.end(), [&](uint32_t a, uint32_t b) { return e->spikes[a].late > e->spikes[b].late; });
+            std::stable_sort(spikes.begin(), spikes.end(),
+                             [&](uint32_t a, uint32_t b) { return e->spikes[a].late > e->spikes[b].late; });
             const size_t shown = all_ ? spikes.size() : std::min(kFewSpikes, spikes.size());
             for (size_t i = 0; i < shown; ++i, y += kSpikeHeight)
                 rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, spikes[i], false});
@@ -85,16 +86,21 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.drawText(QRect(right - lateWidth, box.top() + 4, lateWidth, 18), Qt::AlignRight | Qt::AlignVCenter, late);
     const QRect title(left, box.top() + 4, right - lateWidth - 8 - left, 18);
     QString name = q(causeTitle(e, cause));
-    if (cause.path && painter.fontMetrics().horizontalAdvance(name) > title.width()) name = "… ▸ " + q(e.recording->nameOf(cause.path));
-    painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(name, Qt::ElideRight, title.width()));
+    if (cause.path && painter.fontMetrics().horizontalAdvance(name) > title.width())
+        name = "… ▸ " + q(e.recording->nameOf(cause.path));
+    painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(name, Qt::ElideRight, title.width()));
 
     painter.setFont(smallFont());
     painter.setPen(t.muted);
-    const QString spikes = q(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames") : plural(cause.spikes.size(), "spike", "spikes"));
+    const QString spikes = q(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames")
+                                                  : plural(cause.spikes.size(), "spike", "spikes"));
     const int spikesWidth = painter.fontMetrics().horizontalAdvance(spikes);
-    painter.drawText(QRect(right - spikesWidth, box.top() + 22, spikesWidth, 16), Qt::AlignRight | Qt::AlignVCenter, spikes);
+    painter.drawText(QRect(right - spikesWidth, box.top() + 22, spikesWidth, 16), Qt::AlignRight | Qt::AlignVCenter,
+                     spikes);
     const QRect kind(left, box.top() + 22, right - spikesWidth - 8 - left, 16);
-    painter.drawText(kind, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(q(causeKindPhrase(e, cause)), Qt::ElideRight, kind.width()));
+    painter.drawText(kind, Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(q(causeKindPhrase(e, cause)), Qt::ElideRight, kind.width()));
 
     const int y = box.top() + 47;  // where in the recording it lies
     painter.fillRect(left, y, right - left, 1, t.line);
@@ -102,7 +108,8 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     const auto length = static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
     int drawnTo = -1;
     for (const uint32_t frame : cause.frames) {
-        const int x = left + static_cast<int>(static_cast<double>(e.frame(frame).begin - r.begin) / length * (right - left));
+        const int x =
+            left + static_cast<int>(static_cast<double>(e.frame(frame).begin - r.begin) / length * (right - left));
         if (x <= drawnTo) continue;
         painter.fillRect(x, y - 6, 2, 7, open ? t.plum : t.plumMiddle);
         drawnTo = x + 1;
@@ -120,7 +127,8 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
         return;
     }
     const Spike& spike = e.spikes[row.spike];
-    const bool chosen = selection_.frame() != kNone && selection_.frame() >= spike.first && selection_.frame() <= spike.last;
+    const bool chosen =
+        selection_.frame() != kNone && selection_.frame() >= spike.first && selection_.frame() <= spike.last;
     if (chosen) {
         painter.setPen(Qt::NoPen);
         painter.setBrush(t.plumMiddle);
@@ -131,15 +139,25 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const uint32_t shown = chosen ? selection_.frame() : e.worstFrameOf(spike);
     const uint32_t length = spike.last - spike.first + 1;
     QString place;
-    if (spike.origin < spike.first && shown == spike.first) place = tr("from %1").arg(q(countText(spike.origin)));
-    else if (length == 1) place = tr("alone");
-    else if (shown == spike.first) place = tr("first of %1").arg(length);
-    else place = tr("%1 of %2").arg(shown - spike.first + 1).arg(length);
+    if (spike.origin < spike.first && shown == spike.first)
+        place = tr("from %1").arg(q(countText(spike.origin)));
+    else if (length == 1)
+        place = tr("alone");
+    else if (shown == spike.first)
+        place = tr("first of %1").arg(length);
+    else
+        place = tr("%1 of %2").arg(shown - spike.first + 1).arg(length);
     const QRect box = row.box.adjusted(6, 0, -6, 0);
     painter.setPen(t.text);
-    if (chosen) painter.setFont([] { QFont f = smallFont(); f.setWeight(QFont::DemiBold); return f; }());
+    if (chosen)
+        painter.setFont([] {
+            QFont f = smallFont();
+            f.setWeight(QFont::DemiBold);
+            return f;
+        }());
     painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter, tr("frame %1").arg(q(countText(shown))));
-    painter.drawText(box.adjusted(box.width() / 3, 0, -box.width() / 3 - 6, 0), Qt::AlignRight | Qt::AlignVCenter, q(durationText(e.frame(shown).duration())));
+    painter.drawText(box.adjusted(box.width() / 3, 0, -box.width() / 3 - 6, 0), Qt::AlignRight | Qt::AlignVCenter,
+                     q(durationText(e.frame(shown).duration())));
     painter.setFont(smallFont());
     painter.setPen(chosen ? t.text : t.muted);
     painter.drawText(box, Qt::AlignRight | Qt::AlignVCenter, place);
@@ -159,18 +177,23 @@ void CausesPanel::paintEvent(QPaintEvent*) {
         painter.setFont(textFont());
         painter.setPen(t.muted);
         QString words = tr("What made frames late will be named here.");
-        if (document_.busy()) words = tr("Looking for causes…");
-        else if (e && !e->frames.empty()) words = tr("No frame was late. Set a tighter budget above to see what would be in the way.");
-        else if (document_.recording()) words = tr("Without frames there is nothing to explain. The lanes show what was recorded.");
+        if (document_.busy())
+            words = tr("Looking for causes…");
+        else if (e && !e->frames.empty())
+            words = tr("No frame was late. Set a tighter budget above to see what would be in the way.");
+        else if (document_.recording())
+            words = tr("Without frames there is nothing to explain. The lanes show what was recorded.");
         painter.drawText(QRect(14, kTop + 6, viewport()->width() - 28, 120), Qt::TextWordWrap, words);
         return;
     }
     painter.setFont(smallFont());
     painter.setPen(t.muted);
-    painter.drawText(QRect(100, 7, viewport()->width() - 114, 20), Qt::AlignRight | Qt::AlignVCenter, tr("by time late"));
+    painter.drawText(QRect(100, 7, viewport()->width() - 114, 20), Qt::AlignRight | Qt::AlignVCenter,
+                     tr("by time late"));
     QRect open;
     for (const Row& row : rows_)
-        if (row.cause == openCause_) open = open.isNull() ? row.box.adjusted(0, -1, 0, 0) : open.united(QRect(row.box.adjusted(-30, 0, 6, 4)));
+        if (row.cause == openCause_)
+            open = open.isNull() ? row.box.adjusted(0, -1, 0, 0) : open.united(QRect(row.box.adjusted(-30, 0, 6, 4)));
     if (!open.isNull()) {
         painter.setPen(QPen(t.plum, 1));
         QColor ground = t.plumLight;
@@ -179,8 +202,10 @@ void CausesPanel::paintEvent(QPaintEvent*) {
         painter.drawRoundedRect(QRectF(open).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
     }
     for (const Row& row : rows_) {
-        if (row.spike == kNone && !row.more) paintCause(painter, row);
-        else paintSpike(painter, row);
+        if (row.spike == kNone && !row.more)
+            paintCause(painter, row);
+        else
+            paintSpike(painter, row);
     }
 }
 

@@ -14,7 +14,12 @@ struct Document::Job {
     /// Runs `tell` on the interface thread, unless cancelled by then.
     template <class Tell>
     static void post(const std::shared_ptr<Job>& job, Tell tell) {
-        QMetaObject::invokeMethod(job->owner, [job, tell] { if (!job->cancelled) tell(); }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            job->owner,
+            [job, tell] {
+                if (!job->cancelled) tell();
+            },
+            Qt::QueuedConnection);
     }
     std::weak_ptr<Job> self;
     Progress progress(double from, double to, const QString& what) {
@@ -22,7 +27,8 @@ struct Document::Job {
             const double now = from + (to - from) * part;
             if (now - lastTold >= 0.01) {
                 lastTold = now;
-                if (const auto job = self.lock()) post(job, [job, now, what] { emit job->owner->progressed(now, what); });
+                if (const auto job = self.lock())
+                    post(job, [job, now, what] { emit job->owner->progressed(now, what); });
             }
             return !cancelled;
         };
@@ -98,7 +104,8 @@ void Document::explainAgain(bool fresh) {
     run([this, fresh, known, recording = recording_, budget = budget_, series = series_](Job& j) {
         const auto self = j.self.lock();
         auto accounts = known;
-        if (!accounts) accounts = accountFrames(*recording, series, j.progress(0, 0.7, tr("Accounting for every frame")));
+        if (!accounts)
+            accounts = accountFrames(*recording, series, j.progress(0, 0.7, tr("Accounting for every frame")));
         if (!accounts) return;
         const auto made = explain(recording, accounts, budget, j.progress(0.7, 1, tr("Looking for causes")));
         Job::post(self, [this, made, fresh] {

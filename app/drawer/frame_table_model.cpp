@@ -58,7 +58,8 @@ int FrameTableModel::rowCount(const QModelIndex& parent) const {
 
 QModelIndex FrameTableModel::find(uint32_t lane, PathId path) const {
     for (uint32_t row = 0; row < table_.rows.size(); ++row)
-        if (table_.rows[row].lane == lane && table_.rows[row].path == path) return createIndex(positions_[row], 0, static_cast<quintptr>(row));
+        if (table_.rows[row].lane == lane && table_.rows[row].path == path)
+            return createIndex(positions_[row], 0, static_cast<quintptr>(row));
     return {};
 }
 
@@ -75,12 +76,15 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
                 case kSelf: return row.path ? ms(row.self) : QString();
                 case kCalls: return row.path ? QString::number(row.calls) : QString();
                 case kUsual: return ms(row.usual);
-                case kExcess: return std::abs(row.excess()) < 5000 ? QString("0.00") : QString::fromStdString(signedMsText(row.excess(), 2));
+                case kExcess:
+                    return std::abs(row.excess()) < 5000 ? QString("0.00")
+                                                         : QString::fromStdString(signedMsText(row.excess(), 2));
                 default: return {};
             }
         case kSortRole:
             switch (index.column()) {
-                case kMarker: return QString::fromStdString(row.path ? r.nameOf(row.path) : r.lanes[row.lane].name).toLower();
+                case kMarker:
+                    return QString::fromStdString(row.path ? r.nameOf(row.path) : r.lanes[row.lane].name).toLower();
                 case kTotal: return qint64(row.total);
                 case kSelf: return qint64(row.self);
                 case kCalls: return row.calls;
@@ -89,13 +93,15 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
                 default: return {};
             }
         case Qt::TextAlignmentRole:
-            return int(index.column() == kMarker ? Qt::AlignLeft | Qt::AlignVCenter : Qt::AlignRight | Qt::AlignVCenter);
+            return int(index.column() == kMarker ? Qt::AlignLeft | Qt::AlignVCenter
+                                                 : Qt::AlignRight | Qt::AlignVCenter);
         case Qt::ForegroundRole:
             if (row.wait || (!row.calls && row.path)) return theme().muted;  // waiting is not work
             if (index.column() == kExcess && row.excess() >= 1'000'000 && !row.wait) return theme().plum;
             return {};
         case Qt::FontRole: {
-            const bool strong = (index.column() == kExcess && row.excess() >= 1'000'000 && !row.wait) || (!row.path && index.column() == kMarker);
+            const bool strong = (index.column() == kExcess && row.excess() >= 1'000'000 && !row.wait) ||
+                                (!row.path && index.column() == kMarker);
             return strong ? boldFont() : textFont();
         }
         case Qt::ToolTipRole:
@@ -107,9 +113,11 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
 
 QVariant FrameTableModel::headerData(int section, Qt::Orientation orientation, int role) const {
     if (orientation != Qt::Horizontal) return {};
-    if (role == Qt::TextAlignmentRole) return int(section == kMarker ? Qt::AlignLeft | Qt::AlignVCenter : Qt::AlignRight | Qt::AlignVCenter);
+    if (role == Qt::TextAlignmentRole)
+        return int(section == kMarker ? Qt::AlignLeft | Qt::AlignVCenter : Qt::AlignRight | Qt::AlignVCenter);
     if (role != Qt::DisplayRole) return {};
-    static const char* const names[] = {QT_TR_NOOP("Marker"), QT_TR_NOOP("Total ms"), QT_TR_NOOP("Self ms"), QT_TR_NOOP("Calls"), QT_TR_NOOP("Usual ms"), QT_TR_NOOP("Excess ms")};
+    static const char* const names[] = {QT_TR_NOOP("Marker"), QT_TR_NOOP("Total ms"), QT_TR_NOOP("Self ms"),
+                                        QT_TR_NOOP("Calls"),  QT_TR_NOOP("Usual ms"), QT_TR_NOOP("Excess ms")};
     return tr(names[section]);
 }
 

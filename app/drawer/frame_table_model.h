@@ -34,8 +34,8 @@ private:
     const std::vector<uint32_t>& childrenOf(const QModelIndex& parent) const;
     std::shared_ptr<const Explanation> explanation_;
     FrameTable table_;
-    std::vector<uint32_t> parents_;    // by row; kNone for lanes
-    std::vector<int> positions_;       // among its siblings
+    std::vector<uint32_t> parents_;  // by row; kNone for lanes
+    std::vector<int> positions_;     // among its siblings
 };
 
 }  // namespace fugato

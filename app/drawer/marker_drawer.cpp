@@ -14,7 +14,12 @@
 namespace fugato {
 
 MarkerDrawer::MarkerDrawer(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent), document_(document), selection_(selection), tree_(new QTreeView(this)), title_(new QLabel(tr("Markers"), this)), about_(new QLabel(this)) {
+    : QWidget(parent),
+      document_(document),
+      selection_(selection),
+      tree_(new QTreeView(this)),
+      title_(new QLabel(tr("Markers"), this)),
+      about_(new QLabel(this)) {
     sorted_.setSourceModel(&model_);
     sorted_.setSortRole(FrameTableModel::kSortRole);
     tree_->setModel(&sorted_);
@@ -62,7 +67,8 @@ void MarkerDrawer::takeChoice() {
         tree_->header()->hide();
         shownFrame_ = kNone;
         shown_ = nullptr;
-        about_->setText(document_.recording() ? tr("no frame is chosen") : tr("the chosen frame's markers against usual ones"));
+        about_->setText(document_.recording() ? tr("no frame is chosen")
+                                              : tr("the chosen frame's markers against usual ones"));
         return;
     }
     if (shown_ != e.get() || shownFrame_ != selection_.frame()) {
@@ -89,7 +95,10 @@ void MarkerDrawer::openExcess(const QModelIndex& parent) {
     for (int row = 0; row < sorted_.rowCount(parent); ++row) {
         const QModelIndex index = sorted_.index(row, 0, parent);
         const FrameTableRow* marker = model_.rowAt(sorted_.mapToSource(index));
-        if (marker->wait || marker->excess() < std::max<int64_t>(1'000'000, document_.explanation()->frame(shownFrame_).duration() / 20)) continue;
+        if (marker->wait ||
+            marker->excess() <
+                std::max<int64_t>(1'000'000, document_.explanation()->frame(shownFrame_).duration() / 20))
+            continue;
         tree_->expand(index);
         openExcess(index);
     }
@@ -102,7 +111,8 @@ void MarkerDrawer::follow(const QModelIndex& index, bool zoom) {
     selection_.chooseMarker(marker);
     if (!zoom) return;
     const MarkerRow& markers = document_.recording()->lanes[marker.lane].rows[marker.row];
-    const int64_t begin = markers.begin[marker.index], end = markers.end[marker.index], margin = std::max<int64_t>((end - begin) / 12, 10);
+    const int64_t begin = markers.begin[marker.index], end = markers.end[marker.index],
+                  margin = std::max<int64_t>((end - begin) / 12, 10);
     selection_.showSpan(begin - margin, end + margin, true);
 }
 

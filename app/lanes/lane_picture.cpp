@@ -31,8 +31,12 @@ int64_t roundStep(double least) {
 /// A time on the ruler, with as many decimals as the step needs.
 QString rulerText(int64_t ns, int64_t step) {
     const double size = std::max(std::abs(static_cast<double>(ns)), static_cast<double>(step));
-    const auto [unit, name] = size >= 1e9 ? std::pair{1e9, "s"} : size >= 1e6 ? std::pair{1e6, "ms"} : size >= 1e3 ? std::pair{1e3, "µs"} : std::pair{1.0, "ns"};
-    const int decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(static_cast<double>(step) / unit) - 1e-9)), 0, 9);
+    const auto [unit, name] = size >= 1e9   ? std::pair{1e9, "s"}
+                              : size >= 1e6 ? std::pair{1e6, "ms"}
+                              : size >= 1e3 ? std::pair{1e3, "µs"}
+                                            : std::pair{1.0, "ns"};
+    const int decimals =
+        std::clamp(static_cast<int>(std::ceil(-std::log10(static_cast<double>(step) / unit) - 1e-9)), 0, 9);
     return QString::number(static_cast<double>(ns) / unit, 'f', decimals) + " " + name;
 }
 
@@ -88,7 +92,8 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
     int64_t most = 1;
     for (const ExcessPart& part : explanation_->excessOf(frame)) {
         if (part.key.kind == PieceKind::WaitPacing) continue;
-        for (PathId path = part.key.path; path; path = recording_->paths[path].parent) below[inkKey(part.key.group, path)] += part.excess();
+        for (PathId path = part.key.path; path; path = recording_->paths[path].parent)
+            below[inkKey(part.key.group, path)] += part.excess();
     }
     for (const CauseShare& share : shares) most = std::max(most, share.excess);
     for (const auto& [key, excess] : below) {
@@ -100,8 +105,10 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
         for (const CauseShare& share : shares) {
             const Cause& named = explanation_->causes[share.cause];
             if (named.group != group || !named.path) continue;
-            if (recording_->paths.contains(named.path, path)) strength = std::max(strength, 0.4 + 0.6 * std::min(1.0, part));
-            else if (recording_->paths.contains(path, named.path)) strength = std::max(strength, 0.1);
+            if (recording_->paths.contains(named.path, path))
+                strength = std::max(strength, 0.4 + 0.6 * std::min(1.0, part));
+            else if (recording_->paths.contains(path, named.path))
+                strength = std::max(strength, 0.1);
         }
         if (strength > 0) ink_[key] = strength;
     }
@@ -113,7 +120,8 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
             const MarkerRef waiter = recording_->innermostBefore(piece.lock.waiterLane, piece.end);
             if (!waiter.valid()) continue;
             const uint32_t group = recording_->lanes[waiter.lane].group;
-            for (PathId path = recording_->paths[recording_->pathOf(waiter)].parent; path; path = recording_->paths[path].parent)
+            for (PathId path = recording_->paths[recording_->pathOf(waiter)].parent; path;
+                 path = recording_->paths[path].parent)
                 ink_.try_emplace(inkKey(group, path), 0.1);
         }
     }
@@ -131,7 +139,8 @@ double LanePicture::xAt(const QRect& area, int64_t time) const {
 
 int64_t LanePicture::timeAt(const QRect& area, double x) const {
     const QRect axis = axisOf(area);
-    return begin_ + static_cast<int64_t>(std::floor((x - axis.left()) / axis.width() * static_cast<double>(end_ - begin_)));
+    return begin_ +
+           static_cast<int64_t>(std::floor((x - axis.left()) / axis.width() * static_cast<double>(end_ - begin_)));
 }
 
 QRect LanePicture::laneRect(const QRect& area, int scrolled, uint32_t lane) const {
@@ -160,7 +169,8 @@ MarkerRef LanePicture::markerAt(const QRect& area, int scrolled, const QPoint& a
     int64_t longest = -1;
     const MarkerRow& markers = rows[row];
     uint32_t looked = 0;
-    for (uint32_t i = markers.firstEndingAfter(from - 1); i < markers.size() && markers.begin[i] < to && looked < 20'000; ++i, ++looked) {
+    for (uint32_t i = markers.firstEndingAfter(from - 1);
+         i < markers.size() && markers.begin[i] < to && looked < 20'000; ++i, ++looked) {
         if (markers.end[i] - markers.begin[i] <= longest) continue;
         longest = markers.end[i] - markers.begin[i];
         found = {lane, row, i};
@@ -173,7 +183,9 @@ QRect LanePicture::markerRect(const QRect& area, int scrolled, const MarkerRef& 
     const QRect axis = axisOf(area), lane = laneRect(area, scrolled, marker.lane);
     const int left = static_cast<int>(std::max<double>(axis.left(), xAt(area, row.begin[marker.index])));
     const int right = static_cast<int>(std::min<double>(axis.right(), xAt(area, row.end[marker.index])));
-    return QRect(left, lane.top() + kRail + static_cast<int>(marker.row) * kRowHeight, std::max(1, right - left), kRowHeight - 1).intersected(axis);
+    return QRect(left, lane.top() + kRail + static_cast<int>(marker.row) * kRowHeight, std::max(1, right - left),
+                 kRowHeight - 1)
+        .intersected(axis);
 }
 
 double LanePicture::inkOf(const Lane& lane, PathId path) const {
@@ -187,10 +199,12 @@ int LanePicture::fitting(uint32_t site, double width) {
         const QFontMetricsF metrics(smallFont());
         const QString name = q(recording_->sites[site].name).left(120);
         widths.push_back(0);
-        for (int n = 1; n <= name.size(); ++n) widths.push_back(static_cast<float>(metrics.horizontalAdvance(name.left(n))));
+        for (int n = 1; n <= name.size(); ++n)
+            widths.push_back(static_cast<float>(metrics.horizontalAdvance(name.left(n))));
     }
     if (widths.back() <= width) return static_cast<int>(widths.size()) - 1;
-    const auto after = std::upper_bound(widths.begin(), widths.end(), static_cast<float>(width - 9));  // room for the dots
+    const auto after =
+        std::upper_bound(widths.begin(), widths.end(), static_cast<float>(width - 9));  // room for the dots
     return std::max(0, static_cast<int>(after - widths.begin()) - 1);
 }
 
@@ -212,15 +226,18 @@ double LanePicture::inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, u
     const Frame& f = explanation_->frame(frame_);
     if (row.begin[first] >= f.end || row.end[last] <= f.begin) return 0;
     double ink = 0;
-    for (uint32_t i = first; i <= last && i < first + 4; ++i) ink = std::max(ink, inkOf(recording_->lanes[lane], row.path[i]));
+    for (uint32_t i = first; i <= last && i < first + 4; ++i)
+        ink = std::max(ink, inkOf(recording_->lanes[lane], row.path[i]));
     return ink;
 }
 
-void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink) {
+void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count,
+                               double ink) {
     const Theme& t = theme();
     painter.setFont(smallFont());
     const QString words = q(recording_->nameOf(path)) + QString(" ×%1").arg(count);
-    const double left = std::max<double>(box.left(), axis.left()) + 4, room = std::min<double>(box.right(), axis.right()) - left - 3;
+    const double left = std::max<double>(box.left(), axis.left()) + 4,
+                 room = std::min<double>(box.right(), axis.right()) - left - 3;
     const double width = painter.fontMetrics().horizontalAdvance(words);
     if (width > room) return;
     painter.fillRect(QRectF(left - 2, box.top() + 2, width + 4, box.height() - 4), ink > 0 ? t.ink(ink) : t.marker);
@@ -228,7 +245,8 @@ void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRect
     painter.drawText(QRectF(left, box.top(), width + 2, box.height()), Qt::AlignLeft | Qt::AlignVCenter, words);
 }
 
-void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row, uint32_t index) {
+void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane,
+                              const MarkerRow& row, uint32_t index) {
     const Theme& t = theme();
     const PathId path = row.path[index];
     const bool wait = row.flags[index] & kMarkerWait;
@@ -247,7 +265,8 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
         painter.fillRect(QRectF(box.right() - 1, box.top(), 1, box.height()), edge);
     }
     ++shown_;
-    const double left = std::max<double>(box.left(), axis.left()) + 4, room = std::min<double>(box.right(), axis.right()) - left - 3;
+    const double left = std::max<double>(box.left(), axis.left()) + 4,
+                 room = std::min<double>(box.right(), axis.right()) - left - 3;
     if (room < 16) return;
     const uint32_t site = recording_->paths[path].site;
     const int characters = fitting(site, room);
@@ -280,7 +299,9 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     while (i < markers.size() && markers.begin[i] < end_) {
         const double left = xOf(markers.begin[i]), right = xOf(markers.end[i]);
         if (right - left >= kNarrow) {
-            const QRectF box(std::max<double>(left, axis.left() - 2), top, std::min<double>(right, axis.right() + 3) - std::max<double>(left, axis.left() - 2), height);
+            const QRectF box(std::max<double>(left, axis.left() - 2), top,
+                             std::min<double>(right, axis.right() + 3) - std::max<double>(left, axis.left() - 2),
+                             height);
             paintMarker(painter, axis, box, lane, markers, i);
             const bool narrow = right - left < 22 && !(markers.flags[i] & kMarkerWait);
             if (!narrow || markers.path[i] != run.path || left - run.right > 3) endRun();
@@ -297,13 +318,16 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         // Everything that begins in this column of pixels, except a last one that is wide.
         const int column = std::clamp(static_cast<int>(std::floor(left)) - axis.left(), 0, axis.width() - 1);
         const auto next = begin_ + static_cast<int64_t>(std::ceil((column + 1) * nsPerPixel));
-        auto j = static_cast<uint32_t>(std::lower_bound(markers.begin.begin() + i, markers.begin.end(), next) - markers.begin.begin());
+        auto j = static_cast<uint32_t>(std::lower_bound(markers.begin.begin() + i, markers.begin.end(), next) -
+                                       markers.begin.begin());
         j = std::max(j, i + 1);
         if (j > i + 1 && static_cast<double>(markers.end[j - 1] - markers.begin[j - 1]) * perNs >= kNarrow) --j;
         const int64_t busy = markers.busyUntil[j - 1] - markers.busyUntil[i] + markers.end[i] - markers.begin[i];
         const double covered = std::clamp(static_cast<double>(busy) / nsPerPixel, 0.35, 1.0);
         const double ink = j - i <= 4 ? inkAt(lane, markers, i, j - 1) : 0;
-        QColor color = ink > 0 ? t.ink(ink) : j - i == 1 && (markers.flags[i] & kMarkerWait) ? t.waitingDots : t.markerEdge;
+        QColor color = ink > 0                                          ? t.ink(ink)
+                       : j - i == 1 && (markers.flags[i] & kMarkerWait) ? t.waitingDots
+                                                                        : t.markerEdge;
         color.setAlphaF(static_cast<float>(covered));
         if (dense.isNull()) {
             dense = QImage(axis.width(), 1, QImage::Format_ARGB32_Premultiplied);
@@ -316,7 +340,8 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     endRun();
     if (!dense.isNull()) painter.drawImage(QRect(axis.left(), top, axis.width(), height), dense);
     for (const auto& named : runs)
-        paintRunName(painter, axis, QRectF(named.left, top, named.right - named.left, height), named.path, named.count, named.ink);
+        paintRunName(painter, axis, QRectF(named.left, top, named.right - named.left, height), named.path, named.count,
+                     named.ink);
 }
 
 void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t index) {
@@ -324,7 +349,8 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     const Lane& lane = recording_->lanes[index];
     const QRect axis = axisOf(area);
     painter.fillRect(QRect(area.left(), box.bottom(), area.width(), 1), t.line);
-    painter.setClipRect(QRect(axis.left(), std::max(box.top(), axis.top()), axis.width(), box.bottom() - std::max(box.top(), axis.top())));
+    painter.setClipRect(QRect(axis.left(), std::max(box.top(), axis.top()), axis.width(),
+                              box.bottom() - std::max(box.top(), axis.top())));
     painter.setFont(smallFont());
     for (uint32_t row = 0; row < lane.rows.size(); ++row) {
         const int top = box.top() + kRail + static_cast<int>(row) * kRowHeight;
@@ -334,7 +360,8 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     for (const LostStretch& lost : lane.lost) {  // where events are missing
         const double x = xAt(area, lost.time);
         if (x < axis.left() || x > axis.right()) continue;
-        painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6), QBrush(t.plum, Qt::BDiagPattern));
+        painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6),
+                         QBrush(t.plum, Qt::BDiagPattern));
     }
     painter.setClipRect(QRect(area.left(), axis.top(), kLabelWidth, axis.height()));
     painter.fillRect(QRect(area.left(), box.top(), kLabelWidth - 1, box.height() - 1), t.panel);
@@ -343,12 +370,14 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     painter.setFont(part ? boldFont() : textFont());
     painter.setPen(t.text);
     const QRect label(area.left() + 10, box.top() + 3, kLabelWidth - 16, 15);
-    painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter, painter.fontMetrics().elidedText(q(lane.name), Qt::ElideRight, label.width()));
+    painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(q(lane.name), Qt::ElideRight, label.width()));
     painter.setFont(smallFont());
     painter.setPen(t.muted);
     const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
-    painter.drawText(label.translated(0, 14), Qt::AlignLeft | Qt::AlignVCenter,
-                     lane.rows.empty() ? QObject::tr("no markers") : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0));
+    painter.drawText(
+        label.translated(0, 14), Qt::AlignLeft | Qt::AlignVCenter,
+        lane.rows.empty() ? QObject::tr("no markers") : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0));
     painter.setClipping(false);
 }
 
@@ -393,17 +422,21 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
                 painter.fillRect(bar, e.frames[i].overrun ? t.plum : t.headroom);
                 if (right - left > 64 && i != frame_) {
                     painter.setPen(t.muted);
-                    painter.drawText(QRectF(std::max<double>(left, axis.left()) + 3, y + 3, right - left, 12), Qt::AlignLeft | Qt::AlignVCenter,
-                                     QString::number(i));
+                    painter.drawText(QRectF(std::max<double>(left, axis.left()) + 3, y + 3, right - left, 12),
+                                     Qt::AlignLeft | Qt::AlignVCenter, QString::number(i));
                 }
                 ++i;
                 continue;
             }
             const auto next = timeAt(area, std::floor(left) + 1);
-            uint32_t j = std::max(i + 1, static_cast<uint32_t>(std::lower_bound(series.frames.begin() + i, series.frames.end(), next,
-                                                                               [](const Frame& f, int64_t time) { return f.begin < time; }) - series.frames.begin()));
+            uint32_t j = std::max(
+                i + 1,
+                static_cast<uint32_t>(std::lower_bound(series.frames.begin() + i, series.frames.end(), next,
+                                                       [](const Frame& f, int64_t time) { return f.begin < time; }) -
+                                      series.frames.begin()));
             j = std::min<uint32_t>(j, static_cast<uint32_t>(e.frames.size()));
-            const auto spike = std::lower_bound(e.spikes.begin(), e.spikes.end(), i, [](const Spike& s, uint32_t f) { return s.last < f; });
+            const auto spike = std::lower_bound(e.spikes.begin(), e.spikes.end(), i,
+                                                [](const Spike& s, uint32_t f) { return s.last < f; });
             const bool late = spike != e.spikes.end() && spike->first < j;
             painter.fillRect(QRectF(std::floor(left), y, late ? 2 : 1, 3), late ? t.plum : t.headroom);
             i = j;
@@ -429,8 +462,13 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     painter.drawLine(QPointF(right, from), QPointF(right, area.bottom()));
     painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
     painter.drawLine(QPointF(due, from), QPointF(due, area.bottom()));
-    painter.setFont([] { QFont font = smallFont(); font.setWeight(QFont::DemiBold); return font; }());
-    const QString name = QObject::tr("frame %1").arg(q(countText(frame_))), end = QObject::tr("deadline %1").arg(q(durationText(explanation_->frames[frame_].deadline)));
+    painter.setFont([] {
+        QFont font = smallFont();
+        font.setWeight(QFont::DemiBold);
+        return font;
+    }());
+    const QString name = QObject::tr("frame %1").arg(q(countText(frame_))),
+                  end = QObject::tr("deadline %1").arg(q(durationText(explanation_->frames[frame_].deadline)));
     const auto label = [&](double x, const QString& words, const QColor& color) {
         const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
         painter.fillRect(QRectF(x + 2, from + 4, width, 12), t.panel);
@@ -492,7 +530,8 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     const QRect axis = axisOf(area);
     if (explanation_ && frame_ < explanation_->frames.size()) {  // a quiet ground under the chosen frame
         const Frame& f = explanation_->frame(frame_);
-        const double left = std::max<double>(axis.left(), xAt(area, f.begin)), right = std::min<double>(axis.right() + 1, xAt(area, f.end));
+        const double left = std::max<double>(axis.left(), xAt(area, f.begin)),
+                     right = std::min<double>(axis.right() + 1, xAt(area, f.end));
         QColor ground = t.accounting;
         ground.setAlpha(t.dark ? 22 : 12);
         if (right > left) painter.fillRect(QRectF(left, axis.top(), right - left, axis.height()), ground);

@@ -55,7 +55,8 @@ private:
     void paintHeader(QPainter& painter, const QRect& area);
     void paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
     void paintRow(QPainter& painter, const QRect& axis, int top, uint32_t lane, uint32_t row);
-    void paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row, uint32_t index);
+    void paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row,
+                     uint32_t index);
     /// A name over many narrow markers of one path that stand side by side.
     void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink);
     double inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
@@ -73,10 +74,10 @@ private:
     std::vector<Place> places_;
     int height_ = 0;
     size_t shown_ = 0;
-    std::vector<Piece> pieces_;                       // of the chosen frame, latest first
-    std::unordered_map<uint64_t, double> ink_;        // group and path → strength
-    std::vector<std::vector<float>> widths_;          // by site: width of its first n characters
-    std::unordered_map<uint64_t, QStaticText> texts_; // site and number of characters
+    std::vector<Piece> pieces_;                        // of the chosen frame, latest first
+    std::unordered_map<uint64_t, double> ink_;         // group and path → strength
+    std::vector<std::vector<float>> widths_;           // by site: width of its first n characters
+    std::unordered_map<uint64_t, QStaticText> texts_;  // site and number of characters
 };
 
 }  // namespace fugato

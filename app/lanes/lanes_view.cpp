@@ -69,8 +69,10 @@ void LanesView::setRanges() {
 
 void LanesView::showLane(uint32_t lane) {
     const QRect area = viewport()->rect(), box = picture_.laneRect(area, scrolled(), lane);
-    if (box.top() < area.top() + LanePicture::kHeaderHeight) verticalScrollBar()->setValue(scrolled() + box.top() - area.top() - LanePicture::kHeaderHeight);
-    else if (box.bottom() > area.bottom()) verticalScrollBar()->setValue(scrolled() + box.bottom() - area.bottom());
+    if (box.top() < area.top() + LanePicture::kHeaderHeight)
+        verticalScrollBar()->setValue(scrolled() + box.top() - area.top() - LanePicture::kHeaderHeight);
+    else if (box.bottom() > area.bottom())
+        verticalScrollBar()->setValue(scrolled() + box.bottom() - area.bottom());
 }
 
 void LanesView::showAccounting() {
@@ -98,7 +100,9 @@ void LanesView::paintEvent(QPaintEvent*) {
         painter.setPen(t.muted);
         painter.setFont(textFont());
         painter.drawText(area.adjusted(20, 0, -20, 0), Qt::AlignCenter | Qt::TextWordWrap,
-                         document_.recording() ? tr("This recording holds no events.") : tr("Open a recording with Ctrl+O, or drop one here.\nThreads, queues and their markers then stand in this place."));
+                         document_.recording() ? tr("This recording holds no events.")
+                                               : tr("Open a recording with Ctrl+O, or drop one here.\nThreads, queues "
+                                                    "and their markers then stand in this place."));
         return;
     }
     picture_.setView(selection_.view().begin, selection_.view().end);
@@ -158,7 +162,8 @@ void LanesView::mouseReleaseEvent(QMouseEvent* event) {
     if (event->pos().y() < LanePicture::kHeaderHeight) {  // the frames in the header
         const auto& e = document_.explanation();
         if (!e) return;
-        const uint32_t frame = document_.recording()->series[e->series].frameAt(picture_.timeAt(area, event->pos().x()));
+        const uint32_t frame =
+            document_.recording()->series[e->series].frameAt(picture_.timeAt(area, event->pos().x()));
         if (frame != kNone) selection_.chooseFrame(frame);
         return;
     }
@@ -170,7 +175,8 @@ void LanesView::mouseDoubleClickEvent(QMouseEvent* event) {
     const MarkerRef marker = picture_.markerAt(viewport()->rect(), scrolled(), event->pos());
     if (!marker.valid()) return;
     const MarkerRow& row = document_.recording()->lanes[marker.lane].rows[marker.row];
-    const int64_t begin = row.begin[marker.index], end = row.end[marker.index], margin = std::max<int64_t>((end - begin) / 12, 10);
+    const int64_t begin = row.begin[marker.index], end = row.end[marker.index],
+                  margin = std::max<int64_t>((end - begin) / 12, 10);
     selection_.chooseMarker(marker);
     selection_.showSpan(begin - margin, end + margin, true);
 }
@@ -178,8 +184,18 @@ void LanesView::mouseDoubleClickEvent(QMouseEvent* event) {
 void LanesView::keyPressEvent(QKeyEvent* event) {
     const int64_t middle = (selection_.view().begin + selection_.view().end) / 2;
     switch (event->key()) {
-        case Qt::Key_Left: if (event->modifiers() == Qt::NoModifier) { selection_.pan(-0.15); return; } break;
-        case Qt::Key_Right: if (event->modifiers() == Qt::NoModifier) { selection_.pan(0.15); return; } break;
+        case Qt::Key_Left:
+            if (event->modifiers() == Qt::NoModifier) {
+                selection_.pan(-0.15);
+                return;
+            }
+            break;
+        case Qt::Key_Right:
+            if (event->modifiers() == Qt::NoModifier) {
+                selection_.pan(0.15);
+                return;
+            }
+            break;
         case Qt::Key_Up: verticalScrollBar()->setValue(scrolled() - LanePicture::kRowHeight * 2); return;
         case Qt::Key_Down: verticalScrollBar()->setValue(scrolled() + LanePicture::kRowHeight * 2); return;
         case Qt::Key_Plus:
@@ -217,7 +233,8 @@ QString LanesView::wordsFor(const MarkerRef& marker) const {
                              .arg(q(countText(frame)));
         }
     }
-    if (row.flags[marker.index] & kMarkerEndRepaired) words += tr("<br>never ended; drawn to where it must have been over");
+    if (row.flags[marker.index] & kMarkerEndRepaired)
+        words += tr("<br>never ended; drawn to where it must have been over");
     if (!site.file.empty()) words += "<br>" + q(site.file).toHtmlEscaped() + ":" + QString::number(site.line);
     return words;
 }
@@ -226,8 +243,10 @@ bool LanesView::viewportEvent(QEvent* event) {
     if (event->type() == QEvent::ToolTip && document_.recording()) {
         const auto* help = static_cast<QHelpEvent*>(event);
         const MarkerRef marker = picture_.markerAt(viewport()->rect(), scrolled(), help->pos());
-        if (marker.valid()) QToolTip::showText(help->globalPos(), wordsFor(marker), viewport());
-        else QToolTip::hideText();
+        if (marker.valid())
+            QToolTip::showText(help->globalPos(), wordsFor(marker), viewport());
+        else
+            QToolTip::hideText();
         return true;
     }
     return QAbstractScrollArea::viewportEvent(event);

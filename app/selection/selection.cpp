@@ -124,7 +124,8 @@ void Selection::chooseFrame(uint32_t index) {
     view.frame = index;
     view.marker = {};
     const auto& shares = explanation_->frames[index].shares;
-    const bool keep = std::any_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == view_.cause; });
+    const bool keep =
+        std::any_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == view_.cause; });
     if (!keep) view.cause = shares.empty() ? kNone : shares.front().cause;
     set(around(view, frame.begin, frame.end), true);
 }

@@ -37,8 +37,8 @@ public slots:
     void setExplanation(std::shared_ptr<const Explanation> explanation, bool fresh);
 
     void showSpan(int64_t begin, int64_t end, bool remember = false);  // kept within the recording
-    void zoom(double factor, int64_t around);  // factor < 1: closer
-    void pan(double parts);                    // of the visible stretch
+    void zoom(double factor, int64_t around);                          // factor < 1: closer
+    void pan(double parts);                                            // of the visible stretch
     void showWhole();
     void showFrame();  // the chosen frame fills the view
     void chooseFrame(uint32_t frame);

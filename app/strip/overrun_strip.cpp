@@ -55,10 +55,12 @@ void OverrunStrip::paintEvent(QPaintEvent*) {
         painter.fillRect(a, t.paper);
         painter.setPen(t.muted);
         painter.setFont(textFont());
-        painter.drawText(a, Qt::AlignCenter,
-                         !document_.recording()       ? tr("Each frame of a recording stands here against its deadline.")
-                         : document_.busy()           ? tr("Working out which frames were late…")
-                                                      : tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end."));
+        painter.drawText(
+            a, Qt::AlignCenter,
+            !document_.recording() ? tr("Each frame of a recording stands here against its deadline.")
+            : document_.busy()
+                ? tr("Working out which frames were late…")
+                : tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end."));
         return;
     }
     if (drawn_.isNull() || drawnCause_ != selection_.cause()) {
@@ -132,12 +134,15 @@ QString OverrunStrip::wordsFor(uint32_t index) const {
     const Explanation& e = *document_.explanation();
     const FrameVerdict& frame = e.frames[index];
     QString words = tr("<b>Frame %1</b> · %2, deadline %3")
-                        .arg(QString::fromStdString(countText(index)), QString::fromStdString(durationText(e.frame(index).duration())),
+                        .arg(QString::fromStdString(countText(index)),
+                             QString::fromStdString(durationText(e.frame(index).duration())),
                              QString::fromStdString(durationText(frame.deadline)));
     if (frame.overrun) {
         words += tr("<br>%1 late").arg(QString::fromStdString(durationText(frame.overrun)));
         for (const CauseShare& share : frame.shares)
-            words += "<br>" + QString::fromStdString(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause])).toHtmlEscaped();
+            words += "<br>" +
+                     QString::fromStdString(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause]))
+                         .toHtmlEscaped();
     } else {
         words += tr("<br>%1 of headroom").arg(QString::fromStdString(durationText(frame.deadline - frame.work)));
         if (frame.state == FrameState::Near) words += tr(", near its deadline");
@@ -149,8 +154,10 @@ bool OverrunStrip::event(QEvent* event) {
     if (event->type() != QEvent::ToolTip || !document_.explanation()) return QWidget::event(event);
     const auto* help = static_cast<QHelpEvent*>(event);
     const uint32_t frame = frameNear(help->pos().x());
-    if (frame == kNone) QToolTip::hideText();
-    else QToolTip::showText(help->globalPos(), wordsFor(frame), this);
+    if (frame == kNone)
+        QToolTip::hideText();
+    else
+        QToolTip::showText(help->globalPos(), wordsFor(frame), this);
     return true;
 }
 

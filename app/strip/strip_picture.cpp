@@ -42,7 +42,8 @@ void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int wi
     // Letters over the costliest spikes first, where there is room.
     std::vector<uint32_t> order(e.spikes.size());
     for (uint32_t i = 0; i < order.size(); ++i) order[i] = i;
-    std::stable_sort(order.begin(), order.end(), [&](uint32_t a, uint32_t b) { return e.spikes[a].late > e.spikes[b].late; });
+    std::stable_sort(order.begin(), order.end(),
+                     [&](uint32_t a, uint32_t b) { return e.spikes[a].late > e.spikes[b].late; });
     std::vector<bool> taken(columns_.size());
     for (const uint32_t index : order) {
         const Spike& spike = e.spikes[index];
@@ -64,7 +65,8 @@ double StripPicture::xAt(int64_t time) const {
 int64_t StripPicture::timeAt(double x) const {
     if (!explanation_) return 0;
     const Recording& r = *explanation_->recording;
-    return r.begin + static_cast<int64_t>(x / static_cast<double>(columns_.size()) * static_cast<double>(r.end - r.begin));
+    return r.begin +
+           static_cast<int64_t>(x / static_cast<double>(columns_.size()) * static_cast<double>(r.end - r.begin));
 }
 
 int StripPicture::deadlineY(const QRect& area) const {
@@ -89,7 +91,8 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         if (column.overrun) {
             const int above = std::max(2, static_cast<int>(std::lround(static_cast<double>(column.overrun) * up)));
             const auto& shares = e.frames[column.worst].shares;
-            const bool other = cause != kNone && std::none_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == cause; });
+            const bool other = cause != kNone && std::none_of(shares.begin(), shares.end(),
+                                                              [&](const CauseShare& s) { return s.cause == cause; });
             painter.fillRect(at, zero - above, 1, above, other ? t.plumMiddle : t.plum);
         } else if (column.near) {  // told by shape: a small wedge under the line
             painter.fillRect(at - 1, zero + 1, 3, 2, t.near);
@@ -102,7 +105,8 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
     for (const auto& [x, which] : letters_) {
         painter.setPen(which == cause ? t.plum : t.plumMiddle);
         if (!t.dark && which != cause) painter.setPen(t.ink(0.75));
-        painter.drawText(QRect(area.left() + x - 14, area.top() + 1, 28, kLetterHeight - 2), Qt::AlignCenter, QString::fromStdString(e.causes[which].letter));
+        painter.drawText(QRect(area.left() + x - 14, area.top() + 1, 28, kLetterHeight - 2), Qt::AlignCenter,
+                         QString::fromStdString(e.causes[which].letter));
     }
 
     painter.setFont(smallFont());
@@ -114,14 +118,17 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         painter.setPen(t.muted);
         painter.drawText(where, int(alignment), text);
     };
-    if (tallest_) label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop, "+" + QString::fromStdString(durationText(tallest_)));
+    if (tallest_)
+        label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop,
+              "+" + QString::fromStdString(durationText(tallest_)));
     label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));
     label(QRect(area.right() - 124, zero - 15, 120, 14), Qt::AlignRight | Qt::AlignBottom, QObject::tr("deadline"));
 
     const QRect stages(area.left(), area.bottom() - kStageHeight + 3, area.width(), kStageHeight - 3);
     if (const State* state = e.recording->stages()) {
         for (const StateSpan& span : state->spans) {
-            const int from = area.left() + static_cast<int>(xAt(span.begin)), to = area.left() + static_cast<int>(xAt(span.end));
+            const int from = area.left() + static_cast<int>(xAt(span.begin)),
+                      to = area.left() + static_cast<int>(xAt(span.end));
             if (to - from < 2) continue;
             const QRect box(from, stages.top(), to - from - 1, stages.height());
             painter.fillRect(box, t.stage);

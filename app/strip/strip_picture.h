@@ -21,7 +21,7 @@ public:
         uint32_t first = kNone, last = kNone;  // frames; kNone: no frame begins here
         uint32_t worst = kNone;                // the frame with the greatest overrun, else the least headroom
         int64_t overrun = 0;
-        int64_t headroom = 0;                  // least of the column, deadline − work
+        int64_t headroom = 0;  // least of the column, deadline − work
         bool near = false;
     };
 
@@ -31,7 +31,7 @@ public:
     void paint(QPainter& painter, const QRect& area, uint32_t cause) const;
 
     const std::vector<Column>& columns() const { return columns_; }
-    int64_t timeAt(double x) const;   // x from the left edge
+    int64_t timeAt(double x) const;  // x from the left edge
     double xAt(int64_t time) const;
     int deadlineY(const QRect& area) const;
     static constexpr int kStageHeight = 16;

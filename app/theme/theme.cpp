@@ -26,26 +26,16 @@ QFont fontOf(int pixels, QFont::Weight weight) {
 }  // namespace
 
 const Theme& lightTheme() {
-    static const Theme light{false,
-                             "#fffef9", "#f7f3ea", "#e2dacb", "#242a35", "#68645b",
-                             "#ece5d8", "#cfc4b1", "#2f3136",
-                             "#f3f5f5", "#c3cdd4",
-                             "#8e2f6b", "#c583ab", "#ecd3e2", "#ffffff",
-                             "#c3d2d3", "#4f7478", "#ece4d6",
-                             "#1f4e8c",
-                             "#eaf1f1", "#fbeecb"};
+    static const Theme light{false,     "#fffef9", "#f7f3ea", "#e2dacb", "#242a35", "#68645b", "#ece5d8",
+                             "#cfc4b1", "#2f3136", "#f3f5f5", "#c3cdd4", "#8e2f6b", "#c583ab", "#ecd3e2",
+                             "#ffffff", "#c3d2d3", "#4f7478", "#ece4d6", "#1f4e8c", "#eaf1f1", "#fbeecb"};
     return light;
 }
 
 const Theme& darkTheme() {
-    static const Theme dark{true,
-                            "#1c1e23", "#25282e", "#3b3f48", "#e9e5dc", "#a9a59b",
-                            "#34373e", "#4d515b", "#dcd8cf",
-                            "#23282e", "#46535f",
-                            "#d873b1", "#a2527f", "#52344a", "#1c1e23",
-                            "#3f575c", "#8fb8bc", "#32353c",
-                            "#82b4f2",
-                            "#26363a", "#4a3f22"};
+    static const Theme dark{true,      "#1c1e23", "#25282e", "#3b3f48", "#e9e5dc", "#a9a59b", "#34373e",
+                            "#4d515b", "#dcd8cf", "#23282e", "#46535f", "#d873b1", "#a2527f", "#52344a",
+                            "#1c1e23", "#3f575c", "#8fb8bc", "#32353c", "#82b4f2", "#26363a", "#4a3f22"};
     return dark;
 }
 

@@ -12,13 +12,13 @@ namespace fugato {
 
 struct Theme {
     bool dark = false;
-    QColor paper, panel, line, text, muted;       // ground, raised ground, rules, words, lesser words
-    QColor marker, markerEdge, markerText;        // ordinary work
-    QColor waiting, waitingDots;                  // blocked
-    QColor plum, plumMiddle, plumLight, onPlum;   // excess, strongest first; words on plum
-    QColor headroom, near, stage;                 // the strip below its deadline
-    QColor accounting;                            // the line through the lanes
-    QColor whatIf, warning;                       // grounds of the what-if box and of notes
+    QColor paper, panel, line, text, muted;      // ground, raised ground, rules, words, lesser words
+    QColor marker, markerEdge, markerText;       // ordinary work
+    QColor waiting, waitingDots;                 // blocked
+    QColor plum, plumMiddle, plumLight, onPlum;  // excess, strongest first; words on plum
+    QColor headroom, near, stage;                // the strip below its deadline
+    QColor accounting;                           // the line through the lanes
+    QColor whatIf, warning;                      // grounds of the what-if box and of notes
 
     /// Plum of a strength from 0 (pencil) to 1.
     QColor ink(double strength) const;

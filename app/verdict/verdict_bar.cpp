@@ -29,8 +29,15 @@ void markWrong(QLineEdit* field, bool wrong) {
 }  // namespace
 
 VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent), document_(document), selection_(selection), name_(new QLabel(this)), facts_(new QLabel(this)), sentence_(new QLabel(this)),
-      series_(new QComboBox(this)), budget_(new QLineEdit(this)), goTo_(new QLineEdit(this)) {
+    : QWidget(parent),
+      document_(document),
+      selection_(selection),
+      name_(new QLabel(this)),
+      facts_(new QLabel(this)),
+      sentence_(new QLabel(this)),
+      series_(new QComboBox(this)),
+      budget_(new QLineEdit(this)),
+      goTo_(new QLineEdit(this)) {
     name_->setFont(boldFont());
     facts_->setFont(smallFont());
     sentence_->setFont(titleFont());
@@ -39,7 +46,8 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     name_->setTextFormat(Qt::PlainText);
     sentence_->setTextFormat(Qt::PlainText);
     budget_->setFixedWidth(158);
-    budget_->setToolTip(tr("Budget of a frame: milliseconds (16.67 ms) or a rate (60 per s). Empty: the recorded deadlines."));
+    budget_->setToolTip(
+        tr("Budget of a frame: milliseconds (16.67 ms) or a rate (60 per s). Empty: the recorded deadlines."));
     budget_->setPlaceholderText(tr("as recorded"));
     budget_->setAccessibleName(tr("Budget"));
     goTo_->setFixedWidth(112);
@@ -66,7 +74,8 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     connect(&document, &Document::progressed, this, [this](double, const QString& what) {
         if (!document_.explanation()) sentence_->setText(what + "…");
     });
-    connect(series_, &QComboBox::activated, this, [this](int at) { document_.setSeries(series_->itemData(at).toUInt()); });
+    connect(series_, &QComboBox::activated, this,
+            [this](int at) { document_.setSeries(series_->itemData(at).toUInt()); });
     connect(budget_, &QLineEdit::editingFinished, this, &VerdictBar::applyBudget);
     connect(goTo_, &QLineEdit::returnPressed, this, &VerdictBar::applyGoTo);
     takeRecording();
@@ -112,11 +121,14 @@ void VerdictBar::takeRecording() {
 
 void VerdictBar::takeExplanation() {
     const auto& e = document_.explanation();
-    if (e) sentence_->setText(q(verdictSentence(*e)));
-    else if (document_.recording() && !document_.busy()) sentence_->setText(tr("No frames were recorded, so nothing can be late."));
+    if (e)
+        sentence_->setText(q(verdictSentence(*e)));
+    else if (document_.recording() && !document_.busy())
+        sentence_->setText(tr("No frames were recorded, so nothing can be late."));
     sentence_->setToolTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
-                                  .arg(q(plural(e->figures.frames, "frame", "frames")), q(durationText(e->figures.p50)), q(durationText(e->figures.p95)),
-                                       q(durationText(e->figures.p99)), q(durationText(e->figures.worst)))
+                                  .arg(q(plural(e->figures.frames, "frame", "frames")), q(durationText(e->figures.p50)),
+                                       q(durationText(e->figures.p95)), q(durationText(e->figures.p99)),
+                                       q(durationText(e->figures.worst)))
                             : QString());
     showBudget();
 }
@@ -128,7 +140,8 @@ void VerdictBar::showBudget() {
         text = writeBudget(document_.budget());
     } else if (e && !e->frames.empty()) {
         const int64_t first = e->frames.front().deadline;
-        const bool same = std::all_of(e->frames.begin(), e->frames.end(), [&](const FrameVerdict& f) { return f.deadline == first; });
+        const bool same =
+            std::all_of(e->frames.begin(), e->frames.end(), [&](const FrameVerdict& f) { return f.deadline == first; });
         if (same) text = writeBudget(first);
     }
     budget_->setText(text);
@@ -160,7 +173,9 @@ void VerdictBar::applyGoTo() {
     const bool good = number && frame < e->frames.size();
     markWrong(goTo_, !good);
     if (!good) {
-        emit said(tr("There is no frame “%1”. Frames run from 0 to %2.").arg(goTo_->text().trimmed()).arg(e->frames.size() - 1));
+        emit said(tr("There is no frame “%1”. Frames run from 0 to %2.")
+                      .arg(goTo_->text().trimmed())
+                      .arg(e->frames.size() - 1));
         return;
     }
     goTo_->clear();

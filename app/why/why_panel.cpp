@@ -36,7 +36,8 @@ void WhyPanel::takeChoice() {
     const auto& e = document_.explanation();
     if (e && selection_.frame() < e->frames.size()) {
         rungs_ = ladder(*e, selection_.frame());
-        if (!rungs_.empty() && rungs_.back().rest && std::abs(rungs_.back().excess) < 50'000) rungs_.pop_back();  // would read 0.0
+        if (!rungs_.empty() && rungs_.back().rest && std::abs(rungs_.back().excess) < 50'000)
+            rungs_.pop_back();  // would read 0.0
         for (Sentence& sentence : frameSentences(*e, selection_.frame())) spoken_.push_back({std::move(sentence), {}});
     }
     layOut();
@@ -49,13 +50,17 @@ void WhyPanel::layOut() {
     sentencesTop_ = y;
     const QFontMetrics metrics(textFont());
     for (Spoken& spoken : spoken_) {
-        const int high = metrics.boundingRect(QRect(0, 0, width, 400), Qt::TextWordWrap, q(spoken.sentence.text)).height();
+        const int high =
+            metrics.boundingRect(QRect(0, 0, width, 400), Qt::TextWordWrap, q(spoken.sentence.text)).height();
         spoken.box = QRect(kSide, y, width, high + 2);
         y += high + 9;
     }
     whatIfTop_ = y + 4;
     if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size()) {
-        const int high = metrics.boundingRect(QRect(0, 0, width - 24, 400), Qt::TextWordWrap, q(whatIfSentence(e->causes[selection_.cause()]))).height();
+        const int high = metrics
+                             .boundingRect(QRect(0, 0, width - 24, 400), Qt::TextWordWrap,
+                                           q(whatIfSentence(e->causes[selection_.cause()])))
+                             .height();
         sourceTop_ = whatIfTop_ + high + 36;
         y = sourceTop_ + 40;
     }
@@ -72,13 +77,15 @@ void WhyPanel::scrollContentsBy(int, int) { viewport()->update(); }
 QString WhyPanel::title() const {
     const auto& e = document_.explanation();
     if (!e || selection_.frame() >= e->frames.size()) return tr("Why");
-    return tr("Why frame %1 took %2").arg(q(countText(selection_.frame())), q(durationText(e->frame(selection_.frame()).duration())));
+    return tr("Why frame %1 took %2")
+        .arg(q(countText(selection_.frame())), q(durationText(e->frame(selection_.frame()).duration())));
 }
 
 QString WhyPanel::emptyWords() const {
     if (!document_.recording()) return tr("The explanation of the chosen frame appears here.");
     if (document_.busy()) return tr("Working out where the time went…");
-    if (!document_.explanation() || document_.explanation()->frames.empty()) return tr("Without frames there is nothing to explain.");
+    if (!document_.explanation() || document_.explanation()->frames.empty())
+        return tr("Without frames there is nothing to explain.");
     return tr("Choose a frame in the strip above, or press N for the next spike.");
 }
 
@@ -91,7 +98,9 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
     int64_t longest = std::max({duration, deadline, usual}), reached = usual;
     for (const Rung& rung : rungs_) longest = std::max(longest, reached += rung.excess);
     const int left = kSide, width = viewport()->width() - 2 * kSide - 44;
-    const auto xOf = [&](int64_t ns) { return left + static_cast<double>(ns) / static_cast<double>(std::max<int64_t>(longest, 1)) * width; };
+    const auto xOf = [&](int64_t ns) {
+        return left + static_cast<double>(ns) / static_cast<double>(std::max<int64_t>(longest, 1)) * width;
+    };
     const auto& stage = e.baselines[e.frames[frame].baseline].stage;
 
     const double due = xOf(deadline);
@@ -99,7 +108,8 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
     painter.setPen(QPen(t.text, 1.1, Qt::DashLine));
     painter.drawLine(QPointF(due, top + 15), QPointF(due, end + 2));
     int y = top;
-    const auto bar = [&](const QString& title, double from, double to, const QColor& color, const QString& amount, bool hatched) {
+    const auto bar = [&](const QString& title, double from, double to, const QColor& color, const QString& amount,
+                         bool hatched) {
         painter.setFont(smallFont());
         painter.setPen(t.text);
         const QString name = painter.fontMetrics().elidedText(title, Qt::ElideMiddle, viewport()->width() - 2 * kSide);
@@ -113,7 +123,11 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
             painter.setBrush(Qt::NoBrush);
             painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5));
         }
-        painter.setFont([] { QFont f = smallFont(); f.setWeight(QFont::DemiBold); return f; }());
+        painter.setFont([] {
+            QFont f = smallFont();
+            f.setWeight(QFont::DemiBold);
+            return f;
+        }());
         painter.setPen(t.text);
         const int room = painter.fontMetrics().horizontalAdvance(amount);
         double at = std::max(from, to) + 4;
@@ -122,14 +136,17 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
         painter.drawText(QPointF(at, y + 16 + kBar - 2), amount);
         y += kRung;
     };
-    bar(stage.empty() ? tr("A usual frame") : tr("A usual %1 frame").arg(q(stage)), xOf(0), xOf(usual), t.headroom, q(msText(usual)) + " ms", false);
+    bar(stage.empty() ? tr("A usual frame") : tr("A usual %1 frame").arg(q(stage)), xOf(0), xOf(usual), t.headroom,
+        q(msText(usual)) + " ms", false);
     reached = usual;
     int64_t most = 1;
     for (const Rung& rung : rungs_) most = std::max(most, std::abs(rung.excess));
     for (const Rung& rung : rungs_) {
         const double from = xOf(reached), to = xOf(reached += rung.excess);
         const bool less = rung.excess < 0, hatched = rung.waiting && !less;
-        const QColor color = rung.rest || less || !e.frames[frame].overrun ? t.markerEdge : t.ink(0.4 + 0.6 * static_cast<double>(rung.excess) / static_cast<double>(most));
+        const QColor color = rung.rest || less || !e.frames[frame].overrun
+                                 ? t.markerEdge
+                                 : t.ink(0.4 + 0.6 * static_cast<double>(rung.excess) / static_cast<double>(most));
         bar(q(rung.title), from, to, hatched ? t.plum : color, q(signedMsText(rung.excess)), hatched);
     }
     painter.setFont(smallFont());
@@ -179,7 +196,9 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     for (const Spoken& spoken : spoken_) {
         painter.setPen(t.text);
         painter.drawText(spoken.box, Qt::TextWordWrap, q(spoken.sentence.text));
-        if (spoken.sentence.lane != kNone) painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4), t.accounting);
+        if (spoken.sentence.lane != kNone)
+            painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4),
+                             t.accounting);
     }
     if (selection_.cause() >= e->causes.size()) return;
     const QRect box(kSide, whatIfTop_, width, sourceTop_ - whatIfTop_ - 12);
@@ -210,7 +229,8 @@ void WhyPanel::mousePressEvent(QMouseEvent* event) {
 
 void WhyPanel::mouseMoveEvent(QMouseEvent* event) {
     const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
-    const bool leads = std::any_of(spoken_.begin(), spoken_.end(), [&](const Spoken& s) { return s.box.contains(at) && s.sentence.lane != kNone; });
+    const bool leads = std::any_of(spoken_.begin(), spoken_.end(),
+                                   [&](const Spoken& s) { return s.box.contains(at) && s.sentence.lane != kNone; });
     viewport()->setCursor(leads ? Qt::PointingHandCursor : Qt::ArrowCursor);
 }
 

@@ -35,12 +35,12 @@ namespace fugato {
 namespace {
 
 // The settings: key, default, meaning.
-constexpr char kGeometry[] = "window/geometry";     // none; size and place of the window
-constexpr char kAcross[] = "window/across";         // none; widths of causes, lanes, why
-constexpr char kMiddle[] = "window/middle";         // none; heights of lanes and drawer
-constexpr char kDark[] = "view/dark";               // false; dark colours
-constexpr char kRecent[] = "files/recent";          // empty; recordings opened last, newest first
-constexpr char kFolder[] = "files/folder";          // empty; where the last one lay
+constexpr char kGeometry[] = "window/geometry";  // none; size and place of the window
+constexpr char kAcross[] = "window/across";      // none; widths of causes, lanes, why
+constexpr char kMiddle[] = "window/middle";      // none; heights of lanes and drawer
+constexpr char kDark[] = "view/dark";            // false; dark colours
+constexpr char kRecent[] = "files/recent";       // empty; recordings opened last, newest first
+constexpr char kFolder[] = "files/folder";       // empty; where the last one lay
 constexpr int kMostRecent = 10;
 
 }  // namespace
@@ -115,12 +115,11 @@ void MainWindow::makePanels() {
 
     connect(&document_, &Document::recordingChanged, this, &MainWindow::takeRecording);
     // After the panels have the new explanation, so that the choice finds them ready.
-    connect(&document_, &Document::explanationChanged, this,
-            [this](bool fresh) {
-                progress_->hide();
-                selection_.setExplanation(document_.explanation(), fresh);
-                showStatus();
-            });
+    connect(&document_, &Document::explanationChanged, this, [this](bool fresh) {
+        progress_->hide();
+        selection_.setExplanation(document_.explanation(), fresh);
+        showStatus();
+    });
     connect(&document_, &Document::failed, this, [this](const QString& sentence) {
         progress_->hide();
         showNotice(sentence);
@@ -130,7 +129,8 @@ void MainWindow::makePanels() {
         showStatus();
         statusBar()->showMessage(tr("Cancelled."), 4000);
     });
-    connect(verdict_, &VerdictBar::said, this, [this](const QString& sentence) { statusBar()->showMessage(sentence, 8000); });
+    connect(verdict_, &VerdictBar::said, this,
+            [this](const QString& sentence) { statusBar()->showMessage(sentence, 8000); });
     connect(&selection_, &Selection::chosenChanged, this, &MainWindow::showStatus);
     connect(lanes_, &LanesView::painted, this, &MainWindow::showStatus, Qt::QueuedConnection);
 }
@@ -158,7 +158,8 @@ void MainWindow::makeProgress() {
     });
     const auto place = [this] {
         progress_->adjustSize();
-        progress_->move((centralWidget()->width() - progress_->width()) / 2, (centralWidget()->height() - progress_->height()) / 2);
+        progress_->move((centralWidget()->width() - progress_->width()) / 2,
+                        (centralWidget()->height() - progress_->height()) / 2);
         progress_->raise();
         progress_->show();
     };
@@ -168,7 +169,8 @@ void MainWindow::makeProgress() {
         progressWords_->setText(tr("Opening %1").arg(QFileInfo(path).fileName()));
         place();
     });
-    connect(&document_, &Document::progressed, this, [this](double part, const QString&) { progressBar_->setValue(static_cast<int>(part * 1000)); });
+    connect(&document_, &Document::progressed, this,
+            [this](double part, const QString&) { progressBar_->setValue(static_cast<int>(part * 1000)); });
 }
 
 void MainWindow::makeMenus() {
@@ -183,7 +185,9 @@ void MainWindow::makeMenus() {
     recent_ = file->addMenu(tr("Open &recent"));
     connect(recent_, &QMenu::aboutToShow, this, &MainWindow::fillRecent);
     fillRecent();
-    add(file, tr("Open again"), {QKeySequence(Qt::Key_F5)}, [this] { if (!document_.path().isEmpty()) open(document_.path()); });
+    add(file, tr("Open again"), {QKeySequence(Qt::Key_F5)}, [this] {
+        if (!document_.path().isEmpty()) open(document_.path());
+    });
     file->addSeparator();
     add(file, tr("&Quit"), {QKeySequence::Quit}, [this] { close(); });
 
@@ -198,7 +202,8 @@ void MainWindow::makeMenus() {
     });
     go->addSeparator();
     QAction* back = add(go, tr("View back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, [this] { selection_.goBack(); });
-    QAction* forward = add(go, tr("View forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, [this] { selection_.goForward(); });
+    QAction* forward =
+        add(go, tr("View forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, [this] { selection_.goForward(); });
     const auto enable = [this, back, forward] {
         back->setEnabled(selection_.canGoBack());
         forward->setEnabled(selection_.canGoForward());
@@ -209,7 +214,9 @@ void MainWindow::makeMenus() {
     QMenu* view = menuBar()->addMenu(tr("&View"));
     add(view, tr("Chosen frame"), {QKeySequence(Qt::Key_F)}, [this] { selection_.showFrame(); });
     add(view, tr("Whole recording"), {QKeySequence(Qt::Key_Home)}, [this] { selection_.showWhole(); });
-    const auto zoom = [this](double factor) { selection_.zoom(factor, (selection_.view().begin + selection_.view().end) / 2); };
+    const auto zoom = [this](double factor) {
+        selection_.zoom(factor, (selection_.view().begin + selection_.view().end) / 2);
+    };
     add(view, tr("Closer"), {QKeySequence::ZoomIn, QKeySequence(Qt::Key_Plus)}, [zoom] { zoom(0.7); });
     add(view, tr("Farther"), {QKeySequence::ZoomOut, QKeySequence(Qt::Key_Minus)}, [zoom] { zoom(1 / 0.7); });
     add(view, tr("Edit budget"), {QKeySequence(Qt::Key_B)}, [this] {
@@ -249,8 +256,9 @@ void MainWindow::showKeys() {
     auto* grid = new QGridLayout(&dialog);
     grid->setContentsMargins(22, 18, 22, 18);
     grid->setHorizontalSpacing(24);
-    auto* steps = new QLabel(tr("A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
-                                "through the lanes from the frame's end back to its begin, then press N for the next spike."));
+    auto* steps = new QLabel(
+        tr("A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
+           "through the lanes from the frame's end back to its begin, then press N for the next spike."));
     steps->setWordWrap(true);
     grid->addWidget(steps, 0, 0, 1, 2);
     int row = 1;
@@ -265,7 +273,9 @@ void MainWindow::showKeys() {
 
 void MainWindow::showAbout() {
     QMessageBox::about(this, tr("About Fugato"),
-                       tr("Fugato %1\nFinds the frames that came late and names what made them so.\nGPL-3.0-or-later; its recorder MIT.").arg(QApplication::applicationVersion()));
+                       tr("Fugato %1\nFinds the frames that came late and names what made them so.\nGPL-3.0-or-later; "
+                          "its recorder MIT.")
+                           .arg(QApplication::applicationVersion()));
 }
 
 void MainWindow::open(const QString& path) {
@@ -286,10 +296,14 @@ void MainWindow::takeRecording() {
     setWindowTitle(tr("%1 — Fugato").arg(QFileInfo(document_.path()).fileName()));
     QStringList words;
     for (const std::string& note : document_.recording()->damage.notes) words << QString::fromStdString(note);
-    for (const std::string& sentence : document_.recording()->repairs.sentences()) words << QString::fromStdString(sentence);
-    if (words.size() > 3) words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);
-    if (words.isEmpty()) notice_->hide();
-    else showNotice(words.join(" "));
+    for (const std::string& sentence : document_.recording()->repairs.sentences())
+        words << QString::fromStdString(sentence);
+    if (words.size() > 3)
+        words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);
+    if (words.isEmpty())
+        notice_->hide();
+    else
+        showNotice(words.join(" "));
     showStatus();
 }
 
@@ -314,16 +328,20 @@ void MainWindow::showStatus() {
     const MarkerRef& marker = selection_.marker();
     if (marker.valid()) {
         const MarkerRow& row = r.lanes[marker.lane].rows[marker.row];
-        words << tr("%1, %2 on %3").arg(QString::fromStdString(r.nameOf(row.path[marker.index])),
-                                        QString::fromStdString(durationText(row.end[marker.index] - row.begin[marker.index])),
-                                        QString::fromStdString(r.lanes[marker.lane].name));
+        words << tr("%1, %2 on %3")
+                     .arg(QString::fromStdString(r.nameOf(row.path[marker.index])),
+                          QString::fromStdString(durationText(row.end[marker.index] - row.begin[marker.index])),
+                          QString::fromStdString(r.lanes[marker.lane].name));
     } else if (document_.explanation() && selection_.frame() < document_.explanation()->frames.size()) {
-        words << tr("Frame %1, %2").arg(QString::fromStdString(countText(selection_.frame())),
-                                        QString::fromStdString(durationText(document_.explanation()->frame(selection_.frame()).duration())));
+        words << tr("Frame %1, %2")
+                     .arg(QString::fromStdString(countText(selection_.frame())),
+                          QString::fromStdString(
+                              durationText(document_.explanation()->frame(selection_.frame()).duration())));
     }
     words << QString::fromStdString(plural(r.lanes.size(), "lane", "lanes"))
           << tr("%1 shown").arg(QString::fromStdString(plural(lanes_->picture().markersShown(), "marker", "markers")));
-    words << tr("%1 in view").arg(QString::fromStdString(durationText(selection_.view().end - selection_.view().begin)));
+    words
+        << tr("%1 in view").arg(QString::fromStdString(durationText(selection_.view().end - selection_.view().begin)));
     const QString text = words.join(" · ");
     if (text != status_->text()) status_->setText(text);
 }
@@ -357,7 +375,8 @@ void MainWindow::fillRecent() {
 }
 
 void MainWindow::dragEnterEvent(QDragEnterEvent* event) {
-    if (event->mimeData()->hasUrls() && event->mimeData()->urls().size() == 1 && event->mimeData()->urls().front().isLocalFile())
+    if (event->mimeData()->hasUrls() && event->mimeData()->urls().size() == 1 &&
+        event->mimeData()->urls().front().isLocalFile())
         event->acceptProposedAction();
 }
 

@@ -6,8 +6,9 @@
 namespace fugato {
 
 const char* pieceName(PieceKind kind) {
-    static const char* const names[] = {"running", "wait_other", "wait_lock", "wait_condition", "wait_job", "wait_gpu",
-                                        "wait_file", "wait_sleep", "wait_pacing", "waking", "queued", "idle"};
+    static const char* const names[] = {"running",     "wait_other", "wait_lock", "wait_condition",
+                                        "wait_job",    "wait_gpu",   "wait_file", "wait_sleep",
+                                        "wait_pacing", "waking",     "queued",    "idle"};
     return names[static_cast<size_t>(kind)];
 }
 
@@ -40,7 +41,8 @@ Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
     return here;
 }
 
-void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, const LockVia& lock) {
+void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker,
+                     const LockVia& lock) {
     if (begin >= end) return;
     pieces_.push_back({begin, end, lane, marker.valid() ? recording_.pathOf(marker) : 0, kind, marker, lock});
 }
@@ -57,9 +59,11 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
                 const auto in = std::lower_bound(here.linkIns.begin(), here.linkIns.end(), time,
                                                  [](const LinkEnd& l, int64_t t) { return l.time < t; });
                 const Here next = at(lane, time + 1);
-                if (in != here.linkIns.end() && next.marker.valid() && in->time <= here.rows[0].end[cursors_[lane].last[0]]) {
+                if (in != here.linkIns.end() && next.marker.valid() &&
+                    in->time <= here.rows[0].end[cursors_[lane].last[0]]) {
                     const auto source = recording_.linkSources.find(in->link);
-                    if (source != recording_.linkSources.end() && source->second.time <= time && !onWay_[source->second.lane]) {
+                    if (source != recording_.linkSources.end() && source->second.time <= time &&
+                        !onWay_[source->second.lane]) {
                         const int64_t asked = std::max(from, source->second.time);
                         put(lane, asked, time, PieceKind::Queued, next.marker, lock);
                         walk(source->second.lane, asked, from, lock, false);
@@ -100,7 +104,8 @@ void Accountant::walkWait(const MarkerRef& marker, int64_t time, int64_t from, c
         } else if (wait->object != kNone) {
             // Whoever gave the lock back last before the wait was over.
             const auto& holds = recording_.holds[wait->object];
-            auto after = std::upper_bound(holds.begin(), holds.end(), wait->end, [](int64_t t, const Hold& h) { return t < h.end; });
+            auto after = std::upper_bound(holds.begin(), holds.end(), wait->end,
+                                          [](int64_t t, const Hold& h) { return t < h.end; });
             while (after != holds.begin() && after[-1].end > wait->begin && after[-1].lane == marker.lane) --after;
             if (after != holds.begin() && after[-1].end > wait->begin) {
                 const Hold& hold = after[-1];

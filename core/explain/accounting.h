@@ -14,20 +14,22 @@ namespace fugato {
 /// What an owner was doing with the time.
 enum class PieceKind : uint8_t {
     Running = 0,
-    WaitOther,      // the wait kinds, in the order of WaitKind: blocked, and nobody known who ended it
+    WaitOther,  // the wait kinds, in the order of WaitKind: blocked, and nobody known who ended it
     WaitLock,
     WaitCondition,
     WaitJob,
     WaitGpu,
     WaitFile,
     WaitSleep,
-    WaitPacing,     // idle on purpose, never a cause
-    Waking,         // the wait had been ended, the thread was not yet back
-    Queued,         // asked for, not yet begun
-    Idle,           // another lane was reached, and it was outside any marker
+    WaitPacing,  // idle on purpose, never a cause
+    Waking,      // the wait had been ended, the thread was not yet back
+    Queued,      // asked for, not yet begun
+    Idle,        // another lane was reached, and it was outside any marker
 };
 const char* pieceName(PieceKind kind);  // "running", "wait_lock", …: the names used in JSON
-inline PieceKind pieceOf(WaitKind kind) { return static_cast<PieceKind>(static_cast<int>(PieceKind::WaitOther) + static_cast<int>(kind)); }
+inline PieceKind pieceOf(WaitKind kind) {
+    return static_cast<PieceKind>(static_cast<int>(PieceKind::WaitOther) + static_cast<int>(kind));
+}
 
 /// The innermost lock through which the walk came to a piece.
 struct LockVia {

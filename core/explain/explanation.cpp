@@ -17,9 +17,10 @@ namespace {
 
 constexpr size_t kFewestForBaseline = 8;
 constexpr size_t kMostCauses = 6;
-constexpr double kCovered = 0.8;   // causes are named until this part of the excess has an owner
+constexpr double kCovered = 0.8;  // causes are named until this part of the excess has an owner
 constexpr double kWorthNaming = 0.05;
-constexpr double kSlower = 1.25;   // mean call ÷ usual call from which work that usually nobody waits for counts as slower
+constexpr double kSlower =
+    1.25;  // mean call ÷ usual call from which work that usually nobody waits for counts as slower
 
 template <class T>
 T medianWithZeros(std::vector<T>& values, size_t count) {
@@ -84,7 +85,8 @@ Baseline makeBaseline(const FrameAccounts& accounts, const std::vector<uint32_t>
         baseline.total += baseline.usual[key];
         if (baseline.usual[key]) baseline.usualKeys.push_back(key);
     }
-    for (size_t place = 0; place < calls.size(); ++place) baseline.usualCalls[place] = medianWithZeros(calls[place], over.size());
+    for (size_t place = 0; place < calls.size(); ++place)
+        baseline.usualCalls[place] = medianWithZeros(calls[place], over.size());
     return baseline;
 }
 
@@ -105,7 +107,8 @@ void makeBaselines(Explanation& e) {
         onlyLate = true;
         good.resize(frames.size());
         std::iota(good.begin(), good.end(), 0u);
-        std::stable_sort(good.begin(), good.end(), [&](uint32_t a, uint32_t b) { return frames[a].duration() < frames[b].duration(); });
+        std::stable_sort(good.begin(), good.end(),
+                         [&](uint32_t a, uint32_t b) { return frames[a].duration() < frames[b].duration(); });
         good.resize((good.size() + 3) / 4);
     }
     uint32_t whole = kNone;
@@ -156,7 +159,8 @@ private:
             for (const uint32_t lane : r.groups[group].lanes) {
                 if (row >= r.lanes[lane].rows.size()) continue;
                 const MarkerRow& markers = r.lanes[lane].rows[row];
-                for (uint32_t i = markers.firstEndingAfter(f.begin); i < markers.size() && markers.begin[i] < f.end; ++i) {
+                for (uint32_t i = markers.firstEndingAfter(f.begin); i < markers.size() && markers.begin[i] < f.end;
+                     ++i) {
                     if (markers.path[i] != path) continue;
                     ++count;
                     sum += markers.end[i] - markers.begin[i];
@@ -280,7 +284,8 @@ private:
         }
         Node group;
         group.group = key.group;
-        node = child(node, group, [&](const Node& n) { return n.object == kNone && n.path == 0 && n.group == key.group; });
+        node =
+            child(node, group, [&](const Node& n) { return n.object == kNone && n.path == 0 && n.group == key.group; });
         std::vector<PathId> way;
         for (PathId p = key.path; p; p = e_.recording->paths[p].parent) way.push_back(p);
         for (size_t i = way.size(); i-- > 0;) {
@@ -329,7 +334,8 @@ private:
             found.kind = CauseKind::Unexplained;
         } else if (usuallyMet) {
             const double byCalls = (found.calls - found.usualCalls) * usual / found.usualCalls;
-            found.kind = byCalls >= (ns - usual) / 2 && found.calls > found.usualCalls ? CauseKind::MoreCalls : CauseKind::Slower;
+            found.kind = byCalls >= (ns - usual) / 2 && found.calls > found.usualCalls ? CauseKind::MoreCalls
+                                                                                       : CauseKind::Slower;
         } else if (elsewhere.calls > 0) {
             // Usually nobody waits for it. Either it is slower now, or somebody waits who should not.
             found.kind = found.slowdown >= kSlower ? CauseKind::Slower : CauseKind::Waiting;
@@ -345,7 +351,9 @@ private:
         std::vector<std::pair<uint32_t, uint32_t>> seen;  // lane, index
         int64_t sum = 0;
         for (const Piece& piece : pieces_) {
-            if (!piece.marker.valid() || r.lanes[piece.lane].group != node.group || !r.paths.contains(node.path, piece.path)) continue;
+            if (!piece.marker.valid() || r.lanes[piece.lane].group != node.group ||
+                !r.paths.contains(node.path, piece.path))
+                continue;
             const auto& rows = r.lanes[piece.lane].rows;
             uint32_t row = piece.marker.row, index = piece.marker.index;
             for (; row + 1 > r.paths[node.path].depth; --row) index = rows[row].parent[index];
@@ -387,11 +395,13 @@ uint32_t originOf(const Explanation& e, std::span<const Piece> pieces, uint32_t 
         sum.first += piece.duration();
         sum.second = &piece;
     }
-    const auto longest = std::max_element(roots.begin(), roots.end(), [](auto& a, auto& b) { return a.second.first < b.second.first; });
+    const auto longest =
+        std::max_element(roots.begin(), roots.end(), [](auto& a, auto& b) { return a.second.first < b.second.first; });
     if (longest == roots.end()) return frame;
     const Lane& lane = r.lanes[longest->first.first];
     const int64_t begin = lane.rows[0].begin[longest->first.second], end = lane.rows[0].end[longest->first.second];
-    const auto in = std::lower_bound(lane.linkIns.begin(), lane.linkIns.end(), begin, [](const LinkEnd& l, int64_t t) { return l.time < t; });
+    const auto in = std::lower_bound(lane.linkIns.begin(), lane.linkIns.end(), begin,
+                                     [](const LinkEnd& l, int64_t t) { return l.time < t; });
     if (in == lane.linkIns.end() || in->time > end) return frame;
     const auto source = r.linkSources.find(in->link);
     if (source == r.linkSources.end() || source->second.time >= f.begin) return frame;
@@ -401,7 +411,8 @@ uint32_t originOf(const Explanation& e, std::span<const Piece> pieces, uint32_t 
 
 std::string letterOf(size_t index) {
     std::string letters;
-    for (size_t i = index + 1; i > 0; i = (i - 1) / 26) letters.insert(letters.begin(), static_cast<char>('A' + (i - 1) % 26));
+    for (size_t i = index + 1; i > 0; i = (i - 1) / 26)
+        letters.insert(letters.begin(), static_cast<char>('A' + (i - 1) % 26));
     return letters;
 }
 
@@ -440,15 +451,18 @@ public:
             Cause& cause = e_.causes[i];
             const Sum& sum = sums_[i];
             const auto frames = static_cast<double>(cause.frames.size());
-            cause.kind = static_cast<CauseKind>(std::max_element(sum.byKind.begin(), sum.byKind.end()) - sum.byKind.begin());
-            cause.piece = static_cast<PieceKind>(std::max_element(sum.byPiece.begin(), sum.byPiece.end()) - sum.byPiece.begin());
+            cause.kind =
+                static_cast<CauseKind>(std::max_element(sum.byKind.begin(), sum.byKind.end()) - sum.byKind.begin());
+            cause.piece =
+                static_cast<PieceKind>(std::max_element(sum.byPiece.begin(), sum.byPiece.end()) - sum.byPiece.begin());
             cause.calls = sum.calls / frames;
             cause.usualCalls = sum.usualCalls / frames;
             cause.slowdown = sum.slowdown / frames;
         }
         std::vector<uint32_t> order(e_.causes.size()), rank(e_.causes.size());
         std::iota(order.begin(), order.end(), 0u);
-        std::stable_sort(order.begin(), order.end(), [&](uint32_t a, uint32_t b) { return e_.causes[a].late > e_.causes[b].late; });
+        std::stable_sort(order.begin(), order.end(),
+                         [&](uint32_t a, uint32_t b) { return e_.causes[a].late > e_.causes[b].late; });
         std::vector<Cause> sorted;
         for (uint32_t i = 0; i < order.size(); ++i) {
             rank[order[i]] = i;
@@ -476,7 +490,8 @@ bool findCauses(Explanation& e, const Progress& progress) {
     Accountant accountant(*e.recording);
     UsualOccurrences occurrences(e);
     for (uint32_t i = 0; i < e.frames.size(); ++i) {
-        if (progress && i % 256 == 0 && !progress(static_cast<double>(i) / static_cast<double>(e.frames.size()))) return false;
+        if (progress && i % 256 == 0 && !progress(static_cast<double>(i) / static_cast<double>(e.frames.size())))
+            return false;
         FrameVerdict& verdict = e.frames[i];
         if (!verdict.overrun) continue;
         const auto excess = static_cast<double>(e.frame(i).duration() - e.usualOf(i));
@@ -500,12 +515,15 @@ bool findCauses(Explanation& e, const Progress& progress) {
         verdict.origin = originOf(e, pieces, i, found.front());
         int64_t given = 0;
         for (size_t k = 0; k < found.size(); ++k) {  // the overrun is shared in proportion to the excess
-            const int64_t late = k + 1 == found.size() ? verdict.overrun - given
-                : static_cast<int64_t>(static_cast<double>(verdict.overrun) * static_cast<double>(found[k].excess) / covered);
+            const int64_t late = k + 1 == found.size()
+                                     ? verdict.overrun - given
+                                     : static_cast<int64_t>(static_cast<double>(verdict.overrun) *
+                                                            static_cast<double>(found[k].excess) / covered);
             given += late;
             verdict.shares.push_back({gathering.add(i, found[k], late), found[k].excess, late});
         }
-        std::stable_sort(verdict.shares.begin(), verdict.shares.end(), [](auto& a, auto& b) { return a.excess > b.excess; });
+        std::stable_sort(verdict.shares.begin(), verdict.shares.end(),
+                         [](auto& a, auto& b) { return a.excess > b.excess; });
     }
     gathering.finish();
     return true;
@@ -526,10 +544,12 @@ void findSpikes(Explanation& e) {
             for (const CauseShare& share : e.frames[i].shares) lateBy[share.cause] += share.late;
         }
         spike.last = i - 1;
-        spike.cause = std::max_element(lateBy.begin(), lateBy.end(), [](auto& a, auto& b) { return a.second < b.second; })->first;
+        spike.cause =
+            std::max_element(lateBy.begin(), lateBy.end(), [](auto& a, auto& b) { return a.second < b.second; })->first;
         spike.origin = kNone;
         for (uint32_t f = spike.first; f <= spike.last; ++f)
-            if (e.frames[f].shares.front().cause == spike.cause) spike.origin = std::min(spike.origin, e.frames[f].origin);
+            if (e.frames[f].shares.front().cause == spike.cause)
+                spike.origin = std::min(spike.origin, e.frames[f].origin);
         if (spike.origin == kNone) spike.origin = spike.first;
         e.causes[spike.cause].spikes.push_back(static_cast<uint32_t>(e.spikes.size()));
         e.spikes.push_back(spike);

@@ -30,9 +30,9 @@ struct ExcessPart {
 };
 
 struct CauseShare {
-    uint32_t cause = 0;   // index in Explanation::causes
-    int64_t excess = 0;   // of this frame
-    int64_t late = 0;     // part of the frame's overrun laid to this cause
+    uint32_t cause = 0;  // index in Explanation::causes
+    int64_t excess = 0;  // of this frame
+    int64_t late = 0;    // part of the frame's overrun laid to this cause
 };
 
 enum class FrameState : uint8_t { InBudget, Near, Over };
@@ -44,35 +44,35 @@ struct FrameVerdict {
     FrameState state = FrameState::InBudget;
     uint32_t baseline = 0;  // index in Explanation::baselines
     uint32_t spike = kNone;
-    uint32_t origin = kNone;          // over frames: the frame whose work made this one late; mostly itself
-    std::vector<CauseShare> shares;   // over frames only, largest first
+    uint32_t origin = kNone;         // over frames: the frame whose work made this one late; mostly itself
+    std::vector<CauseShare> shares;  // over frames only, largest first
 };
 
 /// The usual frame of a stage: for each part the median over the frames that met their deadline.
 struct Baseline {
-    std::string stage;  // "" where it holds for the whole series
-    size_t frames = 0;  // it rests on so many
-    bool onlyLate = false;  // there was no frame in budget to rest on
-    std::vector<uint32_t> sample;           // up to kSampleFrames of them, evenly spread
-    std::vector<int64_t> usual;        // by key
-    std::vector<uint32_t> usualKeys;   // those with a usual above 0
-    std::vector<double> usualCalls;    // by place
+    std::string stage;                // "" where it holds for the whole series
+    size_t frames = 0;                // it rests on so many
+    bool onlyLate = false;            // there was no frame in budget to rest on
+    std::vector<uint32_t> sample;     // up to kSampleFrames of them, evenly spread
+    std::vector<int64_t> usual;       // by key
+    std::vector<uint32_t> usualKeys;  // those with a usual above 0
+    std::vector<double> usualCalls;   // by place
     int64_t total = 0;
 };
 
 struct Cause {
-    std::string letter;      // "A" costs most
+    std::string letter;  // "A" costs most
     uint32_t group = 0;
     PathId path = 0;
     CauseKind kind = CauseKind::Unexplained;
-    uint32_t object = kNone; // lock, where the time was reached through one
+    uint32_t object = kNone;               // lock, where the time was reached through one
     PieceKind piece = PieceKind::Running;  // what most of the excess is
-    std::vector<uint32_t> frames;  // with a share, ascending
-    std::vector<uint32_t> spikes;  // whose main cause it is
+    std::vector<uint32_t> frames;          // with a share, ascending
+    std::vector<uint32_t> spikes;          // whose main cause it is
     int64_t late = 0;
     double calls = 0, usualCalls = 0;  // per frame, mean over its frames
     double slowdown = 0;               // mean call ÷ usual call; 0 where there is no usual call
-    uint32_t saved = 0;  // of `frames`, how many would meet their deadline at its usual cost
+    uint32_t saved = 0;                // of `frames`, how many would meet their deadline at its usual cost
 };
 
 struct Spike {

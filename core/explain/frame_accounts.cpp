@@ -47,7 +47,8 @@ uint32_t FrameAccounts::place(const PlaceKey& key) const {
     return found == index->places.end() ? kNone : found->second;
 }
 
-std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series, const Progress& progress) {
+std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
+                                                   const Progress& progress) {
     auto accounts = std::make_shared<FrameAccounts>();
     FrameAccounts& a = *accounts;
     a.series = series;
@@ -63,7 +64,8 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
     a.partsFrom.push_back(0);
     a.callsFrom.push_back(0);
     for (size_t f = 0; f < frames.size(); ++f) {
-        if (progress && f % 256 == 0 && !progress(static_cast<double>(f) / static_cast<double>(frames.size()))) return nullptr;
+        if (progress && f % 256 == 0 && !progress(static_cast<double>(f) / static_cast<double>(frames.size())))
+            return nullptr;
         for (auto& rows : counted) std::fill(rows.begin(), rows.end(), kNone);
         int64_t pacing = 0;
         for (const Piece& piece : accountant.account(frames[f].lane, frames[f].begin, frames[f].end)) {

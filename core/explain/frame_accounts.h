@@ -45,7 +45,7 @@ struct FrameAccounts {
     std::vector<Calls> calls;       // likewise, sorted by place
     std::vector<size_t> partsFrom;  // frame f owns [partsFrom[f], partsFrom[f + 1])
     std::vector<size_t> callsFrom;
-    std::vector<int64_t> pacing;    // per frame: time waited on purpose
+    std::vector<int64_t> pacing;  // per frame: time waited on purpose
 
     size_t frameCount() const { return pacing.size(); }
     std::span<const Part> partsOf(uint32_t frame) const {
@@ -62,6 +62,7 @@ struct FrameAccounts {
 };
 
 /// Null where `progress` cancelled it.
-std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series, const Progress& progress = {});
+std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
+                                                   const Progress& progress = {});
 
 }  // namespace fugato

@@ -35,7 +35,8 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
                 sums[{l, 0}].waits += duration;
             }
         }
-        if (const auto lane = sums.find({l, 0}); lane != sums.end()) lane->second.total = lane->second.below - lane->second.waits;
+        if (const auto lane = sums.find({l, 0}); lane != sums.end())
+            lane->second.total = lane->second.below - lane->second.waits;
     }
     return sums;
 }
@@ -49,7 +50,8 @@ FrameTable makeFrameTable(const Explanation& e, uint32_t frame) {
     const std::vector<uint32_t>& good = e.baselines[e.frames[frame].baseline].sample;
     std::map<RowKey, std::vector<int64_t>> samples;
     for (const uint32_t i : good)
-        for (const auto& [key, sum] : sumStretch(r, e.frame(i).begin, e.frame(i).end)) samples[key].push_back(sum.total);
+        for (const auto& [key, sum] : sumStretch(r, e.frame(i).begin, e.frame(i).end))
+            samples[key].push_back(sum.total);
     std::map<RowKey, int64_t> usual;
     for (auto& [key, values] : samples) {
         values.resize(good.size());  // absent: 0
@@ -86,7 +88,8 @@ FrameTable makeFrameTable(const Explanation& e, uint32_t frame) {
     std::vector<RowKey> keys;
     for (const auto& [key, sum] : sums) keys.push_back(key);
     for (const RowKey& key : keys) rowAt(rowAt, key);
-    std::sort(table.lanes.begin(), table.lanes.end(), [&](uint32_t a, uint32_t b) { return table.rows[a].lane < table.rows[b].lane; });
+    std::sort(table.lanes.begin(), table.lanes.end(),
+              [&](uint32_t a, uint32_t b) { return table.rows[a].lane < table.rows[b].lane; });
     return table;
 }
 

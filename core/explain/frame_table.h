@@ -14,7 +14,7 @@ struct FrameTableRow {
     bool wait = false;
     int64_t total = 0, self = 0, usual = 0;
     uint32_t calls = 0;
-    MarkerRef first;  // its first occurrence in the frame; not valid where it only occurs usually
+    MarkerRef first;                 // its first occurrence in the frame; not valid where it only occurs usually
     std::vector<uint32_t> children;  // rows
     int64_t excess() const { return total - usual; }
 };

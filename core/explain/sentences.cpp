@@ -15,7 +15,9 @@ std::string number(const char* form, double value) {
     return text;
 }
 
-std::string callsText(double calls) { return number(calls < 10 && std::abs(calls - std::round(calls)) > 0.05 ? "%.1f" : "%.0f", calls); }
+std::string callsText(double calls) {
+    return number(calls < 10 && std::abs(calls - std::round(calls)) > 0.05 ? "%.1f" : "%.0f", calls);
+}
 
 const char* waitedFor(PieceKind kind) {
     switch (kind) {
@@ -76,7 +78,8 @@ std::string verdictSentence(const Explanation& e) {
     const Figures& f = e.figures;
     if (!f.frames) return "No frames were recorded, so nothing can be late.";
     if (!f.over)
-        return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " + durationText(f.worst);
+        return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " +
+               durationText(f.worst);
     size_t named = 0;
     for (const Cause& cause : e.causes) named += cause.kind != CauseKind::Unexplained;
     return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all, from " +
@@ -95,10 +98,13 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
     const std::string& lane = e.recording->groups[cause.group].name;
     switch (cause.kind) {
         case CauseKind::Waiting:
-            return cause.object != kNone ? "waits: lock held on " + lane : std::string(waitedFor(cause.piece)) + " on " + lane;
-        case CauseKind::MoreCalls: return "more calls: " + callsText(cause.calls) + ", usually " + callsText(cause.usualCalls);
+            return cause.object != kNone ? "waits: lock held on " + lane
+                                         : std::string(waitedFor(cause.piece)) + " on " + lane;
+        case CauseKind::MoreCalls:
+            return "more calls: " + callsText(cause.calls) + ", usually " + callsText(cause.usualCalls);
         case CauseKind::Unusual: return "never in a usual frame";
-        case CauseKind::Slower: return cause.slowdown > 0 ? "each call slower: ×" + number("%.1f", cause.slowdown) : "slower than usual";
+        case CauseKind::Slower:
+            return cause.slowdown > 0 ? "each call slower: ×" + number("%.1f", cause.slowdown) : "slower than usual";
         case CauseKind::Unexplained: return "record more here to learn why";
     }
     return {};
@@ -107,8 +113,10 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
 std::string whatIfSentence(const Cause& cause) {
     if (cause.kind == CauseKind::Unexplained) return "Markers inside this stretch would tell more.";
     const std::string repair = cause.kind == CauseKind::Unusual ? "Without this, " : "If this took its usual time, ";
-    if (cause.frames.size() == 1) return repair + (cause.saved ? "its late frame would meet its deadline." : "its frame would still be late.");
-    return repair + countText(cause.saved) + " of its " + countText(cause.frames.size()) + " late frames would meet their deadline.";
+    if (cause.frames.size() == 1)
+        return repair + (cause.saved ? "its late frame would meet its deadline." : "its frame would still be late.");
+    return repair + countText(cause.saved) + " of its " + countText(cause.frames.size()) +
+           " late frames would meet their deadline.";
 }
 
 std::string partTitle(const Recording& r, const PartKey& key) {
@@ -156,10 +164,11 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
         int64_t usual = 0;
         for (const uint32_t key : baseline.usualKeys)
             if (e.accounts->keys[key].object == object) usual += baseline.usual[key];
-        out.push_back({r.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" + r.objects[object] + "’. " +
-                           r.lanes[behind.lane].name + " held it" +
-                           (behind.holder ? " inside " + r.pathText(behind.holder) : " outside any marker") + ". In usual" + stage +
-                           " frames " + (usual ? "that takes " + durationText(usual) + "." : "nobody waits for it."),
+        out.push_back({r.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" +
+                           r.objects[object] + "’. " + r.lanes[behind.lane].name + " held it" +
+                           (behind.holder ? " inside " + r.pathText(behind.holder) : " outside any marker") +
+                           ". In usual" + stage + " frames " +
+                           (usual ? "that takes " + durationText(usual) + "." : "nobody waits for it."),
                        behind.begin, behind.end, behind.lane});
     }
     for (const CauseShare& share : verdict.shares) {
@@ -173,21 +182,26 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
         Sentence sentence;
         switch (cause.kind) {
             case CauseKind::MoreCalls:
-                sentence.text = title + " ran " + callsText(calls) + " times on " + lane + ", usually " + callsText(cause.usualCalls) +
-                                "; that cost " + durationText(share.excess) + " more.";
+                sentence.text = title + " ran " + callsText(calls) + " times on " + lane + ", usually " +
+                                callsText(cause.usualCalls) + "; that cost " + durationText(share.excess) + " more.";
                 break;
             case CauseKind::Unusual:
-                sentence.text = title + " on " + lane + " took " + durationText(share.excess) + "; it does not occur in a usual" + stage + " frame.";
+                sentence.text = title + " on " + lane + " took " + durationText(share.excess) +
+                                "; it does not occur in a usual" + stage + " frame.";
                 break;
             case CauseKind::Slower:
-                sentence.text = title + " on " + lane + " took " + durationText(share.excess) + " longer than usual in " +
+                sentence.text = title + " on " + lane + " took " + durationText(share.excess) +
+                                " longer than usual in " +
                                 (calls == 1 ? "its one call." : callsText(calls) + " calls.");
                 break;
             case CauseKind::Waiting:
-                sentence.text = lane + " " + waitedFor(cause.piece) + " " + durationText(share.excess) + " longer than usual in " + title + ".";
+                sentence.text = lane + " " + waitedFor(cause.piece) + " " + durationText(share.excess) +
+                                " longer than usual in " + title + ".";
                 break;
             case CauseKind::Unexplained:
-                sentence.text = "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one would tell more.";
+                sentence.text =
+                    "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one "
+                    "would tell more.";
                 break;
         }
         for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
@@ -199,18 +213,23 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
     }
     if (verdict.origin != kNone && verdict.origin != frame) {
         const Frame& origin = e.frame(verdict.origin);
-        out.push_back({"The work was asked for in frame " + countText(verdict.origin) + "; this frame suffers from it.", origin.begin, origin.end, origin.lane});
+        out.push_back({"The work was asked for in frame " + countText(verdict.origin) + "; this frame suffers from it.",
+                       origin.begin, origin.end, origin.lane});
     }
     for (const auto& [lane, behind] : byLane) {
         if (out.size() >= 5) break;
         if (behind.time < std::max<int64_t>(worth, f.duration() / 8)) continue;
-        out.push_back({r.lanes[f.lane].name + " waited for " + r.lanes[lane].name + " during " + durationText(behind.time) + " of this frame.",
+        out.push_back({r.lanes[f.lane].name + " waited for " + r.lanes[lane].name + " during " +
+                           durationText(behind.time) + " of this frame.",
                        behind.begin, behind.end, lane});
     }
     if (baseline.onlyLate)
-        out.push_back({"No frame met its deadline, so this is compared with the quickest quarter of all frames.", 0, 0, kNone});
+        out.push_back(
+            {"No frame met its deadline, so this is compared with the quickest quarter of all frames.", 0, 0, kNone});
     else if (baseline.frames < 30)
-        out.push_back({"Compared with only " + plural(baseline.frames, "frame", "frames") + " in budget: take it with care.", 0, 0, kNone});
+        out.push_back(
+            {"Compared with only " + plural(baseline.frames, "frame", "frames") + " in budget: take it with care.", 0,
+             0, kNone});
     return out;
 }
 
@@ -226,10 +245,13 @@ std::vector<Rung> ladder(const Explanation& e, uint32_t frame, size_t most) {
         const auto same = std::find_if(rungs.begin(), rungs.end(), [&](const Rung& rung) {
             return rung.key.group == part.key.group && rung.key.path == part.key.path && rung.title == title;
         });
-        if (same != rungs.end()) same->excess += part.excess();
-        else rungs.push_back({title, part.excess(), part.key, false, part.key.kind != PieceKind::Running});
+        if (same != rungs.end())
+            same->excess += part.excess();
+        else
+            rungs.push_back({title, part.excess(), part.key, false, part.key.kind != PieceKind::Running});
     }
-    std::stable_sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return std::abs(a.excess) > std::abs(b.excess); });
+    std::stable_sort(rungs.begin(), rungs.end(),
+                     [](auto& a, auto& b) { return std::abs(a.excess) > std::abs(b.excess); });
     const int64_t floor = std::max<int64_t>(20'000, std::abs(whole) / 100);
     while (rungs.size() > most || (!rungs.empty() && std::abs(rungs.back().excess) < floor)) rungs.pop_back();
     std::stable_sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return a.excess > b.excess; });

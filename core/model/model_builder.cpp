@@ -154,8 +154,9 @@ struct ModelBuilder::Build {
         for (size_t i = build.holds.size(); i-- > 0;) {
             const OpenHold hold = build.holds[i];
             if (hold.object != objectPosition) continue;
-            holdsOf(objectPosition).push_back({hold.begin, time, static_cast<uint32_t>(&lane - r.lanes.data()),
-                                               r.paths.common(hold.path, build.path())});
+            holdsOf(objectPosition)
+                .push_back({hold.begin, time, static_cast<uint32_t>(&lane - r.lanes.data()),
+                            r.paths.common(hold.path, build.path())});
             build.holds.erase(build.holds.begin() + static_cast<std::ptrdiff_t>(i));
             return;
         }
@@ -189,8 +190,8 @@ void ModelBuilder::define(const Definition& definition) {
             lane.role = d.role;
         }
         void operator()(const SiteDefinition& d) const {
-            b.r.sites[b.sites.at(d.id).first] = {d.name, d.category, d.description, d.file, d.line,
-                                                 static_cast<int64_t>(d.longestNs)};
+            b.r.sites[b.sites.at(d.id).first] = {d.name, d.category, d.description,
+                                                 d.file, d.line,     static_cast<int64_t>(d.longestNs)};
         }
         void operator()(const SeriesDefinition& d) const {
             const uint32_t position = b.series.at(d.id).first;
@@ -232,7 +233,8 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
         case EventKind::MarkBegin: b.beginMarker(lane, build, b.site(event.id), time, false); break;
         case EventKind::WaitBegin: {
             b.beginMarker(lane, build, b.site(static_cast<uint32_t>(event.a)), time, true);
-            const auto kind = event.b <= static_cast<uint64_t>(WaitKind::Pacing) ? static_cast<WaitKind>(event.b) : WaitKind::Other;
+            const auto kind =
+                event.b <= static_cast<uint64_t>(WaitKind::Pacing) ? static_cast<WaitKind>(event.b) : WaitKind::Other;
             lane.waits.push_back({time, time, b.object(event.id), kind, 0, static_cast<uint32_t>(build.open.size() - 1),
                                   build.open.back().index});
             break;
@@ -255,12 +257,15 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
             const uint32_t series = b.seriesOf(event.id);
             size_t at = 0;
             while (at < build.frames.size() && build.frames[at].series != series) ++at;
-            if (at < build.frames.size()) b.endFrame(build, at, time);
-            else ++r.repairs.endsWithoutBegin;
+            if (at < build.frames.size())
+                b.endFrame(build, at, time);
+            else
+                ++r.repairs.endsWithoutBegin;
             break;
         }
         case EventKind::Count: {
-            Counter& counter = r.counters[b.used(b.counters, event.id, [](Counter& c, const std::string& n) { c.name = "counter " + n; })];
+            Counter& counter = r.counters[b.used(b.counters, event.id,
+                                                 [](Counter& c, const std::string& n) { c.name = "counter " + n; })];
             double value = 0;
             std::memcpy(&value, &event.a, sizeof value);
             counter.times.push_back(time);
@@ -268,14 +273,18 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
             break;
         }
         case EventKind::Point:
-            r.points.push_back({time, position, static_cast<Severity>(std::min(event.id, 3u)), std::string(event.text)});
+            r.points.push_back(
+                {time, position, static_cast<Severity>(std::min(event.id, 3u)), std::string(event.text)});
             break;
         case EventKind::Taken: build.holds.push_back({b.object(event.id), time, build.path()}); break;
         case EventKind::Given: b.give(lane, build, b.object(event.id), time); break;
-        case EventKind::LinkOut: r.linkSources.try_emplace(event.a, Recording::LinkSource{position, time, build.path()}); break;
+        case EventKind::LinkOut:
+            r.linkSources.try_emplace(event.a, Recording::LinkSource{position, time, build.path()});
+            break;
         case EventKind::LinkIn: lane.linkIns.push_back({time, event.a, build.path()}); break;
         case EventKind::StateSet: {
-            State& state = r.states[b.used(b.states, event.id, [](State& s, const std::string& n) { s.name = "state " + n; })];
+            State& state =
+                r.states[b.used(b.states, event.id, [](State& s, const std::string& n) { s.name = "state " + n; })];
             state.spans.push_back({time, time, std::string(event.text)});
             break;
         }
@@ -304,7 +313,8 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
         while (!build.holds.empty()) b.give(lane, build, build.holds.back().object, lane.last);
         r.repairs.framesWithoutEnd += build.frames.size();
         if (lane.name.empty())
-            lane.name = (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.id) + (lane.osId ? " (" + std::to_string(lane.osId) + ")" : "");
+            lane.name = (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.id) +
+                        (lane.osId ? " (" + std::to_string(lane.osId) + ")" : "");
         for (MarkerRow& row : lane.rows) {
             row.busyUntil.resize(row.size());
             int64_t sum = 0;
@@ -323,15 +333,19 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
     for (uint32_t i = 0; i < r.lanes.size(); ++i) {
         Lane& lane = r.lanes[i];
         const std::string key = lane.role.empty() ? "lane " + std::to_string(i) : lane.role;
-        const auto [at, isNew] = groupOf.try_emplace({static_cast<int>(lane.kind), key}, static_cast<uint32_t>(r.groups.size()));
-        if (isNew) r.groups.push_back({lane.name, {}});
-        else r.groups[at->second].name = lane.role;
+        const auto [at, isNew] =
+            groupOf.try_emplace({static_cast<int>(lane.kind), key}, static_cast<uint32_t>(r.groups.size()));
+        if (isNew)
+            r.groups.push_back({lane.name, {}});
+        else
+            r.groups[at->second].name = lane.role;
         r.groups[at->second].lanes.push_back(i);
         lane.group = at->second;
     }
 
     r.holds.resize(r.objects.size());
-    for (auto& holds : r.holds) std::stable_sort(holds.begin(), holds.end(), [](auto& x, auto& y) { return x.end < y.end; });
+    for (auto& holds : r.holds)
+        std::stable_sort(holds.begin(), holds.end(), [](auto& x, auto& y) { return x.end < y.end; });
     std::stable_sort(r.points.begin(), r.points.end(), [](auto& x, auto& y) { return x.time < y.time; });
     for (State& state : r.states) {
         std::stable_sort(state.spans.begin(), state.spans.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
@@ -341,7 +355,8 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
     for (Counter& counter : r.counters) {
         std::vector<size_t> order(counter.times.size());
         for (size_t i = 0; i < order.size(); ++i) order[i] = i;
-        std::stable_sort(order.begin(), order.end(), [&](size_t x, size_t y) { return counter.times[x] < counter.times[y]; });
+        std::stable_sort(order.begin(), order.end(),
+                         [&](size_t x, size_t y) { return counter.times[x] < counter.times[y]; });
         Counter sorted = counter;
         for (size_t i = 0; i < order.size(); ++i) {
             sorted.times[i] = counter.times[order[i]];
@@ -350,7 +365,8 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
         counter = std::move(sorted);
     }
     for (Series& series : r.series)
-        std::stable_sort(series.frames.begin(), series.frames.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
+        std::stable_sort(series.frames.begin(), series.frames.end(),
+                         [](auto& x, auto& y) { return x.begin < y.begin; });
     std::stable_partition(r.series.begin(), r.series.end(), [](const Series& x) { return !x.frames.empty(); });
     for (uint32_t i = 0; i < r.lanes.size(); ++i) r.laneOrder.push_back(i);
     const uint32_t owner = r.series.empty() || r.series[0].frames.empty() ? kNone : r.series[0].frames[0].lane;
@@ -359,7 +375,8 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
     return b.recording;
 }
 
-Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const std::string& name, const Progress& progress) {
+Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const std::string& name,
+                                                       const Progress& progress) {
     ModelBuilder builder;
     auto damage = readRecording(source, name, builder, progress);
     if (!damage) return damage.failure();

@@ -28,6 +28,7 @@ private:
 /// Reads a file of either form into a model.
 Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, const Progress& progress = {});
 /// The same from any bytes; `name` is used in sentences.
-Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const std::string& name, const Progress& progress = {});
+Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const std::string& name,
+                                                       const Progress& progress = {});
 
 }  // namespace fugato

@@ -21,8 +21,10 @@ bool PathTable::contains(PathId ancestor, PathId path) const {
 
 PathId PathTable::common(PathId a, PathId b) const {
     while (a != b) {
-        if (nodes_[a].depth >= nodes_[b].depth) a = nodes_[a].parent;
-        else b = nodes_[b].parent;
+        if (nodes_[a].depth >= nodes_[b].depth)
+            a = nodes_[a].parent;
+        else
+            b = nodes_[b].parent;
     }
     return a;
 }
@@ -49,17 +51,21 @@ int64_t Lane::busyBetween(int64_t begin, int64_t end) const {
         size_t low = 0, high = sums.size();
         while (low < high) {
             const size_t middle = (low + high) / 2;
-            if (beginOf(middle) < time) low = middle + 1;
-            else high = middle;
+            if (beginOf(middle) < time)
+                low = middle + 1;
+            else
+                high = middle;
         }
         if (low == 0) return int64_t{0};
         return sums[low - 1] - std::max<int64_t>(0, endOf(low - 1) - time);
     };
     const auto marked = [&](int64_t t) {
-        return before(t, [&](size_t i) { return rows[0].begin[i]; }, [&](size_t i) { return rows[0].end[i]; }, rows[0].busyUntil);
+        return before(
+            t, [&](size_t i) { return rows[0].begin[i]; }, [&](size_t i) { return rows[0].end[i]; }, rows[0].busyUntil);
     };
     const auto waited = [&](int64_t t) {
-        return before(t, [&](size_t i) { return waits[i].begin; }, [&](size_t i) { return waits[i].end; }, waitedUntil);
+        return before(
+            t, [&](size_t i) { return waits[i].begin; }, [&](size_t i) { return waits[i].end; }, waitedUntil);
     };
     return std::max<int64_t>(0, marked(end) - marked(begin) - (waited(end) - waited(begin)));
 }
@@ -73,7 +79,8 @@ const Wait* Lane::waitAt(uint32_t row, uint32_t index) const {
 }
 
 uint32_t Series::frameAt(int64_t time) const {
-    const auto after = std::upper_bound(frames.begin(), frames.end(), time, [](int64_t t, const Frame& f) { return t < f.begin; });
+    const auto after =
+        std::upper_bound(frames.begin(), frames.end(), time, [](int64_t t, const Frame& f) { return t < f.begin; });
     return after == frames.begin() ? kNone : static_cast<uint32_t>(after - frames.begin() - 1);
 }
 
@@ -82,7 +89,8 @@ std::vector<std::string> Repairs::sentences() const {
     const auto say = [&](uint64_t count, const char* one, const char* many) {
         if (count) out.push_back(std::to_string(count) + (count == 1 ? one : many));
     };
-    say(lostEvents, " event was lost while recording; its lane shows where.", " events were lost while recording; their lanes show where.");
+    say(lostEvents, " event was lost while recording; its lane shows where.",
+        " events were lost while recording; their lanes show where.");
     say(beginsWithoutEnd, " marker was never ended; it is drawn to its lane's last event.",
         " markers were never ended; they are drawn to their lane's last event.");
     say(endsWithoutBegin, " end had no begin and was left out.", " ends had no begin and were left out.");
@@ -139,7 +147,8 @@ int64_t Recording::selfTime(const MarkerRef& marker) const {
     const MarkerRow& below = rows[marker.row + 1];
     const auto [from, to] = std::equal_range(below.parent.begin(), below.parent.end(), marker.index);
     if (from == to) return self;
-    const auto first = static_cast<size_t>(from - below.parent.begin()), last = static_cast<size_t>(to - below.parent.begin()) - 1;
+    const auto first = static_cast<size_t>(from - below.parent.begin()),
+               last = static_cast<size_t>(to - below.parent.begin()) - 1;
     return self - (below.busyUntil[last] - below.busyUntil[first] + below.end[first] - below.begin[first]);
 }
 

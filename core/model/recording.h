@@ -52,9 +52,9 @@ enum MarkerFlag : uint8_t { kMarkerWait = 1, kMarkerEndRepaired = 2 };
 struct MarkerRow {
     std::vector<int64_t> begin, end;
     std::vector<PathId> path;
-    std::vector<uint32_t> parent;   // index in the row above; ascending
+    std::vector<uint32_t> parent;  // index in the row above; ascending
     std::vector<uint8_t> flags;
-    std::vector<int64_t> busyUntil; // summed durations of all markers up to and with this one
+    std::vector<int64_t> busyUntil;  // summed durations of all markers up to and with this one
 
     size_t size() const { return begin.size(); }
     /// The last marker that begins before `time`, or kNone.
@@ -103,9 +103,9 @@ struct Lane {
     uint32_t group = 0;      // lanes of one kind and role do the same work; see Recording::groups
     int64_t first = 0, last = 0;
     std::vector<MarkerRow> rows;
-    std::vector<Wait> waits;      // sorted by begin
+    std::vector<Wait> waits;           // sorted by begin
     std::vector<int64_t> waitedUntil;  // summed durations of the waits up to and with each
-    std::vector<LinkEnd> linkIns; // sorted by time
+    std::vector<LinkEnd> linkIns;      // sorted by time
     std::vector<LostStretch> lost;
 
     size_t markerCount() const;
@@ -200,8 +200,8 @@ public:
     size_t markerCount() const;
     const Site& siteOf(PathId path) const { return sites[paths[path].site]; }
     const std::string& nameOf(PathId path) const;
-    std::vector<std::string> namesOf(PathId path) const;          // outermost first
-    std::string pathText(PathId path, size_t most = 2) const;     // the innermost names, "Replay ▸ Flush"
+    std::vector<std::string> namesOf(PathId path) const;       // outermost first
+    std::string pathText(PathId path, size_t most = 2) const;  // the innermost names, "Replay ▸ Flush"
     PathId pathOf(const MarkerRef& m) const { return lanes[m.lane].rows[m.row].path[m.index]; }
     /// The innermost marker of a lane that is open just before `time`.
     MarkerRef innermostBefore(uint32_t lane, int64_t time) const;

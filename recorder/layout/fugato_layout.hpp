@@ -19,7 +19,7 @@ namespace fugato::layout {
 
 inline constexpr unsigned char kFileMagic[8] = {0x89, 'F', 'U', 'G', '\r', '\n', 0x1a, '\n'};
 inline constexpr uint32_t kFileVersion = 1;
-inline constexpr uint32_t kBlockMagic = 0x4b4c4246;    // "FBLK"
+inline constexpr uint32_t kBlockMagic = 0x4b4c4246;            // "FBLK"
 inline constexpr uint64_t kTrailerMagic = 0x444e454f54414755;  // "UGATOEND"
 
 enum class ClockKind : uint32_t { Nanoseconds = 1, Ticks = 2 };
@@ -30,11 +30,11 @@ struct FileHeader {  // 64 bytes at offset 0
     uint32_t headerBytes;
     uint32_t clock;  // ClockKind
     uint32_t reserved;
-    uint64_t originTicks;    // the clock at time 0
-    double nsPerTick;        // estimate; refined by clock blocks
-    int64_t startedUnixNs;   // wall clock at time 0, 0: not told
+    uint64_t originTicks;   // the clock at time 0
+    double nsPerTick;       // estimate; refined by clock blocks
+    int64_t startedUnixNs;  // wall clock at time 0, 0: not told
     uint64_t reserved2;
-    uint64_t checksum;       // of the 56 bytes before
+    uint64_t checksum;  // of the 56 bytes before
 };
 static_assert(sizeof(FileHeader) == 64);
 
@@ -46,8 +46,8 @@ struct BlockHeader {  // 64 bytes, then payloadBytes bytes, then zeros up to a m
     uint16_t version;  // of this block type; 1
     uint32_t lane;     // Events: the lane; else 0
     uint32_t payloadBytes;
-    uint32_t count;    // records in the payload
-    uint32_t flags;    // 0
+    uint32_t count;  // records in the payload
+    uint32_t flags;  // 0
     uint64_t firstTicks;
     uint64_t lastTicks;
     uint64_t sequence;         // 0, 1, 2… in the order written
@@ -148,9 +148,7 @@ inline bool readVarint(const uint8_t*& at, const uint8_t* end, uint64_t& value) 
 inline uint64_t zigzag(int64_t value) {
     return (static_cast<uint64_t>(value) << 1) ^ static_cast<uint64_t>(value >> 63);
 }
-inline int64_t unzigzag(uint64_t value) {
-    return static_cast<int64_t>(value >> 1) ^ -static_cast<int64_t>(value & 1);
-}
+inline int64_t unzigzag(uint64_t value) { return static_cast<int64_t>(value >> 1) ^ -static_cast<int64_t>(value & 1); }
 
 inline void appendText(std::string& out, std::string_view text) {
     appendVarint(out, text.size());
@@ -166,8 +164,13 @@ inline bool readText(const uint8_t*& at, const uint8_t* end, std::string_view& t
 
 inline bool kindHasA(Kind kind) {
     switch (kind) {
-        case Kind::FrameBegin: case Kind::Count: case Kind::WaitBegin: case Kind::WaitEnd:
-        case Kind::LinkOut: case Kind::LinkIn: case Kind::Lost: return true;
+        case Kind::FrameBegin:
+        case Kind::Count:
+        case Kind::WaitBegin:
+        case Kind::WaitEnd:
+        case Kind::LinkOut:
+        case Kind::LinkIn:
+        case Kind::Lost: return true;
         default: return false;
     }
 }
@@ -264,8 +267,8 @@ public:
         header.lastTicks = lastTicks;
         header.sequence = sequence_++;
         sealBlock(header, payload);
-        const IndexEntry entry{offset_, firstTicks, lastTicks, header.sequence, header.payloadBytes,
-                               lane, count, header.type};
+        const IndexEntry entry{offset_, firstTicks, lastTicks,  header.sequence, header.payloadBytes,
+                               lane,    count,      header.type};
         index_.append(reinterpret_cast<const char*>(&entry), sizeof entry);
         scratch_.assign(reinterpret_cast<const char*>(&header), sizeof header);
         scratch_.append(payload);

@@ -3,9 +3,8 @@
 // Threads: each recorded thread owns a Lane and writes its ring without locks. Everything else
 // (definitions, the list of lanes, the file) is guarded by Recorder::mutex. The background thread
 // holds that mutex while it drains, so a thread's first event may wait for a drain, later ones never.
-#include <fugato/fugato.h>
-
 #include <fcntl.h>
+#include <fugato/fugato.h>
 #include <pthread.h>
 #include <sys/syscall.h>
 #include <time.h>
@@ -15,12 +14,11 @@
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
+#include <fugato_layout.hpp>
 #include <functional>
 #include <memory>
 #include <mutex>
 #include <vector>
-
-#include <fugato_layout.hpp>
 #if FUG_HAS_TSC
 #include <cpuid.h>
 #endif
@@ -30,12 +28,12 @@ namespace {
 using namespace fugato::layout;
 
 constexpr uint32_t kDefaultBufferEvents = 1u << 16;
-constexpr uint64_t kDrainPauseNs = 4'000'000;          // rest between two looks at the buffers
-constexpr uint64_t kWriteAfterNs = 100'000'000;        // an event waits this long at most for its block
-constexpr size_t kWriteAfterBytes = 64 * 1024;         // or until its lane has this much
+constexpr uint64_t kDrainPauseNs = 4'000'000;    // rest between two looks at the buffers
+constexpr uint64_t kWriteAfterNs = 100'000'000;  // an event waits this long at most for its block
+constexpr size_t kWriteAfterBytes = 64 * 1024;   // or until its lane has this much
 constexpr uint64_t kClockEveryNs = 250'000'000;
-constexpr size_t kMaxTextBytes = 3200;                 // of a point or state in the ring; cut beyond
-constexpr size_t kMaxNameBytes = 16 * 1024;            // of a definition; cut beyond
+constexpr size_t kMaxTextBytes = 3200;       // of a point or state in the ring; cut beyond
+constexpr size_t kMaxNameBytes = 16 * 1024;  // of a definition; cut beyond
 
 uint64_t monotonicNs() {
     timespec time{};
@@ -160,7 +158,8 @@ void writeDefinitions(Recorder& r) {
 void writePending(Recorder& r, Lane& lane) {
     if (!lane.pendingCount) return;
     writeDefinitions(r);
-    r.file->writeBlock(BlockType::Events, lane.id, lane.pendingCount, lane.pendingFirst, lane.pendingLast, lane.pending);
+    r.file->writeBlock(BlockType::Events, lane.id, lane.pendingCount, lane.pendingFirst, lane.pendingLast,
+                       lane.pending);
     lane.pending.clear();
     lane.pendingCount = 0;
 }
@@ -383,7 +382,8 @@ void putPair(Kind kind, uint32_t id, Room room, uint64_t a, uint64_t b = 0) {
 void putText(Kind kind, uint32_t id, const char* text) {
     const std::string_view kept = cut(text, kMaxTextBytes);
     onThisLane([&](Recorder& r, Lane& lane) {
-        put(r, lane, Room::Ordinary, makeWord(kind, id, 0, static_cast<unsigned>(kept.size())), kept.data(), kept.size());
+        put(r, lane, Room::Ordinary, makeWord(kind, id, 0, static_cast<unsigned>(kept.size())), kept.data(),
+            kept.size());
     });
 }
 
@@ -444,7 +444,8 @@ uint32_t powerOfTwo(uint32_t value) {
 /// Ticks per nanosecond, told well enough for the first quarter second; clock blocks refine it.
 double measureNsPerTick() {
     const uint64_t ns = monotonicNs(), ticks = fug_now();
-    while (monotonicNs() - ns < 2'000'000) {}
+    while (monotonicNs() - ns < 2'000'000) {
+    }
     return static_cast<double>(monotonicNs() - ns) / static_cast<double>(fug_now() - ticks);
 }
 

@@ -37,12 +37,12 @@ extern "C" {
 /* ---- starting and stopping ------------------------------------------------------------------ */
 
 typedef struct fug_options {
-    const char* program;          /* name shown for the recording; null: empty                     */
-    const char* build;            /* build number or revision; null: empty                         */
-    uint32_t buffer_events;       /* events each thread can hold unwritten; 0: 65 536              */
-    uint64_t (*now)(void);        /* clock of the host's own, in nanoseconds; null: choose one      */
-    int no_background;            /* 1: no thread is started; a full buffer is written by the thread
-                                     that filled it (for programs that run one thread at a time)    */
+    const char* program;    /* name shown for the recording; null: empty                     */
+    const char* build;      /* build number or revision; null: empty                         */
+    uint32_t buffer_events; /* events each thread can hold unwritten; 0: 65 536              */
+    uint64_t (*now)(void);  /* clock of the host's own, in nanoseconds; null: choose one      */
+    int no_background;      /* 1: no thread is started; a full buffer is written by the thread
+                               that filled it (for programs that run one thread at a time)    */
 } fug_options;
 
 /* Starts writing to `path` (created or replaced). `options` may be null. Returns 0, or an errno
@@ -76,14 +76,14 @@ void fug_name_thread(const char* name, const char* role, fug_lane_kind kind);
 
 /* One place in the source that opens markers. Lives as long as the program (static storage). */
 typedef struct fug_site {
-    uint64_t word;           /* 0 until first used; owned by the recorder */
+    uint64_t word; /* 0 until first used; owned by the recorder */
     const char* name;
     const char* category;
     const char* description;
     const char* file;
     uint32_t line;
     uint32_t reserved;
-    uint64_t longest_ns;     /* expected longest duration; 0: not told */
+    uint64_t longest_ns; /* expected longest duration; 0: not told */
 } fug_site;
 
 #define FUG_SITE(name, category, description) \
@@ -102,12 +102,7 @@ typedef enum fug_wait_kind {
     FUG_WAIT_PACING = 7 /* waiting for the next tick on purpose: idle, never a cause */
 } fug_wait_kind;
 
-typedef enum fug_severity {
-    FUG_DEBUG = 0,
-    FUG_INFO = 1,
-    FUG_WARNING = 2,
-    FUG_ERROR = 3
-} fug_severity;
+typedef enum fug_severity { FUG_DEBUG = 0, FUG_INFO = 1, FUG_WARNING = 2, FUG_ERROR = 3 } fug_severity;
 
 /* Each returns an id; the same arguments may be registered again and give another id. */
 uint32_t fug_series(const char* name, uint64_t deadline_ns);

@@ -54,7 +54,9 @@ private:
 /// One frame that lasts as long as the object.
 class Frame {
 public:
-    explicit Frame(const Series& series, uint64_t deadlineNs = 0) noexcept : series_(series) { series_.begin(deadlineNs); }
+    explicit Frame(const Series& series, uint64_t deadlineNs = 0) noexcept : series_(series) {
+        series_.begin(deadlineNs);
+    }
     ~Frame() { series_.end(); }
     Frame(const Frame&) = delete;
     Frame& operator=(const Frame&) = delete;
@@ -95,7 +97,9 @@ private:
 /// A wait that lasts as long as the object. endedBy() names the link that ended it. Use FUG_WAIT.
 class Wait {
 public:
-    Wait(fug_site& site, const Object& object, fug_wait_kind kind) noexcept { fug_wait_begin(&site, object.id(), kind); }
+    Wait(fug_site& site, const Object& object, fug_wait_kind kind) noexcept {
+        fug_wait_begin(&site, object.id(), kind);
+    }
     ~Wait() { fug_wait_end(link_); }
     Wait(const Wait&) = delete;
     Wait& operator=(const Wait&) = delete;
@@ -142,10 +146,10 @@ using Mutex = Recorded<std::mutex>;
 /// A site variable: FUG_SITE_HERE(variable, "name"[, "category"[, "description"]]).
 #define FUG_SITE_HERE(variable, ...) static fug_site variable = FUG_SITE_PICK(__VA_ARGS__, "", "", "")
 /// A marker until the end of the block: FUG_MARK("name"[, "category"[, "description"]]).
-#define FUG_MARK(...)                                             \
-    FUG_SITE_HERE(FUG_JOIN(fugSite, __LINE__), __VA_ARGS__);      \
+#define FUG_MARK(...)                                        \
+    FUG_SITE_HERE(FUG_JOIN(fugSite, __LINE__), __VA_ARGS__); \
     const ::fug::Mark FUG_JOIN(fugMark, __LINE__)(FUG_JOIN(fugSite, __LINE__))
 /// A wait until the end of the block, reachable as `variable` for endedBy().
-#define FUG_WAIT(variable, object, kind, ...)                     \
-    FUG_SITE_HERE(FUG_JOIN(fugSite, __LINE__), __VA_ARGS__);      \
+#define FUG_WAIT(variable, object, kind, ...)                \
+    FUG_SITE_HERE(FUG_JOIN(fugSite, __LINE__), __VA_ARGS__); \
     ::fug::Wait variable(FUG_JOIN(fugSite, __LINE__), object, kind)
