@@ -18,7 +18,10 @@ std::string number(const char* form, double value) {
 bool sail(const std::vector<std::string>& arguments) {
     QStringList words;
     for (const std::string& argument : arguments) words << QString::fromStdString(argument);
-    return QProcess::execute(SKERRY_PROGRAM, words) == 0;
+    QProcess process;
+    process.setProcessChannelMode(QProcess::ForwardedErrorChannel);
+    process.start(SKERRY_PROGRAM, words);
+    return process.waitForFinished(120'000) && process.exitCode() == 0;
 }
 
 std::string scratchFile(const std::string& name) {

@@ -171,6 +171,7 @@ void Gate::unlock() {
 
 void Fence::raise(uint64_t value) {
     const Section section(runtime_);
+    if (value <= value_) return;  // two raisers may come in the other order
     const uint64_t link = fug_link_new();
     fug_link_out(link);
     for (uint64_t v = value_ + 1; v <= value; ++v) links_[v] = link;

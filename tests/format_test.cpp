@@ -248,6 +248,46 @@ private slots:
         QCOMPARE(store.lanes.at(4)[1].time, int64_t{9});
     }
 
+    void ticksBecomeTimesAlongTheClocksPairs() {
+        std::string bytes;
+        layout::BlockFile file([&](std::string_view part) {
+            bytes.append(part);
+            return true;
+        });
+        layout::FileHeader header{};
+        header.clock = 2;
+        header.nsPerTick = 0.5;
+        header.originTicks = 1000;
+        file.writeHeader(header);
+        // 1000 ticks are 400 ns at first, then 600 ns: the clock was measured three times.
+        for (const layout::ClockPair pair : {layout::ClockPair{1000, 0}, {2000, 400}, {3000, 1000}})
+            file.writeBlock(layout::BlockType::Clock, 0, 1, pair.ticks, pair.ticks,
+                            {reinterpret_cast<const char*>(&pair), sizeof pair});
+        std::string payload;
+        uint64_t last = 500;
+        for (const uint64_t ticks : {500u, 1000u, 1500u, 2000u, 2500u, 3000u, 4000u})
+            layout::appendEvent(payload, {ticks, EventKind::MarkEnd, 0, 0, 0, {}}, last);
+        file.writeBlock(layout::BlockType::Events, 1, 7, 500, 4000, payload);
+        file.writeIndex();
+        EventStore store;
+        QVERIFY(read(bytes, store));
+        QList<qint64> times;
+        for (const Event& event : store.lanes.at(1)) times << event.time;
+        QCOMPARE(times, (QList<qint64>{-200, 0, 200, 400, 700, 1000, 1600}));
+    }
+
+    void withAndWithoutItsIndexAFileReadsTheSame() {
+        std::string bytes = asBinary(longOne());
+        EventStore with, without;
+        QVERIFY(read(bytes, with));
+        bytes.resize(bytes.size() - sizeof(layout::Trailer));
+        const auto damage = read(bytes, without);
+        QVERIFY(damage);
+        QVERIFY(damage->indexMissing);
+        QCOMPARE(damage->lostBlocks, uint64_t{0});
+        QCOMPARE(asText(without), asText(with));
+    }
+
     void aRecordingCutAnywhereKeepsEveryWholeBlockBefore() {
         const std::string whole = asBinary(longOne());
         MemorySource source(whole);

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include <QtTest>
+#include <random>
 
 #include "text_recording.h"
 
@@ -164,6 +165,52 @@ private slots:
         QCOMPARE(r->stages()->spans[1].end, int64_t{20'000});
         QCOMPARE(r->counters.at(0).values, (std::vector<double>{1, 2}));
         QCOMPARE(r->points.at(0).text, std::string("early"));
+    }
+
+    void quickAnswersAreThoseOfAPlainSlowCount() {
+        std::mt19937 random(8);
+        for (int round = 0; round < 20; ++round) {
+            TextRecording t;
+            double now = 0;
+            std::vector<char> open;
+            for (int i = 0; i < 400; ++i) {
+                now += static_cast<double>(random() % 5);
+                if (open.empty() || (open.size() < 6 && random() % 2)) {
+                    const bool wait = open.empty() && random() % 3 == 0;
+                    wait ? t.wait(now, "main", "W", "gate", "lock")
+                         : t.begin(now, "main", std::string(1, static_cast<char>('A' + random() % 4)));
+                    open.push_back(wait);
+                } else {
+                    open.back() ? t.waitEnd(now, "main") : t.end(now, "main");
+                    open.pop_back();
+                }
+            }
+            const auto r = t.open();
+            const Lane& lane = r->lanes[0];
+            for (int k = 0; k < 60; ++k) {
+                const int64_t a = r->begin + static_cast<int64_t>(random()) % (r->end + 1),
+                              b = a + static_cast<int64_t>(random()) % (r->end + 1);
+                int64_t busy = 0;
+                for (size_t i = 0; i < lane.rows[0].size(); ++i)
+                    busy += std::max<int64_t>(0, std::min(b, lane.rows[0].end[i]) - std::max(a, lane.rows[0].begin[i]));
+                for (const Wait& wait : lane.waits)
+                    busy -= std::max<int64_t>(0, std::min(b, wait.end) - std::max(a, wait.begin));
+                QCOMPARE(lane.busyBetween(a, b), busy);
+                MarkerRef slow;
+                for (uint32_t row = 0; row < lane.rows.size(); ++row)
+                    for (uint32_t i = 0; i < lane.rows[row].size(); ++i)
+                        if (lane.rows[row].begin[i] < a && lane.rows[row].end[i] >= a) slow = {0, row, i};
+                QVERIFY(r->innermostBefore(0, a) == slow);
+            }
+            for (uint32_t row = 0; row + 1 < lane.rows.size(); ++row)
+                for (uint32_t i = 0; i < lane.rows[row].size(); ++i) {
+                    int64_t self = lane.rows[row].end[i] - lane.rows[row].begin[i];
+                    for (uint32_t c = 0; c < lane.rows[row + 1].size(); ++c)
+                        if (lane.rows[row + 1].parent[c] == i)
+                            self -= lane.rows[row + 1].end[c] - lane.rows[row + 1].begin[c];
+                    QCOMPARE(r->selfTime({0, row, i}), self);
+                }
+        }
     }
 
     void anEmptyRecordingIsARecording() {

@@ -25,6 +25,8 @@ uint32_t laneNamed(const Recording& r, const std::string& name) {
 
 }  // namespace
 
+extern "C" int recordFromC(const char* path);
+
 class RecorderTest : public QObject {
     Q_OBJECT
     QTemporaryDir folder_;
@@ -293,6 +295,21 @@ private slots:
         for (const Lane& lane : r->lanes)
             if (lane.markerCount()) names.insert(QString::fromStdString(lane.name));
         QCOMPARE(names.size(), 300);
+    }
+
+    void aProgramInCCanSayEverything() {
+        const std::string file = path("c.fugato");
+        QCOMPARE(recordFromC(file.c_str()), 0);
+        const auto r = open(file);
+        QVERIFY(r);
+        QVERIFY(!r->repairs.any());
+        const Lane& lane = r->lanes.at(laneNamed(*r, "c thread"));
+        QCOMPARE(int(lane.kind), int(LaneKind::Queue));
+        QCOMPARE(r->siteOf(lane.rows[0].path[0]).name, std::string("Outer in C"));
+        QCOMPARE(r->siteOf(lane.rows[1].path[0]).name, std::string("Wait in C"));
+        QVERIFY(r->siteOf(lane.rows[0].path[0]).file.find("c_client.c") != std::string::npos);
+        QCOMPARE(r->series.at(0).frames.size(), size_t{1});
+        QCOMPARE(r->points.at(0).text, std::string("from C"));
     }
 
     void timesFollowTheMonotonicClock() {

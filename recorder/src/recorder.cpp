@@ -171,7 +171,7 @@ uint64_t collect(Recorder& r, Lane& lane, uint64_t now) {
     const uint64_t taken = head - at;
     char text[kMaxTextBytes + 16];
     while (at < head) {
-        const fug_slot slot = lane.buffer.slots[at & lane.buffer.mask];
+        const fug_slot slot = lane.buffer.ring[at & lane.buffer.mask];
         RawEvent event;
         event.ticks = slot.ticks;
         event.kind = static_cast<Kind>(slot.word & 0xff);
@@ -179,10 +179,10 @@ uint64_t collect(Recorder& r, Lane& lane, uint64_t now) {
         const unsigned extra = slot.word >> 8 & 0xff, small = slot.word >> 16 & 0xffff;
         if (kindHasText(event.kind)) {
             for (unsigned i = 0; i < extra; ++i)
-                std::memcpy(text + size_t{16} * i, &lane.buffer.slots[(at + 1 + i) & lane.buffer.mask], 16);
+                std::memcpy(text + size_t{16} * i, &lane.buffer.ring[(at + 1 + i) & lane.buffer.mask], 16);
             event.text = {text, small};
         } else if (extra) {
-            const fug_slot& more = lane.buffer.slots[(at + 1) & lane.buffer.mask];
+            const fug_slot& more = lane.buffer.ring[(at + 1) & lane.buffer.mask];
             event.a = more.ticks;
             event.b = more.word;
         }
@@ -300,7 +300,7 @@ Lane* attach(Recorder& r) {
         delete lane;
         return nullptr;
     }
-    lane->buffer.slots = lane->storage.get();
+    lane->buffer.ring = lane->storage.get();
     lane->buffer.mask = r.bufferEvents - 1;
     lane->id = r.nextLane++;
     defineLane(r, *lane, "", "", FUG_LANE_THREAD);
@@ -345,7 +345,7 @@ bool put(Recorder& r, Lane& lane, Room room, uint64_t word, const void* extra = 
             return false;
         }
     }
-    const auto write = [&](uint64_t at, const fug_slot& slot) { buffer.slots[at & buffer.mask] = slot; };
+    const auto write = [&](uint64_t at, const fug_slot& slot) { buffer.ring[at & buffer.mask] = slot; };
     uint64_t head = buffer.head;
     if (lane.lost) {
         write(head++, {fug_now(), makeWord(Kind::Lost, 0, 1)});

@@ -143,7 +143,7 @@ typedef struct fug_slot {
  * Invariants: tail <= head <= tail + capacity. Only the thread writes head and the limits; only
  * the reader writes tail. Slots in [tail, head) are published and not touched by the thread. */
 typedef struct fug_buffer {
-    fug_slot* slots;
+    fug_slot* ring;
     uint64_t mask;
     uint64_t head;
     uint64_t begin_limit; /* at or above: a begin takes the slow path */
@@ -173,7 +173,7 @@ static inline void fug_begin(fug_site* site) {
         fug_begin_slow(site);
         return;
     }
-    fug_slot* slot = &buffer->slots[head & buffer->mask];
+    fug_slot* slot = &buffer->ring[head & buffer->mask];
     slot->ticks = fug_now();
     slot->word = word;
     __atomic_store_n(&buffer->head, head + 1, __ATOMIC_RELEASE);
@@ -188,7 +188,7 @@ static inline void fug_end(void) {
         fug_end_slow();
         return;
     }
-    fug_slot* slot = &buffer->slots[head & buffer->mask];
+    fug_slot* slot = &buffer->ring[head & buffer->mask];
     slot->ticks = fug_now();
     slot->word = FUG_WORD_END;
     __atomic_store_n(&buffer->head, head + 1, __ATOMIC_RELEASE);

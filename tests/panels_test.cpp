@@ -1,0 +1,403 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What panels are made of, without a window: selection and its history, the document, the pictures,
+// the table model.
+#include <QAbstractItemModelTester>
+#include <QPainter>
+#include <QSignalSpy>
+#include <QTemporaryDir>
+#include <QtTest>
+
+#include "app/document/document.h"
+#include "app/drawer/frame_table_model.h"
+#include "app/lanes/lane_picture.h"
+#include "app/selection/selection.h"
+#include "app/strip/strip_picture.h"
+#include "app/theme/theme.h"
+#include "text_recording.h"
+
+using namespace fugato;
+
+namespace {
+
+/// 60 frames of 20 ms; every tenth loads something and is late. A lock wait in frame 35.
+std::shared_ptr<const Recording> sample() {
+    TextRecording t;
+    t.lane("main", 1).lane("save", 2).lane("queue", 3, "queue");
+    for (int i = 0; i < 60; ++i) {
+        const double at = i * 20'000;
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 500, at + 6'000, "main", "Work");
+        if (i % 10 == 9) t.mark(at + 6'000, at + 12'000, "main", "Load");
+        if (i == 35) {
+            t.begin(at, "save", "Flush")
+                .taken(at, "save", "gate")
+                .given(at + 14'000, "save", "gate")
+                .end(at + 14'500, "save");
+            t.wait(at + 6'000, "main", "Wait", "gate", "lock").waitEnd(at + 14'000, "main");
+        }
+        const double end = at + (i % 10 == 9 ? 12'500 : i == 35 ? 14'500 : 7'000);
+        t.end(end, "main").frameEnd(end, "main");
+        t.mark(at, at + 1'000, "queue", "Scene");
+    }
+    return t.open();
+}
+
+std::shared_ptr<const Explanation> explained(const std::shared_ptr<const Recording>& r) {
+    return explain(r, accountFrames(*r, 0), 0);
+}
+
+struct Chosen {
+    std::shared_ptr<const Recording> recording = sample();
+    std::shared_ptr<const Explanation> explanation = explained(recording);
+    Selection selection;
+    Chosen() {
+        selection.setRecording(recording);
+        selection.setExplanation(explanation, true);
+    }
+};
+
+bool has(const QImage& image, const QRect& where, const QColor& color) {
+    for (int y = where.top(); y <= where.bottom(); ++y)
+        for (int x = where.left(); x <= where.right(); ++x)
+            if (image.rect().contains(x, y) && image.pixelColor(x, y) == color) return true;
+    return false;
+}
+
+}  // namespace
+
+class PanelsTest : public QObject {
+    Q_OBJECT
+
+private slots:
+    void init() { applyTheme(false); }
+
+    // ---- selection --------------------------------------------------------------------------
+
+    void aFreshExplanationChoosesTheCostliestCauseAndItsWorstFrame() {
+        Chosen c;
+        QCOMPARE(c.selection.cause(), 0u);
+        QCOMPARE(c.selection.frame() % 10, 9u);
+        QVERIFY(!c.selection.canGoBack());
+        const Frame& frame = c.explanation->frame(c.selection.frame());
+        QVERIFY(c.selection.view().begin < frame.begin && c.selection.view().end > frame.end);
+    }
+
+    void withoutLateFramesTheSlowestIsChosen() {
+        TextRecording t;
+        for (int i = 0; i < 5; ++i) t.frame(i * 20'000, "main").frameEnd(i * 20'000 + (i == 3 ? 9'000 : 5'000), "main");
+        const auto r = t.open();
+        Selection selection;
+        selection.setRecording(r);
+        selection.setExplanation(explained(r), true);
+        QCOMPARE(selection.frame(), 3u);
+        QCOMPARE(selection.cause(), kNone);
+    }
+
+    void theViewStaysInsideTheRecording() {
+        Chosen c;
+        const int64_t begin = c.recording->begin, end = c.recording->end;
+        c.selection.showSpan(begin - 1'000'000, begin + 1'000'000);
+        QCOMPARE(c.selection.view().begin, begin);
+        QCOMPARE(c.selection.view().end, begin + 2'000'000);
+        c.selection.showSpan(end, end + 5'000);
+        QCOMPARE(c.selection.view().end, end);
+        c.selection.showSpan(begin - 10, end + 10);
+        QCOMPARE(c.selection.view().begin, begin);
+        QCOMPARE(c.selection.view().end, end);
+        c.selection.showSpan(5, 5);
+        QVERIFY(c.selection.view().end - c.selection.view().begin >= 20);
+    }
+
+    void smallMovesBelongToTheViewTheyStartedFrom() {
+        Chosen c;
+        c.selection.chooseFrame(9);
+        c.selection.zoom(0.5, c.explanation->frame(9).begin + 3'000'000);
+        c.selection.pan(0.1);
+        const View moved = c.selection.view();
+        c.selection.chooseFrame(19);
+        c.selection.goBack();
+        QCOMPARE(c.selection.view().begin, moved.begin);
+        QCOMPARE(c.selection.frame(), 9u);
+    }
+
+    void aNewChoiceForgetsWhatWasForward() {
+        Chosen c;
+        c.selection.chooseFrame(9);
+        c.selection.chooseFrame(19);
+        c.selection.goBack();
+        QVERIFY(c.selection.canGoForward());
+        c.selection.chooseFrame(29);
+        QVERIFY(!c.selection.canGoForward());
+        c.selection.goBack();
+        QCOMPARE(c.selection.frame(), 9u);
+    }
+
+    void spikesAreSteppedThroughFromAnyFrame() {
+        Chosen c;
+        c.selection.chooseFrame(12);
+        c.selection.stepSpike(1);
+        QCOMPARE(c.selection.frame(), 19u);
+        c.selection.stepSpike(-1);
+        QCOMPARE(c.selection.frame(), 9u);
+        c.selection.stepSpike(-1);
+        QCOMPARE(c.selection.frame(), 9u);  // there is none before
+        c.selection.chooseFrame(31);
+        c.selection.stepSpike(1);
+        QCOMPARE(c.selection.frame(), 35u);
+        QCOMPARE(c.explanation->causes[c.selection.cause()].kind, CauseKind::Waiting);
+        c.selection.chooseFrame(37);
+        c.selection.stepSpike(-1);
+        QCOMPARE(c.selection.frame(), 35u);
+        c.selection.chooseFrame(59);
+        c.selection.stepSpike(1);
+        QCOMPARE(c.selection.frame(), 59u);
+    }
+
+    void choosingBeyondTheEndDoesNothing() {
+        Chosen c;
+        const View before = c.selection.view();
+        c.selection.chooseFrame(60);
+        c.selection.chooseCause(99);
+        QVERIFY(c.selection.view() == before);
+        Selection empty;
+        empty.stepFrame(1);
+        empty.stepSpike(1);
+        empty.showFrame();
+        empty.showWhole();
+        empty.goBack();
+        QCOMPARE(empty.frame(), kNone);
+    }
+
+    // ---- document ------------------------------------------------------------------------------
+
+    void aNewerRequestSilencesTheOlderOne() {
+        Document document;
+        QSignalSpy explainedSpy(&document, &Document::explanationChanged),
+            opened(&document, &Document::recordingChanged);
+        document.open(FUGATO_DEMO_RECORDING);
+        document.open("/nowhere.fugato");
+        QSignalSpy failed(&document, &Document::failed);
+        QVERIFY(failed.wait(10'000));
+        QTest::qWait(200);
+        QCOMPARE(opened.count(), 0);
+        QCOMPARE(explainedSpy.count(), 0);
+        QVERIFY(!document.recording());
+    }
+
+    void progressRisesToTheEnd() {
+        Document document;
+        QSignalSpy progressed(&document, &Document::progressed), explainedSpy(&document, &Document::explanationChanged);
+        document.open(FUGATO_DEMO_RECORDING);
+        QVERIFY(explainedSpy.wait(30'000));
+        QVERIFY(progressed.count() > 5);
+        double last = -1;
+        for (const auto& signal : progressed) {
+            QVERIFY(signal[0].toDouble() >= last);
+            last = signal[0].toDouble();
+        }
+        QVERIFY(last > 0.9 && last <= 1);
+        QVERIFY(!document.busy());
+    }
+
+    void changingTheBudgetQuicklyEndsWithTheLastOne() {
+        Document document;
+        QSignalSpy explainedSpy(&document, &Document::explanationChanged);
+        document.open(FUGATO_DEMO_RECORDING);
+        QVERIFY(explainedSpy.wait(30'000));
+        explainedSpy.clear();
+        for (int ms = 5; ms <= 20; ++ms) document.setBudget(ms * 1'000'000);
+        QTRY_VERIFY_WITH_TIMEOUT(!document.busy(), 30'000);
+        QCOMPARE(document.explanation()->budget, int64_t{20'000'000});
+        QVERIFY(document.explanation()->accounts);
+    }
+
+    // ---- pictures --------------------------------------------------------------------------------
+
+    void stripColumnsHoldEveryFrameOnceAndTheWorstOfEach() {
+        const auto e = explained(sample());
+        for (const int width : {1, 7, 60, 1200}) {
+            StripPicture picture;
+            picture.layOut(e, width);
+            uint32_t next = 0;
+            for (const auto& column : picture.columns()) {
+                if (column.first == kNone) continue;
+                QCOMPARE(column.first, next);
+                next = column.last + 1;
+                int64_t worst = 0;
+                for (uint32_t f = column.first; f <= column.last; ++f) worst = std::max(worst, e->frames[f].overrun);
+                QCOMPARE(column.overrun, worst);
+                QCOMPARE(e->frames[column.worst].overrun, worst);
+            }
+            QCOMPARE(next, uint32_t(e->frames.size()));
+        }
+    }
+
+    void stripDrawsOverrunAboveAndHeadroomBelowTheDeadline() {
+        const auto e = explained(sample());
+        StripPicture picture;
+        picture.layOut(e, 600);
+        QImage image(600, 100, QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, image.rect(), kNone);
+        painter.end();
+        const int zero = picture.deadlineY(image.rect());
+        const int late = static_cast<int>(picture.xAt(e->frame(9).begin)),
+                  good = static_cast<int>(picture.xAt(e->frame(12).begin));
+        QCOMPARE(image.pixelColor(late, zero - 2), theme().plum);
+        QCOMPARE(image.pixelColor(good, zero + 3), theme().headroom);
+        QCOMPARE(image.pixelColor(good, zero - 3), theme().paper);
+        QCOMPARE(image.pixelColor(good, zero), theme().text);
+    }
+
+    void timesAndPixelsOfTheLanesAgreeAtAnyZoom() {
+        LanePicture picture;
+        picture.setRecording(sample());
+        const QRect area(0, 0, 1000, 400);
+        for (const int64_t length : {int64_t{20}, int64_t{1000}, int64_t{1'000'000}, int64_t{36'000'000'000'000}}) {
+            const int64_t begin = length == 36'000'000'000'000 ? 0 : 36'000'000'000'000;  // ten hours in
+            picture.setView(begin, begin + length);
+            for (int x = LanePicture::kLabelWidth; x < 1000; x += 83) {
+                const int64_t time = picture.timeAt(area, x);
+                QVERIFY(std::abs(picture.xAt(area, time) - x) <= 1.0 + 900.0 / static_cast<double>(length));
+            }
+            if (length == 20)  // one nanosecond is told from the next
+                QVERIFY(picture.xAt(area, begin + 1) - picture.xAt(area, begin) > 40);
+        }
+    }
+
+    void theCauseIsInkedOnlyInTheChosenFrame() {
+        const auto r = sample();
+        const auto e = explained(r);
+        LanePicture picture;
+        picture.setRecording(r);
+        picture.setExplanation(e);
+        picture.setFrame(19, e->frames[19].shares[0].cause);
+        picture.setView(e->frame(9).begin, e->frame(20).end);
+        QImage image(1000, 400, QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, image.rect(), 0);
+        painter.end();
+        const uint32_t main = laneNamed(*r, "main");
+        const auto loadIn = [&](uint32_t frame) {
+            const MarkerRow& row = r->lanes[main].rows[1];
+            const uint32_t index = row.lastBefore(e->frame(frame).end);
+            return picture.markerRect(image.rect(), 0, {main, 1, index});
+        };
+        QVERIFY(has(image, loadIn(19), theme().plum));
+        QVERIFY(!has(image, loadIn(9), theme().plum));
+        QVERIFY(has(image, QRect(0, 0, 1000, 400), theme().accounting));
+    }
+
+    void theAccountingCrossesToTheHoldersLane() {
+        const auto r = sample();
+        const auto e = explained(r);
+        LanePicture picture;
+        picture.setRecording(r);
+        picture.setExplanation(e);
+        picture.setFrame(35, 0);
+        picture.setView(e->frame(35).begin - 1'000'000, e->frame(35).end + 1'000'000);
+        QImage image(1000, 400, QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, image.rect(), 0);
+        painter.end();
+        const QRect save = picture.laneRect(image.rect(), 0, laneNamed(*r, "save")),
+                    queue = picture.laneRect(image.rect(), 0, laneNamed(*r, "queue"));
+        QVERIFY(has(image, QRect(LanePicture::kLabelWidth, save.top(), 880, LanePicture::kRail), theme().accounting));
+        QVERIFY(
+            !has(image, QRect(LanePicture::kLabelWidth, queue.top() + 2, 880, LanePicture::kRail), theme().accounting));
+    }
+
+    void theOwnLaneComesFirstAndQueuesLast() {
+        TextRecording t;
+        t.lane("gpu", 1, "queue").lane("side", 2).lane("main", 3);
+        t.mark(0, 1, "gpu", "A").mark(0, 1, "side", "A").frame(0, "main").frameEnd(5, "main");
+        const auto r = t.open();
+        QStringList names;
+        for (const uint32_t lane : r->laneOrder) names << QString::fromStdString(r->lanes[lane].name);
+        QCOMPARE(names, (QStringList{"main", "side", "gpu"}));
+        LanePicture picture;
+        picture.setRecording(r);
+        const QRect area(0, 0, 500, 300);
+        QVERIFY(picture.laneRect(area, 0, laneNamed(*r, "main")).top() <
+                picture.laneRect(area, 0, laneNamed(*r, "gpu")).top());
+        QCOMPARE(picture.laneAt(area, 0, picture.laneRect(area, 0, laneNamed(*r, "side")).center().y()),
+                 laneNamed(*r, "side"));
+        QCOMPARE(picture.laneAt(area, 0, 5), kNone);
+    }
+
+    void paintingSurvivesOddRecordings() {
+        TextRecording t;
+        t.mark(0, 0, "zero", "Nothing").mark(0, 0, "zero", "Nothing");  // zero-length, at the same instant
+        for (int d = 0; d < 300; ++d) t.begin(d, "deep", "Down");       // very deep, never ended
+        t.begin(5, "whole", "Open for the whole recording")
+            .at(9, "whole", R"("do":"lost","events":3)")
+            .end(400, "whole");
+        t.line(R"({"define":"lane","id":99,"name":""})");  // a lane without an event
+        const auto r = t.open();
+        LanePicture picture;
+        picture.setRecording(r);
+        for (const auto& [begin, end] : {std::pair<int64_t, int64_t>{0, 400'000}, {0, 20}, {399'000, 400'000}}) {
+            picture.setView(begin, end);
+            QImage image(800, 300, QImage::Format_RGB32);
+            QPainter painter(&image);
+            for (const int scrolled : {0, 500, picture.height()}) picture.paint(painter, image.rect(), scrolled);
+            picture.paint(painter, QRect(0, 0, 130, 40), 0);
+        }
+        QVERIFY(picture.height() > 300 * LanePicture::kRowHeight);
+    }
+
+    // ---- table model ---------------------------------------------------------------------------------
+
+    void theTableModelKeepsTheRulesOfModels() {
+        const auto e = explained(sample());
+        FrameTableModel model;
+        const QAbstractItemModelTester tester(&model, QAbstractItemModelTester::FailureReportingMode::QtTest);
+        model.setTable(e, 9);
+        model.setTable(e, 35);
+        QVERIFY(model.rowCount() >= 2);
+        const uint32_t main = laneNamed(*e->recording, "main");
+        const QModelIndex lane = model.find(main, 0);
+        QVERIFY(lane.isValid());
+        QCOMPARE(lane.data().toString(), QString("main"));
+        const QModelIndex frame = model.index(0, 0, lane);
+        QCOMPARE(frame.data().toString(), QString("Frame"));
+        QCOMPARE(model.index(0, FrameTableModel::kTotal, lane).data().toString(), QString("14.50"));
+        QCOMPARE(model.index(0, FrameTableModel::kUsual, lane).data().toString(), QString("7.00"));
+        QCOMPARE(model.index(0, FrameTableModel::kExcess, lane).data().toString(), QString("+7.50"));
+        QCOMPARE(model.index(0, FrameTableModel::kExcess, lane).data(FrameTableModel::kSortRole).toLongLong(),
+                 7'500'000LL);
+        QCOMPARE(model.headerData(FrameTableModel::kExcess, Qt::Horizontal, Qt::DisplayRole).toString(),
+                 QString("Excess ms"));
+        // The lane's own time leaves its waits out.
+        QCOMPARE(model.index(lane.row(), FrameTableModel::kTotal).data().toString(), QString("6.50"));
+        model.clear();
+        QCOMPARE(model.rowCount(), 0);
+    }
+
+    // ---- theme ---------------------------------------------------------------------------------------
+
+    void wordsCanBeReadOnTheirGround() {
+        const auto light = [](const QColor& c) {  // relative luminance, WCAG 2
+            const auto part = [](double v) { return v <= 0.03928 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4); };
+            return 0.2126 * part(c.redF()) + 0.7152 * part(c.greenF()) + 0.0722 * part(c.blueF());
+        };
+        const auto contrast = [&](const QColor& a, const QColor& b) {
+            const double x = light(a), y = light(b);
+            return (std::max(x, y) + 0.05) / (std::min(x, y) + 0.05);
+        };
+        for (const Theme& t : {lightTheme(), darkTheme()}) {
+            QVERIFY(contrast(t.text, t.paper) >= 7);
+            QVERIFY(contrast(t.muted, t.paper) >= 4.5);
+            QVERIFY(contrast(t.muted, t.panel) >= 4.5);
+            QVERIFY(contrast(t.markerText, t.marker) >= 4.5);
+            QVERIFY(contrast(t.onPlum, t.plum) >= 4.5);
+            QVERIFY(contrast(t.text, t.plumLight) >= 4.5);
+            QVERIFY(contrast(t.accounting, t.paper) >= 4.5);
+            QVERIFY(contrast(t.text, t.warning) >= 4.5);
+        }
+        QVERIFY(smallFont().pixelSize() >= 11);
+    }
+};
+
+QTEST_MAIN(PanelsTest)
+#include "panels_test.moc"
