@@ -6,6 +6,7 @@
 #include <QPainter>
 #include <QPainterPath>
 #include <algorithm>
+#include <climits>
 #include <cmath>
 
 #include "app/theme/theme.h"
@@ -46,6 +47,7 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
     recording_ = std::move(recording);
     explanation_.reset();
     pieces_.clear();
+    onAccounting_.clear();
     ink_.clear();
     texts_.clear();
     widths_.clear();
@@ -69,6 +71,7 @@ void LanePicture::setExplanation(std::shared_ptr<const Explanation> explanation)
     explanation_ = std::move(explanation);
     frame_ = cause_ = kNone;
     pieces_.clear();
+    onAccounting_.clear();
     ink_.clear();
 }
 
@@ -77,12 +80,15 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
     frame_ = frame;
     cause_ = cause;
     pieces_.clear();
+    onAccounting_.clear();
     ink_.clear();
     if (!explanation_ || frame >= explanation_->frames.size()) return;
     const Frame& f = explanation_->frame(frame);
     Accountant accountant(*recording_);
     const auto pieces = accountant.account(f.lane, f.begin, f.end);
     pieces_.assign(pieces.begin(), pieces.end());
+    onAccounting_.assign(recording_->lanes.size(), false);
+    for (const Piece& piece : pieces_) onAccounting_[piece.lane] = true;
 
     // Ink: how much of the frame's excess lies at a marker and below it; callers of the cause get a
     // light wash, so that the way down to it can be followed.
@@ -322,13 +328,12 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
                                        markers.begin.begin());
         j = std::max(j, i + 1);
         if (j > i + 1 && static_cast<double>(markers.end[j - 1] - markers.begin[j - 1]) * perNs >= kNarrow) --j;
-        const int64_t busy = markers.busyUntil[j - 1] - markers.busyUntil[i] + markers.end[i] - markers.begin[i];
-        const double covered = std::clamp(static_cast<double>(busy) / nsPerPixel, 0.35, 1.0);
+        int64_t work = markers.busyUntil[j - 1] - (i ? markers.busyUntil[i - 1] : 0);
+        if (!markers.waitUntil.empty()) work -= markers.waitUntil[j - 1] - (i ? markers.waitUntil[i - 1] : 0);
+        const double covered = std::clamp(static_cast<double>(work) / nsPerPixel, work > 0 ? 0.2 : 0.0, 1.0);
         const double ink = j - i <= 4 ? inkAt(lane, markers, i, j - 1) : 0;
-        QColor color = ink > 0                                          ? t.ink(ink)
-                       : j - i == 1 && (markers.flags[i] & kMarkerWait) ? t.waitingDots
-                                                                        : t.markerEdge;
-        color.setAlphaF(static_cast<float>(covered));
+        QColor color = ink > 0 ? t.ink(ink) : work > 0 ? t.markerEdge : t.waitingDots;
+        color.setAlphaF(static_cast<float>(work > 0 ? covered : 0.6));
         if (dense.isNull()) {
             dense = QImage(axis.width(), 1, QImage::Format_ARGB32_Premultiplied);
             dense.fill(Qt::transparent);
@@ -344,6 +349,24 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
                      named.ink);
 }
 
+/// Zoomed out, the rail of the cause's own lane shows the frames it made late.
+void LanePicture::paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane) {
+    if (!explanation_ || cause_ >= explanation_->causes.size() || explanation_->causes[cause_].group != lane.group)
+        return;
+    const auto& frames = explanation_->causes[cause_].frames;
+    const auto first = std::lower_bound(frames.begin(), frames.end(), begin_,
+                                        [&](uint32_t f, int64_t time) { return explanation_->frame(f).end < time; });
+    int drawnTo = INT_MIN;
+    for (auto at = first; at != frames.end() && explanation_->frame(*at).begin < end_; ++at) {
+        const double left = xAt(area, explanation_->frame(*at).begin), right = xAt(area, explanation_->frame(*at).end);
+        if (right - left > 12) return;  // near enough to be seen by itself
+        const int x = static_cast<int>(left);
+        if (x <= drawnTo) continue;
+        painter.fillRect(QRect(x, box.top() + 4, 2, kRail - 5), theme().plum);
+        drawnTo = x + 1;
+    }
+}
+
 void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t index) {
     const Theme& t = theme();
     const Lane& lane = recording_->lanes[index];
@@ -357,6 +380,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
         paintRow(painter, axis, top, index, row);
     }
+    paintStrikes(painter, area, box, lane);
     for (const LostStretch& lost : lane.lost) {  // where events are missing
         const double x = xAt(area, lost.time);
         if (x < axis.left() || x > axis.right()) continue;
@@ -366,7 +390,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     painter.setClipRect(QRect(area.left(), axis.top(), kLabelWidth, axis.height()));
     painter.fillRect(QRect(area.left(), box.top(), kLabelWidth - 1, box.height() - 1), t.panel);
     painter.fillRect(QRect(area.left() + kLabelWidth - 1, box.top(), 1, box.height()), t.line);
-    const bool part = std::any_of(pieces_.begin(), pieces_.end(), [&](const Piece& p) { return p.lane == index; });
+    const bool part = index < onAccounting_.size() && onAccounting_[index];
     painter.setFont(part ? boldFont() : textFont());
     painter.setPen(t.text);
     const QRect label(area.left() + 10, box.top() + 3, kLabelWidth - 16, 15);

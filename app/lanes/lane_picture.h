@@ -60,6 +60,7 @@ private:
     /// A name over many narrow markers of one path that stand side by side.
     void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink);
     double inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
+    void paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane);
     void paintAccounting(QPainter& painter, const QRect& area, int scrolled);
     void paintFrameEdges(QPainter& painter, const QRect& area);
     const QStaticText& text(uint32_t site, int characters);
@@ -74,6 +75,7 @@ private:
     std::vector<Place> places_;
     int height_ = 0;
     size_t shown_ = 0;
+    std::vector<bool> onAccounting_;                   // by lane
     std::vector<Piece> pieces_;                        // of the chosen frame, latest first
     std::unordered_map<uint64_t, double> ink_;         // group and path → strength
     std::vector<std::vector<float>> widths_;           // by site: width of its first n characters

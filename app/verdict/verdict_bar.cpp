@@ -26,6 +26,21 @@ void markWrong(QLineEdit* field, bool wrong) {
     field->style()->unpolish(field);
     field->style()->polish(field);
 }
+/// One line that ends in dots where it does not fit.
+class ElidedLabel : public QLabel {
+public:
+    using QLabel::QLabel;
+    QSize minimumSizeHint() const override { return {60, QLabel::minimumSizeHint().height()}; }
+
+protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter painter(this);
+        painter.setPen(theme().text);
+        const QString shown = painter.fontMetrics().elidedText(text(), Qt::ElideRight, width());
+        painter.drawText(rect(), int(alignment()), shown);
+    }
+};
+
 }  // namespace
 
 VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent)
@@ -34,7 +49,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
       selection_(selection),
       name_(new QLabel(this)),
       facts_(new QLabel(this)),
-      sentence_(new QLabel(this)),
+      sentence_(new ElidedLabel(this)),
       series_(new QComboBox(this)),
       budget_(new QLineEdit(this)),
       goTo_(new QLineEdit(this)) {
@@ -42,7 +57,6 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     facts_->setFont(smallFont());
     sentence_->setFont(titleFont());
     sentence_->setAlignment(Qt::AlignCenter);
-    sentence_->setMinimumWidth(80);
     name_->setTextFormat(Qt::PlainText);
     sentence_->setTextFormat(Qt::PlainText);
     budget_->setFixedWidth(158);

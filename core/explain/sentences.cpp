@@ -252,7 +252,7 @@ std::vector<Rung> ladder(const Explanation& e, uint32_t frame, size_t most) {
     }
     std::stable_sort(rungs.begin(), rungs.end(),
                      [](auto& a, auto& b) { return std::abs(a.excess) > std::abs(b.excess); });
-    const int64_t floor = std::max<int64_t>(20'000, std::abs(whole) / 100);
+    const int64_t floor = std::max<int64_t>(50'000, std::abs(whole) / 100);
     while (rungs.size() > most || (!rungs.empty() && std::abs(rungs.back().excess) < floor)) rungs.pop_back();
     std::stable_sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return a.excess > b.excess; });
     int64_t named = 0;

@@ -319,6 +319,11 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
             row.busyUntil.resize(row.size());
             int64_t sum = 0;
             for (size_t i = 0; i < row.size(); ++i) row.busyUntil[i] = sum += row.end[i] - row.begin[i];
+            if (std::none_of(row.flags.begin(), row.flags.end(), [](uint8_t f) { return f & kMarkerWait; })) continue;
+            row.waitUntil.resize(row.size());
+            sum = 0;
+            for (size_t i = 0; i < row.size(); ++i)
+                row.waitUntil[i] = sum += row.flags[i] & kMarkerWait ? row.end[i] - row.begin[i] : 0;
         }
         std::stable_sort(lane.waits.begin(), lane.waits.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
         int64_t waited = 0;

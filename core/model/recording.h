@@ -55,6 +55,7 @@ struct MarkerRow {
     std::vector<uint32_t> parent;  // index in the row above; ascending
     std::vector<uint8_t> flags;
     std::vector<int64_t> busyUntil;  // summed durations of all markers up to and with this one
+    std::vector<int64_t> waitUntil;  // the same of the waits among them; empty where there are none
 
     size_t size() const { return begin.size(); }
     /// The last marker that begins before `time`, or kNone.
