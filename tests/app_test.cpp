@@ -24,6 +24,7 @@
 #include "app/lanes/lanes_view.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "app/verdict/verdict_bar.h"
 #include "app/why/why_panel.h"
 #include "app/window/main_window.h"
@@ -32,8 +33,6 @@
 using namespace fugato;
 
 namespace {
-
-QString q(const std::string& text) { return QString::fromStdString(text); }
 
 /// The colours of a picture that are close to plum or to the accounting blue, counted.
 int pixelsLike(const QImage& image, const QColor& color) {
@@ -471,17 +470,30 @@ private slots:
     }
 
     void openingCanBeCancelled() {
+        EventStore store;  // as text, the demo takes seconds to read
+        QVERIFY(readRecordingFile(FUGATO_DEMO_RECORDING, store));
+        const QString slow = folder_.filePath("slow.jsonl");
+        QVERIFY(writeRecordingFile(slow.toStdString(), store));
         QSignalSpy cancelled(&window_->document(), &Document::cancelled),
             opened(&window_->document(), &Document::recordingChanged);
-        window_->open(FUGATO_DEMO_RECORDING);
         auto* button = window_->findChild<QPushButton*>("cancel");
-        QVERIFY(button->isVisible());
-        QTest::mouseClick(button, Qt::LeftButton);
-        QCOMPARE(cancelled.count(), 1);
+        for (const bool byKey : {false, true}) {
+            window_->open(slow);
+            QTRY_VERIFY(button->isVisible());
+            if (byKey)
+                key(Qt::Key_Escape);
+            else
+                QTest::mouseClick(button, Qt::LeftButton);
+            QTRY_VERIFY(!button->isVisible());
+        }
+        QCOMPARE(cancelled.count(), 2);
         QCoreApplication::processEvents();
         QCOMPARE(opened.count(), 0);
-        QVERIFY(!button->isVisible());
+        QVERIFY(window_->verdict().sentence().isEmpty());
         openDemo();  // and works the next time
+        window_->open(slow);
+        window_->document().cancel();
+        QVERIFY(window_->verdict().sentence().contains("frames over budget"));  // what was open stays
     }
 
     void badFilesGetOneSentenceAndLeaveWhatIsOpen_data() {
@@ -524,7 +536,7 @@ private slots:
         TextRecording noFrames;
         noFrames.mark(0, 5, "main", "A");
         open(write("noframes.jsonl", QByteArray::fromStdString(noFrames.text())));
-        QCOMPARE(window_->verdict().sentence(), QString("No frames were recorded, so nothing can be late."));
+        QVERIFY(window_->verdict().sentence().startsWith("This recording holds no frames."));
         QCOMPARE(selection().frame(), kNone);
         window_->grab();
         open(write("nothing.jsonl", "{\"fugato\":\"text\",\"version\":1}\n"));

@@ -10,6 +10,7 @@
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -17,7 +18,6 @@ namespace fugato {
 namespace {
 constexpr int kTop = 30, kCauseHeight = 56, kSpikeHeight = 20, kMargin = 6;
 constexpr size_t kFewSpikes = 6;
-QString q(const std::string& text) { return QString::fromStdString(text); }
 }  // namespace
 
 CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* parent)
@@ -149,12 +149,7 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
         place = tr("%1 of %2").arg(shown - spike.first + 1).arg(length);
     const QRect box = row.box.adjusted(6, 0, -6, 0);
     painter.setPen(t.text);
-    if (chosen)
-        painter.setFont([] {
-            QFont f = smallFont();
-            f.setWeight(QFont::DemiBold);
-            return f;
-        }());
+    if (chosen) painter.setFont(smallBoldFont());
     painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter, tr("frame %1").arg(q(countText(shown))));
     painter.drawText(box.adjusted(box.width() / 3, 0, -box.width() / 3 - 6, 0), Qt::AlignRight | Qt::AlignVCenter,
                      q(durationText(e.frame(shown).duration())));
@@ -177,12 +172,10 @@ void CausesPanel::paintEvent(QPaintEvent*) {
         painter.setFont(textFont());
         painter.setPen(t.muted);
         QString words = tr("What made frames late will be named here.");
-        if (document_.busy())
-            words = tr("Looking for causes…");
-        else if (e && !e->frames.empty())
+        if (e && !e->frames.empty())
             words = tr("No frame was late. Set a tighter budget above to see what would be in the way.");
         else if (document_.recording())
-            words = tr("Without frames there is nothing to explain. The lanes show what was recorded.");
+            words = document_.whyUnexplained();
         painter.drawText(QRect(14, kTop + 6, viewport()->width() - 28, 120), Qt::TextWordWrap, words);
         return;
     }

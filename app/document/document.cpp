@@ -64,6 +64,7 @@ void Document::open(const QString& path) {
                 const QString sentence = QString::fromStdString(opened.failure().sentence);
                 Job::post(self, [this, sentence] {
                     busy_ = false;
+                    keepToExplanation();
                     emit failed(sentence);
                 });
             }
@@ -92,14 +93,27 @@ void Document::open(const QString& path) {
     });
 }
 
+/// After work that came to nothing, the settings are again those of what is shown.
+void Document::keepToExplanation() {
+    budget_ = explanation_ ? explanation_->budget : 0;
+    series_ = explanation_ ? explanation_->series : 0;
+}
+
+QString Document::whyUnexplained() const {
+    if (!hasFrames()) return tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
+    if (busy_) return tr("Working out which frames were late…");
+    return tr("Explaining was cancelled. F5 opens the recording again.");
+}
+
 void Document::cancel() {
     if (!busy_) return;
     stopJob();
+    keepToExplanation();
     emit cancelled();
 }
 
 void Document::explainAgain(bool fresh) {
-    if (!recording_ || recording_->series.empty()) return;
+    if (!hasFrames()) return;
     const auto known = explanation_ && explanation_->series == series_ ? explanation_->accounts : nullptr;
     run([this, fresh, known, recording = recording_, budget = budget_, series = series_](Job& j) {
         const auto self = j.self.lock();
@@ -123,7 +137,7 @@ void Document::setBudget(int64_t ns) {
 }
 
 void Document::setSeries(uint32_t series) {
-    if (!recording_ || series >= recording_->series.size() || (series == series_ && explanation_)) return;
+    if (!hasFrames() || series >= recording_->series.size() || (series == series_ && explanation_)) return;
     series_ = series;
     explainAgain(true);
 }

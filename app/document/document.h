@@ -27,6 +27,11 @@ public:
     int64_t budget() const { return budget_; }  // 0: the recorded deadlines
     uint32_t series() const { return series_; }
     bool busy() const { return busy_; }
+    bool hasFrames() const {
+        return recording_ && !recording_->series.empty() && !recording_->series[0].frames.empty();
+    }
+    /// Why there is a recording but nothing explained yet: a sentence for every panel.
+    QString whyUnexplained() const;
 
     void open(const QString& path);
     void cancel();
@@ -47,6 +52,7 @@ private:
     void run(std::function<void(Job&)> work);
     void explainAgain(bool fresh);
     void stopJob();
+    void keepToExplanation();
 
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;

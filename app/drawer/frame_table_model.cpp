@@ -4,6 +4,7 @@
 #include <QFont>
 
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -67,24 +68,21 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
     if (!index.isValid()) return {};
     const FrameTableRow& row = table_.rows[index.internalId()];
     const Recording& r = *explanation_->recording;
-    const auto ms = [](int64_t ns) { return QString::fromStdString(msText(ns, 2)); };
+    const auto ms = [](int64_t ns) { return q(msText(ns, 2)); };
     switch (role) {
         case Qt::DisplayRole:
             switch (index.column()) {
-                case kMarker: return QString::fromStdString(row.path ? r.nameOf(row.path) : r.lanes[row.lane].name);
+                case kMarker: return q(row.path ? r.nameOf(row.path) : r.lanes[row.lane].name);
                 case kTotal: return ms(row.total);
                 case kSelf: return row.path ? ms(row.self) : QString();
                 case kCalls: return row.path ? QString::number(row.calls) : QString();
                 case kUsual: return ms(row.usual);
-                case kExcess:
-                    return std::abs(row.excess()) < 5000 ? QString("0.00")
-                                                         : QString::fromStdString(signedMsText(row.excess(), 2));
+                case kExcess: return std::abs(row.excess()) < 5000 ? QString("0.00") : q(signedMsText(row.excess(), 2));
                 default: return {};
             }
         case kSortRole:
             switch (index.column()) {
-                case kMarker:
-                    return QString::fromStdString(row.path ? r.nameOf(row.path) : r.lanes[row.lane].name).toLower();
+                case kMarker: return q(row.path ? r.nameOf(row.path) : r.lanes[row.lane].name).toLower();
                 case kTotal: return qint64(row.total);
                 case kSelf: return qint64(row.self);
                 case kCalls: return row.calls;
@@ -106,7 +104,7 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
         }
         case Qt::ToolTipRole:
             if (!row.path) return {};
-            return QString::fromStdString(r.siteOf(row.path).description);
+            return q(r.siteOf(row.path).description);
         default: return {};
     }
 }

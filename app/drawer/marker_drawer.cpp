@@ -9,6 +9,7 @@
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -76,7 +77,7 @@ void MarkerDrawer::takeChoice() {
         shownFrame_ = selection_.frame();
         model_.setTable(e, shownFrame_);
         tree_->header()->show();
-        about_->setText(tr("frame %1 against usual").arg(QString::fromStdString(countText(shownFrame_))));
+        about_->setText(tr("frame %1 against usual").arg(q(countText(shownFrame_))));
         openExcess({});
     }
     if (selection_.cause() >= e->causes.size()) return;

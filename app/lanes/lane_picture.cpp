@@ -10,6 +10,7 @@
 #include <cmath>
 
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -17,7 +18,6 @@ namespace fugato {
 namespace {
 
 constexpr double kNarrow = 2.0;  // px; narrower markers are drawn together
-QString q(const std::string& text) { return QString::fromStdString(text); }
 
 uint64_t inkKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
 
@@ -486,11 +486,7 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     painter.drawLine(QPointF(right, from), QPointF(right, area.bottom()));
     painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
     painter.drawLine(QPointF(due, from), QPointF(due, area.bottom()));
-    painter.setFont([] {
-        QFont font = smallFont();
-        font.setWeight(QFont::DemiBold);
-        return font;
-    }());
+    painter.setFont(smallBoldFont());
     const QString name = QObject::tr("frame %1").arg(q(countText(frame_))),
                   end = QObject::tr("deadline %1").arg(q(durationText(explanation_->frames[frame_].deadline)));
     const auto label = [&](double x, const QString& words, const QColor& color) {

@@ -14,13 +14,10 @@
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
-
-namespace {
-QString q(const std::string& text) { return QString::fromStdString(text); }
-}  // namespace
 
 LanesView::LanesView(Document& document, Selection& selection, QWidget* parent)
     : QAbstractScrollArea(parent), document_(document), selection_(selection) {

@@ -10,6 +10,7 @@
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -55,12 +56,9 @@ void OverrunStrip::paintEvent(QPaintEvent*) {
         painter.fillRect(a, t.paper);
         painter.setPen(t.muted);
         painter.setFont(textFont());
-        painter.drawText(
-            a, Qt::AlignCenter,
-            !document_.recording() ? tr("Each frame of a recording stands here against its deadline.")
-            : document_.busy()
-                ? tr("Working out which frames were late…")
-                : tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end."));
+        painter.drawText(a, Qt::AlignCenter,
+                         document_.recording() ? document_.whyUnexplained()
+                                               : tr("Each frame of a recording stands here against its deadline."));
         return;
     }
     if (drawn_.isNull() || drawnCause_ != selection_.cause()) {
@@ -133,18 +131,16 @@ void OverrunStrip::wheelEvent(QWheelEvent* event) {
 QString OverrunStrip::wordsFor(uint32_t index) const {
     const Explanation& e = *document_.explanation();
     const FrameVerdict& frame = e.frames[index];
-    QString words = tr("<b>Frame %1</b> · %2, deadline %3")
-                        .arg(QString::fromStdString(countText(index)),
-                             QString::fromStdString(durationText(e.frame(index).duration())),
-                             QString::fromStdString(durationText(frame.deadline)));
+    QString words =
+        tr("<b>Frame %1</b> · %2, deadline %3")
+            .arg(q(countText(index)), q(durationText(e.frame(index).duration())), q(durationText(frame.deadline)));
     if (frame.overrun) {
-        words += tr("<br>%1 late").arg(QString::fromStdString(durationText(frame.overrun)));
+        words += tr("<br>%1 late").arg(q(durationText(frame.overrun)));
         for (const CauseShare& share : frame.shares)
-            words += "<br>" +
-                     QString::fromStdString(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause]))
-                         .toHtmlEscaped();
+            words +=
+                "<br>" + q(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause])).toHtmlEscaped();
     } else {
-        words += tr("<br>%1 of headroom").arg(QString::fromStdString(durationText(frame.deadline - frame.work)));
+        words += tr("<br>%1 of headroom").arg(q(durationText(frame.deadline - frame.work)));
         if (frame.state == FrameState::Near) words += tr(", near its deadline");
     }
     return words;

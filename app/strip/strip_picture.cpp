@@ -7,6 +7,7 @@
 #include <cmath>
 
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -106,7 +107,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         painter.setPen(which == cause ? t.plum : t.plumMiddle);
         if (!t.dark && which != cause) painter.setPen(t.ink(0.75));
         painter.drawText(QRect(area.left() + x - 14, area.top() + 1, 28, kLetterHeight - 2), Qt::AlignCenter,
-                         QString::fromStdString(e.causes[which].letter));
+                         q(e.causes[which].letter));
     }
 
     painter.setFont(smallFont());
@@ -119,8 +120,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         painter.drawText(where, int(alignment), text);
     };
     if (tallest_)
-        label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop,
-              "+" + QString::fromStdString(durationText(tallest_)));
+        label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop, "+" + q(durationText(tallest_)));
     label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));
     label(QRect(area.right() - 124, zero - 15, 120, 14), Qt::AlignRight | Qt::AlignBottom, QObject::tr("deadline"));
 
@@ -133,7 +133,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
             const QRect box(from, stages.top(), to - from - 1, stages.height());
             painter.fillRect(box, t.stage);
             painter.setPen(t.muted);
-            const QString name = QString::fromStdString(span.value);
+            const QString name = q(span.value);
             if (painter.fontMetrics().horizontalAdvance(name) < box.width() - 10)
                 painter.drawText(box.adjusted(6, 0, -4, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
         }

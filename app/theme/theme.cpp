@@ -109,6 +109,7 @@ void applyTheme(bool dark) {
 
 QFont textFont() { return fontOf(12, QFont::Normal); }
 QFont smallFont() { return fontOf(11, QFont::Normal); }
+QFont smallBoldFont() { return fontOf(11, QFont::DemiBold); }
 QFont boldFont() { return fontOf(12, QFont::DemiBold); }
 QFont titleFont() { return fontOf(14, QFont::DemiBold); }
 

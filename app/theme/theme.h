@@ -33,6 +33,7 @@ void applyTheme(bool dark);
 
 QFont textFont();   // 12 px
 QFont smallFont();  // 11 px, the smallest anywhere
+QFont smallBoldFont();
 QFont boldFont();
 QFont titleFont();
 

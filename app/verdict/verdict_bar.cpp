@@ -14,12 +14,12 @@
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
 
 namespace {
-QString q(const std::string& text) { return QString::fromStdString(text); }
 
 void markWrong(QLineEdit* field, bool wrong) {
     field->setProperty("wrong", wrong);
@@ -88,6 +88,8 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     connect(&document, &Document::progressed, this, [this](double, const QString& what) {
         if (!document_.explanation()) sentence_->setText(what + "…");
     });
+    connect(&document, &Document::cancelled, this, &VerdictBar::takeRecording);
+    connect(&document, &Document::failed, this, &VerdictBar::takeRecording);
     connect(series_, &QComboBox::activated, this,
             [this](int at) { document_.setSeries(series_->itemData(at).toUInt()); });
     connect(budget_, &QLineEdit::editingFinished, this, &VerdictBar::applyBudget);
@@ -135,10 +137,10 @@ void VerdictBar::takeRecording() {
 
 void VerdictBar::takeExplanation() {
     const auto& e = document_.explanation();
-    if (e)
-        sentence_->setText(q(verdictSentence(*e)));
-    else if (document_.recording() && !document_.busy())
-        sentence_->setText(tr("No frames were recorded, so nothing can be late."));
+    const bool explained = e && !e->frames.empty();
+    sentence_->setText(explained               ? q(verdictSentence(*e))
+                       : document_.recording() ? document_.whyUnexplained()
+                                               : QString());
     sentence_->setToolTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
                                   .arg(q(plural(e->figures.frames, "frame", "frames")), q(durationText(e->figures.p50)),
                                        q(durationText(e->figures.p95)), q(durationText(e->figures.p99)),

@@ -10,12 +10,12 @@
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 
 namespace fugato {
 
 namespace {
 constexpr int kSide = 16, kRung = 33, kBar = 12, kTop = 54;
-QString q(const std::string& text) { return QString::fromStdString(text); }
 }  // namespace
 
 WhyPanel::WhyPanel(Document& document, Selection& selection, QWidget* parent)
@@ -83,9 +83,7 @@ QString WhyPanel::title() const {
 
 QString WhyPanel::emptyWords() const {
     if (!document_.recording()) return tr("The explanation of the chosen frame appears here.");
-    if (document_.busy()) return tr("Working out where the time went…");
-    if (!document_.explanation() || document_.explanation()->frames.empty())
-        return tr("Without frames there is nothing to explain.");
+    if (!document_.explanation() || document_.explanation()->frames.empty()) return document_.whyUnexplained();
     return tr("Choose a frame in the strip above, or press N for the next spike.");
 }
 
@@ -123,11 +121,7 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
             painter.setBrush(Qt::NoBrush);
             painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5));
         }
-        painter.setFont([] {
-            QFont f = smallFont();
-            f.setWeight(QFont::DemiBold);
-            return f;
-        }());
+        painter.setFont(smallBoldFont());
         painter.setPen(t.text);
         const int room = painter.fontMetrics().horizontalAdvance(amount);
         double at = std::max(from, to) + 4;

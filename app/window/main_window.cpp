@@ -19,6 +19,7 @@
 #include <QSettings>
 #include <QSplitter>
 #include <QStatusBar>
+#include <QTimer>
 #include <QVBoxLayout>
 
 #include "app/causes/causes_panel.h"
@@ -26,6 +27,7 @@
 #include "app/lanes/lanes_view.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "app/verdict/verdict_bar.h"
 #include "app/why/why_panel.h"
 #include "core/explain/sentences.h"
@@ -42,6 +44,7 @@ constexpr char kDark[] = "view/dark";            // false; dark colours
 constexpr char kRecent[] = "files/recent";       // empty; recordings opened last, newest first
 constexpr char kFolder[] = "files/folder";       // empty; where the last one lay
 constexpr int kMostRecent = 10;
+constexpr int kProgressAfterMs = 150;
 
 }  // namespace
 
@@ -152,10 +155,8 @@ void MainWindow::makeProgress() {
     box->addWidget(progressBar_, 1, 0);
     box->addWidget(stop, 1, 1);
     progress_->hide();
-    connect(stop, &QPushButton::clicked, this, [this] {
-        document_.cancel();
-        progress_->hide();
-    });
+    stop->setShortcut(Qt::Key_Escape);
+    connect(stop, &QPushButton::clicked, &document_, &Document::cancel);
     const auto place = [this] {
         progress_->adjustSize();
         progress_->move((centralWidget()->width() - progress_->width()) / 2,
@@ -167,7 +168,10 @@ void MainWindow::makeProgress() {
         notice_->hide();
         progressBar_->setValue(0);
         progressWords_->setText(tr("Opening %1").arg(QFileInfo(path).fileName()));
-        place();
+        // A moment later only: what opens at once does not flash.
+        QTimer::singleShot(kProgressAfterMs, this, [this, place] {
+            if (document_.busy()) place();
+        });
     });
     connect(&document_, &Document::progressed, this,
             [this](double part, const QString&) { progressBar_->setValue(static_cast<int>(part * 1000)); });
@@ -246,7 +250,7 @@ QList<QPair<QString, QString>> MainWindow::keys() {
             {"Up, Down, wheel", tr("lanes up and down; in the causes: cause before, cause after")},
             {"Alt+Left, Alt+Right", tr("view back, view forward")},
             {"Double click", tr("a marker fills the view")},
-            {"Ctrl+O, F5", tr("open a recording, open it again")},
+            {"Ctrl+O, F5, Esc", tr("open a recording, open it again, cancel opening")},
             {"F1", tr("this page")}};
 }
 
@@ -295,9 +299,8 @@ void MainWindow::takeRecording() {
     rememberRecent(document_.path());
     setWindowTitle(tr("%1 — Fugato").arg(QFileInfo(document_.path()).fileName()));
     QStringList words;
-    for (const std::string& note : document_.recording()->damage.notes) words << QString::fromStdString(note);
-    for (const std::string& sentence : document_.recording()->repairs.sentences())
-        words << QString::fromStdString(sentence);
+    for (const std::string& note : document_.recording()->damage.notes) words << q(note);
+    for (const std::string& sentence : document_.recording()->repairs.sentences()) words << q(sentence);
     if (words.size() > 3)
         words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);
     if (words.isEmpty())
@@ -329,19 +332,17 @@ void MainWindow::showStatus() {
     if (marker.valid()) {
         const MarkerRow& row = r.lanes[marker.lane].rows[marker.row];
         words << tr("%1, %2 on %3")
-                     .arg(QString::fromStdString(r.nameOf(row.path[marker.index])),
-                          QString::fromStdString(durationText(row.end[marker.index] - row.begin[marker.index])),
-                          QString::fromStdString(r.lanes[marker.lane].name));
+                     .arg(q(r.nameOf(row.path[marker.index])),
+                          q(durationText(row.end[marker.index] - row.begin[marker.index])),
+                          q(r.lanes[marker.lane].name));
     } else if (document_.explanation() && selection_.frame() < document_.explanation()->frames.size()) {
         words << tr("Frame %1, %2")
-                     .arg(QString::fromStdString(countText(selection_.frame())),
-                          QString::fromStdString(
-                              durationText(document_.explanation()->frame(selection_.frame()).duration())));
+                     .arg(q(countText(selection_.frame())),
+                          q(durationText(document_.explanation()->frame(selection_.frame()).duration())));
     }
-    words << QString::fromStdString(plural(r.lanes.size(), "lane", "lanes"))
-          << tr("%1 shown").arg(QString::fromStdString(plural(lanes_->picture().markersShown(), "marker", "markers")));
-    words
-        << tr("%1 in view").arg(QString::fromStdString(durationText(selection_.view().end - selection_.view().begin)));
+    words << q(plural(r.lanes.size(), "lane", "lanes"))
+          << tr("%1 shown").arg(q(plural(lanes_->picture().markersShown(), "marker", "markers")));
+    words << tr("%1 in view").arg(q(durationText(selection_.view().end - selection_.view().begin)));
     const QString text = words.join(" · ");
     if (text != status_->text()) status_->setText(text);
 }
