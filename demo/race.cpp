@@ -98,8 +98,6 @@ Race::Race(uint64_t seed) : random_(static_cast<unsigned>(seed * 2654435761u + 1
     for (Gull& gull : gulls_)
         gull = {uniform() * Wind::kWide, uniform() * Wind::kHigh, uniform() - 0.5f, uniform() - 0.5f};
     faces_.resize(kSpectators);
-    table_.resize(kBoats * kMarks);
-    spray_.reserve(2048);
 }
 
 float Race::uniform() { return static_cast<float>(random_()) / static_cast<float>(std::minstd_rand::max()); }
@@ -130,11 +128,19 @@ void Race::hulls(float dt, int rounds) {
     }
 }
 
+void Race::beginSails() {
+    for (size_t i = 0; i < boats.size(); ++i) sailWind_[i] = wind.at(boats[i].x, boats[i].y);
+}
+
 void Race::cloth(int firstBoat, int lastBoat, float dt, int rounds) {
     for (int i = firstBoat; i < lastBoat; ++i) {
-        Boat& boat = boats[static_cast<size_t>(i)];
-        boat.drive = boat.sail.step(wind.at(boat.x, boat.y), dt, rounds);
+        const auto at = static_cast<size_t>(i);
+        sailDrive_[at] = boats[at].sail.step(sailWind_[at], dt, rounds);
     }
+}
+
+void Race::endSails() {
+    for (size_t i = 0; i < boats.size(); ++i) boats[i].drive = sailDrive_[i];
 }
 
 int Race::collisions(int rounds) {
@@ -191,22 +197,6 @@ float Race::planPath(int gull, int rounds) {
     return found;
 }
 
-void Race::spray(float dt, int rounds) {
-    for (const Boat& boat : boats)
-        if (boat.speed > 0.5f && spray_.size() < 2000)
-            spray_.push_back({boat.x, boat.y, 0.2f, uniform() - 0.5f, uniform() - 0.5f, 1 + uniform(), 0});
-    const float step = dt / static_cast<float>(rounds);
-    for (int round = 0; round < rounds; ++round)
-        for (Drop& drop : spray_) {
-            drop.vz -= 9.81f * step;
-            drop.x += drop.vx * step;
-            drop.y += drop.vy * step;
-            drop.z += drop.vz * step;
-            drop.age += step;
-        }
-    spray_.erase(std::remove_if(spray_.begin(), spray_.end(), [](const Drop& d) { return d.z < 0; }), spray_.end());
-}
-
 void Race::crowd(int rounds) {
     for (int round = 0; round < rounds; ++round)
         for (size_t i = 0; i < faces_.size(); ++i) {
@@ -215,27 +205,53 @@ void Race::crowd(int rounds) {
         }
 }
 
-int Race::cull(int rounds) const {
+int Race::cull(size_t drops, int rounds) const {
     int seen = 0;
     for (int round = 0; round < rounds; ++round) {
-        seen = 0;
+        seen = static_cast<int>(drops);
         for (const Boat& boat : boats) seen += std::abs(boat.x - 24) < 22 && std::abs(boat.y - 16) < 15;
-        for (const Drop& drop : spray_) seen += drop.z > 0.1f;
         for (const Gull& gull : gulls_) seen += gull.x > 0 && gull.y > 0;
     }
     return seen;
 }
 
-float Race::rank(int rounds) {
+std::vector<Vec> Race::bows() const {
+    std::vector<Vec> out;
+    for (const Boat& boat : boats)
+        if (boat.speed > 0.5f) out.push_back({boat.x, boat.y});
+    return out;
+}
+
+std::vector<float> Race::standings() const {
+    std::vector<float> out;
+    for (const Boat& boat : boats) out.push_back(static_cast<float>(boat.leg) * 100 + std::hypot(boat.x, boat.y));
+    return out;
+}
+
+float rank(const std::vector<float>& standings, int rounds) {
+    std::vector<float> table(standings.size() * Race::kMarks);
     for (int round = 0; round < rounds; ++round) {
-        for (size_t i = 0; i < table_.size(); ++i) {
-            const Boat& boat = boats[i / kMarks];
-            table_[i] =
-                static_cast<float>(boat.leg) * 100 + std::hypot(boat.x, boat.y) + static_cast<float>(i % kMarks);
-        }
-        std::sort(table_.begin(), table_.end());
+        for (size_t i = 0; i < table.size(); ++i)
+            table[i] = standings[i / Race::kMarks] + static_cast<float>(i % Race::kMarks);
+        std::sort(table.begin(), table.end());
     }
-    return table_.back();
+    return table.empty() ? 0 : table.back();
+}
+
+void Spray::step(const std::vector<Vec>& bows, float dt, int rounds) {
+    const auto uniform = [&] { return static_cast<float>(random_()) / static_cast<float>(std::minstd_rand::max()); };
+    for (const Vec& bow : bows)
+        if (drops_.size() < 2000)
+            drops_.push_back({bow.x, bow.y, 0.2f, uniform() - 0.5f, uniform() - 0.5f, 1 + uniform()});
+    const float h = dt / static_cast<float>(rounds);
+    for (int round = 0; round < rounds; ++round)
+        for (Drop& drop : drops_) {
+            drop.vz -= 9.81f * h;
+            drop.x += drop.vx * h;
+            drop.y += drop.vy * h;
+            drop.z += drop.vz * h;
+        }
+    drops_.erase(std::remove_if(drops_.begin(), drops_.end(), [](const Drop& d) { return d.z < 0; }), drops_.end());
 }
 
 std::vector<uint8_t> Race::snapshot() const {

@@ -62,31 +62,49 @@ public:
     std::vector<Boat> boats;
 
     void hulls(float dt, int rounds);
-    void cloth(int firstBoat, int lastBoat, float dt, int rounds);  // disjoint ranges may run at once
-    int collisions(int rounds);                                     // boats that touch
+    /// The sails work on other threads, between these two: on the wind as it was, disjoint ranges at once.
+    void beginSails();
+    void cloth(int firstBoat, int lastBoat, float dt, int rounds);
+    void endSails();
+    int collisions(int rounds);  // boats that touch
     void flock(float dt, int rounds);
     float planPath(int gull, int rounds);  // length of the way found
-    void spray(float dt, int rounds);
     void crowd(int rounds);
-    int cull(int rounds) const;             // things in sight
-    float rank(int rounds);                 // the race table
-    std::vector<uint8_t> snapshot() const;  // for the replay
-    size_t particles() const { return spray_.size(); }
+    int cull(size_t drops, int rounds) const;  // things in sight
+    std::vector<Vec> bows() const;             // of boats quick enough to throw spray
+    std::vector<float> standings() const;      // of every boat, for rank()
+    std::vector<uint8_t> snapshot() const;     // for the replay
 
 private:
     struct Gull {
         float x, y, vx, vy;
     };
-    struct Drop {
-        float x, y, z, vx, vy, vz, age;
-    };
     Vec markAt(int leg) const;
     std::minstd_rand random_;
     std::vector<Gull> gulls_;
-    std::vector<Drop> spray_;
-    std::vector<float> faces_, table_;
+    std::vector<float> faces_;
+    std::array<Vec, kBoats> sailWind_{};
+    std::array<float, kBoats> sailDrive_{};
     float time_ = 0;
     float uniform();
+};
+
+/// The race table: every leg of every boat in order. Returns the last one's time.
+float rank(const std::vector<float>& standings, int rounds);
+
+/// Drops thrown up by the bows, falling back. Belongs to one thread.
+class Spray {
+public:
+    explicit Spray(uint64_t seed) : random_(static_cast<unsigned>(seed + 77)) {}
+    void step(const std::vector<Vec>& bows, float dt, int rounds);
+    size_t drops() const { return drops_.size(); }
+
+private:
+    struct Drop {
+        float x, y, z, vx, vy, vz;
+    };
+    std::minstd_rand random_;
+    std::vector<Drop> drops_;
 };
 
 /// One buffer of sound: wind, water and sheets flapping. Returns its loudest sample.

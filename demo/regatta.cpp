@@ -68,6 +68,7 @@ public:
         : runtime_(runtime),
           settings_(settings),
           race_(settings.seed),
+          spray_(settings.seed),
           frameCount_(static_cast<uint32_t>(settings.seconds * 60)) {
         for (const Trouble& trouble : allTroubles()) planted_.push_back({trouble.name, {}});
         if (!runtime_.isVirtual()) calibrate();
@@ -117,8 +118,8 @@ private:
         measure("flock", [&](int n) { scratch.flock(0.01f, n); });
         measure("plan", [&](int n) { sink_ = scratch.planPath(1, n); });
         measure("crowd", [&](int n) { scratch.crowd(n); });
-        measure("cull", [&](int n) { sink_ = static_cast<float>(scratch.cull(n)); });
-        measure("rank", [&](int n) { sink_ = scratch.rank(n); });
+        measure("cull", [&](int n) { sink_ = static_cast<float>(scratch.cull(300, n)); });
+        measure("rank", [&](int n) { sink_ = rank(scratch.standings(), n); });
         measure("sound", [&](int n) { sink_ = mixSound(samples, 1, n); });
         measure("bytes", [&](int n) { hash(n); });
     }
@@ -190,7 +191,7 @@ private:
                 recordReplay();
                 drawList(n, drawn);
             }
-            particles.set(static_cast<double>(race_.particles()));
+            particles.set(static_cast<double>(drops_.load()));
             FUG_WAIT(wait, tick, FUG_WAIT_PACING, "Wait for tick", "loop", "Until the next sixtieth of a second");
             const int64_t now = runtime_.now(), due = (static_cast<int64_t>(n) + 1) * kTickNs + lag_;
             if (now > due)
@@ -217,6 +218,7 @@ private:
         }
         {
             FUG_MARK("Boats", "physics", "Hulls here, sails on the workers");
+            race_.beginSails();
             for (int i = 0; i < 4; ++i) {
                 ++clothAsked_;
                 jobs_.push([this, i] {
@@ -259,16 +261,17 @@ private:
         }
         if (troubled("table", n)) {
             tableAsked_ = n;
-            jobs_.push([this] {
+            jobs_.push([this, standings = race_.standings()] {
                 FUG_MARK("Rank all legs", "table", "Every boat against every other, on every leg");
                 fug_link_in(currentLink());
-                work(52 * kMs, "rank", [&](int r) { sink_ = race_.rank(r); });
+                work(52 * kMs, "rank", [&](int r) { rank(standings, r); });
                 tableReady_.raise(++tableDone_);
             });
         }
         FUG_MARK("Join sails", "physics", "Until the workers are through with the cloth");
         FUG_SITE_HERE(waitSite, "Wait for sails", "physics", "");
         clothDone_.waitFor(clothAsked_, waitSite);
+        race_.endSails();
     }
 
     void rounding(uint32_t n) {
@@ -293,7 +296,8 @@ private:
         FUG_MARK("Record replay", "replay", "Adds this step to the replay");
         FUG_SITE_HERE(waitSite, "Wait for scene lock", "replay", "");
         scene_.lock(waitSite);
-        replay_ += race_.snapshot().size();
+        const std::vector<uint8_t> step = race_.snapshot();
+        replay_.insert(replay_.end(), step.begin(), step.end());
         work(0.4 * kMs, "bytes", [&](int r) { hash(r); });
         scene_.unlock();
     }
@@ -303,7 +307,7 @@ private:
         int seen = 0;
         {
             FUG_MARK("Cull", "drawing", "Leaves out what nobody can see");
-            work(1.2 * bustle(n) * kMs, "cull", [&](int r) { seen = race_.cull(r); });
+            work(1.2 * bustle(n) * kMs, "cull", [&](int r) { seen = race_.cull(drops_, r); });
         }
         {
             FUG_MARK("Sort", "drawing", "");
@@ -313,10 +317,10 @@ private:
         FUG_SITE_HERE(waitSite, "Wait for render", "drawing", "Until the picture before this one is on its way");
         if (n) pictureDone_.waitFor(n, waitSite);
         const bool overdraw = troubled("spray", n);
-        pictures_.push([this, n, overdraw] { draw(n, overdraw); });
+        pictures_.push([this, n, overdraw, bows = race_.bows()] { draw(n, overdraw, bows); });
     }
 
-    void draw(uint32_t n, bool overdraw) {  // on the render thread
+    void draw(uint32_t n, bool overdraw, const std::vector<Vec>& bows) {  // on the render thread
         const fug::Frame frame(pictureFrames);
         FUG_MARK("Picture", "drawing", "One picture, from draw list to queue");
         fug_link_in(currentLink());
@@ -326,10 +330,11 @@ private:
         }
         FUG_SITE_HERE(waitSite, "Wait for GPU", "drawing", "The queue holds one picture at most");
         if (n) sceneDone_.waitFor(n, waitSite);
-        compute_.push([this] {
+        compute_.push([this, bows] {
             FUG_MARK("Spray drops", "gpu", "Moves every drop");
             fug_link_in(currentLink());
-            race_.spray(1.0f / 60, 1);
+            spray_.step(bows, 1.0f / 60, 1);
+            drops_ = spray_.drops();
             device(1.3 * kMs);
             dropsDone_.raise(++dropsMoved_);
         });
@@ -410,20 +415,31 @@ private:
             if (stop_) return;
             const bool hold = has("autosave");
             if (hold) planted_[0].frames.push_back(frame_);
+            size_t bytes = 0;
             FUG_MARK("Autosave", "replay", "Keeps the race so far");
             FUG_MARK("Replay", "replay", "Packs and writes the replay");
             {
                 FUG_MARK("Flush", "replay", "Hands the packed replay to the disk");
                 scene_.lock(lockSite);
                 work(0.3 * kMs, "bytes", [&](int r) { hash(r); });
+                const std::vector<uint8_t> packed = replay_;
+                bytes = packed.size();
                 if (!hold) scene_.unlock();
                 {
                     fug::Mark mark(fileSite);
-                    device(26 * kMs);
+                    if (!runtime_.isVirtual()) writeReplay(packed);
+                    device(26 * kMs);  // the disk is a slow one
                 }
                 if (hold) scene_.unlock();
             }
-            saved.set(static_cast<double>(replay_) / 1024);
+            saved.set(static_cast<double>(bytes) / 1024);
+        }
+    }
+
+    static void writeReplay(const std::vector<uint8_t>& packed) {
+        if (std::FILE* file = std::tmpfile()) {
+            std::fwrite(packed.data(), 1, packed.size(), file);
+            std::fclose(file);
         }
     }
 
@@ -444,7 +460,9 @@ private:
 
     Runtime& runtime_;
     Settings settings_;
-    Race race_;
+    Race race_;    // the main thread's, but for the sails between beginSails and endSails
+    Spray spray_;  // the compute queue's
+    std::atomic<size_t> drops_{0};
     uint32_t frameCount_, raceFrom_ = frameCount_ / 7, finishFrom_ = frameCount_ * 4 / 5;
     std::map<std::string, double> nsPerRound_;
     volatile float sink_ = 0;
@@ -452,7 +470,7 @@ private:
     std::atomic<uint32_t> frame_{0};
     std::atomic<bool> stop_{false};
     int64_t lag_ = 0;
-    std::atomic<size_t> replay_{0};
+    std::vector<uint8_t> replay_;  // guarded by scene_
     uint64_t clothAsked_ = 0, clothFinished_ = 0, dropsMoved_ = 0;
     uint32_t tableAsked_ = 0;
     uint64_t tableShown_ = 0, tableDone_ = 0;

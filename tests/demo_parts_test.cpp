@@ -166,12 +166,15 @@ private slots:
 
     void theRaceStaysFiniteAndMoves() {
         Race race(3);
+        Spray spray(3);
         for (int step = 0; step < 3600; ++step) {
             race.wind.rebuild(1.0f / 60, 2, step % 100 < 10 ? 1.0f : 0.1f);
+            race.beginSails();
             race.cloth(0, Race::kBoats, 1.0f / 60, 1);
+            race.endSails();
             race.hulls(1.0f / 60, 1);
             race.flock(1.0f / 60, 1);
-            race.spray(1.0f / 60, 1);
+            spray.step(race.bows(), 1.0f / 60, 1);
             race.crowd(1);
             race.collisions(1);
         }
@@ -184,10 +187,10 @@ private slots:
         QVERIFY(legs > 0);
         const Vec wind = race.wind.at(10, 10);
         QVERIFY(std::isfinite(wind.x) && std::abs(wind.x) < 100);
-        QVERIFY(race.particles() > 0 && race.particles() <= 2000);
+        QVERIFY(spray.drops() > 0 && spray.drops() <= 2000);
         QVERIFY(race.planPath(1, 1) > 0);
-        QVERIFY(race.cull(1) > 0);
-        QVERIFY(std::isfinite(race.rank(1)));
+        QVERIFY(race.cull(spray.drops(), 1) > 0);
+        QVERIFY(std::isfinite(rank(race.standings(), 1)));
         QCOMPARE(race.snapshot().size(), size_t{Race::kBoats * 5 * sizeof(float)});
     }
 
@@ -195,7 +198,9 @@ private slots:
         const auto sailed = [](uint64_t seed) {
             Race race(seed);
             for (int step = 0; step < 200; ++step) {
+                race.beginSails();
                 race.cloth(0, Race::kBoats, 1.0f / 60, 1);
+                race.endSails();
                 race.hulls(1.0f / 60, 1);
             }
             return race.snapshot();

@@ -146,10 +146,11 @@ using Mutex = Recorded<std::mutex>;
 /// A site variable: FUG_SITE_HERE(variable, "name"[, "category"[, "description"]]).
 #define FUG_SITE_HERE(variable, ...) static fug_site variable = FUG_SITE_PICK(__VA_ARGS__, "", "", "")
 /// A marker until the end of the block: FUG_MARK("name"[, "category"[, "description"]]).
-#define FUG_MARK(...)                                        \
-    FUG_SITE_HERE(FUG_JOIN(fugSite, __LINE__), __VA_ARGS__); \
-    const ::fug::Mark FUG_JOIN(fugMark, __LINE__)(FUG_JOIN(fugSite, __LINE__))
+#define FUG_MARK(...) FUG_MARK_NUMBERED(__COUNTER__, __VA_ARGS__)
+#define FUG_MARK_NUMBERED(number, ...)                     \
+    FUG_SITE_HERE(FUG_JOIN(fugSite, number), __VA_ARGS__); \
+    const ::fug::Mark FUG_JOIN(fugMark, number)(FUG_JOIN(fugSite, number))
 /// A wait until the end of the block, reachable as `variable` for endedBy().
-#define FUG_WAIT(variable, object, kind, ...)                \
-    FUG_SITE_HERE(FUG_JOIN(fugSite, __LINE__), __VA_ARGS__); \
-    ::fug::Wait variable(FUG_JOIN(fugSite, __LINE__), object, kind)
+#define FUG_WAIT(variable, object, kind, ...)             \
+    FUG_SITE_HERE(FUG_JOIN(variable, Site), __VA_ARGS__); \
+    ::fug::Wait variable(FUG_JOIN(variable, Site), object, kind)
