@@ -232,6 +232,21 @@ private slots:
         }
     }
 
+    void stripColumnsShowTheGravestPoint() {
+        TextRecording t;
+        t.frame(0, "main").frameEnd(5, "main");
+        t.at(400, "main", R"("do":"point","severity":"info","text":"calm")");
+        t.at(401, "main", R"("do":"point","severity":"error","text":"broken")");
+        t.at(402, "main", R"("do":"point","severity":"debug","text":"detail")");
+        t.frame(1'000, "main").frameEnd(1'005, "main");
+        const auto r = t.open();
+        StripPicture picture;
+        picture.layOut(explained(r), 10);
+        const auto& column = picture.columns()[static_cast<size_t>(picture.xAt(400'000))];
+        QVERIFY(column.point != kNone);
+        QCOMPARE(r->points[column.point].text, std::string("broken"));
+    }
+
     void stripDrawsOverrunAboveAndHeadroomBelowTheDeadline() {
         const auto e = explained(sample());
         StripPicture picture;

@@ -146,11 +146,30 @@ QString OverrunStrip::wordsFor(uint32_t index) const {
     return words;
 }
 
+QString OverrunStrip::pointNear(int x) const {
+    const auto& columns = picture_.columns();
+    const Recording& r = *document_.recording();
+    for (int reach = 0; reach < 4; ++reach)
+        for (const int c : {x - area().left() - reach, x - area().left() + reach}) {
+            if (c < 0 || c >= static_cast<int>(columns.size()) || columns[static_cast<size_t>(c)].point == kNone)
+                continue;
+            const Point& point = r.points[columns[static_cast<size_t>(c)].point];
+            return tr("<b>%1</b><br>%2 on %3, %4")
+                .arg(q(point.text).toHtmlEscaped(), QString(severityName(point.severity)),
+                     q(r.lanes[point.lane].name).toHtmlEscaped(), q(durationText(point.time)));
+        }
+    return {};
+}
+
 bool OverrunStrip::event(QEvent* event) {
     if (event->type() != QEvent::ToolTip || !document_.explanation()) return QWidget::event(event);
     const auto* help = static_cast<QHelpEvent*>(event);
+    const QString point =
+        help->pos().y() > area().bottom() - StripPicture::kStageHeight ? pointNear(help->pos().x()) : QString();
     const uint32_t frame = frameNear(help->pos().x());
-    if (frame == kNone)
+    if (!point.isEmpty())
+        QToolTip::showText(help->globalPos(), point, this);
+    else if (frame == kNone)
         QToolTip::hideText();
     else
         QToolTip::showText(help->globalPos(), wordsFor(frame), this);

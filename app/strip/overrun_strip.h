@@ -38,6 +38,7 @@ private:
     QRect windowRect() const;
     uint32_t frameNear(int x) const;
     QString wordsFor(uint32_t frame) const;
+    QString pointNear(int x) const;
 
     Document& document_;
     Selection& selection_;

@@ -40,6 +40,12 @@ void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int wi
         tallest_ = std::max(tallest_, frame.overrun);
         deepest_ = std::max(deepest_, headroom);
     }
+    const auto& points = e.recording->points;
+    for (uint32_t i = 0; i < points.size(); ++i) {
+        const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(points[i].time)), 0, width - 1);
+        uint32_t& shown = columns_[static_cast<size_t>(x)].point;
+        if (shown == kNone || points[i].severity > points[shown].severity) shown = i;
+    }
     // Letters over the costliest spikes first, where there is room.
     std::vector<uint32_t> order(e.spikes.size());
     for (uint32_t i = 0; i < order.size(); ++i) order[i] = i;
@@ -124,19 +130,36 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
     label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));
     label(QRect(area.right() - 124, zero - 15, 120, 14), Qt::AlignRight | Qt::AlignBottom, QObject::tr("deadline"));
 
-    const QRect stages(area.left(), area.bottom() - kStageHeight + 3, area.width(), kStageHeight - 3);
-    if (const State* state = e.recording->stages()) {
+    paintStages(painter, QRect(area.left(), area.bottom() - kStageHeight + 3, area.width(), kStageHeight - 3));
+}
+
+/// The stages of the program, the points on them, and the stages' names over both.
+void StripPicture::paintStages(QPainter& painter, const QRect& band) const {
+    const Theme& t = theme();
+    const Recording& r = *explanation_->recording;
+    std::vector<std::pair<QRect, QString>> named;
+    if (const State* state = r.stages()) {
         for (const StateSpan& span : state->spans) {
-            const int from = area.left() + static_cast<int>(xAt(span.begin)),
-                      to = area.left() + static_cast<int>(xAt(span.end));
+            const int from = band.left() + static_cast<int>(xAt(span.begin)),
+                      to = band.left() + static_cast<int>(xAt(span.end));
             if (to - from < 2) continue;
-            const QRect box(from, stages.top(), to - from - 1, stages.height());
-            painter.fillRect(box, t.stage);
-            painter.setPen(t.muted);
-            const QString name = q(span.value);
-            if (painter.fontMetrics().horizontalAdvance(name) < box.width() - 10)
-                painter.drawText(box.adjusted(6, 0, -4, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
+            named.emplace_back(QRect(from, band.top(), to - from - 1, band.height()), q(span.value));
+            painter.fillRect(named.back().first, t.stage);
         }
+    }
+    // A point is a small stroke, longer and in ink for warnings and errors.
+    for (size_t x = 0; x < columns_.size(); ++x) {
+        if (columns_[x].point == kNone) continue;
+        const bool grave = r.points[columns_[x].point].severity >= Severity::Warning;
+        painter.fillRect(QRect(band.left() + static_cast<int>(x), band.bottom() - (grave ? 6 : 3), 2, grave ? 7 : 4),
+                         grave ? t.plum : t.near);
+    }
+    painter.setPen(t.muted);
+    for (const auto& [box, name] : named) {
+        const int width = painter.fontMetrics().horizontalAdvance(name);
+        if (width >= box.width() - 10) continue;
+        painter.fillRect(QRect(box.left() + 3, box.top(), width + 6, box.height()), t.stage);
+        painter.drawText(box.adjusted(6, 0, -4, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
     }
 }
 

@@ -23,6 +23,7 @@ public:
         int64_t overrun = 0;
         int64_t headroom = 0;  // least of the column, deadline − work
         bool near = false;
+        uint32_t point = kNone;  // the gravest point in it
     };
 
     /// Lays the whole recording out on `width` columns. Costs one pass over the frames; painting
@@ -38,6 +39,7 @@ public:
     static constexpr int kLetterHeight = 16;
 
 private:
+    void paintStages(QPainter& painter, const QRect& band) const;
     std::shared_ptr<const Explanation> explanation_;
     std::vector<Column> columns_;
     int64_t tallest_ = 0, deepest_ = 0;

@@ -12,20 +12,30 @@ const char* pieceName(PieceKind kind) {
     return names[static_cast<size_t>(kind)];
 }
 
+namespace {
+constexpr int kStepsBack = 8;
+}
+
 Accountant::Accountant(const Recording& recording)
     : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {}
 
 Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
     const auto& rows = recording_.lanes[lane].rows;
     Cursor& cursor = cursors_[lane];
-    const bool restart = !cursor.set || time > cursor.time || cursor.time - time > 100'000'000;
+    const bool restart = !cursor.set || time > cursor.time;
     if (restart) cursor.last.assign(rows.size(), kNone);
     Here here{{}, INT64_MIN, false};
     bool inside = true;
     for (uint32_t row = 0; row < rows.size(); ++row) {
         uint32_t& last = cursor.last[row];
         if (restart) last = rows[row].lastBefore(time);
-        while (last != kNone && rows[row].begin[last] >= time) last = last ? last - 1 : kNone;
+        for (int steps = 0; last != kNone && rows[row].begin[last] >= time; ++steps) {
+            if (steps == kStepsBack) {  // far away: look it up
+                last = rows[row].lastBefore(time);
+                break;
+            }
+            last = last ? last - 1 : kNone;
+        }
         if (!inside || last == kNone) continue;
         here.anything = true;
         if (rows[row].end[last] >= time) {
