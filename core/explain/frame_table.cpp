@@ -32,7 +32,7 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
                 sums[{l, r.paths[markers.path[i]].parent}].below += duration;
                 if (!(markers.flags[i] & kMarkerWait)) continue;
                 sums[{l, markers.path[i]}].wait = true;
-                sums[{l, 0}].waits += duration;
+                if (!(markers.flags[i] & kMarkerInsideWait)) sums[{l, 0}].waits += duration;
             }
         }
         if (const auto lane = sums.find({l, 0}); lane != sums.end())

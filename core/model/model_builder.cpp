@@ -8,6 +8,11 @@ namespace fugato {
 
 namespace {
 
+/// No time or duration lies beyond ± 73 years, so that differences and sums cannot overflow.
+constexpr int64_t kFarthestNs = int64_t{1} << 61;
+int64_t bounded(int64_t ns) { return std::clamp(ns, -kFarthestNs, kFarthestNs); }
+int64_t bounded(uint64_t ns) { return static_cast<int64_t>(std::min(ns, static_cast<uint64_t>(kFarthestNs))); }
+
 /// Maps the file's ids to positions in a vector, making a numbered stand-in for one never defined.
 template <class Thing>
 struct Register {
@@ -104,7 +109,9 @@ struct ModelBuilder::Build {
         row.end.push_back(time);
         row.path.push_back(path);
         row.parent.push_back(depth ? build.open.back().index : 0);
-        row.flags.push_back(wait ? kMarkerWait : 0);
+        const bool inside = depth && (build.open.back().wait ||
+                                      (lane.rows[depth - 1].flags[build.open.back().index] & kMarkerInsideWait));
+        row.flags.push_back(static_cast<uint8_t>((wait ? kMarkerWait : 0) | (inside ? kMarkerInsideWait : 0)));
         build.open.push_back({static_cast<uint32_t>(row.size() - 1), wait});
         build.openPaths.push_back(path);
     }
@@ -191,13 +198,13 @@ void ModelBuilder::define(const Definition& definition) {
         }
         void operator()(const SiteDefinition& d) const {
             b.r.sites[b.sites.at(d.id).first] = {d.name, d.category, d.description,
-                                                 d.file, d.line,     static_cast<int64_t>(d.longestNs)};
+                                                 d.file, d.line,     bounded(d.longestNs)};
         }
         void operator()(const SeriesDefinition& d) const {
             const uint32_t position = b.series.at(d.id).first;
             b.r.series[position].name = d.name;
             if (b.seriesDeadline.size() <= position) b.seriesDeadline.resize(position + 1);
-            b.seriesDeadline[position] = static_cast<int64_t>(d.deadlineNs);
+            b.seriesDeadline[position] = bounded(d.deadlineNs);
         }
         void operator()(const ObjectDefinition& d) const { b.r.objects[b.objects.at(d.id).first] = d.name; }
         void operator()(const CounterDefinition& d) const {
@@ -218,7 +225,7 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
     const uint32_t position = b.lane(laneId);
     Lane& lane = r.lanes[position];
     LaneBuild& build = b.builds[position];
-    int64_t time = event.time;
+    int64_t time = bounded(event.time);
     if (!build.any) {
         lane.first = lane.last = time;
         build.any = true;
@@ -249,7 +256,7 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
                     b.endFrame(build, i, time);
                     break;
                 }
-            const auto deadline = static_cast<int64_t>(event.a);
+            const auto deadline = bounded(event.a);
             build.frames.push_back({series, time, deadline > 0 ? deadline : b.seriesDeadline[series]});
             break;
         }
@@ -327,7 +334,9 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
         }
         std::stable_sort(lane.waits.begin(), lane.waits.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
         int64_t waited = 0;
-        for (const Wait& wait : lane.waits) lane.waitedUntil.push_back(waited += wait.end - wait.begin);
+        for (const Wait& wait : lane.waits)
+            if (!(lane.rows[wait.row].flags[wait.index] & kMarkerInsideWait))
+                lane.blocked.push_back({wait.begin, wait.end, waited += wait.end - wait.begin});
         if (!build.any) continue;
         r.begin = any ? std::min(r.begin, lane.first) : lane.first;
         r.end = any ? std::max(r.end, lane.last) : lane.last;

@@ -46,26 +46,15 @@ size_t Lane::markerCount() const {
 
 int64_t Lane::busyBetween(int64_t begin, int64_t end) const {
     if (rows.empty()) return 0;
-    // Summed durations before an instant, with the part of the one that is open there.
-    const auto before = [](int64_t time, const auto& beginOf, const auto& endOf, const std::vector<int64_t>& sums) {
-        size_t low = 0, high = sums.size();
-        while (low < high) {
-            const size_t middle = (low + high) / 2;
-            if (beginOf(middle) < time)
-                low = middle + 1;
-            else
-                high = middle;
-        }
-        if (low == 0) return int64_t{0};
-        return sums[low - 1] - std::max<int64_t>(0, endOf(low - 1) - time);
+    // Summed durations before an instant, less the part that lies after it of the one open there.
+    const auto marked = [&](int64_t time) -> int64_t {
+        const uint32_t last = rows[0].lastBefore(time);
+        return last == kNone ? 0 : rows[0].busyUntil[last] - std::max<int64_t>(0, rows[0].end[last] - time);
     };
-    const auto marked = [&](int64_t t) {
-        return before(
-            t, [&](size_t i) { return rows[0].begin[i]; }, [&](size_t i) { return rows[0].end[i]; }, rows[0].busyUntil);
-    };
-    const auto waited = [&](int64_t t) {
-        return before(
-            t, [&](size_t i) { return waits[i].begin; }, [&](size_t i) { return waits[i].end; }, waitedUntil);
+    const auto waited = [&](int64_t time) -> int64_t {
+        const auto after = std::lower_bound(blocked.begin(), blocked.end(), time,
+                                            [](const Blocked& b, int64_t t) { return b.begin < t; });
+        return after == blocked.begin() ? 0 : after[-1].until - std::max<int64_t>(0, after[-1].end - time);
     };
     return std::max<int64_t>(0, marked(end) - marked(begin) - (waited(end) - waited(begin)));
 }

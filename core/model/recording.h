@@ -46,7 +46,7 @@ private:
     std::unordered_map<uint64_t, PathId> children_;
 };
 
-enum MarkerFlag : uint8_t { kMarkerWait = 1, kMarkerEndRepaired = 2 };
+enum MarkerFlag : uint8_t { kMarkerWait = 1, kMarkerEndRepaired = 2, kMarkerInsideWait = 4 };
 
 /// The markers of one lane at one nesting depth. They do not overlap and are sorted by begin.
 struct MarkerRow {
@@ -104,9 +104,12 @@ struct Lane {
     uint32_t group = 0;      // lanes of one kind and role do the same work; see Recording::groups
     int64_t first = 0, last = 0;
     std::vector<MarkerRow> rows;
-    std::vector<Wait> waits;           // sorted by begin
-    std::vector<int64_t> waitedUntil;  // summed durations of the waits up to and with each
-    std::vector<LinkEnd> linkIns;      // sorted by time
+    std::vector<Wait> waits;  // sorted by begin
+    struct Blocked {
+        int64_t begin, end, until;  // until: summed durations up to and with this one
+    };
+    std::vector<Blocked> blocked;  // the waits that lie in no other wait, in order of time
+    std::vector<LinkEnd> linkIns;  // sorted by time
     std::vector<LostStretch> lost;
 
     size_t markerCount() const;
