@@ -22,6 +22,7 @@ void FrameTableModel::setTable(std::shared_ptr<const Explanation> explanation, u
     beginResetModel();
     explanation_ = std::move(explanation);
     table_ = makeFrameTable(*explanation_, frame);
+    late_ = explanation_->frames[frame].overrun > 0;
     parents_.assign(table_.rows.size(), kNone);
     positions_.assign(table_.rows.size(), 0);
     for (size_t i = 0; i < table_.lanes.size(); ++i) positions_[table_.lanes[i]] = static_cast<int>(i);
@@ -95,10 +96,10 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
                                                  : Qt::AlignRight | Qt::AlignVCenter);
         case Qt::ForegroundRole:
             if (row.wait || (!row.calls && row.path)) return theme().muted;  // waiting is not work
-            if (index.column() == kExcess && row.excess() >= 1'000'000 && !row.wait) return theme().plum;
+            if (index.column() == kExcess && late_ && row.excess() >= 1'000'000 && !row.wait) return theme().plum;
             return {};
         case Qt::FontRole: {
-            const bool strong = (index.column() == kExcess && row.excess() >= 1'000'000 && !row.wait) ||
+            const bool strong = (index.column() == kExcess && late_ && row.excess() >= 1'000'000 && !row.wait) ||
                                 (!row.path && index.column() == kMarker);
             return strong ? boldFont() : textFont();
         }

@@ -34,6 +34,7 @@ private:
     const std::vector<uint32_t>& childrenOf(const QModelIndex& parent) const;
     std::shared_ptr<const Explanation> explanation_;
     FrameTable table_;
+    bool late_ = false;
     std::vector<uint32_t> parents_;  // by row; kNone for lanes
     std::vector<int> positions_;     // among its siblings
 };

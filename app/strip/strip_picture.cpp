@@ -40,6 +40,15 @@ void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int wi
         tallest_ = std::max(tallest_, frame.overrun);
         deepest_ = std::max(deepest_, headroom);
     }
+    // Few frames on many columns: each fills the way to the next one, but for real gaps.
+    for (size_t x = 1; x < columns_.size(); ++x) {
+        if (columns_[x].first != kNone || columns_[x - 1].last == kNone) continue;
+        const uint32_t frame = columns_[x - 1].last;
+        const int64_t usualGap = 2 * std::max(e.frame(frame).duration(), e.frames[frame].deadline);
+        if (timeAt(static_cast<double>(x)) - e.frame(frame).begin > usualGap) continue;
+        columns_[x] = columns_[x - 1];
+        columns_[x].goesOn = true;
+    }
     const auto& points = e.recording->points;
     for (uint32_t i = 0; i < points.size(); ++i) {
         const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(points[i].time)), 0, width - 1);
@@ -101,7 +110,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
             const bool other = cause != kNone && std::none_of(shares.begin(), shares.end(),
                                                               [&](const CauseShare& s) { return s.cause == cause; });
             painter.fillRect(at, zero - above, 1, above, other ? t.plumMiddle : t.plum);
-        } else if (column.near) {  // told by shape: a small wedge under the line
+        } else if (column.near && !column.goesOn) {  // told by shape: a small wedge under the line
             painter.fillRect(at - 1, zero + 1, 3, 2, t.near);
             painter.fillRect(at, zero + 3, 1, 2, t.near);
         }

@@ -23,6 +23,7 @@ public:
         int64_t overrun = 0;
         int64_t headroom = 0;  // least of the column, deadline − work
         bool near = false;
+        bool goesOn = false;     // no frame begins here; the one before still fills it
         uint32_t point = kNone;  // the gravest point in it
     };
 
