@@ -257,18 +257,19 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     const PathId path = row.path[index];
     const bool wait = row.flags[index] & kMarkerWait;
     const double ink = inkAt(lane, row, index, index);
-    if (wait) {
-        painter.fillRect(box, t.waiting);
-        painter.fillRect(box, QBrush(t.waitingDots, Qt::Dense6Pattern));
-    } else {
-        painter.fillRect(box, ink > 0 ? t.ink(ink) : t.marker);
-    }
-    if (box.width() >= 4) {
+    // Whole pixels: the raster fills those quickest.
+    const int x = static_cast<int>(std::floor(box.left())), y = static_cast<int>(box.top());
+    const int width = std::max(1, static_cast<int>(std::floor(box.right())) - x),
+              height = static_cast<int>(box.height());
+    const QRect pixels(x, y, width, height);
+    painter.fillRect(pixels, wait ? t.waiting : ink > 0 ? t.ink(ink) : t.marker);
+    if (wait && width >= 12) painter.fillRect(pixels, QBrush(t.waitingDots, Qt::Dense6Pattern));
+    if (width >= 4) {
         const QColor edge = wait ? t.line : ink > 0.55 ? t.plumMiddle : ink > 0.3 ? t.plum : t.markerEdge;
-        painter.fillRect(QRectF(box.left(), box.top(), box.width(), 1), edge);
-        painter.fillRect(QRectF(box.left(), box.bottom() - 1, box.width(), 1), edge);
-        painter.fillRect(QRectF(box.left(), box.top(), 1, box.height()), edge);
-        painter.fillRect(QRectF(box.right() - 1, box.top(), 1, box.height()), edge);
+        painter.fillRect(x, y, width, 1, edge);
+        painter.fillRect(x, y + height - 1, width, 1, edge);
+        painter.fillRect(x, y + 1, 1, height - 2, edge);
+        painter.fillRect(x + width - 1, y + 1, 1, height - 2, edge);
     }
     ++shown_;
     const double left = std::max<double>(box.left(), axis.left()) + 4,
