@@ -55,8 +55,10 @@ FrameTable makeFrameTable(const Explanation& e, uint32_t frame) {
     std::map<RowKey, int64_t> usual;
     for (auto& [key, values] : samples) {
         values.resize(good.size());  // absent: 0
-        std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
-        usual[key] = values[values.size() / 2];
+        const auto middle =
+            values.begin() + static_cast<std::ptrdiff_t>((values.size() - 1) / 2);  // the lower, as in baselines
+        std::nth_element(values.begin(), middle, values.end());
+        usual[key] = *middle;
         if (usual[key] > 0) sums[key];  // shown also where this frame has none of it
     }
 
