@@ -84,6 +84,7 @@ int main(int argc, char** argv) {
     options.build = "412";
     options.now = virtualClock ? skerry::virtualNow : nullptr;
     options.no_background = virtualClock;
+    if (virtualClock) options.buffer_folder = "";  // the same bytes for the same seed
     if (fug_start(out.c_str(), &options) != 0) {
         std::fprintf(stderr, "skerry: %s. Choose another --out.\n", fug_status());
         return 1;

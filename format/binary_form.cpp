@@ -64,53 +64,67 @@ bool readIndex(ByteSource& source, BlockDirectory& directory) {
     return true;
 }
 
-/// Maps ticks to nanoseconds along the file's clock pairs: straight lines between them, the slope
-/// of the nearest pair (or the header's estimate) outside.
+/// A point where a clock's ticks and the time are both known.
+struct ClockPoint {
+    uint64_t ticks;
+    int64_t ns;
+};
+
+/// Maps a clock's ticks to nanoseconds along its points: straight lines between them, the slope of the
+/// nearest two (or the estimate, where there are fewer) outside.
 class TickMap {
 public:
-    TickMap(const FileHeader& header, std::vector<ClockPair> pairs)
-        : direct_(header.clock != static_cast<uint32_t>(ClockKind::Ticks)),
-          origin_(header.originTicks),
-          estimate_(header.nsPerTick > 1e-6 && header.nsPerTick < 1e6 ? header.nsPerTick : 1.0),
-          pairs_(std::move(pairs)) {
-        std::sort(pairs_.begin(), pairs_.end(), [](auto& a, auto& b) { return a.ticks < b.ticks; });
+    TickMap() = default;  // ticks are nanoseconds since time 0
+    TickMap(uint64_t origin, double nsPerTick, std::vector<ClockPoint> points)
+        : direct_(false),
+          origin_(origin),
+          estimate_(nsPerTick > 1e-6 && nsPerTick < 1e6 ? nsPerTick : 1.0),
+          points_(std::move(points)) {
+        std::sort(points_.begin(), points_.end(), [](auto& a, auto& b) { return a.ticks < b.ticks; });
+    }
+    static TickMap nanoseconds(uint64_t origin) {
+        TickMap map;
+        map.origin_ = origin;
+        return map;
     }
     int64_t toNs(uint64_t ticks) {
         if (direct_) return static_cast<int64_t>(ticks - origin_);
         if (ticks - low_ >= span_) choose(ticks);
         const double away = static_cast<double>(static_cast<int64_t>(ticks - baseTicks_)) * slope_;
         // Beyond what a signed 64-bit number holds there is no time: keep it in range.
-        return baseNs_ + static_cast<int64_t>(std::clamp(away, -4.0e18, 4.0e18));
+        return std::clamp(baseNs_, -kFarthest, kFarthest) + static_cast<int64_t>(std::clamp(away, -4.0e18, 4.0e18));
     }
 
 private:
+    static constexpr int64_t kFarthest = int64_t{1} << 61;
+
     void choose(uint64_t ticks) {
         low_ = 0;
         span_ = UINT64_MAX;
         baseTicks_ = origin_;
         baseNs_ = 0;
         slope_ = estimate_;
-        if (pairs_.empty()) return;
+        if (points_.empty()) return;
         auto after =
-            std::upper_bound(pairs_.begin(), pairs_.end(), ticks, [](uint64_t t, auto& p) { return t < p.ticks; });
-        low_ = after == pairs_.begin() ? 0 : after[-1].ticks;
-        span_ = (after == pairs_.end() ? UINT64_MAX : after->ticks) - low_;
-        if (after == pairs_.begin()) ++after;
-        const ClockPair& base = after[-1];
+            std::upper_bound(points_.begin(), points_.end(), ticks, [](uint64_t t, auto& p) { return t < p.ticks; });
+        low_ = after == points_.begin() ? 0 : after[-1].ticks;
+        span_ = (after == points_.end() ? UINT64_MAX : after->ticks) - low_;
+        if (after == points_.begin()) ++after;
+        const ClockPoint& base = after[-1];
         baseTicks_ = base.ticks;
-        baseNs_ = static_cast<int64_t>(base.ns);
-        const bool lastPair = after == pairs_.end();
-        if (lastPair && pairs_.size() < 2) return;
-        const ClockPair& a = lastPair ? after[-2] : after[-1];
-        const ClockPair& b = lastPair ? after[-1] : after[0];
+        baseNs_ = base.ns;
+        const bool lastPair = after == points_.end();
+        if (lastPair && points_.size() < 2) return;
+        const ClockPoint& a = lastPair ? after[-2] : after[-1];
+        const ClockPoint& b = lastPair ? after[-1] : after[0];
         if (b.ticks > a.ticks && b.ns > a.ns)
             slope_ = static_cast<double>(b.ns - a.ns) / static_cast<double>(b.ticks - a.ticks);
     }
 
-    bool direct_;
-    uint64_t origin_;
-    double estimate_;
-    std::vector<ClockPair> pairs_;
+    bool direct_ = true;
+    uint64_t origin_ = 0;
+    double estimate_ = 1;
+    std::vector<ClockPoint> points_;
     uint64_t low_ = 0, span_ = 0, baseTicks_ = 0;
     int64_t baseNs_ = 0;
     double slope_ = 1;
@@ -142,7 +156,7 @@ void emitDefinition(layout::DefinitionType type, Fields fields, EventSink& sink)
         case layout::DefinitionType::Lane: {
             LaneDefinition lane;
             lane.id = number32(fields);
-            lane.kind = fields.number() == 1 ? LaneKind::Queue : LaneKind::Thread;
+            lane.kind = static_cast<LaneKind>(std::min<uint64_t>(fields.number(), 2));
             lane.osId = fields.number();
             lane.name = fields.text();
             lane.role = fields.text();
@@ -157,6 +171,7 @@ void emitDefinition(layout::DefinitionType type, Fields fields, EventSink& sink)
             site.category = fields.text();
             site.description = fields.text();
             site.file = fields.text();
+            site.detail = number32(fields);
             return sink.define(site);
         }
         case layout::DefinitionType::Series: {
@@ -190,16 +205,99 @@ void emitDefinition(layout::DefinitionType type, Fields fields, EventSink& sink)
             std::string key = fields.text();
             return sink.define(ContextDefinition{std::move(key), fields.text()});
         }
-    }  // a record type of a later version: skipped
+        case layout::DefinitionType::Key: {
+            const uint32_t id = number32(fields);
+            return sink.define(KeyDefinition{id, fields.text()});
+        }
+        case layout::DefinitionType::Pool: {
+            const uint32_t id = number32(fields);
+            return sink.define(PoolDefinition{id, fields.text()});
+        }
+        case layout::DefinitionType::OsThread: {
+            OsThreadDefinition thread;
+            thread.id = number32(fields);
+            thread.process = number32(fields);
+            thread.name = fields.text();
+            return sink.define(thread);
+        }
+        case layout::DefinitionType::Module: {
+            ModuleDefinition module;
+            module.address = fields.number();
+            module.bytes = fields.number();
+            module.offset = fields.number();
+            module.path = fields.text();
+            module.buildId = fields.text();
+            return sink.define(module);
+        }
+        case layout::DefinitionType::Clock:
+        case layout::DefinitionType::ClockSync: return;  // for LaneClocks
+    }                                                    // a record type of a later version: skipped
 }
 
-bool emitDefinitions(std::string_view payload, EventSink& sink) {
+/// Which clock each lane's ticks are of, and how to make times of them.
+class LaneClocks {
+public:
+    explicit LaneClocks(const FileHeader& header) : header_(header) {}
+
+    void addPair(const ClockPair& pair) { pairs_.push_back({pair.ticks, static_cast<int64_t>(pair.ns)}); }
+    void define(layout::DefinitionType type, Fields fields) {
+        if (type == layout::DefinitionType::Lane) {
+            const uint32_t lane = number32(fields);
+            fields.number();
+            fields.number();
+            fields.text();
+            fields.text();
+            clockOf_[lane] = number32(fields);
+        } else if (type == layout::DefinitionType::Clock) {
+            const uint32_t clock = number32(fields);
+            const uint64_t bits = fields.number();
+            std::memcpy(&clocks_[clock].nsPerTick, &bits, sizeof bits);
+        } else if (type == layout::DefinitionType::ClockSync) {
+            const uint32_t clock = number32(fields);
+            const uint64_t device = fields.number();
+            clocks_[clock].syncs.push_back({device, fields.number()});
+        }
+    }
+    /// After the last definition and pair.
+    void ready() {
+        maps_[kRecordingClock] = header_.clock == static_cast<uint32_t>(ClockKind::Ticks)
+                                     ? TickMap(header_.originTicks, header_.nsPerTick, std::move(pairs_))
+                                     : TickMap::nanoseconds(header_.originTicks);
+        maps_[kNanosecondClock] = TickMap();
+        for (auto& [id, clock] : clocks_) {
+            if (id < kFirstOwnClock) continue;
+            std::vector<ClockPoint> points;
+            for (const auto& [device, host] : clock.syncs)
+                points.push_back({device, maps_[kRecordingClock].toNs(host)});
+            maps_[id] = TickMap(0, clock.nsPerTick, std::move(points));
+        }
+    }
+    TickMap& of(uint32_t lane) {
+        const auto clock = clockOf_.find(lane);
+        const auto map = maps_.find(clock == clockOf_.end() ? kRecordingClock : clock->second);
+        return map == maps_.end() ? maps_[kRecordingClock] : map->second;
+    }
+
+private:
+    struct Clock {
+        double nsPerTick = 1;
+        std::vector<std::pair<uint64_t, uint64_t>> syncs;
+    };
+    FileHeader header_;
+    std::vector<ClockPoint> pairs_;
+    std::map<uint32_t, uint32_t> clockOf_;
+    std::map<uint32_t, Clock> clocks_;
+    std::map<uint32_t, TickMap> maps_;
+};
+
+bool emitDefinitions(std::string_view payload, EventSink& sink, LaneClocks& clocks) {
     const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
     const uint8_t* end = at + payload.size();
     while (at < end) {
         const auto type = static_cast<layout::DefinitionType>(*at++);
         std::string_view fields;
         if (!readText(at, end, fields)) return false;
+        clocks.define(type, Fields(fields));
         emitDefinition(type, Fields(fields), sink);
     }
     return true;
@@ -214,23 +312,13 @@ uint32_t emitEvents(const IndexEntry& block, std::string_view payload, TickMap& 
     std::string clean;
     for (uint32_t i = 0; i < block.count; ++i) {
         if (!readEvent(at, end, raw, previous)) return block.count - i;
-        if (static_cast<uint8_t>(raw.kind) >= 16) continue;  // of a later version
+        if (!kindIsKnown(raw.kind)) continue;  // of a later version
         Event event{clock.toNs(raw.ticks), raw.kind, raw.id, raw.a, raw.b, raw.text};
-        if (!raw.text.empty()) event.text = clean = cleanUtf8(raw.text);
+        const bool bytes = raw.kind == EventKind::Picture || raw.kind == EventKind::Sample;
+        if (!raw.text.empty() && !bytes) event.text = clean = cleanUtf8(raw.text);
         sink.event(block.lane, event);
     }
     return 0;
-}
-
-/// Reads the payload of the block at an entry. Returns false where it is cut or damaged.
-bool readPayload(ByteSource& source, const IndexEntry& block, std::string& payload) {
-    BlockHeader header;
-    if (!readBlockHeader(source, block.offset, header)) return false;
-    if (header.type != block.type || header.payloadBytes != block.payloadBytes || header.version != 1) return false;
-    if (header.payloadBytes > source.size()) return false;
-    payload.resize(header.payloadBytes);
-    if (source.read(block.offset + sizeof header, payload.data(), payload.size()) != payload.size()) return false;
-    return checksum(payload.data(), payload.size()) == header.payloadChecksum;
 }
 
 std::string seconds(int64_t ns) {
@@ -240,6 +328,16 @@ std::string seconds(int64_t ns) {
 }
 
 }  // namespace
+
+bool readPayload(ByteSource& source, const IndexEntry& block, std::string& payload) {
+    BlockHeader header;
+    if (!readBlockHeader(source, block.offset, header)) return false;
+    if (header.type != block.type || header.payloadBytes != block.payloadBytes || header.version != 1) return false;
+    if (header.payloadBytes > source.size()) return false;
+    payload.resize(header.payloadBytes);
+    if (source.read(block.offset + sizeof header, payload.data(), payload.size()) != payload.size()) return false;
+    return checksum(payload.data(), payload.size()) == header.payloadChecksum;
+}
 
 bool looksBinary(ByteSource& source) {
     unsigned char magic[8]{};
@@ -280,10 +378,7 @@ Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink
     if (!headerGood) damage.note("The file's header is damaged: times may be off.");
     BlockDirectory directory = findBlocks(source);
     damage.indexMissing = !directory.indexed;
-    if (damage.indexMissing)
-        damage.note(
-            "The recording was not closed (its index is missing); everything found in the file is shown. "
-            "The last instants before it ended may be missing.");
+    if (damage.indexMissing) damage.note(kNotClosed);
     damage.lostBlocks += directory.gaps;
     if (directory.gaps)
         damage.note(std::to_string(directory.gaps) +
@@ -292,16 +387,21 @@ Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink
     sink.started(header.startedUnixNs);
 
     std::string payload;
-    std::vector<ClockPair> pairs;
-    for (const IndexEntry& block : directory.blocks) {
-        if (block.type != static_cast<uint32_t>(BlockType::Clock) || !readPayload(source, block, payload)) continue;
-        for (size_t at = 0; at + sizeof(ClockPair) <= payload.size(); at += sizeof(ClockPair)) {
-            ClockPair pair;
-            std::memcpy(&pair, payload.data() + at, sizeof pair);
-            pairs.push_back(pair);
+    LaneClocks clocks(header);
+    for (const IndexEntry& block : directory.blocks) {  // names and clocks first: they may stand anywhere
+        if (block.type == static_cast<uint32_t>(BlockType::Definitions)) {
+            if (readPayload(source, block, payload) && emitDefinitions(payload, sink, clocks)) continue;
+            ++damage.lostBlocks;
+            damage.note("A block of names is damaged: some lanes and markers are shown by number.");
+        } else if (block.type == static_cast<uint32_t>(BlockType::Clock) && readPayload(source, block, payload)) {
+            for (size_t at = 0; at + sizeof(ClockPair) <= payload.size(); at += sizeof(ClockPair)) {
+                ClockPair pair;
+                std::memcpy(&pair, payload.data() + at, sizeof pair);
+                clocks.addPair(pair);
+            }
         }
     }
-    TickMap clock(header, std::move(pairs));
+    clocks.ready();
 
     uint64_t read = 0;
     for (size_t i = 0; i < directory.blocks.size(); ++i) {
@@ -309,15 +409,9 @@ Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink
         if (progress && i % 64 == 0 &&
             !progress(static_cast<double>(block.offset) / static_cast<double>(source.size())))
             return Failure{"Opening " + name + " was cancelled.", true};
-        const auto type = static_cast<BlockType>(block.type);
-        if (type != BlockType::Definitions && type != BlockType::Events) continue;
+        if (block.type != static_cast<uint32_t>(BlockType::Events)) continue;
+        TickMap& clock = clocks.of(block.lane);
         const bool good = readPayload(source, block, payload);
-        if (type == BlockType::Definitions) {
-            if (good && emitDefinitions(payload, sink)) continue;
-            ++damage.lostBlocks;
-            damage.note("A block of names is damaged: some lanes and markers are shown by number.");
-            continue;
-        }
         const uint32_t missing = good ? emitEvents(block, payload, clock, sink) : block.count;
         read += block.count - missing;
         if (!missing) continue;
@@ -351,6 +445,7 @@ std::string definitionFields(const SiteDefinition& site) {
     appendVarint(out, site.line);
     appendVarint(out, site.longestNs);
     for (const auto* text : {&site.name, &site.category, &site.description, &site.file}) appendText(out, *text);
+    appendVarint(out, site.detail);
     return out;
 }
 std::string definitionFields(const SeriesDefinition& series) {
@@ -388,6 +483,33 @@ std::string definitionFields(const ContextDefinition& context) {
     std::string out;
     appendText(out, context.key);
     appendText(out, context.value);
+    return out;
+}
+
+std::string definitionFields(const KeyDefinition& key) {
+    std::string out;
+    appendVarint(out, key.id);
+    appendText(out, key.name);
+    return out;
+}
+std::string definitionFields(const PoolDefinition& pool) {
+    std::string out;
+    appendVarint(out, pool.id);
+    appendText(out, pool.name);
+    return out;
+}
+std::string definitionFields(const OsThreadDefinition& thread) {
+    std::string out;
+    appendVarint(out, thread.id);
+    appendVarint(out, thread.process);
+    appendText(out, thread.name);
+    return out;
+}
+std::string definitionFields(const ModuleDefinition& module) {
+    std::string out;
+    for (const uint64_t number : {module.address, module.bytes, module.offset}) appendVarint(out, number);
+    appendText(out, module.path);
+    appendText(out, module.buildId);
     return out;
 }
 

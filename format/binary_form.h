@@ -7,6 +7,11 @@
 
 namespace fugato {
 
+/// What a Damage notes of a recording without its index.
+inline constexpr const char* kNotClosed =
+    "The recording was not closed (its index is missing); everything found in the file is shown. "
+    "The last instants before it ended may be missing.";
+
 bool looksBinary(ByteSource& source);
 Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink& sink, const Progress& progress);
 /// Appends the whole recording to `write`; returns false where a write failed or it was cancelled.
@@ -19,5 +24,7 @@ struct BlockDirectory {
     uint64_t gaps = 0;  // stretches of bytes that are no block
 };
 BlockDirectory findBlocks(ByteSource& source);
+/// Reads the payload of the block at an entry. Returns false where it is cut or damaged.
+bool readPayload(ByteSource& source, const layout::IndexEntry& block, std::string& payload);
 
 }  // namespace fugato

@@ -15,7 +15,13 @@ const char* severityName(Severity severity) {
     return static_cast<size_t>(severity) < std::size(names) ? names[static_cast<size_t>(severity)] : "info";
 }
 
-const char* laneKindName(LaneKind kind) { return kind == LaneKind::Queue ? "queue" : "thread"; }
+const char* laneKindName(LaneKind kind) {
+    return kind == LaneKind::Queue ? "queue" : kind == LaneKind::Core ? "core" : "thread";
+}
+
+const char* argumentTypeName(ArgumentType type) {
+    return type == ArgumentType::Integer ? "integer" : type == ArgumentType::Real ? "real" : "text";
+}
 
 void EventStore::event(uint32_t lane, const Event& event) {
     auto& kept = lanes[lane].emplace_back(event);

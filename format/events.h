@@ -19,13 +19,15 @@ namespace fugato {
 
 using EventKind = layout::Kind;
 
-enum class LaneKind : uint8_t { Thread = 0, Queue = 1 };
+enum class LaneKind : uint8_t { Thread = 0, Queue = 1, Core = 2 };
 enum class WaitKind : uint8_t { Other = 0, Lock, Condition, Job, Gpu, File, Sleep, Pacing };
+using layout::ArgumentType;
 enum class Severity : uint8_t { Debug = 0, Info, Warning, Error };
 
 const char* waitKindName(WaitKind kind);  // "lock", "gpu", …
 const char* severityName(Severity severity);
 const char* laneKindName(LaneKind kind);
+const char* argumentTypeName(ArgumentType type);  // "integer", "real", "text"
 
 struct LaneDefinition {
     uint32_t id = 0;
@@ -38,6 +40,7 @@ struct SiteDefinition {
     uint32_t line = 0;
     uint64_t longestNs = 0;
     std::string name, category, description, file;
+    uint32_t detail = 0;  // 0 coarse, 1 fine, 2 finest
 };
 struct SeriesDefinition {
     uint32_t id = 0;
@@ -60,8 +63,26 @@ struct StateDefinition {
 struct ContextDefinition {
     std::string key, value;
 };
-using Definition = std::variant<LaneDefinition, SiteDefinition, SeriesDefinition, ObjectDefinition, CounterDefinition,
-                                StateDefinition, ContextDefinition>;
+struct KeyDefinition {  // of arguments
+    uint32_t id = 0;
+    std::string name;
+};
+struct PoolDefinition {  // 0 is the program's heap and needs no definition
+    uint32_t id = 0;
+    std::string name;
+};
+struct OsThreadDefinition {
+    uint32_t id = 0, process = 0;
+    std::string name;
+};
+struct ModuleDefinition {  // code at `address`, from `offset` of the file at `path`
+    uint64_t address = 0, bytes = 0, offset = 0;
+    std::string path, buildId;
+};
+/// In the order of layout::DefinitionType, which starts at 1. Clocks and their pairs stay below here.
+using Definition =
+    std::variant<LaneDefinition, SiteDefinition, SeriesDefinition, ObjectDefinition, CounterDefinition, StateDefinition,
+                 ContextDefinition, KeyDefinition, PoolDefinition, OsThreadDefinition, ModuleDefinition>;
 
 /// One event. The meaning of id, a, b and text follows the kind, as listed at layout::Kind. The
 /// text belongs to whoever hands the event over and is valid during the call only.
@@ -74,8 +95,9 @@ struct Event {
     std::string_view text;
 };
 
-/// Receives a recording: a definition always before its first use; the events of one lane in the
-/// order in which they were recorded, those of different lanes in any order.
+/// Receives a recording: every definition before the first event; the events of one lane in the order
+/// in which they were recorded, those of different lanes in any order. (In the text form a definition
+/// stands before its first use.)
 class EventSink {
 public:
     virtual ~EventSink() = default;

@@ -2,6 +2,7 @@
 #include "recording_file.h"
 
 #include "binary_form.h"
+#include "rescue.h"
 #include "text_form.h"
 
 namespace fugato {
@@ -16,9 +17,17 @@ Result<Damage> readRecording(ByteSource& source, const std::string& name, EventS
 }
 
 Result<Damage> readRecordingFile(const std::string& path, EventSink& sink, const Progress& progress) {
-    auto source = openFile(path);
-    if (!source) return source.failure();
-    return readRecording(**source, path, sink, progress);
+    auto opened = openRecordingSource(path);
+    if (!opened) return opened.failure();
+    auto damage = readRecording(*opened->source, path, sink, progress);
+    if (damage && !opened->note.empty()) {
+        if (opened->beingWritten && damage->indexMissing) {  // a growing file has no index yet
+            damage->indexMissing = false;
+            std::erase(damage->notes, kNotClosed);
+        }
+        damage->notes.insert(damage->notes.begin(), opened->note);
+    }
+    return damage;
 }
 
 Result<std::monostate> writeRecordingFile(const std::string& path, const EventStore& store, const Progress& progress) {

@@ -19,12 +19,43 @@ struct Verb {
     const char* name;
 };
 constexpr Verb kVerbs[] = {
-    {EventKind::MarkBegin, "begin"},    {EventKind::MarkEnd, "end"},      {EventKind::FrameBegin, "frame"},
-    {EventKind::FrameEnd, "frame_end"}, {EventKind::Count, "count"},      {EventKind::Point, "point"},
-    {EventKind::WaitBegin, "wait"},     {EventKind::WaitEnd, "wait_end"}, {EventKind::Taken, "taken"},
-    {EventKind::Given, "given"},        {EventKind::LinkOut, "link_out"}, {EventKind::LinkIn, "link_in"},
-    {EventKind::StateSet, "state"},     {EventKind::Lost, "lost"},        {EventKind::LaneEnd, "lane_end"},
+    {EventKind::MarkBegin, "begin"},      {EventKind::MarkEnd, "end"},
+    {EventKind::FrameBegin, "frame"},     {EventKind::FrameEnd, "frame_end"},
+    {EventKind::Count, "count"},          {EventKind::Point, "point"},
+    {EventKind::WaitBegin, "wait"},       {EventKind::WaitEnd, "wait_end"},
+    {EventKind::Taken, "taken"},          {EventKind::Given, "given"},
+    {EventKind::LinkOut, "link_out"},     {EventKind::LinkIn, "link_in"},
+    {EventKind::StateSet, "state"},       {EventKind::Lost, "lost"},
+    {EventKind::LaneEnd, "lane_end"},     {EventKind::Argument, "argument"},
+    {EventKind::Outcome, "outcome"},      {EventKind::OperationBegin, "operation"},
+    {EventKind::OperationStep, "step"},   {EventKind::OperationEnd, "operation_end"},
+    {EventKind::MemoryTaken, "memory"},   {EventKind::MemoryGiven, "memory_given"},
+    {EventKind::Picture, "picture"},      {EventKind::FrameTick, "tick"},
+    {EventKind::PointCode, "point_code"}, {EventKind::Switch, "switch"},
+    {EventKind::Sample, "sample"},
 };
+
+constexpr char kHexDigits[] = "0123456789abcdef";
+std::string toHex(std::string_view bytes) {
+    std::string hex;
+    for (const char byte : bytes) {
+        hex += kHexDigits[static_cast<unsigned char>(byte) >> 4];
+        hex += kHexDigits[static_cast<unsigned char>(byte) & 15];
+    }
+    return hex;
+}
+/// The bytes that hexadecimal digits stand for; nothing where they are none.
+std::optional<std::string> fromHex(std::string_view hex) {
+    std::string bytes;
+    if (hex.size() % 2) return std::nullopt;
+    for (size_t i = 0; i < hex.size(); i += 2) {
+        const char* high = std::strchr(kHexDigits, hex[i]);
+        const char* low = std::strchr(kHexDigits, hex[i + 1]);
+        if (!hex[i] || !hex[i + 1] || !high || !low) return std::nullopt;
+        bytes += static_cast<char>((high - kHexDigits) << 4 | (low - kHexDigits));
+    }
+    return bytes;
+}
 
 const char* verbOf(EventKind kind) {
     for (const Verb& verb : kVerbs)
@@ -44,7 +75,8 @@ Json toJson(const SiteDefinition& d) {
             {"description", d.description},
             {"file", d.file},
             {"line", d.line},
-            {"longest_ns", d.longestNs}};
+            {"longest_ns", d.longestNs},
+            {"detail", d.detail}};
 }
 Json toJson(const SeriesDefinition& d) {
     return {{"define", "series"}, {"id", d.id}, {"name", d.name}, {"deadline_ns", d.deadlineNs}};
@@ -61,6 +93,15 @@ Json toJson(const CounterDefinition& d) {
     return json;
 }
 Json toJson(const StateDefinition& d) { return {{"define", "state"}, {"id", d.id}, {"name", d.name}}; }
+Json toJson(const KeyDefinition& d) { return {{"define", "key"}, {"id", d.id}, {"name", d.name}}; }
+Json toJson(const PoolDefinition& d) { return {{"define", "pool"}, {"id", d.id}, {"name", d.name}}; }
+Json toJson(const OsThreadDefinition& d) {
+    return {{"define", "os_thread"}, {"id", d.id}, {"process", d.process}, {"name", d.name}};
+}
+Json toJson(const ModuleDefinition& d) {
+    return {{"define", "module"}, {"address", d.address}, {"bytes", d.bytes},
+            {"offset", d.offset}, {"path", d.path},       {"build_id", d.buildId}};
+}
 Json toJson(const ContextDefinition& d) { return {{"define", "context"}, {"key", d.key}, {"value", d.value}}; }
 
 Json toJson(uint32_t lane, const Event& event) {
@@ -102,6 +143,63 @@ Json toJson(uint32_t lane, const Event& event) {
         case EventKind::Lost:
             json["events"] = event.a;
             if (event.b) json["broken"] = true;
+            break;
+        case EventKind::Argument:
+            json["key"] = event.id;
+            if (event.b == static_cast<uint64_t>(ArgumentType::Integer)) {
+                json["value"] = layout::unzigzag(event.a);
+            } else if (event.b == static_cast<uint64_t>(ArgumentType::Real)) {
+                double value = 0;
+                std::memcpy(&value, &event.a, sizeof value);
+                json["value"] = Json{{"real", numberOrName(value)}};
+            } else {
+                json["value"] = event.text;
+            }
+            break;
+        case EventKind::Outcome: json["changed_nothing"] = event.a == 1; break;
+        case EventKind::OperationBegin:
+        case EventKind::OperationStep:
+            json["site"] = event.id;
+            json["operation"] = event.a;
+            break;
+        case EventKind::OperationEnd:
+            json["operation"] = event.a;
+            json["code"] = layout::unzigzag(event.b);
+            if (!event.text.empty()) json["text"] = event.text;
+            break;
+        case EventKind::MemoryTaken:
+            json["pool"] = event.id;
+            json["address"] = event.a;
+            json["bytes"] = event.b;
+            if (!event.text.empty()) json["name"] = event.text;
+            break;
+        case EventKind::MemoryGiven:
+            json["pool"] = event.id;
+            json["address"] = event.a;
+            break;
+        case EventKind::Picture:
+            json["picture"] = event.id;
+            json["width"] = event.a >> 32;
+            json["height"] = event.a & 0xffffffff;
+            json["row"] = event.b;
+            json["pixels"] = toHex(event.text);
+            break;
+        case EventKind::FrameTick:
+            json["series"] = event.id;
+            if (event.a) json["deadline_ns"] = event.a;
+            break;
+        case EventKind::PointCode:
+            json["severity"] = severityName(static_cast<Severity>(event.id));
+            json["code"] = layout::unzigzag(event.a);
+            json["text"] = event.text;
+            break;
+        case EventKind::Switch:
+            json["thread"] = event.id;
+            if (event.a) json["ready"] = true;
+            break;
+        case EventKind::Sample:
+            json["thread"] = event.id;
+            json["stack"] = toHex(event.text);
             break;
         default: break;
     }
@@ -207,7 +305,7 @@ private:
             lane.id = defineId(line, "lane");
             lane.name = text(line, "name");
             lane.role = text(line, "role");
-            lane.kind = choice<2>(line, "kind", laneKindName, LaneKind::Thread);
+            lane.kind = choice<3>(line, "kind", laneKindName, LaneKind::Thread);
             lane.osId = whole<uint64_t>(line, "os", 0);
             sink_.define(lane);
         } else if (what == "site") {
@@ -219,6 +317,7 @@ private:
             site.file = text(line, "file");
             site.line = whole<uint32_t>(line, "line", 0);
             site.longestNs = whole<uint64_t>(line, "longest_ns", 0);
+            site.detail = whole<uint32_t>(line, "detail", 0);
             sink_.define(site);
         } else if (what == "series") {
             SeriesDefinition series;
@@ -239,6 +338,19 @@ private:
         } else if (what == "state") {
             const uint32_t id = defineId(line, "state");
             sink_.define(StateDefinition{id, text(line, "name")});
+        } else if (what == "key") {
+            const uint32_t id = defineId(line, "key");
+            sink_.define(KeyDefinition{id, text(line, "name")});
+        } else if (what == "pool") {
+            const uint32_t id = defineId(line, "pool");
+            sink_.define(PoolDefinition{id, text(line, "name")});
+        } else if (what == "os_thread") {
+            sink_.define(OsThreadDefinition{whole<uint32_t>(line, "id"), whole<uint32_t>(line, "process", 0),
+                                            text(line, "name")});
+        } else if (what == "module") {
+            sink_.define(ModuleDefinition{whole<uint64_t>(line, "address"), whole<uint64_t>(line, "bytes"),
+                                          whole<uint64_t>(line, "offset", 0), text(line, "path"),
+                                          text(line, "build_id")});
         } else if (what == "context") {
             sink_.define(ContextDefinition{text(line, "key"), text(line, "value")});
         } else {
@@ -289,10 +401,76 @@ private:
                 event.a = whole<uint64_t>(line, "events");
                 event.b = line.contains("broken") && line["broken"] == true;
                 break;
+            case EventKind::Argument: argument(line, event, kept); break;
+            case EventKind::Outcome:
+                event.a = line.contains("changed_nothing") && line["changed_nothing"] == true;
+                break;
+            case EventKind::OperationBegin:
+            case EventKind::OperationStep:
+                event.id = ref<SiteDefinition>(line, "site");
+                event.a = whole<uint64_t>(line, "operation");
+                break;
+            case EventKind::OperationEnd:
+                event.a = whole<uint64_t>(line, "operation");
+                event.b = layout::zigzag(whole<int64_t>(line, "code", 0));
+                kept = text(line, "text");
+                break;
+            case EventKind::MemoryTaken:
+                event.b = whole<uint64_t>(line, "bytes");
+                kept = text(line, "name");
+                [[fallthrough]];
+            case EventKind::MemoryGiven:
+                event.id = line.contains("pool") ? ref<PoolDefinition>(line, "pool") : 0;
+                event.a = whole<uint64_t>(line, "address");
+                break;
+            case EventKind::Picture:
+                event.id = whole<uint32_t>(line, "picture");
+                event.a = uint64_t{whole<uint32_t>(line, "width")} << 32 | whole<uint32_t>(line, "height");
+                event.b = whole<uint64_t>(line, "row", 0);
+                kept = bytes(line, "pixels");
+                break;
+            case EventKind::FrameTick:
+                event.id = ref<SeriesDefinition>(line, "series");
+                event.a = whole<uint64_t>(line, "deadline_ns", 0);
+                break;
+            case EventKind::PointCode:
+                event.id = static_cast<uint32_t>(choice<4>(line, "severity", severityName, Severity::Info));
+                event.a = layout::zigzag(whole<int64_t>(line, "code", 0));
+                kept = text(line, "text");
+                break;
+            case EventKind::Switch:
+                event.id = whole<uint32_t>(line, "thread");
+                event.a = line.contains("ready") && line["ready"] == true;
+                break;
+            case EventKind::Sample:
+                event.id = whole<uint32_t>(line, "thread");
+                kept = bytes(line, "stack");
+                break;
             default: break;
         }
         event.text = kept;
         sink_.event(ref<LaneDefinition>(line, "lane"), event);
+    }
+
+    static std::string bytes(const Json& line, const char* key) {
+        if (auto decoded = fromHex(text(line, key))) return std::move(*decoded);
+        throw Wrong{std::string("\"") + key + "\" is not an even number of hexadecimal digits"};
+    }
+    void argument(const Json& line, Event& event, std::string& kept) {
+        event.id = ref<KeyDefinition>(line, "key");
+        const auto value = line.find("value");
+        if (value == line.end()) throw Wrong{"\"value\" is missing"};
+        if (value->is_string()) {
+            event.b = static_cast<uint64_t>(ArgumentType::Text);
+            kept = value->get<std::string>();
+        } else if (value->is_number_integer()) {
+            event.b = static_cast<uint64_t>(ArgumentType::Integer);
+            event.a = layout::zigzag(value->get<int64_t>());
+        } else {
+            const double number = value->is_object() ? real(*value, "real") : real(line, "value");
+            event.b = static_cast<uint64_t>(ArgumentType::Real);
+            std::memcpy(&event.a, &number, sizeof number);
+        }
     }
 
     struct Names {

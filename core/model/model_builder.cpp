@@ -40,11 +40,35 @@ struct OpenHold {
 struct OpenFrame {
     uint32_t series;
     int64_t begin, deadline;
+    bool ticked;  // begun by a tick: only the next tick can end it
 };
+
+struct OpenOperation {
+    Operation operation;
+    bool began = false, ended = false;
+};
+
+struct MemoryChange {
+    int64_t time;
+    bool taken;
+    uint32_t pool, lane;
+    uint64_t address, bytes;
+    PathId path;
+    std::string name;
+};
+
+struct CoreSwitch {
+    int64_t time;
+    uint32_t core, thread;
+    bool readyBefore;  // the thread that had the core is still ready to run
+};
+
+constexpr uint64_t kMostPicturePixels = 4u << 20;
 
 struct LaneBuild {
     uint32_t position = 0;
     bool any = false;
+    bool onlyCounts = true;
     std::vector<OpenMarker> open;
     std::vector<PathId> openPaths;
     std::vector<OpenHold> holds;
@@ -63,7 +87,13 @@ struct ModelBuilder::Build {
     Register<std::string> objects{r.objects, {}};
     Register<Counter> counters{r.counters, {}};
     Register<State> states{r.states, {}};
+    Register<std::string> keys{r.keys, {}};
+    Register<Pool> pools{r.pools, {}};
     std::vector<LaneBuild> builds;
+    std::unordered_map<uint64_t, OpenOperation> operations;
+    std::vector<MemoryChange> memory;
+    std::map<uint32_t, Picture> pictures;
+    std::vector<CoreSwitch> switches;
     std::vector<int64_t> seriesDeadline;
     uint32_t lastLaneId = kNone, lastLane = 0;
 
@@ -173,12 +203,206 @@ struct ModelBuilder::Build {
         return r.holds[objectPosition];
     }
 
+    uint32_t pool(uint32_t id) {
+        return used(pools, id, [&](Pool& p, const std::string& n) {
+            p.name = id ? "pool " + n : "heap";
+            if (!id) --r.repairs.unknownNames;
+        });
+    }
+    void beginFrame(LaneBuild& build, const Event& event, int64_t time, bool tick) {
+        const uint32_t series = seriesOf(event.id);
+        for (size_t i = 0; i < build.frames.size(); ++i)
+            if (build.frames[i].series == series) {  // the one before ends here, whether it was ended or not
+                if (!tick) ++r.repairs.framesWithoutEnd;
+                endFrame(build, i, time);
+                break;
+            }
+        const auto deadline = bounded(event.a);
+        build.frames.push_back({series, time, deadline > 0 ? deadline : seriesDeadline[series], tick});
+    }
+    void argument(Lane& lane, const LaneBuild& build, const Event& event) {
+        if (build.open.empty()) return;
+        Argument argument;
+        argument.row = static_cast<uint32_t>(build.open.size() - 1);
+        argument.index = build.open.back().index;
+        argument.key = used(keys, event.id, [](std::string& k, const std::string& n) { k = "argument " + n; });
+        argument.type = event.b <= 2 ? static_cast<ArgumentType>(event.b) : ArgumentType::Text;
+        if (argument.type == ArgumentType::Integer)
+            argument.integer = layout::unzigzag(event.a);
+        else if (argument.type == ArgumentType::Real)
+            std::memcpy(&argument.real, &event.a, sizeof argument.real);
+        else
+            argument.text = event.text;
+        lane.arguments.push_back(std::move(argument));
+    }
+    void operation(const LaneBuild& build, const Event& event, int64_t time) {
+        OpenOperation& open = operations[event.a];
+        Operation& operation = open.operation;
+        if (event.kind == EventKind::OperationBegin) {
+            operation.site = site(event.id);
+            operation.begin = time;
+            operation.beganOn = build.position;
+            operation.askedBy = build.path();
+            open.began = true;
+        } else if (event.kind == EventKind::OperationStep) {
+            operation.steps.push_back({time, site(event.id), build.position});
+        } else {
+            operation.end = time;
+            operation.endedOn = build.position;
+            operation.code = layout::unzigzag(event.b);
+            operation.text = event.text;
+            open.ended = true;
+        }
+    }
+    void picturePiece(const Event& event, int64_t time) {
+        const uint64_t width = event.a >> 32, height = event.a & 0xffffffff;
+        if (!width || !height || width > kMostPicturePixels || width * height > kMostPicturePixels) return;
+        Picture& picture = pictures[event.id];
+        if (picture.pixels.empty()) {
+            picture.time = time;
+            picture.width = static_cast<uint32_t>(width);
+            picture.height = static_cast<uint32_t>(height);
+            picture.pixels.resize(width * height * 3);
+        }
+        const uint64_t from = std::min(event.b, height) * width * 3;
+        if (width != picture.width || height != picture.height || from + event.text.size() > picture.pixels.size())
+            return;
+        std::memcpy(picture.pixels.data() + from, event.text.data(), event.text.size());
+    }
+    void sample(const LaneBuild& build, const Event& event, int64_t time) {
+        const auto* at = reinterpret_cast<const uint8_t*>(event.text.data());
+        const auto* end = at + event.text.size();
+        StackSample sample{time, event.id, build.position, static_cast<uint32_t>(r.stackAddresses.size()), 0};
+        uint64_t address = 0, change = 0;
+        while (layout::readVarint(at, end, change)) {
+            address += static_cast<uint64_t>(layout::unzigzag(change));
+            r.stackAddresses.push_back(address);
+            ++sample.count;
+        }
+        r.samples.push_back(sample);
+    }
+
+    void dropFrames(LaneBuild& build) {
+        for (const OpenFrame& frame : build.frames) r.repairs.framesWithoutEnd += !frame.ticked;
+        build.frames.clear();
+    }
+    void finishOperations();
+    void finishMemory();
+    void finishSchedule();
+
     void endFrame(LaneBuild& build, size_t at, int64_t time) {
         const OpenFrame frame = build.frames[at];
         r.series[frame.series].frames.push_back({frame.begin, time, frame.deadline, build.position});
         build.frames.erase(build.frames.begin() + static_cast<std::ptrdiff_t>(at));
     }
 };
+
+/// Puts operations in order of time and into rows in which they do not overlap.
+void ModelBuilder::Build::finishOperations() {
+    for (auto& [number, open] : operations) {
+        if (!open.began) {
+            ++r.repairs.endsWithoutBegin;
+            continue;
+        }
+        Operation& operation = open.operation;
+        if (!open.ended || operation.end < operation.begin) operation.end = std::max(r.end, operation.begin);
+        std::stable_sort(operation.steps.begin(), operation.steps.end(),
+                         [](auto& x, auto& y) { return x.time < y.time; });
+        r.operations.push_back(std::move(operation));
+    }
+    std::sort(r.operations.begin(), r.operations.end(),
+              [](auto& x, auto& y) { return x.begin != y.begin ? x.begin < y.begin : x.end < y.end; });
+    std::vector<int64_t> rowEnds;
+    for (Operation& operation : r.operations) {
+        size_t row = 0;
+        while (row < rowEnds.size() && rowEnds[row] > operation.begin) ++row;
+        if (row == rowEnds.size()) rowEnds.push_back(0);
+        rowEnds[row] = operation.end;
+        operation.row = static_cast<uint32_t>(row);
+    }
+}
+
+/// Pairs what was taken with what was given back, over all lanes.
+void ModelBuilder::Build::finishMemory() {
+    std::stable_sort(memory.begin(), memory.end(), [](auto& x, auto& y) { return x.time < y.time; });
+    std::map<std::pair<uint32_t, uint64_t>, size_t> open;
+    std::vector<int64_t> inUse(r.pools.size());
+    for (MemoryChange& change : memory) {
+        const auto key = std::pair(change.pool, change.address);
+        const auto found = open.find(key);
+        int64_t& bytes = inUse[change.pool];
+        if (found != open.end()) {  // given back, or taken anew without that
+            Allocation& allocation = r.allocations[found->second];
+            allocation.given = change.time;
+            allocation.givenBack = true;
+            bytes -= bounded(allocation.bytes);
+            open.erase(found);
+        } else if (!change.taken) {
+            continue;  // taken before the recording began
+        }
+        if (change.taken) {
+            Allocation allocation;
+            allocation.taken = change.time;
+            allocation.given = r.end;
+            allocation.pool = change.pool;
+            allocation.lane = change.lane;
+            allocation.address = change.address;
+            allocation.bytes = change.bytes;
+            allocation.path = change.path;
+            allocation.name = std::move(change.name);
+            bytes = bounded(bytes + bounded(allocation.bytes));
+            open[key] = r.allocations.size();
+            r.allocations.push_back(std::move(allocation));
+        }
+        r.pools[change.pool].times.push_back(change.time);
+        r.pools[change.pool].bytesInUse.push_back(bytes);
+    }
+}
+
+/// From who had each core, what each recorded thread did.
+void ModelBuilder::Build::finishSchedule() {
+    if (switches.empty()) return;
+    std::stable_sort(switches.begin(), switches.end(), [](auto& x, auto& y) { return x.time < y.time; });
+    std::unordered_map<uint32_t, uint32_t> laneOf;  // by thread of the operating system
+    for (uint32_t i = 0; i < r.lanes.size(); ++i)
+        if (r.lanes[i].kind == LaneKind::Thread && r.lanes[i].osId) laneOf[static_cast<uint32_t>(r.lanes[i].osId)] = i;
+    const auto addSpan = [&](uint32_t thread, int64_t begin, int64_t end, ThreadState state, uint32_t core) {
+        const auto lane = laneOf.find(thread);
+        if (lane == laneOf.end() || end <= begin) return;
+        auto& spans = r.lanes[lane->second].schedule;
+        if (!spans.empty() && spans.back().end > begin) begin = spans.back().end;  // clocks of cores differ slightly
+        if (end > begin) spans.push_back({begin, end, state, core});
+    };
+    struct Off {
+        int64_t time;
+        bool ready;
+        uint32_t core;
+    };
+    std::unordered_map<uint32_t, Off> off;  // threads that have no core, since when
+    for (const CoreSwitch& change : switches) {
+        auto& spans = r.lanes[change.core].coreSpans;
+        if (!spans.empty()) {
+            CoreSpan& last = spans.back();
+            last.end = change.time;
+            addSpan(last.thread, last.begin, last.end, ThreadState::Running, change.core);
+            off[last.thread] = {change.time, change.readyBefore, change.core};
+        }
+        if (const auto waited = off.find(change.thread); waited != off.end()) {
+            addSpan(change.thread, waited->second.time, change.time,
+                    waited->second.ready ? ThreadState::Ready : ThreadState::Blocked, waited->second.core);
+            off.erase(waited);
+        }
+        spans.push_back({change.time, change.time, change.thread});
+    }
+    for (uint32_t i = 0; i < r.lanes.size(); ++i) {  // what lasts to the end
+        if (r.lanes[i].coreSpans.empty()) continue;
+        CoreSpan& last = r.lanes[i].coreSpans.back();
+        last.end = std::max(last.begin, r.end);
+        addSpan(last.thread, last.begin, last.end, ThreadState::Running, i);
+    }
+    for (const auto& [thread, since] : off)
+        addSpan(thread, since.time, r.end, since.ready ? ThreadState::Ready : ThreadState::Blocked, since.core);
+}
 
 ModelBuilder::ModelBuilder() : build_(std::make_unique<Build>()) {}
 ModelBuilder::~ModelBuilder() = default;
@@ -197,8 +421,8 @@ void ModelBuilder::define(const Definition& definition) {
             lane.role = d.role;
         }
         void operator()(const SiteDefinition& d) const {
-            b.r.sites[b.sites.at(d.id).first] = {d.name, d.category, d.description,
-                                                 d.file, d.line,     bounded(d.longestNs)};
+            b.r.sites[b.sites.at(d.id).first] = {d.name, d.category,           d.description, d.file,
+                                                 d.line, bounded(d.longestNs), d.detail};
         }
         void operator()(const SeriesDefinition& d) const {
             const uint32_t position = b.series.at(d.id).first;
@@ -214,7 +438,18 @@ void ModelBuilder::define(const Definition& definition) {
             counter.threshold = d.threshold;
         }
         void operator()(const StateDefinition& d) const { b.r.states[b.states.at(d.id).first].name = d.name; }
-        void operator()(const ContextDefinition& d) const { b.r.context[d.key] = d.value; }
+        void operator()(const ContextDefinition& d) const {
+            if (d.value.empty())
+                b.r.context.erase(d.key);
+            else
+                b.r.context[d.key] = d.value;
+        }
+        void operator()(const KeyDefinition& d) const { b.r.keys[b.keys.at(d.id).first] = d.name; }
+        void operator()(const PoolDefinition& d) const { b.r.pools[b.pools.at(d.id).first].name = d.name; }
+        void operator()(const OsThreadDefinition& d) const { b.r.osThreads[d.id] = {d.process, d.name}; }
+        void operator()(const ModuleDefinition& d) const {
+            b.r.modules.push_back({d.address, d.bytes, d.offset, d.path, d.buildId});
+        }
     };
     std::visit(Visitor{b}, definition);
 }
@@ -235,6 +470,7 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
     }
     const int64_t before = lane.last;
     lane.last = time;
+    build.onlyCounts = build.onlyCounts && (event.kind == EventKind::Count || event.kind == EventKind::LaneEnd);
 
     switch (event.kind) {
         case EventKind::MarkBegin: b.beginMarker(lane, build, b.site(event.id), time, false); break;
@@ -248,18 +484,8 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
         }
         case EventKind::MarkEnd:
         case EventKind::WaitEnd: b.endOf(lane, build, event, time); break;
-        case EventKind::FrameBegin: {
-            const uint32_t series = b.seriesOf(event.id);
-            for (size_t i = 0; i < build.frames.size(); ++i)
-                if (build.frames[i].series == series) {  // the one before was never ended: it ends here
-                    ++r.repairs.framesWithoutEnd;
-                    b.endFrame(build, i, time);
-                    break;
-                }
-            const auto deadline = bounded(event.a);
-            build.frames.push_back({series, time, deadline > 0 ? deadline : b.seriesDeadline[series]});
-            break;
-        }
+        case EventKind::FrameBegin:
+        case EventKind::FrameTick: b.beginFrame(build, event, time, event.kind == EventKind::FrameTick); break;
         case EventKind::FrameEnd: {
             const uint32_t series = b.seriesOf(event.id);
             size_t at = 0;
@@ -281,8 +507,28 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
         }
         case EventKind::Point:
             r.points.push_back(
-                {time, position, static_cast<Severity>(std::min(event.id, 3u)), std::string(event.text)});
+                {time, position, static_cast<Severity>(std::min(event.id, 3u)), std::string(event.text), std::nullopt});
             break;
+        case EventKind::PointCode:
+            r.points.push_back({time, position, static_cast<Severity>(std::min(event.id, 3u)), std::string(event.text),
+                                layout::unzigzag(event.a)});
+            break;
+        case EventKind::Argument: b.argument(lane, build, event); break;
+        case EventKind::Outcome:
+            if (event.a == 1 && !build.open.empty())
+                lane.rows[build.open.size() - 1].flags[build.open.back().index] |= kMarkerChangedNothing;
+            break;
+        case EventKind::OperationBegin:
+        case EventKind::OperationStep:
+        case EventKind::OperationEnd: b.operation(build, event, time); break;
+        case EventKind::MemoryTaken:
+        case EventKind::MemoryGiven:
+            b.memory.push_back({time, event.kind == EventKind::MemoryTaken, b.pool(event.id), position, event.a,
+                                event.b, build.path(), std::string(event.text)});
+            break;
+        case EventKind::Picture: b.picturePiece(event, time); break;
+        case EventKind::Switch: b.switches.push_back({time, position, event.id, event.a == 1}); break;
+        case EventKind::Sample: b.sample(build, event, time); break;
         case EventKind::Taken: build.holds.push_back({b.object(event.id), time, build.path()}); break;
         case EventKind::Given: b.give(lane, build, b.object(event.id), time); break;
         case EventKind::LinkOut:
@@ -299,8 +545,7 @@ void ModelBuilder::event(uint32_t laneId, const Event& event) {
             if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
                 while (!build.open.empty()) b.endMarker(lane, build, before, true);
                 while (!build.holds.empty()) b.give(lane, build, build.holds.back().object, before);
-                r.repairs.framesWithoutEnd += build.frames.size();
-                build.frames.clear();
+                b.dropFrames(build);
             }
             lane.lost.push_back({time, event.a});
             r.repairs.lostEvents += event.a;
@@ -318,7 +563,10 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
         Lane& lane = r.lanes[build.position];
         while (!build.open.empty()) b.endMarker(lane, build, lane.last, true);
         while (!build.holds.empty()) b.give(lane, build, build.holds.back().object, lane.last);
-        r.repairs.framesWithoutEnd += build.frames.size();
+        b.dropFrames(build);
+        lane.onlyCounts = build.any && build.onlyCounts;
+        std::stable_sort(lane.arguments.begin(), lane.arguments.end(),
+                         [](auto& x, auto& y) { return x.row != y.row ? x.row < y.row : x.index < y.index; });
         if (lane.name.empty())
             lane.name = (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.id) +
                         (lane.osId ? " (" + std::to_string(lane.osId) + ")" : "");
@@ -342,6 +590,13 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
         r.end = any ? std::max(r.end, lane.last) : lane.last;
         any = true;
     }
+
+    b.finishOperations();
+    b.finishMemory();
+    b.finishSchedule();
+    for (auto& [id, picture] : b.pictures) r.pictures.push_back(std::move(picture));
+    std::stable_sort(r.pictures.begin(), r.pictures.end(), [](auto& x, auto& y) { return x.time < y.time; });
+    std::stable_sort(r.samples.begin(), r.samples.end(), [](auto& x, auto& y) { return x.time < y.time; });
 
     std::map<std::pair<int, std::string>, uint32_t> groupOf;
     for (uint32_t i = 0; i < r.lanes.size(); ++i) {
@@ -382,9 +637,10 @@ std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
         std::stable_sort(series.frames.begin(), series.frames.end(),
                          [](auto& x, auto& y) { return x.begin < y.begin; });
     std::stable_partition(r.series.begin(), r.series.end(), [](const Series& x) { return !x.frames.empty(); });
-    for (uint32_t i = 0; i < r.lanes.size(); ++i) r.laneOrder.push_back(i);
+    for (uint32_t i = 0; i < r.lanes.size(); ++i)
+        if (!r.lanes[i].onlyCounts) r.laneOrder.push_back(i);
     const uint32_t owner = r.series.empty() || r.series[0].frames.empty() ? kNone : r.series[0].frames[0].lane;
-    const auto rank = [&](uint32_t lane) { return lane == owner ? 0 : r.lanes[lane].kind == LaneKind::Queue ? 2 : 1; };
+    const auto rank = [&](uint32_t lane) { return lane == owner ? 0 : 1 + static_cast<int>(r.lanes[lane].kind); };
     std::stable_sort(r.laneOrder.begin(), r.laneOrder.end(), [&](uint32_t x, uint32_t y) { return rank(x) < rank(y); });
     return b.recording;
 }
@@ -398,9 +654,10 @@ Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const
 }
 
 Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, const Progress& progress) {
-    auto source = openFile(path);
-    if (!source) return source.failure();
-    return openRecording(**source, path, progress);
+    ModelBuilder builder;
+    auto damage = readRecordingFile(path, builder, progress);
+    if (!damage) return damage.failure();
+    return builder.finish(std::move(*damage));
 }
 
 }  // namespace fugato

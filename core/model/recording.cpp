@@ -155,4 +155,42 @@ const StateSpan* Recording::stageAt(int64_t time) const {
     return after == state->spans.begin() ? nullptr : &after[-1];
 }
 
+std::string Argument::valueText() const {
+    if (type == ArgumentType::Integer) return std::to_string(integer);
+    if (type == ArgumentType::Text) return text;
+    char shown[40];
+    std::snprintf(shown, sizeof shown, "%.6g", real);
+    return shown;
+}
+
+std::pair<const Argument*, const Argument*> Lane::argumentsOf(uint32_t row, uint32_t index) const {
+    const auto before = [](const Argument& x, const Argument& y) {
+        return x.row != y.row ? x.row < y.row : x.index < y.index;
+    };
+    Argument wanted;
+    wanted.row = row;
+    wanted.index = index;
+    const auto [from, to] = std::equal_range(arguments.begin(), arguments.end(), wanted, before);
+    return {arguments.data() + (from - arguments.begin()), arguments.data() + (to - arguments.begin())};
+}
+
+const ScheduleSpan* Lane::scheduleAt(int64_t time) const {
+    const auto after = std::upper_bound(schedule.begin(), schedule.end(), time,
+                                        [](int64_t t, const ScheduleSpan& span) { return t < span.begin; });
+    return after != schedule.begin() && after[-1].end > time ? &after[-1] : nullptr;
+}
+
+std::string Recording::osThreadText(uint32_t thread) const {
+    if (thread == layout::kIdleThread) return "idle";
+    if (thread == layout::kUnknownThread) return "not known";
+    for (const Lane& lane : lanes)
+        if (lane.kind == LaneKind::Thread && lane.osId == thread) return lane.name;
+    const auto known = osThreads.find(thread);
+    const std::string number = std::to_string(thread);
+    if (known == osThreads.end() || known->second.name.empty()) return "thread " + number;
+    const auto own = context.find("process");
+    const bool ours = own != context.end() && own->second == std::to_string(known->second.process);
+    return known->second.name + (ours ? "" : " (another program)");
+}
+
 }  // namespace fugato

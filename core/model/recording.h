@@ -24,6 +24,7 @@ struct Site {
     std::string name, category, description, file;
     uint32_t line = 0;
     int64_t longestNs = 0;
+    uint32_t detail = 0;  // 0 coarse, 1 fine, 2 finest
 };
 
 /// Every distinct chain of nested markers, as a tree: node 0 is "outside any marker".
@@ -46,7 +47,7 @@ private:
     std::unordered_map<uint64_t, PathId> children_;
 };
 
-enum MarkerFlag : uint8_t { kMarkerWait = 1, kMarkerEndRepaired = 2, kMarkerInsideWait = 4 };
+enum MarkerFlag : uint8_t { kMarkerWait = 1, kMarkerEndRepaired = 2, kMarkerInsideWait = 4, kMarkerChangedNothing = 8 };
 
 /// The markers of one lane at one nesting depth. They do not overlap and are sorted by begin.
 struct MarkerRow {
@@ -91,6 +92,30 @@ struct LinkEnd {
     PathId path = 0;
 };
 
+/// An argument of one marker of a lane.
+struct Argument {
+    uint32_t row = 0, index = 0;
+    uint32_t key = 0;
+    ArgumentType type{};
+    int64_t integer = 0;
+    double real = 0;
+    std::string text;
+    std::string valueText() const;
+};
+
+/// What the operating system did with a thread, where it was recorded.
+enum class ThreadState : uint8_t { Running, Ready, Blocked };
+struct ScheduleSpan {
+    int64_t begin = 0, end = 0;
+    ThreadState state{};
+    uint32_t core = kNone;  // a lane of kind Core; where it ran, or ran last
+};
+/// Who had a core; for lanes of kind Core.
+struct CoreSpan {
+    int64_t begin = 0, end = 0;
+    uint32_t thread = 0;  // of the operating system; 0: idle, layout::kUnknownThread: not known
+};
+
 struct LostStretch {
     int64_t time = 0;  // the events before this instant are missing
     uint64_t events = 0;
@@ -111,6 +136,14 @@ struct Lane {
     std::vector<Blocked> blocked;  // the waits that lie in no other wait, in order of time
     std::vector<LinkEnd> linkIns;  // sorted by time
     std::vector<LostStretch> lost;
+    std::vector<Argument> arguments;     // sorted by row and index
+    std::vector<ScheduleSpan> schedule;  // of a thread, sorted, without gaps but where it is not known
+    std::vector<CoreSpan> coreSpans;     // of a core, sorted
+    bool onlyCounts = false;             // tells counters and nothing else
+
+    std::pair<const Argument*, const Argument*> argumentsOf(uint32_t row, uint32_t index) const;  // begin and end
+    /// What the operating system did with the thread at an instant, or null.
+    const ScheduleSpan* scheduleAt(int64_t time) const;
 
     size_t markerCount() const;
     /// Time between two instants inside markers and not waiting.
@@ -150,6 +183,58 @@ struct Point {
     uint32_t lane = 0;
     Severity severity{};
     std::string text;
+    std::optional<int64_t> code;
+};
+
+/// Work that begins on one lane and may end on another, passing through steps.
+struct Operation {
+    uint32_t site = 0;
+    int64_t begin = 0, end = 0;  // end: of the recording where it was never ended
+    uint32_t beganOn = 0, endedOn = kNone;
+    PathId askedBy = 0;  // the marker it was begun in
+    int64_t code = 0;    // 0: succeeded
+    std::string text;
+    struct Step {
+        int64_t time;
+        uint32_t site, lane;
+    };
+    std::vector<Step> steps;  // sorted by time
+    uint32_t row = 0;         // in a picture where overlapping operations stand one below the other
+};
+
+struct Allocation {
+    int64_t taken = 0, given = 0;  // given: end of the recording where it was never given back
+    bool givenBack = false;
+    uint32_t pool = 0, lane = 0;
+    uint64_t address = 0, bytes = 0;
+    PathId path = 0;   // the marker it is charged to
+    std::string name;  // of a resource; else empty
+};
+struct Pool {
+    std::string name;
+    std::vector<int64_t> times;
+    std::vector<int64_t> bytesInUse;  // after each change; what was taken before the recording is not counted
+};
+
+struct Picture {
+    int64_t time = 0;
+    uint32_t width = 0, height = 0;
+    std::string pixels;  // red, green, blue
+};
+
+struct OsThread {
+    uint32_t process = 0;
+    std::string name;
+};
+struct StackSample {
+    int64_t time = 0;
+    uint32_t thread = 0;            // of the operating system
+    uint32_t core = 0;              // lane
+    uint32_t first = 0, count = 0;  // in Recording::stackAddresses, innermost first
+};
+struct Module {
+    uint64_t address = 0, bytes = 0, offset = 0;
+    std::string path, buildId;
 };
 
 struct StateSpan {
@@ -188,6 +273,15 @@ public:
     std::vector<Counter> counters;
     std::vector<Point> points;  // sorted by time
     std::vector<State> states;
+    std::vector<std::string> keys;        // of arguments
+    std::vector<Operation> operations;    // sorted by begin
+    std::vector<Allocation> allocations;  // sorted by taken
+    std::vector<Pool> pools;
+    std::vector<Picture> pictures;  // sorted by time
+    std::map<uint32_t, OsThread> osThreads;
+    std::vector<StackSample> samples;  // sorted by time
+    std::vector<uint64_t> stackAddresses;
+    std::vector<Module> modules;
     std::map<std::string, std::string> context;
     int64_t startedUnixNs = 0;
     int64_t begin = 0, end = 0;
@@ -210,6 +304,8 @@ public:
     /// The innermost marker of a lane that is open just before `time`.
     MarkerRef innermostBefore(uint32_t lane, int64_t time) const;
     int64_t selfTime(const MarkerRef& marker) const;
+    /// A name for a thread of the operating system: its lane's, else its own and its process.
+    std::string osThreadText(uint32_t thread) const;
     /// The state whose values are the stages of the program, or null.
     const State* stages() const;
     const StateSpan* stageAt(int64_t time) const;

@@ -38,7 +38,7 @@ struct FileHeader {  // 64 bytes at offset 0
 };
 static_assert(sizeof(FileHeader) == 64);
 
-enum class BlockType : uint16_t { Definitions = 1, Events = 2, Clock = 3, Index = 4 };
+enum class BlockType : uint16_t { Definitions = 1, Events = 2, Clock = 3, Index = 4, PackedEvents = 5 };
 
 struct BlockHeader {  // 64 bytes, then payloadBytes bytes, then zeros up to a multiple of 8
     uint32_t magic;
@@ -46,8 +46,8 @@ struct BlockHeader {  // 64 bytes, then payloadBytes bytes, then zeros up to a m
     uint16_t version;  // of this block type; 1
     uint32_t lane;     // Events: the lane; else 0
     uint32_t payloadBytes;
-    uint32_t count;  // records in the payload
-    uint32_t flags;  // 0
+    uint32_t count;     // records in the payload
+    uint32_t position;  // Events: slots of the lane's buffer written so far, modulo 2^32; else 0
     uint64_t firstTicks;
     uint64_t lastTicks;
     uint64_t sequence;         // 0, 1, 2… in the order written
@@ -100,19 +100,98 @@ enum class Kind : uint8_t {
     StateSet = 13,   // id: state, text
     Lost = 14,       // a: number of events missing before this one, b: 1 where ends may be among them
     LaneEnd = 15,    //
-    // 16 to 31: reserved; followed by a byte count, so that readers can skip them
+    // From 16 on an event is followed by a byte count, so that readers can skip what they do not know.
+    Argument = 16,  // of the innermost open marker; id: key, a: zigzag integer or bits of a double, b: ArgumentType
+    Outcome = 17,   // of the innermost open marker; a: 1 changed nothing
+    OperationBegin = 18,  // id: site, a: operation
+    OperationStep = 19,   // id: site of the step, a: operation
+    OperationEnd = 20,    // a: operation, b: zigzag code (0: succeeded), text
+    MemoryTaken = 21,     // id: pool, a: address, b: bytes, text: the resource's name
+    MemoryGiven = 22,     // id: pool, a: address
+    Picture = 23,         // id: picture, a: width · 2^32 + height, b: first row, text: red, green, blue of its pixels
+    FrameTick = 24,       // id: series, a: deadline ns; ends the series' open frame and begins the next
+    PointCode = 25,       // id: severity, a: zigzag code, text
+    Switch = 26,          // core lanes; id: thread that runs from now on, a: 1 where the one before is still ready
+    Sample = 27,  // core lanes; id: thread, text: addresses, innermost first, each a zigzag varint of its change
+    // 28 to 31: reserved
 };
+
+enum class ArgumentType : uint8_t { Integer = 0, Real = 1, Text = 2 };
+
+/// Threads that a Switch names without their number.
+inline constexpr uint32_t kIdleThread = 0, kUnknownThread = 0xffffffff;
+
+/// Clocks a lane's ticks may be of: the recording's own, nanoseconds since time 0, or one that a
+/// Clock definition describes.
+inline constexpr uint32_t kRecordingClock = 0, kNanosecondClock = 1, kFirstOwnClock = 2;
 
 enum class DefinitionType : uint8_t {
-    Lane = 1,     // id, kind, os id, name, role
-    Site = 2,     // id, line, longest ns, name, category, description, file
-    Series = 3,   // id, deadline ns, name
-    Object = 4,   // id, name
-    Counter = 5,  // id, has threshold, bits of the threshold, name, unit
-    State = 6,    // id, name
-    Context = 7,  // key, value
+    Lane = 1,        // id, kind, os id, name, role, clock
+    Site = 2,        // id, line, longest ns, name, category, description, file, detail
+    Series = 3,      // id, deadline ns, name
+    Object = 4,      // id, name
+    Counter = 5,     // id, has threshold, bits of the threshold, name, unit
+    State = 6,       // id, name
+    Context = 7,     // key, value
+    Key = 8,         // id, name of an argument
+    Pool = 9,        // id, name
+    OsThread = 10,   // thread id, process id, name
+    Module = 11,     // address, bytes, offset in the file, path, build id as hex
+    Clock = 12,      // id, bits of a double: ns per tick, name
+    ClockSync = 13,  // clock, its ticks, the recording's ticks at the same instant
 };
 
+// ---- the file of buffers beside a recording that is being made -----------------------------------
+//
+// A page of header, a table of entries, then the rings. It lives in memory that outlasts the
+// program (docs/recording-format.md tells where), so that what was published but not yet written
+// can be rescued after a kill.
+
+inline constexpr unsigned char kBuffersMagic[8] = {0x89, 'F', 'U', 'G', 'B', 'U', 'F', '\n'};
+inline constexpr uint32_t kBuffersVersion = 1;
+inline constexpr uint32_t kBufferEntries = 4096;
+inline constexpr uint64_t kBufferTableAt = 4096;
+
+struct BuffersHeader {
+    unsigned char magic[8];
+    uint32_t version;
+    uint32_t recording;    // 1 while a recording is being made from these buffers
+    uint64_t originTicks;  // of that recording's header…
+    int64_t startedUnixNs;
+    uint64_t processId;
+};
+
+struct BufferSlot {
+    uint64_t ticks;
+    uint64_t word;  // kind (8 bits), further slots (8), text bytes (16), id (32)
+};
+
+/// A buffer: a ring with one writer (the thread) and one reader (the background thread).
+struct BufferEntry {
+    uint64_t address;  // of the ring in the program; means nothing outside it
+    uint64_t mask;     // slots - 1; a power of two
+    uint64_t head;     // slots written so far
+    uint64_t beginLimit;
+    uint64_t endLimit;
+    uint64_t lost;    // events dropped since the last Lost event
+    uint64_t offset;  // of the ring in this file
+    uint32_t lane;    // 0: free
+    uint32_t reserved;
+    uint64_t tail;  // slots that are in the recording
+    uint64_t padding[7];
+};
+static_assert(sizeof(BufferEntry) == 128);
+inline constexpr uint64_t kBufferRingsAt = kBufferTableAt + uint64_t{kBufferEntries} * sizeof(BufferEntry);
+
+/// Definitions stand in the buffers too: kind 64 + their type, the fields as the text. Those of sites
+/// begin with the 8 bytes of the site's address, for the recorder's own use.
+inline constexpr uint8_t kSlotDefinition = 64;
+inline constexpr size_t kMostSlotText = 255 * sizeof(BufferSlot) - sizeof(BufferSlot);
+
+inline uint64_t makeWord(Kind kind, uint32_t id, uint64_t furtherSlots = 0, size_t textBytes = 0) {
+    return static_cast<uint64_t>(kind) | (furtherSlots & 0xff) << 8 | (textBytes & 0xffff) << 16 |
+           static_cast<uint64_t>(id) << 32;
+}
 /// One event as stored: ticks are raw, the meaning of id, a, b and text depends on the kind.
 struct RawEvent {
     uint64_t ticks = 0;
@@ -123,12 +202,18 @@ struct RawEvent {
     std::string_view text;
 };
 
-inline void appendVarint(std::string& out, uint64_t value) {
+/// Writes a varint of at most 10 bytes; returns where it ends.
+inline char* putVarint(char* out, uint64_t value) {
     while (value >= 0x80) {
-        out.push_back(static_cast<char>(value | 0x80));
+        *out++ = static_cast<char>(value | 0x80);
         value >>= 7;
     }
-    out.push_back(static_cast<char>(value));
+    *out++ = static_cast<char>(value);
+    return out;
+}
+inline void appendVarint(std::string& out, uint64_t value) {
+    char bytes[10];
+    out.append(bytes, static_cast<size_t>(putVarint(bytes, value) - bytes));
 }
 
 /// Reads a varint; returns false (and leaves `value` alone) where the bytes end or never finish.
@@ -176,26 +261,55 @@ inline bool kindHasA(Kind kind) {
 }
 inline bool kindHasB(Kind kind) { return kind == Kind::WaitBegin || kind == Kind::Lost; }
 inline bool kindHasText(Kind kind) { return kind == Kind::Point || kind == Kind::StateSet; }
+/// Kinds from 16 on all look alike: a byte count, then a, b and the text.
+inline bool kindIsCounted(Kind kind) { return static_cast<uint8_t>(kind) >= 16; }
+inline bool kindIsKnown(Kind kind) { return kind != Kind{} && kind <= Kind::Sample; }
 
-/// Appends one event; `previousTicks` is the time of the event before it in this block (the
-/// block's firstTicks for the first) and is moved on.
-inline void appendEvent(std::string& out, const RawEvent& event, uint64_t& previousTicks) {
-    appendVarint(out, static_cast<uint64_t>(event.id) << 5 | static_cast<uint8_t>(event.kind));
-    appendVarint(out, zigzag(static_cast<int64_t>(event.ticks - previousTicks)));
+/// Whether the first further slot holds a and b; texts follow it.
+inline bool slotHasPair(uint8_t kind) {
+    return kind < kSlotDefinition && (kind >= 16 || kindHasA(static_cast<Kind>(kind)));
+}
+
+/// What an event may take at most, apart from its text.
+inline constexpr size_t kMostEventBytes = 64;
+
+/// Writes one event and returns where it ends; `previousTicks` is the time of the event before it in
+/// this block (the block's firstTicks for the first) and is moved on.
+inline char* putEvent(char* out, const RawEvent& event, uint64_t& previousTicks) {
+    const auto bytes = [&](const void* from, size_t count) {
+        if (count) std::memcpy(out, from, count);
+        out += count;
+    };
+    out = putVarint(out, static_cast<uint64_t>(event.id) << 5 | static_cast<uint8_t>(event.kind));
+    out = putVarint(out, zigzag(static_cast<int64_t>(event.ticks - previousTicks)));
     previousTicks = event.ticks;
-    if (event.kind == Kind::Count) {  // doubles keep their 8 bytes
-        char bytes[8];
-        std::memcpy(bytes, &event.a, 8);
-        out.append(bytes, 8);
-    } else if (kindHasA(event.kind)) {
-        appendVarint(out, event.a);
+    if (kindIsCounted(event.kind)) {
+        char numbers[20];
+        const auto size = static_cast<size_t>(putVarint(putVarint(numbers, event.a), event.b) - numbers);
+        out = putVarint(out, size + event.text.size());
+        bytes(numbers, size);
+        bytes(event.text.data(), event.text.size());
+        return out;
     }
-    if (kindHasB(event.kind)) appendVarint(out, event.b);
-    if (kindHasText(event.kind)) appendText(out, event.text);
+    if (event.kind == Kind::Count)  // doubles keep their 8 bytes
+        bytes(&event.a, 8);
+    else if (kindHasA(event.kind))
+        out = putVarint(out, event.a);
+    if (kindHasB(event.kind)) out = putVarint(out, event.b);
+    if (kindHasText(event.kind)) {
+        out = putVarint(out, event.text.size());
+        bytes(event.text.data(), event.text.size());
+    }
+    return out;
+}
+inline void appendEvent(std::string& out, const RawEvent& event, uint64_t& previousTicks) {
+    const size_t before = out.size();
+    out.resize(before + kMostEventBytes + event.text.size());
+    out.resize(static_cast<size_t>(putEvent(out.data() + before, event, previousTicks) - out.data()));
 }
 
 /// Reads one event; returns false where the bytes do not hold one. Events of a reserved kind come
-/// back with their kind and nothing else.
+/// back too; callers leave them out (kindIsKnown).
 inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event, uint64_t& previousTicks) {
     uint64_t head = 0, delta = 0;
     if (!readVarint(at, end, head) || !readVarint(at, end, delta)) return false;
@@ -208,7 +322,15 @@ inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event, u
     event.text = {};
     const auto kind = static_cast<uint8_t>(event.kind);
     if (kind == 0) return false;
-    if (kind >= 16) return readText(at, end, event.text);
+    if (kind >= 16) {
+        std::string_view counted;
+        if (!readText(at, end, counted)) return false;
+        const auto* from = reinterpret_cast<const uint8_t*>(counted.data());
+        const auto* to = from + counted.size();
+        if (!readVarint(from, to, event.a) || !readVarint(from, to, event.b)) event.a = event.b = 0;
+        event.text = {reinterpret_cast<const char*>(from), static_cast<size_t>(to - from)};
+        return true;
+    }
     if (event.kind == Kind::Count) {
         if (end - at < 8) return false;
         std::memcpy(&event.a, at, 8);
@@ -218,6 +340,35 @@ inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event, u
     }
     if (kindHasB(event.kind) && !readVarint(at, end, event.b)) return false;
     return !kindHasText(event.kind) || readText(at, end, event.text);
+}
+
+/// Reads the record at `at` out of a ring; `text` needs room for kMostSlotText bytes + 16. Returns the
+/// number of slots it takes, 0 where it is no record that fits before `head`.
+inline uint64_t readSlots(const BufferSlot* ring, uint64_t mask, uint64_t at, uint64_t head, char* text, uint8_t& kind,
+                          RawEvent& event) {
+    const BufferSlot slot = ring[at & mask];
+    kind = static_cast<uint8_t>(slot.word & 0xff);
+    const uint64_t further = slot.word >> 8 & 0xff;
+    const size_t bytes = slot.word >> 16 & 0xffff;
+    event.ticks = slot.ticks;
+    event.kind = static_cast<Kind>(kind);
+    event.id = static_cast<uint32_t>(slot.word >> 32);
+    event.a = event.b = 0;
+    event.text = {};
+    if (1 + further > head - at) return 0;
+    uint64_t used = 1;
+    if (further && slotHasPair(kind)) {
+        event.a = ring[(at + 1) & mask].ticks;
+        event.b = ring[(at + 1) & mask].word;
+        used = 2;
+    }
+    if (bytes) {
+        if (bytes > (1 + further - used) * sizeof(BufferSlot)) return 0;
+        for (uint64_t i = used; i <= further; ++i)
+            std::memcpy(text + (i - used) * sizeof(BufferSlot), &ring[(at + i) & mask], sizeof(BufferSlot));
+        event.text = {text, bytes};
+    }
+    return 1 + further;
 }
 
 /// Fills magic, version, payload size and both checksums of a header whose other fields are set.
@@ -252,14 +403,21 @@ template <class Sink>
 class BlockFile {
 public:
     explicit BlockFile(Sink sink) : sink_(std::move(sink)) {}
+    /// Goes on behind the blocks a file already has.
+    BlockFile(Sink sink, uint64_t offset, std::string index)
+        : sink_(std::move(sink)),
+          index_(std::move(index)),
+          offset_(offset),
+          sequence_(index_.size() / sizeof(IndexEntry)) {}
 
     bool writeHeader(FileHeader header) {
         sealFileHeader(header);
         return put({reinterpret_cast<const char*>(&header), sizeof header});
     }
     bool writeBlock(BlockType type, uint32_t lane, uint32_t count, uint64_t firstTicks, uint64_t lastTicks,
-                    std::string_view payload) {
+                    std::string_view payload, uint32_t position = 0) {
         BlockHeader header{};
+        header.position = position;
         header.type = static_cast<uint16_t>(type);
         header.lane = lane;
         header.count = count;
@@ -277,7 +435,7 @@ public:
     }
     bool writeIndex() {
         const uint64_t at = offset_;
-        const std::string entries = std::move(index_);
+        const std::string entries = index_;
         if (!writeBlock(BlockType::Index, 0, static_cast<uint32_t>(entries.size() / sizeof(IndexEntry)), 0, 0, entries))
             return false;
         const Trailer trailer = makeTrailer(at);

@@ -1,45 +1,73 @@
 // SPDX-License-Identifier: MIT
 //
-// Threads: each recorded thread owns a Lane and writes its ring without locks. Everything else
-// (definitions, the list of lanes, the file) is guarded by Recorder::mutex. The background thread
-// holds that mutex while it drains, so a thread's first event may wait for a drain, later ones never.
-#include <fcntl.h>
-#include <fugato/fugato.h>
-#include <pthread.h>
+// The recorder's functions and its drain. recorder_state.hpp tells which lock guards what.
+#include <dlfcn.h>
+#include <link.h>
 #include <sys/syscall.h>
 #include <time.h>
 #include <unistd.h>
 
-#include <atomic>
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
-#include <fugato_layout.hpp>
-#include <functional>
-#include <memory>
-#include <mutex>
-#include <vector>
+#include <new>
+
+#include "os_activity.hpp"
+#include "recorder_state.hpp"
+#include "run_context.hpp"
 #if FUG_HAS_TSC
 #include <cpuid.h>
 #endif
 
-namespace {
+namespace fugato {
 
-using namespace fugato::layout;
+using namespace layout;
 
-constexpr uint32_t kDefaultBufferEvents = 1u << 16;
-constexpr uint64_t kDrainPauseNs = 4'000'000;    // rest between two looks at the buffers
-constexpr uint64_t kWriteAfterNs = 100'000'000;  // an event waits this long at most for its block
-constexpr size_t kWriteAfterBytes = 64 * 1024;   // or until its lane has this much
-constexpr uint64_t kClockEveryNs = 250'000'000;
-constexpr size_t kMaxTextBytes = 3200;       // of a point or state in the ring; cut beyond
-constexpr size_t kMaxNameBytes = 16 * 1024;  // of a definition; cut beyond
+static_assert(sizeof(fug_slot) == sizeof(BufferSlot));
+static_assert(offsetof(fug_buffer, head) == offsetof(BufferEntry, head));
+static_assert(offsetof(fug_buffer, begin_limit) == offsetof(BufferEntry, beginLimit));
+static_assert(offsetof(fug_buffer, end_limit) == offsetof(BufferEntry, endLimit));
 
 uint64_t monotonicNs() {
     timespec time{};
     clock_gettime(CLOCK_MONOTONIC, &time);
     return static_cast<uint64_t>(time.tv_sec) * 1'000'000'000u + static_cast<uint64_t>(time.tv_nsec);
 }
+
+std::string_view cutText(const char* text, size_t most) {
+    if (!text) return {};
+    const size_t size = strnlen(text, most + 1);
+    if (size <= most) return {text, size};
+    size_t keep = most;
+    while (keep > 0 && (static_cast<unsigned char>(text[keep]) & 0xc0) == 0x80) --keep;  // whole characters
+    return {text, keep};
+}
+
+namespace {
+
+constexpr uint32_t kDefaultBufferEvents = 1u << 16;
+constexpr uint64_t kDefaultMemoryBytes = 256u << 20;
+constexpr uint64_t kDrainPauseNs = 4'000'000, kShortPauseNs = 500'000;  // rest between two looks at the buffers
+constexpr uint64_t kWriteAfterNs = 100'000'000;  // an event waits this long at most for its block
+constexpr uint64_t kClockEveryNs = 250'000'000;
+constexpr size_t kMaxTextBytes = 3200;
+constexpr size_t kMaxNameBytes = 1000;
+constexpr uint32_t kMostPictureWidth = 160, kMostPictureHeight = 100;
+constexpr size_t kPicturePieceBytes = 4000;
+
+fug_buffer closedBuffer{};  // every thread's buffer before its first event: limits 0
+
+// What the calling thread is in. Plain pointers, so that reaching them costs nothing.
+thread_local RecordedLane* hereLane = nullptr;  // null: none yet
+thread_local RecordedLane* ownLane = nullptr;   // the thread's own, null: none yet
+thread_local bool inside = false;
+
+struct ThreadGuard {  // its destructor runs when the thread ends
+    bool gone = false;
+    void watch() {}
+    ~ThreadGuard();
+};
+thread_local ThreadGuard threadGuard;
 
 bool tscIsInvariant() {
 #if FUG_HAS_TSC
@@ -52,387 +80,495 @@ bool tscIsInvariant() {
 #endif
 }
 
-std::string_view cut(const char* text, size_t most) {
-    if (!text) return {};
-    const size_t size = strnlen(text, most + 1);
-    if (size <= most) return {text, size};
-    size_t keep = most;
-    while (keep > 0 && (static_cast<unsigned char>(text[keep]) & 0xc0) == 0x80) --keep;  // whole characters
-    return {text, keep};
-}
+std::atomic<Recorder*> theRecorder{nullptr};
 
-uint64_t makeWord(Kind kind, uint32_t id, unsigned extraSlots = 0, unsigned small = 0) {
-    return static_cast<uint64_t>(kind) | static_cast<uint64_t>(extraSlots & 0xff) << 8 |
-           static_cast<uint64_t>(small & 0xffff) << 16 | static_cast<uint64_t>(id) << 32;
-}
-
-/// A ring plus what the drain needs to know of its thread. `buffer` comes first so that the
-/// thread-local pointer leads back here.
-struct Lane {
-    fug_buffer buffer{};
-    std::unique_ptr<fug_slot[]> storage;
-    uint64_t lost = 0;       // by the owning thread: dropped since the last Lost event
-    uint32_t lostDepth = 0;  // by the owning thread: open markers whose begin was dropped
-    alignas(64) std::atomic<uint64_t> tail{0};
-    std::atomic<bool> ended{false};
-    uint32_t id = 0;
-    std::string definition;  // its fields, guarded by Recorder::mutex
-    // by the drain:
-    std::string pending;
-    uint32_t pendingCount = 0;
-    uint64_t pendingFirst = 0, pendingLast = 0, pendingSince = 0;
-};
-
-fug_buffer closedBuffer{};  // every thread's buffer before its first event: limits 0
-
-struct FileSink {
-    int* fd;
-    std::string* status;
-    bool operator()(std::string_view bytes) const {
-        while (*fd >= 0 && !bytes.empty()) {
-            const ssize_t done = ::write(*fd, bytes.data(), bytes.size());
-            if (done < 0 && errno == EINTR) continue;
-            if (done <= 0) {
-                *status = std::string("writing the recording stopped: ") + std::strerror(done < 0 ? errno : ENOSPC);
-                ::close(*fd);
-                *fd = -1;
-                return false;
-            }
-            bytes.remove_prefix(static_cast<size_t>(done));
-        }
-        return *fd >= 0;
-    }
-};
-
-struct Recorder {
-    std::mutex mutex;
-    std::atomic<bool> active{false};
-    std::atomic<uint64_t> lost{0};
-    std::atomic<uint64_t> nextLink{1};
-    // all guarded by mutex:
-    struct Definitions {
-        std::string records;
-        uint32_t count = 0;
-        void add(DefinitionType type, std::string_view fields) {
-            appendDefinition(records, type, fields);
-            ++count;
-        }
-    };
-    Definitions lasting;    // of sites, series, objects…: they hold for every recording of this process
-    Definitions unwritten;  // of this recording, not yet in its file
-    std::vector<Lane*> lanes;
-    uint32_t nextLane = 1, nextSite = 1, nextSeries = 1, nextObject = 1, nextCounter = 1, nextState = 1;
-    uint32_t bufferEvents = kDefaultBufferEvents;
-    int fd = -1;
-    std::string status;
-    std::unique_ptr<BlockFile<FileSink>> file;  // null while not recording
-    uint64_t originTicks = 0, originNs = 0, lastClockNs = 0;
-    bool background = true;
-    pthread_t thread{};
-    std::atomic<bool> quit{false};
-    std::atomic<uint64_t (*)()> hostNow{nullptr};
-};
-
-void stopInForkedChild();  // a forked child does not record
+void beforeFork();
+void afterForkInParent();
+void afterForkInChild();
 
 Recorder& recorder() {
-    static Recorder* const self = [] {
+    Recorder* r = theRecorder.load(std::memory_order_acquire);
+    if (r) return *r;
+    static Recorder* const first = [] {
         auto* made = new Recorder;  // never destroyed: threads may outlive static destruction
-        pthread_atfork(nullptr, nullptr, stopInForkedChild);
+        pthread_atfork(beforeFork, afterForkInParent, afterForkInChild);
+        theRecorder.store(made, std::memory_order_release);
         return made;
     }();
-    return *self;
+    return *first;
 }
 
-void define(Recorder& r, DefinitionType type, const std::string& fields) {
-    r.lasting.add(type, fields);
-    if (r.file) r.unwritten.add(type, fields);
+// ---- definitions ---------------------------------------------------------------------------------
+
+/// The fields of a definition, built without allocating; what does not fit is left out.
+class FieldBuilder {
+public:
+    void number(uint64_t value) {
+        if (size_ + 10 <= sizeof bytes_) size_ = static_cast<size_t>(putVarint(bytes_ + size_, value) - bytes_);
+    }
+    void text(const char* text, size_t most = kMaxNameBytes) {
+        const std::string_view kept = cutText(text, std::min(most, sizeof bytes_ - size_ - 10));
+        number(kept.size());
+        raw(kept.data(), kept.size());
+    }
+    void raw(const void* from, size_t count) {
+        if (!count) return;
+        std::memcpy(bytes_ + size_, from, count);
+        size_ += count;
+    }
+    std::string_view bytes() const { return {bytes_, size_}; }
+
+private:
+    char bytes_[kMostSlotText];
+    size_t size_ = 0;
+};
+
+bool ofOneRecording(DefinitionType type) {
+    return type == DefinitionType::Lane || type == DefinitionType::ClockSync || type == DefinitionType::OsThread ||
+           type == DefinitionType::Module;
 }
+
+/// With lanesMutex held.
+void addDefinitionLocked(Recorder& r, DefinitionType type, std::string_view fields) {
+    (ofOneRecording(type) ? r.ofRecording : r.lasting).add(type, fields);
+    r.unwritten.add(type, fields);
+}
+
+void defineLaneLocked(Recorder& r, const RecordedLane& lane) {
+    std::string fields;
+    appendVarint(fields, lane.id);
+    appendVarint(fields, lane.kind);
+    appendVarint(fields, r.hostNow.load() ? 0 : lane.osId);
+    appendText(fields, lane.name);
+    appendText(fields, lane.role);
+    appendVarint(fields, lane.clock);
+    addDefinitionLocked(r, DefinitionType::Lane, fields);
+}
+
+uint64_t siteWord(uint32_t id, int detail, int level) {
+    return makeWord(Kind::MarkBegin, id) | (detail > level ? FUG_WORD_LEFT_OUT : 0);
+}
+
+/// A site's definition has come through a buffer: remembers the site, for fug_detail().
+void knowSite(Recorder& r, std::string_view& fields) {
+    fug_site* site = nullptr;
+    std::memcpy(&site, fields.data(), sizeof site);
+    uint64_t numbers[2];  // the name's address and the detail
+    std::memcpy(numbers, fields.data() + 8, sizeof numbers);
+    fields.remove_prefix(24);
+    const auto* at = reinterpret_cast<const uint8_t*>(fields.data());
+    const auto* end = at + fields.size();
+    uint64_t id = 0, skip = 0;
+    std::string_view text, category;
+    if (!readVarint(at, end, id) || !readVarint(at, end, skip) || !readVarint(at, end, skip) ||
+        !readText(at, end, text) || !readText(at, end, category))
+        return;
+    r.sites[site] = {makeWord(Kind::MarkBegin, static_cast<uint32_t>(id)), reinterpret_cast<const char*>(numbers[0]),
+                     std::string(category), static_cast<uint32_t>(numbers[1])};
+}
+
+// ---- the drain -----------------------------------------------------------------------------------
 
 void writeDefinitions(Recorder& r) {
-    if (!r.unwritten.count) return;
-    r.file->writeBlock(BlockType::Definitions, 0, r.unwritten.count, 0, 0, r.unwritten.records);
-    r.unwritten = {};
+    DefinitionRecords batch;
+    {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        std::swap(batch, r.unwritten);
+    }
+    if (batch.count) r.output.writeBlock(BlockType::Definitions, 0, batch.count, 0, 0, batch.records);
 }
 
-void writePending(Recorder& r, Lane& lane) {
-    if (!lane.pendingCount) return;
+/// Writes what was collected of a lane; from then on its slots are free for the thread.
+void writePending(Recorder& r, RecordedLane& lane) {
     writeDefinitions(r);
-    r.file->writeBlock(BlockType::Events, lane.id, lane.pendingCount, lane.pendingFirst, lane.pendingLast,
-                       lane.pending);
-    lane.pending.clear();
+    if (lane.pendingCount)
+        r.output.writeBlock(BlockType::Events, lane.id, lane.pendingCount, lane.pendingFirst, lane.pendingLast,
+                            {lane.pending.get(), lane.pendingBytes}, static_cast<uint32_t>(lane.collected));
     lane.pendingCount = 0;
+    lane.pendingBytes = 0;
+    if (lane.entry) __atomic_store_n(&lane.entry->tail, lane.collected, __ATOMIC_RELEASE);
+}
+
+/// Takes a definition out of a buffer.
+void takeDefinition(Recorder& r, uint8_t kind, std::string_view fields) {
+    const auto type = static_cast<DefinitionType>(kind - kSlotDefinition);
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    if (type == DefinitionType::Site) knowSite(r, fields);
+    addDefinitionLocked(r, type, fields);
 }
 
 /// Packs what the thread has published since the last look. Returns the number of slots taken.
-uint64_t collect(Recorder& r, Lane& lane, uint64_t now) {
-    const uint64_t head = __atomic_load_n(&lane.buffer.head, __ATOMIC_ACQUIRE);
-    uint64_t at = lane.tail.load(std::memory_order_relaxed);
-    const uint64_t taken = head - at;
-    char text[kMaxTextBytes + 16];
-    while (at < head) {
-        const fug_slot slot = lane.buffer.ring[at & lane.buffer.mask];
-        RawEvent event;
-        event.ticks = slot.ticks;
-        event.kind = static_cast<Kind>(slot.word & 0xff);
-        event.id = static_cast<uint32_t>(slot.word >> 32);
-        const unsigned extra = slot.word >> 8 & 0xff, small = slot.word >> 16 & 0xffff;
-        if (kindHasText(event.kind)) {
-            for (unsigned i = 0; i < extra; ++i)
-                std::memcpy(text + size_t{16} * i, &lane.buffer.ring[(at + 1 + i) & lane.buffer.mask], 16);
-            event.text = {text, small};
-        } else if (extra) {
-            const fug_slot& more = lane.buffer.ring[(at + 1) & lane.buffer.mask];
-            event.a = more.ticks;
-            event.b = more.word;
+uint64_t collect(Recorder& r, RecordedLane& lane, uint64_t now) {
+    if (!lane.entry) return 0;
+    const auto* ring = reinterpret_cast<const BufferSlot*>(lane.entry->address);
+    const uint64_t mask = lane.entry->mask;
+    const uint64_t head = __atomic_load_n(&lane.entry->head, __ATOMIC_ACQUIRE);
+    const uint64_t from = lane.collected;
+    if (static_cast<int64_t>(head - from) <= 0) return 0;
+    char text[kMostSlotText + 32];
+    while (lane.collected < head) {
+        const BufferSlot& slot = ring[lane.collected & mask];
+        // Markers, by far the most frequent, take a short way.
+        const auto low = static_cast<uint32_t>(slot.word);
+        if ((low == static_cast<uint32_t>(Kind::MarkBegin) || low == FUG_WORD_END) && lane.pendingCount) {
+            char* out = lane.pending.get() + lane.pendingBytes;
+            out = putVarint(out, slot.word >> 32 << 5 | low);
+            out = putVarint(out, zigzag(static_cast<int64_t>(slot.ticks - lane.pendingLast)));
+            lane.pendingLast = slot.ticks;
+            lane.pendingBytes = static_cast<size_t>(out - lane.pending.get());
+            ++lane.pendingCount;
+            ++lane.collected;
+        } else {
+            RawEvent event;
+            uint8_t kind = 0;
+            const uint64_t used = readSlots(ring, mask, lane.collected, head, text, kind, event);
+            lane.collected += used ? used : 1;
+            if (!used) continue;
+            if (kind >= kSlotDefinition)
+                takeDefinition(r, kind, event.text);
+            else
+                addEvent(r, lane, event, now);
         }
-        at += 1 + extra;
-        if (!lane.pendingCount) {
-            lane.pendingFirst = lane.pendingLast = event.ticks;
-            lane.pendingSince = now;
-        }
-        appendEvent(lane.pending, event, lane.pendingLast);
-        ++lane.pendingCount;
-        if (lane.pending.size() >= kWriteAfterBytes) {
-            lane.tail.store(at, std::memory_order_release);
-            writePending(r, lane);
-        }
+        if (lane.pendingBytes >= kWriteAfterBytes) writePending(r, lane);
     }
-    lane.tail.store(at, std::memory_order_release);
-    return taken;
+    return head - from;
+}
+
+/// Tells the events lost at the end of a lane, after which nothing came.
+void addLost(Recorder& r, RecordedLane& lane, uint64_t now) {
+    uint64_t lost = lane.lostWithoutBuffer.exchange(0, std::memory_order_relaxed);
+    if (lane.entry) lost += __atomic_exchange_n(&lane.entry->lost, 0, __ATOMIC_RELAXED);
+    if (!lost) return;
+    const uint64_t ticks = lane.pendingCount || lane.pendingLast ? lane.pendingLast : fug_now();
+    addEvent(r, lane, {ticks, Kind::Lost, 0, lost, 0, {}}, now);
 }
 
 void writeClock(Recorder& r) {
-    if (!fug_uses_tsc) return;
     const uint64_t before = monotonicNs();
-    const ClockPair pair{fug_now(), 0};
+    const uint64_t ticks = fug_now();
     const uint64_t after = monotonicNs();
-    const ClockPair exact{pair.ticks, before + (after - before) / 2 - r.originNs};
     r.lastClockNs = after;
-    r.file->writeBlock(BlockType::Clock, 0, 1, exact.ticks, exact.ticks,
-                       {reinterpret_cast<const char*>(&exact), sizeof exact});
+    r.output.look();
+    if (!fug_uses_tsc) return;
+    const ClockPair pair{ticks, before + (after - before) / 2 - r.originNs};
+    r.output.writeBlock(BlockType::Clock, 0, 1, pair.ticks, pair.ticks,
+                        {reinterpret_cast<const char*>(&pair), sizeof pair});
 }
 
-/// One look at every lane. Returns true where some lane filled quickly and wants a new look soon.
-bool drain(Recorder& r, bool all) {
-    bool busy = false;
+/// With lanesMutex held.
+void setStatus(Recorder& r, const std::string& text) { r.status = r.statuses.insert(text).first->c_str(); }
+
+/// One look at every lane, with outputMutex held. Returns how long the buffers can do without another.
+uint64_t drain(Recorder& r, bool all) {
+    uint64_t pause = kDrainPauseNs;
     const uint64_t now = monotonicNs();
     if (now - r.lastClockNs >= kClockEveryNs || all) writeClock(r);
-    for (size_t i = 0; i < r.lanes.size();) {
-        Lane& lane = *r.lanes[i];
-        const bool ended = lane.ended.load(std::memory_order_acquire);
-        busy |= collect(r, lane, now) > lane.buffer.mask / 8;
-        if (all || ended || now - lane.pendingSince >= kWriteAfterNs) writePending(r, lane);
-        if (ended) {
-            delete &lane;
-            r.lanes.erase(r.lanes.begin() + static_cast<std::ptrdiff_t>(i));
-        } else {
-            ++i;
-        }
+    if (r.os) r.os->poll(r, now, all);
+    std::vector<RecordedLane*> lanes;
+    {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        lanes = r.lanes;
+    }
+    for (RecordedLane* lane : lanes) {
+        const bool ended = lane->ended.load(std::memory_order_acquire);
+        const uint64_t taken = collect(r, *lane, now);
+        const uint64_t capacity = lane->entry ? lane->entry->mask + 1 : 1;
+        pause = std::min(pause, taken > capacity / 8 ? 0 : taken > capacity / 64 ? kShortPauseNs : kDrainPauseNs);
+        if (all || ended) addLost(r, *lane, now);
+        const bool waiting = lane->entry && lane->collected != lane->entry->tail;
+        if (all || ended || now - lane->pendingSince >= kWriteAfterNs ||
+            (waiting && lane->collected - lane->entry->tail >= capacity / 4))
+            if (lane->pendingCount || waiting) writePending(r, *lane);
+        if (!ended) continue;
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        if (lane->entry) r.pool.giveBack(lane->entry);
+        for (size_t i = 0; i < r.lanes.size(); ++i)
+            if (r.lanes[i] == lane) {
+                r.lanes[i] = r.lanes.back();
+                r.lanes.pop_back();
+                break;
+            }
+        delete lane;
     }
     writeDefinitions(r);
-    return busy;
+    const auto state = r.output.state();
+    if (!r.toldFailure && !r.output.reason().empty()) {
+        r.toldFailure = true;
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        setStatus(r, r.output.reason());
+    }
+    if (state == RecordingOutput::State::Failed) r.active.store(false, std::memory_order_release);
+    return pause;
 }
 
 void* backgroundThread(void*) {
+    inside = true;
+    pthread_setname_np(pthread_self(), "fugato");
     Recorder& r = recorder();
     while (!r.quit.load(std::memory_order_acquire)) {
-        bool busy = false;
-        {
-            const std::lock_guard<std::mutex> guard(r.mutex);
-            if (r.active.load(std::memory_order_relaxed)) busy = drain(r, false);
+        uint64_t pauseNs = kDrainPauseNs;
+        try {
+            const std::lock_guard<std::mutex> guard(r.outputMutex);
+            if (r.active.load(std::memory_order_relaxed)) pauseNs = drain(r, false);
+        } catch (const std::bad_alloc&) {  // tried again at the next look
         }
-        if (busy) continue;
-        const timespec pause{0, static_cast<long>(kDrainPauseNs)};
+        if (!pauseNs) continue;
+        const timespec pause{0, static_cast<long>(pauseNs)};
         nanosleep(&pause, nullptr);
     }
     return nullptr;
 }
 
-struct ThreadGuard {  // its destructor runs when the thread ends
-    Lane* lane = nullptr;
-    bool gone = false;
-    ~ThreadGuard();
-};
-thread_local ThreadGuard threadGuard;
+// ---- the recorded thread -------------------------------------------------------------------------
 
-Lane* laneOf(fug_buffer* buffer) { return reinterpret_cast<Lane*>(buffer); }
+/// The limits that the inline functions see: none where each event must take the slow path.
+void publishLimits(RecordedLane& lane) {
+    fug_buffer* buffer = lane.buffer();
+    buffer->begin_limit = lane.timeGiven ? 0 : lane.beginLimit;
+    buffer->end_limit = lane.timeGiven ? 0 : lane.endLimit;
+}
 
-/// Renews the limits from the reader's position; `slots` are wanted. Returns whether recording is on.
-bool refresh(Recorder& r, Lane& lane, uint64_t slots) {
-    if (!r.active.load(std::memory_order_acquire)) {
-        lane.buffer.begin_limit = lane.buffer.end_limit = 0;
-        return false;
-    }
-    const uint64_t capacity = lane.buffer.mask + 1, reserve = capacity / 8;
+/// Renews the limits from the reader's position. Returns whether `slots` fit at all.
+void refresh(Recorder& r, RecordedLane& lane, uint64_t slots) {
+    if (!lane.entry) return;
+    const uint64_t capacity = lane.entry->mask + 1, reserve = capacity / 8;
     for (int round = 0;; ++round) {
-        const uint64_t tail = lane.tail.load(std::memory_order_acquire);
-        const bool open = lane.lostDepth == 0;
-        lane.buffer.end_limit = open ? tail + capacity : 0;
-        lane.buffer.begin_limit = open ? tail + capacity - reserve : 0;
-        if (round > 0 || r.background || lane.buffer.head + slots <= tail + capacity - reserve) return true;
-        const std::lock_guard<std::mutex> guard(r.mutex);  // no background thread: empty it here
-        if (!r.active.load(std::memory_order_relaxed)) return false;
+        const uint64_t tail = __atomic_load_n(&lane.entry->tail, __ATOMIC_ACQUIRE);
+        lane.endLimit = tail + capacity;
+        lane.beginLimit = tail + capacity - reserve;
+        if (round > 0 || r.background.load(std::memory_order_relaxed) || lane.entry->head + slots <= lane.beginLimit)
+            break;
+        const InsideRecorder here;
+        const std::lock_guard<std::mutex> guard(r.outputMutex);  // no background thread: empty it here
         collect(r, lane, monotonicNs());
+        writePending(r, lane);
     }
 }
 
-void defineLane(Recorder& r, Lane& lane, const char* name, const char* role, fug_lane_kind kind) {
-    std::string fields;
-    appendVarint(fields, lane.id);
-    appendVarint(fields, static_cast<uint64_t>(kind));
-    appendVarint(fields, r.hostNow.load() ? 0 : static_cast<uint64_t>(syscall(SYS_gettid)));
-    appendText(fields, cut(name, kMaxNameBytes));
-    appendText(fields, cut(role, kMaxNameBytes));
-    r.unwritten.add(DefinitionType::Lane, fields);
-    lane.definition = std::move(fields);
+/// Gives a lane its buffer and makes it known. With lanesMutex held.
+void addLaneLocked(Recorder& r, RecordedLane& lane) {
+    lane.id = r.nextLane.fetch_add(1);
+    lane.entry = r.pool.isOpen() ? r.pool.take(lane.id, r.bufferSlots) : nullptr;
+    if (!lane.entry) setStatus(r, "some lanes have no buffer: the memory set for the recording is used up");
+    r.lanes.push_back(&lane);
+    defineLaneLocked(r, lane);
 }
 
 /// The calling thread's lane, made at its first event. Null where nothing is recorded.
-Lane* attach(Recorder& r) {
-    if (fug_this_buffer != &closedBuffer) return laneOf(fug_this_buffer);
-    if (threadGuard.gone || !r.active.load(std::memory_order_acquire)) return nullptr;
-    const std::lock_guard<std::mutex> guard(r.mutex);
-    auto* lane = new (std::nothrow) Lane;
+RecordedLane* attach(Recorder& r) {
+    if (hereLane) return hereLane;
+    if (threadGuard.gone) return nullptr;
+    threadGuard.watch();
+    auto* lane = new (std::nothrow) RecordedLane;
     if (!lane) return nullptr;
-    lane->storage.reset(new (std::nothrow) fug_slot[r.bufferEvents]);
-    if (!lane->storage) {
+    try {
+        const InsideRecorder here;
+        lane->osId = static_cast<uint64_t>(syscall(SYS_gettid));
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        addLaneLocked(r, *lane);
+    } catch (const std::bad_alloc&) {
         delete lane;
         return nullptr;
     }
-    lane->buffer.ring = lane->storage.get();
-    lane->buffer.mask = r.bufferEvents - 1;
-    lane->id = r.nextLane++;
-    defineLane(r, *lane, "", "", FUG_LANE_THREAD);
-    r.lanes.push_back(lane);
-    threadGuard.lane = lane;
-    fug_this_buffer = &lane->buffer;
+    ownLane = hereLane = lane;
+    fug_this_buffer = lane->buffer();
     return lane;
-}
-
-uint64_t siteWord(Recorder& r, fug_site* site) {
-    uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
-    if (word) return word;
-    const std::lock_guard<std::mutex> guard(r.mutex);
-    word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
-    if (word) return word;
-    std::string fields;
-    const uint32_t id = r.nextSite++;
-    appendVarint(fields, id);
-    appendVarint(fields, site->line);
-    appendVarint(fields, site->longest_ns);
-    for (const char* text : {site->name, site->category, site->description, site->file})
-        appendText(fields, cut(text, kMaxNameBytes));
-    define(r, DefinitionType::Site, fields);
-    word = makeWord(Kind::MarkBegin, id);
-    __atomic_store_n(&site->word, word, __ATOMIC_RELEASE);
-    return word;
 }
 
 enum class Room { Ordinary, Reserved };
 
-/// Writes one event with its extra slots, or counts it as lost. Returns whether it was written.
-bool put(Recorder& r, Lane& lane, Room room, uint64_t word, const void* extra = nullptr, size_t extraBytes = 0) {
-    fug_buffer& buffer = lane.buffer;
-    const uint64_t slots = (extraBytes + 15) / 16;
-    const auto limit = [&] { return room == Room::Ordinary ? buffer.begin_limit : buffer.end_limit; };
-    const uint64_t wanted = 1 + slots + (lane.lost ? 2 : 0);
-    if (buffer.head + wanted > limit()) {
-        if (!refresh(r, lane, wanted)) return false;
-        if (buffer.head + wanted > limit()) {
-            ++lane.lost;
-            r.lost.fetch_add(1, std::memory_order_relaxed);
-            return false;
+void countLost(Recorder& r, RecordedLane& lane, uint64_t events) {
+    if (lane.entry)
+        __atomic_fetch_add(&lane.entry->lost, events, __ATOMIC_RELAXED);
+    else
+        lane.lostWithoutBuffer.fetch_add(events, std::memory_order_relaxed);
+    r.lost.fetch_add(events, std::memory_order_relaxed);
+}
+
+struct Pair {
+    uint64_t a, b;
+};
+
+/// Writes one event, or counts it as lost. Returns whether it was written. The record's first slot
+/// is written last but before the head, so that a signal handler's event in between is whole or gone.
+bool put(Recorder& r, RecordedLane& lane, Room room, uint8_t kind, uint32_t id, const Pair* pair = nullptr,
+         std::string_view text = {}) {
+    const bool isBegin = kind == static_cast<uint8_t>(Kind::MarkBegin) || kind == static_cast<uint8_t>(Kind::WaitBegin);
+    if (lane.writing) {  // a signal handler within put(): its event is left out
+        countLost(r, lane, isBegin ? 2 : 1);
+        return false;
+    }
+    lane.writing = true;
+    lane.buffer()->begin_limit = lane.buffer()->end_limit = 0;  // a handler's markers come here as well
+    std::atomic_signal_fence(std::memory_order_seq_cst);
+    struct Done {
+        RecordedLane& lane;
+        ~Done() {
+            std::atomic_signal_fence(std::memory_order_seq_cst);
+            publishLimits(lane);
+            lane.writing = false;
         }
+    } done{lane};
+
+    const uint64_t further = (pair ? 1 : 0) + (text.size() + sizeof(BufferSlot) - 1) / sizeof(BufferSlot);
+    const bool tellLost = lane.entry && __atomic_load_n(&lane.entry->lost, __ATOMIC_RELAXED) > 0;
+    const uint64_t wanted = 1 + further + (tellLost ? 2 : 0);
+    const auto fits = [&] {
+        return lane.entry && lane.entry->head + wanted <= (room == Room::Ordinary ? lane.beginLimit : lane.endLimit);
+    };
+    if (!fits()) refresh(r, lane, wanted);
+    if (!fits()) {
+        if (kind >= kSlotDefinition) return false;  // made known another way
+        countLost(r, lane, isBegin ? 2 : 1);        // the end of a begin that is lost will not come
+        return false;
     }
-    const auto write = [&](uint64_t at, const fug_slot& slot) { buffer.ring[at & buffer.mask] = slot; };
-    uint64_t head = buffer.head;
-    if (lane.lost) {
-        write(head++, {fug_now(), makeWord(Kind::Lost, 0, 1)});
-        write(head++, {lane.lost, 0});
-        lane.lost = 0;
+    auto* ring = reinterpret_cast<BufferSlot*>(lane.entry->address);
+    const uint64_t mask = lane.entry->mask;
+    const uint64_t ticks = lane.timeGiven ? lane.givenTime : fug_now();
+    uint64_t at = lane.entry->head;
+    if (tellLost) {
+        const uint64_t lost = __atomic_exchange_n(&lane.entry->lost, 0, __ATOMIC_RELAXED);
+        ring[at++ & mask] = {ticks, makeWord(Kind::Lost, 0, 1)};
+        ring[at++ & mask] = {lost, 0};
     }
-    write(head++, {fug_now(), word | slots << 8});
-    const char* from = static_cast<const char*>(extra);
-    for (size_t left = extraBytes; left > 0;) {
-        fug_slot slot{0, 0};
-        const size_t part = left < 16 ? left : 16;
-        std::memcpy(&slot, from, part);
-        write(head++, slot);
-        from += part;
-        left -= part;
+    uint64_t next = at + 1;
+    if (pair) ring[next++ & mask] = {pair->a, pair->b};
+    for (size_t from = 0; from < text.size(); from += sizeof(BufferSlot)) {
+        BufferSlot piece{0, 0};
+        std::memcpy(&piece, text.data() + from, std::min(sizeof piece, text.size() - from));
+        ring[next++ & mask] = piece;
     }
-    __atomic_store_n(&buffer.head, head, __ATOMIC_RELEASE);
+    ring[at & mask] = {ticks, makeWord(static_cast<Kind>(kind), id, further, text.size())};
+    __atomic_store_n(&lane.entry->head, next, __ATOMIC_RELEASE);
     return true;
 }
 
 /// Calls `write(recorder, lane)` where the calling thread is recorded.
 template <class Write>
 void onThisLane(Write&& write) {
-    Recorder& r = recorder();
-    if (!r.active.load(std::memory_order_relaxed)) return;
-    if (Lane* lane = attach(r)) write(r, *lane);
-}
-
-void putPair(Kind kind, uint32_t id, Room room, uint64_t a, uint64_t b = 0) {
-    const uint64_t pair[2] = {a, b};
-    onThisLane([&](Recorder& r, Lane& lane) { put(r, lane, room, makeWord(kind, id), pair, sizeof pair); });
-}
-
-void putText(Kind kind, uint32_t id, const char* text) {
-    const std::string_view kept = cut(text, kMaxTextBytes);
-    onThisLane([&](Recorder& r, Lane& lane) {
-        put(r, lane, Room::Ordinary, makeWord(kind, id, 0, static_cast<unsigned>(kept.size())), kept.data(),
-            kept.size());
-    });
-}
-
-/// Begin of something nested: where it is lost, everything up to its end is lost with it.
-void putBegin(Recorder& r, Lane& lane, uint64_t word, const void* extra = nullptr, size_t extraBytes = 0) {
-    if (lane.lostDepth == 0 && put(r, lane, Room::Ordinary, word, extra, extraBytes)) return;
-    if (!r.active.load(std::memory_order_relaxed)) return;
-    if (lane.lostDepth++ > 0) {
-        ++lane.lost;
-        r.lost.fetch_add(1, std::memory_order_relaxed);
-    }
-    lane.buffer.begin_limit = lane.buffer.end_limit = 0;
-}
-
-void putEnd(Recorder& r, Lane& lane, uint64_t word, const void* extra = nullptr, size_t extraBytes = 0) {
-    if (lane.lostDepth > 0) {
-        --lane.lostDepth;
-        ++lane.lost;
-        r.lost.fetch_add(1, std::memory_order_relaxed);
+    if (inside) return;
+    Recorder* r = theRecorder.load(std::memory_order_acquire);
+    if (!r || !r->active.load(std::memory_order_acquire)) {
+        fug_this_buffer->begin_limit = fug_this_buffer->end_limit = 0;
         return;
     }
-    put(r, lane, Room::Reserved, word, extra, extraBytes);
+    if (RecordedLane* lane = attach(*r)) write(*r, *lane);
+}
+
+bool putHere(Kind kind, uint32_t id, Room room = Room::Ordinary, const Pair* pair = nullptr,
+             std::string_view text = {}) {
+    bool written = false;
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        written = put(r, lane, room, static_cast<uint8_t>(kind), id, pair, text);
+    });
+    return written;
+}
+bool putPair(Kind kind, uint32_t id, Room room, uint64_t a, uint64_t b = 0, std::string_view text = {}) {
+    const Pair pair{a, b};
+    return putHere(kind, id, room, &pair, text);
+}
+
+/// Makes a definition known: through the calling thread's buffer, so that not even a kill in the
+/// next instant loses it; else under the lock.
+void define(DefinitionType type, std::string_view fields, std::string_view prefix = {}) {
+    bool written = false;
+    char together[kMostSlotText];
+    std::string_view whole = fields;
+    if (!prefix.empty() && prefix.size() + fields.size() <= sizeof together) {
+        std::memcpy(together, prefix.data(), prefix.size());
+        std::memcpy(together + prefix.size(), fields.data(), fields.size());
+        whole = {together, prefix.size() + fields.size()};
+    }
+    if (hereLane)
+        onThisLane([&](Recorder& r, RecordedLane& lane) {
+            if (lane.entry)
+                written = put(r, lane, Room::Reserved,
+                              static_cast<uint8_t>(kSlotDefinition + static_cast<uint8_t>(type)), 0, nullptr, whole);
+        });
+    if (written || inside) return;
+    const InsideRecorder here;
+    Recorder& r = recorder();
+    try {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        if (type == DefinitionType::Site) knowSite(r, whole), fields = whole;
+        addDefinitionLocked(r, type, fields);
+    } catch (const std::bad_alloc&) {
+    }
+}
+
+/// Registers a site at its first use. Two threads may both do so; the first id stays.
+uint64_t wordOf(Recorder& r, fug_site* site) {
+    uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
+    if (word) return word;
+    const uint32_t id = r.nextSite.fetch_add(1, std::memory_order_relaxed);
+    FieldBuilder fields;
+    fields.number(id);
+    fields.number(site->line);
+    fields.number(site->longest_ns);
+    fields.text(site->name);
+    fields.text(site->category, 200);
+    fields.text(site->description, 1200);
+    fields.text(site->file, 1000);
+    fields.number(site->detail);
+    char prefix[24];
+    const uint64_t numbers[3] = {reinterpret_cast<uint64_t>(site), reinterpret_cast<uint64_t>(site->name),
+                                 site->detail};
+    std::memcpy(prefix, numbers, sizeof prefix);
+    define(DefinitionType::Site, fields.bytes(), {prefix, sizeof prefix});
+    const DetailSettings* details = r.details.load(std::memory_order_acquire);
+    const std::string_view category = cutText(site->category, 200);
+    const uint64_t made = siteWord(id, static_cast<int>(site->detail), details ? details->of(category) : 2);
+    word = 0;
+    if (__atomic_compare_exchange_n(&site->word, &word, made, false, __ATOMIC_RELEASE, __ATOMIC_RELAXED)) return made;
+    return word;
+}
+
+uint32_t siteId(uint64_t word) { return static_cast<uint32_t>(word >> 32) & 0x7fffffffu; }
+
+uint32_t keyId(Recorder& r, fug_key* key) {
+    uint64_t word = __atomic_load_n(&key->word, __ATOMIC_RELAXED);
+    if (word) return static_cast<uint32_t>(word);
+    const uint32_t id = r.nextKey.fetch_add(1, std::memory_order_relaxed);
+    FieldBuilder fields;
+    fields.number(id);
+    fields.text(key->name);
+    define(DefinitionType::Key, fields.bytes());
+    if (__atomic_compare_exchange_n(&key->word, &word, uint64_t{id}, false, __ATOMIC_RELEASE, __ATOMIC_RELAXED))
+        return id;
+    return static_cast<uint32_t>(word);
+}
+
+void putArgument(fug_key* key, uint64_t bits, ArgumentType type, std::string_view text = {}) {
+    if (!key) return;
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        const Pair pair{bits, static_cast<uint64_t>(type)};
+        put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::Argument), keyId(r, key), &pair, text);
+    });
 }
 
 ThreadGuard::~ThreadGuard() {
     gone = true;
-    if (!lane) return;
-    put(recorder(), *lane, Room::Reserved, makeWord(Kind::LaneEnd, 0));
+    RecordedLane* const lane = ownLane;
+    ownLane = hereLane = nullptr;
     fug_this_buffer = &closedBuffer;
-    lane->ended.store(true, std::memory_order_release);
-    lane = nullptr;
-}
-
-uint32_t defineNamed(DefinitionType type, uint32_t Recorder::*next, const std::function<void(std::string&)>& fields) {
+    if (!lane) return;
     Recorder& r = recorder();
-    const std::lock_guard<std::mutex> guard(r.mutex);
-    const uint32_t id = (r.*next)++;
-    std::string bytes;
-    appendVarint(bytes, id);
-    fields(bytes);
-    define(r, type, bytes);
-    return id;
+    if (lane->entry && r.active.load(std::memory_order_acquire)) {
+        lane->timeGiven = false;
+        put(r, *lane, Room::Reserved, static_cast<uint8_t>(Kind::LaneEnd), 0);
+    }
+    lane->ended.store(true, std::memory_order_release);
 }
 
-std::string contextFields(const char* key, const char* value) {
-    std::string fields;
-    appendText(fields, cut(key, kMaxNameBytes));
-    appendText(fields, cut(value, kMaxNameBytes));
-    return fields;
+/// An id and the fields that follow it, defined at once.
+template <class Add>
+uint32_t defineNamed(DefinitionType type, std::atomic<uint32_t> Recorder::*next, Add&& add) {
+    const uint32_t id = (recorder().*next).fetch_add(1, std::memory_order_relaxed);
+    FieldBuilder fields;
+    fields.number(id);
+    add(fields);
+    define(type, fields.bytes());
+    return id;
 }
 
 uint32_t powerOfTwo(uint32_t value) {
@@ -449,14 +585,305 @@ double measureNsPerTick() {
     return static_cast<double>(monotonicNs() - ns) / static_cast<double>(fug_now() - ticks);
 }
 
-void stopInForkedChild() {
+/// What a begin and an end cost on this machine, in nanoseconds: the best of several batches into a
+/// buffer of its own.
+double measureMarkerCost(double nsPerTick) {
+    constexpr uint64_t kSlots = 1024, kPairs = 4000;
+    const std::unique_ptr<fug_slot[]> ring(new fug_slot[kSlots]());
+    fug_buffer buffer{ring.get(), kSlots - 1, 0, UINT64_MAX, UINT64_MAX};
+    fug_site site = FUG_SITE("", "", "");
+    site.word = makeWord(Kind::MarkBegin, 1);
+    fug_buffer* const before = fug_this_buffer;
+    fug_this_buffer = &buffer;
+    uint64_t best = UINT64_MAX;
+    for (int batch = 0; batch < 6; ++batch) {
+        const uint64_t from = fug_now();
+        for (uint64_t i = 0; i < kPairs; ++i) fug_end(fug_begin(&site));
+        best = std::min(best, fug_now() - from);
+    }
+    fug_this_buffer = before;
+    return static_cast<double>(best) * nsPerTick / static_cast<double>(kPairs);
+}
+
+// ---- fork: the child starts afresh ----------------------------------------------------------------
+
+void beforeFork() {
+    inside = true;
+    Recorder& r = recorder();
+    r.outputMutex.lock();
+    try {  // what is defined in the buffers must hold in the child too
+        if (r.active.load()) drain(r, false);
+    } catch (const std::bad_alloc&) {
+    }
+    r.lanesMutex.lock();
+}
+void afterForkInParent() {
+    Recorder& r = recorder();
+    r.lanesMutex.unlock();
+    r.outputMutex.unlock();
+    inside = false;
+}
+/// The parent's buffers and file are left alone; what was defined so far holds in the child as well.
+void afterForkInChild() {
+    Recorder& parents = recorder();
+    auto* r = new Recorder;
+    r->lasting = parents.lasting;
+    r->sites = parents.sites;
+    for (auto next :
+         {&Recorder::nextLane, &Recorder::nextSite, &Recorder::nextSeries, &Recorder::nextObject,
+          &Recorder::nextCounter, &Recorder::nextState, &Recorder::nextKey, &Recorder::nextPool, &Recorder::nextClock})
+        (r->*next).store((parents.*next).load());
+    r->details.store(parents.details.load());
+    theRecorder.store(r, std::memory_order_release);
+    ownLane = hereLane = nullptr;
     fug_this_buffer = &closedBuffer;
-    threadGuard.lane = nullptr;
-    threadGuard.gone = true;
-    recorder().active.store(false);
+    inside = false;
+}
+
+void removeBuffersAtExit() {
+    fug_stop();
+    Recorder& r = recorder();
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    r.pool.unlink();
+}
+
+std::string folderOf(const std::string& path) {
+    const size_t slash = path.rfind('/');
+    return slash == std::string::npos ? "." : slash ? path.substr(0, slash) : "/";
+}
+
+/// Takes over every lane that lives on from an earlier recording. With both mutexes held.
+void beginLane(Recorder& r, RecordedLane& lane) {
+    lane.pendingCount = 0;
+    lane.pendingBytes = 0;
+    lane.pendingLast = 0;
+    if (lane.entry) {  // nothing from before the start but definitions
+        const auto* ring = reinterpret_cast<const BufferSlot*>(lane.entry->address);
+        const uint64_t head = __atomic_load_n(&lane.entry->head, __ATOMIC_ACQUIRE);
+        char text[kMostSlotText + 32];
+        while (lane.collected < head) {
+            RawEvent event;
+            uint8_t kind = 0;
+            const uint64_t used = readSlots(ring, lane.entry->mask, lane.collected, head, text, kind, event);
+            lane.collected += used ? used : 1;
+            if (!used || kind < kSlotDefinition) continue;
+            std::string_view fields = event.text;
+            const auto type = static_cast<DefinitionType>(kind - kSlotDefinition);
+            if (type == DefinitionType::Site) knowSite(r, fields);
+            if (!ofOneRecording(type)) r.lasting.add(type, fields);
+        }
+        __atomic_store_n(&lane.entry->tail, lane.collected, __ATOMIC_RELEASE);
+        __atomic_store_n(&lane.entry->lost, 0, __ATOMIC_RELAXED);
+    }
+    lane.lostWithoutBuffer.store(0);
+}
+
+int start(const char* path, const fug_options& options) {
+    Recorder& r = recorder();
+    const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
+    const std::string file = path ? path : "";
+    const uint64_t memory = options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes;
+    const int error = r.output.open(file, options.on_failure == FUG_GO_ON_IN_MEMORY, memory);
+    r.toldFailure = !r.output.reason().empty();
+    {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        setStatus(r, r.output.reason());
+    }
+    if (error) return error;
+
+    r.hostNow.store(options.now);
+    fug_uses_tsc = !options.now && tscIsInvariant();
+    r.background.store(!options.no_background);
+    r.lost.store(0);
+    FileHeader header{};
+    header.clock = static_cast<uint32_t>(fug_uses_tsc ? ClockKind::Ticks : ClockKind::Nanoseconds);
+    header.nsPerTick = fug_uses_tsc ? measureNsPerTick() : 1.0;
+    double markerCost = 0;
+    if (!options.now) markerCost = measureMarkerCost(header.nsPerTick);
+    header.originTicks = r.originTicks = fug_now();
+    r.originNs = monotonicNs();
+    if (!options.now) {
+        timespec wall{};
+        clock_gettime(CLOCK_REALTIME, &wall);
+        header.startedUnixNs = wall.tv_sec * 1'000'000'000LL + wall.tv_nsec;
+    }
+    sealFileHeader(header);
+    r.output.writeHeader(header);
+    r.lastClockNs = 0;
+    writeClock(r);
+    {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        r.bufferSlots = powerOfTwo(options.buffer_events ? options.buffer_events : kDefaultBufferEvents);
+        if (!r.pool.isOpen()) {
+            std::vector<std::string> folders;
+            if (!options.buffer_folder)
+                folders = {"/dev/shm", folderOf(file)};
+            else if (*options.buffer_folder)
+                folders = {options.buffer_folder, folderOf(file)};
+            r.pool.open(folders, memory);
+            static const int atExit = std::atexit(removeBuffersAtExit);
+            (void)atExit;
+        }
+        for (RecordedLane* lane : r.lanes) beginLane(r, *lane);
+        r.ofRecording = {};
+        r.unwritten = {};
+        r.unwritten.add(r.lasting);
+        for (RecordedLane* lane : r.lanes) {
+            if (!lane->entry && r.pool.isOpen()) lane->entry = r.pool.take(lane->id, r.bufferSlots);
+            defineLaneLocked(r, *lane);
+        }
+        if (r.pool.isOpen()) {
+            r.pool.header().originTicks = header.originTicks;
+            r.pool.header().startedUnixNs = header.startedUnixNs;
+            r.pool.header().recording = 1;
+        }
+    }
+    addContext(r, "program", std::string(cutText(options.program, kMaxNameBytes)));
+    addContext(r, "build", std::string(cutText(options.build, kMaxNameBytes)));
+    if (!r.pool.path().empty()) addContext(r, "buffers", r.pool.path());
+    if (!options.now) {
+        char cost[32];
+        std::snprintf(cost, sizeof cost, "%.1f", markerCost);
+        addContext(r, "marker cost ns", cost);
+        tellRunContext([&](const std::string& key, const std::string& value) { addContext(r, key, value); });
+    }
+    if (options.os && !options.now && !options.no_background) {
+        r.os = std::make_unique<OsActivity>();
+        r.os->start(r, options.os, options.sample_us ? options.sample_us : 1000);
+    }
+    writeDefinitions(r);
+    r.quit.store(false);
+    r.active.store(true, std::memory_order_release);
+    if (r.background && pthread_create(&r.thread, nullptr, backgroundThread, nullptr) != 0) r.background.store(false);
+    return 0;
+}
+
+void stop() {
+    Recorder* made = theRecorder.load(std::memory_order_acquire);
+    if (!made) return;
+    Recorder& r = *made;
+    r.active.store(false, std::memory_order_release);
+    pthread_t ended{};
+    bool join = false;
+    {
+        const std::lock_guard<std::mutex> guard(r.outputMutex);
+        std::swap(ended, r.thread);
+        join = ended != pthread_t{};
+        r.quit.store(true, std::memory_order_release);
+    }
+    if (join) pthread_join(ended, nullptr);
+    const std::lock_guard<std::mutex> guard(r.outputMutex);
+    if (r.output.state() == RecordingOutput::State::Closed) return;
+    if (r.output.state() == RecordingOutput::State::Memory && !r.lastClockNs) return;  // stopped already
+    drain(r, true);
+    r.os.reset();
+    if (!r.pool.path().empty()) addContext(r, "buffers", "");
+    writeDefinitions(r);
+    r.output.close();
+    r.lastClockNs = 0;
+    const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+    if (r.pool.isOpen()) r.pool.header().recording = 0;
+    if (!r.output.reason().empty()) setStatus(r, r.output.reason());
+}
+
+/// Puts a category's setting into every known site that is still loaded.
+void applyDetails(Recorder& r, const DetailSettings& details) {
+    // Only memory that the loader holds mapped right now is touched, and there only what still is the
+    // site it was: its code may have been unloaded.
+    struct Visit {
+        Recorder& r;
+        const DetailSettings& details;
+    } visit{r, details};
+    dl_iterate_phdr(
+        [](dl_phdr_info* info, size_t, void* data) {
+            auto& [r, details] = *static_cast<Visit*>(data);
+            for (int i = 0; i < info->dlpi_phnum; ++i) {
+                const auto& segment = info->dlpi_phdr[i];
+                if (segment.p_type != PT_LOAD || !(segment.p_flags & PF_W)) continue;
+                const uint64_t from = info->dlpi_addr + segment.p_vaddr, to = from + segment.p_memsz;
+                for (auto& [site, known] : r.sites) {
+                    const auto at = reinterpret_cast<uint64_t>(site);
+                    if (at < from || at + sizeof(fug_site) > to) continue;
+                    const uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
+                    if ((word & ~FUG_WORD_LEFT_OUT) != known.word || site->name != known.namePointer) continue;
+                    __atomic_store_n(
+                        &site->word,
+                        siteWord(siteId(known.word), static_cast<int>(known.detail), details.of(known.category)),
+                        __ATOMIC_RELAXED);
+                }
+            }
+            return 0;
+        },
+        &visit);
 }
 
 }  // namespace
+
+bool insideRecorder() { return inside; }
+InsideRecorder::InsideRecorder() { inside = true; }
+InsideRecorder::~InsideRecorder() { inside = false; }
+
+RecordedLane* makeOwnLane(Recorder& r, const char* name, const char* role, uint32_t kind, uint64_t osId,
+                          uint32_t clock) {
+    auto* lane = new RecordedLane;
+    lane->name = name;
+    lane->role = role;
+    lane->kind = kind;
+    lane->osId = osId;
+    lane->clock = clock;
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    lane->id = r.nextLane.fetch_add(1);
+    r.lanes.push_back(lane);
+    defineLaneLocked(r, *lane);
+    return lane;
+}
+
+void addEvent(Recorder& r, RecordedLane& lane, const RawEvent& event, uint64_t now) {
+    if (!lane.pending) lane.pending.reset(new char[kPendingBytes]);
+    if (lane.pendingBytes + event.text.size() + kMostEventBytes > kPendingBytes) writePending(r, lane);
+    if (!lane.pendingCount) {
+        lane.pendingFirst = lane.pendingLast = event.ticks;
+        lane.pendingSince = now;
+    }
+    char* end = putEvent(lane.pending.get() + lane.pendingBytes, event, lane.pendingLast);
+    lane.pendingBytes = static_cast<size_t>(end - lane.pending.get());
+    ++lane.pendingCount;
+}
+
+void addDefinition(Recorder& r, DefinitionType type, std::string_view fields) {
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    if (type == DefinitionType::Counter)
+        r.lasting.add(type, fields);
+    else
+        r.ofRecording.add(type, fields);
+    r.unwritten.add(type, fields);
+}
+
+void addContext(Recorder& r, std::string_view key, std::string_view value) {
+    std::string fields;
+    appendText(fields, key);
+    appendText(fields, value);
+    addDefinition(r, DefinitionType::Context, fields);
+}
+
+}  // namespace fugato
+
+// ---- the interface ---------------------------------------------------------------------------------
+
+using namespace fugato;
+using namespace fugato::layout;
+
+/// A lane of the host's own. It gets an id and a buffer while recording, at the first entering.
+struct fug_lane {
+    std::string name, role;
+    uint32_t kind, clock;
+    RecordedLane* lane = nullptr;
+    Recorder* of = nullptr;
+};
+
+namespace {
+thread_local fug_lane* enteredLane = nullptr;
+}
 
 extern "C" {
 
@@ -464,139 +891,288 @@ __thread fug_buffer* fug_this_buffer = &closedBuffer;
 int fug_uses_tsc = 0;
 
 uint64_t fug_now_slow(void) {
-    if (auto* now = recorder().hostNow.load(std::memory_order_relaxed)) return now();
+    if (Recorder* r = theRecorder.load(std::memory_order_acquire))
+        if (auto* now = r->hostNow.load(std::memory_order_relaxed)) return now();
     return monotonicNs();
 }
 
 int fug_start(const char* path, const fug_options* options) {
     fug_stop();
-    Recorder& r = recorder();
-    const std::lock_guard<std::mutex> guard(r.mutex);
-    const fug_options chosen = options ? *options : fug_options{};
-    r.status.clear();
-    r.fd = path ? ::open(path, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644) : (errno = EINVAL, -1);
-    if (r.fd < 0) {
-        const int error = errno;
-        r.status = std::string("cannot create ") + (path ? path : "(no path)") + ": " + std::strerror(error);
-        return error;
+    fug_options chosen{};
+    if (options)
+        std::memcpy(&chosen, options, options->size && options->size < sizeof chosen ? options->size : sizeof chosen);
+    const InsideRecorder here;
+    try {
+        return start(path, chosen);
+    } catch (const std::bad_alloc&) {
+        return ENOMEM;
     }
-    r.hostNow.store(chosen.now);
-    fug_uses_tsc = !chosen.now && tscIsInvariant();
-    r.background = !chosen.no_background;
-    r.bufferEvents = powerOfTwo(chosen.buffer_events ? chosen.buffer_events : kDefaultBufferEvents);
-    r.lost.store(0);
-
-    FileHeader header{};
-    header.clock = static_cast<uint32_t>(fug_uses_tsc ? ClockKind::Ticks : ClockKind::Nanoseconds);
-    header.nsPerTick = fug_uses_tsc ? measureNsPerTick() : 1.0;
-    header.originTicks = r.originTicks = fug_now();
-    r.originNs = monotonicNs();
-    if (!chosen.now) {
-        timespec wall{};
-        clock_gettime(CLOCK_REALTIME, &wall);
-        header.startedUnixNs = wall.tv_sec * 1'000'000'000LL + wall.tv_nsec;
-    }
-    r.file = std::make_unique<BlockFile<FileSink>>(FileSink{&r.fd, &r.status});
-    r.file->writeHeader(header);
-    r.unwritten = r.lasting;
-    r.unwritten.add(DefinitionType::Context, contextFields("program", chosen.program));
-    r.unwritten.add(DefinitionType::Context, contextFields("build", chosen.build));
-    r.lastClockNs = 0;
-    writeClock(r);
-    for (Lane* lane : r.lanes) {  // nothing from before the start
-        lane->tail.store(__atomic_load_n(&lane->buffer.head, __ATOMIC_ACQUIRE), std::memory_order_release);
-        lane->pending.clear();
-        lane->pendingCount = 0;
-        r.unwritten.add(DefinitionType::Lane, lane->definition);
-    }
-    r.quit.store(false);
-    r.active.store(true, std::memory_order_release);
-    if (r.background && pthread_create(&r.thread, nullptr, backgroundThread, nullptr) != 0) r.background = false;
-    static const int atExit = std::atexit(fug_stop);
-    (void)atExit;
-    return 0;
 }
 
 void fug_stop(void) {
-    Recorder& r = recorder();
-    if (!r.active.exchange(false)) return;
-    if (r.background) {
-        r.quit.store(true, std::memory_order_release);
-        pthread_join(r.thread, nullptr);
+    if (inside) return;
+    const InsideRecorder here;
+    try {
+        stop();
+    } catch (const std::bad_alloc&) {
     }
-    const std::lock_guard<std::mutex> guard(r.mutex);
-    drain(r, true);
-    r.file->writeIndex();
-    if (r.fd >= 0) ::close(r.fd);
-    r.fd = -1;
-    r.file.reset();
 }
 
-int fug_recording(void) { return recorder().active.load(std::memory_order_relaxed) ? 1 : 0; }
+int fug_save(const char* path) {
+    if (inside || !path) return EINVAL;
+    Recorder& r = recorder();
+    const InsideRecorder here;
+    try {
+        const std::lock_guard<std::mutex> guard(r.outputMutex);
+        if (r.active.load()) drain(r, true);
+        DefinitionRecords all;
+        {
+            const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+            all.add(r.lasting);
+            all.add(r.ofRecording);
+        }
+        return r.output.save(path, all.records, all.count);
+    } catch (const std::bad_alloc&) {
+        return ENOMEM;
+    }
+}
+
+int fug_recording(void) {
+    const Recorder* r = theRecorder.load(std::memory_order_acquire);
+    return r && r->active.load(std::memory_order_relaxed) ? 1 : 0;
+}
 
 const char* fug_status(void) {
+    if (inside) return "";
     Recorder& r = recorder();
-    const std::lock_guard<std::mutex> guard(r.mutex);
-    return r.status.c_str();
+    const InsideRecorder here;
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    return r.status;
 }
 
 uint64_t fug_lost(void) { return recorder().lost.load(std::memory_order_relaxed); }
 
 void fug_context(const char* key, const char* value) {
+    FieldBuilder fields;
+    fields.text(key);
+    fields.text(value, kMostSlotText / 2);
+    define(DefinitionType::Context, fields.bytes());
+}
+
+void fug_detail(const char* category, int level) {
+    if (inside) return;
     Recorder& r = recorder();
-    const std::lock_guard<std::mutex> guard(r.mutex);
-    define(r, DefinitionType::Context, contextFields(key, value));
+    const InsideRecorder here;
+    try {
+        const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
+        std::vector<RecordedLane*> lanes;
+        {
+            const std::lock_guard<std::mutex> guard(r.lanesMutex);
+            const DetailSettings* before = r.details.load();
+            auto changed = std::make_unique<DetailSettings>(before ? *before : DetailSettings{});
+            if (category) {
+                changed->levels[std::string(cutText(category, 200))] = level;
+            } else {
+                changed->levels.clear();
+                changed->otherwise = level;
+            }
+            r.details.store(changed.get(), std::memory_order_release);
+            r.allDetails.push_back(std::move(changed));
+            lanes = r.lanes;
+        }
+        // Sites whose definition still is in a buffer become known first.
+        if (r.output.state() != RecordingOutput::State::Closed)
+            for (RecordedLane* lane : lanes) collect(r, *lane, monotonicNs());
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        applyDetails(r, *r.details.load());
+    } catch (const std::bad_alloc&) {
+    }
 }
 
 void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {
-    onThisLane([&](Recorder& r, Lane& lane) {
-        const std::lock_guard<std::mutex> guard(r.mutex);
-        defineLane(r, lane, name, role, kind);
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        FieldBuilder fields;
+        fields.number(lane.id);
+        fields.number(static_cast<uint64_t>(kind));
+        fields.number(r.hostNow.load() ? 0 : lane.osId);
+        fields.text(name);
+        fields.text(role);
+        fields.number(lane.clock);
+        define(DefinitionType::Lane, fields.bytes());
+        const InsideRecorder here;
+        try {
+            const std::lock_guard<std::mutex> guard(r.lanesMutex);  // for the next recording
+            lane.name = cutText(name, kMaxNameBytes);
+            lane.role = cutText(role, kMaxNameBytes);
+            lane.kind = static_cast<uint32_t>(kind);
+        } catch (const std::bad_alloc&) {
+        }
+    });
+}
+
+fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, uint32_t clock) {
+    const InsideRecorder here;
+    try {
+        return new fug_lane{std::string(cutText(name, kMaxNameBytes)), std::string(cutText(role, kMaxNameBytes)),
+                            static_cast<uint32_t>(kind), clock};
+    } catch (const std::bad_alloc&) {
+        return nullptr;
+    }
+}
+
+void fug_lane_end(fug_lane* lane) {
+    if (!lane) return;
+    Recorder& r = recorder();
+    if (lane->lane && lane->of == &r) {
+        if (lane->lane->entry && r.active.load(std::memory_order_acquire))
+            put(r, *lane->lane, Room::Reserved, static_cast<uint8_t>(Kind::LaneEnd), 0);
+        lane->lane->ended.store(true, std::memory_order_release);
+    }
+    const InsideRecorder here;
+    delete lane;
+}
+
+__attribute__((noinline)) fug_lane* fug_lane_enter(fug_lane* lane) {
+    fug_lane* const before = enteredLane;
+    enteredLane = lane;
+    Recorder& r = recorder();
+    if (!lane) {
+        hereLane = ownLane;
+    } else {
+        if ((!lane->lane || lane->of != &r) && r.active.load(std::memory_order_acquire) && !inside) {
+            const InsideRecorder here;
+            if (auto* made = new (std::nothrow) RecordedLane) {
+                try {
+                    made->name = lane->name;
+                    made->role = lane->role;
+                    made->kind = lane->kind;
+                    made->clock = lane->clock;
+                    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+                    addLaneLocked(r, *made);
+                    lane->lane = made;
+                    lane->of = &r;
+                } catch (const std::bad_alloc&) {
+                    delete made;
+                }
+            }
+        }
+        hereLane = lane->of == &r ? lane->lane : nullptr;
+    }
+    fug_this_buffer = hereLane ? hereLane->buffer() : &closedBuffer;
+    return before;
+}
+
+uint32_t fug_clock(const char* name, double ns_per_tick) {
+    return defineNamed(DefinitionType::Clock, &Recorder::nextClock, [&](FieldBuilder& fields) {
+        uint64_t bits = 0;
+        std::memcpy(&bits, &ns_per_tick, sizeof bits);
+        fields.number(bits);
+        fields.text(name);
+    });
+}
+
+void fug_clock_sync(uint32_t clock, uint64_t device_ticks, uint64_t host_ticks) {
+    if (!fug_recording()) return;
+    FieldBuilder fields;
+    fields.number(clock);
+    fields.number(device_ticks);
+    fields.number(host_ticks);
+    define(DefinitionType::ClockSync, fields.bytes());
+}
+
+void fug_at(uint64_t ticks) {
+    onThisLane([&](Recorder&, RecordedLane& lane) {
+        lane.givenTime = ticks;
+        lane.timeGiven = true;
+        publishLimits(lane);
+    });
+}
+
+void fug_at_now(void) {
+    onThisLane([](Recorder&, RecordedLane& lane) {
+        lane.timeGiven = false;
+        publishLimits(lane);
     });
 }
 
 uint32_t fug_series(const char* name, uint64_t deadline_ns) {
-    return defineNamed(DefinitionType::Series, &Recorder::nextSeries, [&](std::string& out) {
-        appendVarint(out, deadline_ns);
-        appendText(out, cut(name, kMaxNameBytes));
+    return defineNamed(DefinitionType::Series, &Recorder::nextSeries, [&](FieldBuilder& fields) {
+        fields.number(deadline_ns);
+        fields.text(name);
     });
 }
-
 uint32_t fug_object(const char* name) {
-    return defineNamed(DefinitionType::Object, &Recorder::nextObject,
-                       [&](std::string& out) { appendText(out, cut(name, kMaxNameBytes)); });
+    return defineNamed(DefinitionType::Object, &Recorder::nextObject, [&](FieldBuilder& fields) { fields.text(name); });
 }
-
 uint32_t fug_counter(const char* name, const char* unit, const double* threshold) {
-    return defineNamed(DefinitionType::Counter, &Recorder::nextCounter, [&](std::string& out) {
+    return defineNamed(DefinitionType::Counter, &Recorder::nextCounter, [&](FieldBuilder& fields) {
         uint64_t bits = 0;
         if (threshold) std::memcpy(&bits, threshold, sizeof bits);
-        appendVarint(out, threshold ? 1 : 0);
-        appendVarint(out, bits);
-        appendText(out, cut(name, kMaxNameBytes));
-        appendText(out, cut(unit, kMaxNameBytes));
+        fields.number(threshold ? 1 : 0);
+        fields.number(bits);
+        fields.text(name);
+        fields.text(unit);
     });
 }
-
 uint32_t fug_state(const char* name) {
-    return defineNamed(DefinitionType::State, &Recorder::nextState,
-                       [&](std::string& out) { appendText(out, cut(name, kMaxNameBytes)); });
+    return defineNamed(DefinitionType::State, &Recorder::nextState, [&](FieldBuilder& fields) { fields.text(name); });
+}
+uint32_t fug_pool(const char* name) {
+    return defineNamed(DefinitionType::Pool, &Recorder::nextPool, [&](FieldBuilder& fields) { fields.text(name); });
 }
 
-void fug_begin_slow(fug_site* site) {
-    onThisLane([&](Recorder& r, Lane& lane) { putBegin(r, lane, siteWord(r, site)); });
+int fug_begin_slow(fug_site* site) {
+    int written = 0;
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        const uint64_t word = wordOf(r, site);
+        if (word & FUG_WORD_LEFT_OUT) return;
+        written = put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::MarkBegin), siteId(word));
+    });
+    return written;
 }
 
-void fug_end_slow(void) {
-    onThisLane([](Recorder& r, Lane& lane) { putEnd(r, lane, makeWord(Kind::MarkEnd, 0)); });
+void fug_end_slow(void) { putHere(Kind::MarkEnd, 0, Room::Reserved); }
+
+void fug_integer(fug_key* key, int64_t value) { putArgument(key, zigzag(value), ArgumentType::Integer); }
+void fug_real(fug_key* key, double value) {
+    uint64_t bits = 0;
+    std::memcpy(&bits, &value, sizeof bits);
+    putArgument(key, bits, ArgumentType::Real);
+}
+void fug_text(fug_key* key, const char* value) {
+    putArgument(key, 0, ArgumentType::Text, cutText(value, kMaxTextBytes));
+}
+void fug_changed_nothing(void) { putPair(Kind::Outcome, 0, Room::Ordinary, 1); }
+
+uint64_t fug_operation_begin(fug_site* site) {
+    uint64_t number = 0;
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        const uint64_t word = wordOf(r, site);
+        if (word & FUG_WORD_LEFT_OUT) return;
+        const Pair pair{r.nextOperation.fetch_add(1, std::memory_order_relaxed), 0};
+        if (put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::OperationBegin), siteId(word), &pair))
+            number = pair.a;
+    });
+    return number;
+}
+void fug_operation_step(uint64_t operation, fug_site* step) {
+    if (!operation) return;
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        const Pair pair{operation, 0};
+        put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::OperationStep), siteId(wordOf(r, step)), &pair);
+    });
+}
+void fug_operation_end(uint64_t operation, int64_t code, const char* text) {
+    if (operation)
+        putPair(Kind::OperationEnd, 0, Room::Reserved, operation, zigzag(code), cutText(text, kMaxTextBytes));
 }
 
 void fug_frame_begin(uint32_t series, uint64_t deadline_ns) {
     putPair(Kind::FrameBegin, series, Room::Ordinary, deadline_ns);
 }
-
-void fug_frame_end(uint32_t series) {
-    onThisLane([&](Recorder& r, Lane& lane) { put(r, lane, Room::Reserved, makeWord(Kind::FrameEnd, series)); });
+void fug_frame_end(uint32_t series) { putHere(Kind::FrameEnd, series, Room::Reserved); }
+void fug_frame_tick(uint32_t series, uint64_t deadline_ns) {
+    putPair(Kind::FrameTick, series, Room::Reserved, deadline_ns);
 }
 
 void fug_count(uint32_t counter, double value) {
@@ -604,31 +1180,70 @@ void fug_count(uint32_t counter, double value) {
     std::memcpy(&bits, &value, sizeof bits);
     putPair(Kind::Count, counter, Room::Ordinary, bits);
 }
+void fug_point(fug_severity severity, const char* text) {
+    putHere(Kind::Point, static_cast<uint32_t>(severity), Room::Ordinary, nullptr, cutText(text, kMaxTextBytes));
+}
+void fug_point_code(fug_severity severity, int64_t code, const char* text) {
+    putPair(Kind::PointCode, static_cast<uint32_t>(severity), Room::Ordinary, zigzag(code), 0,
+            cutText(text, kMaxTextBytes));
+}
+void fug_state_set(uint32_t state, const char* value) {
+    putHere(Kind::StateSet, state, Room::Ordinary, nullptr, cutText(value, kMaxTextBytes));
+}
 
-void fug_point(fug_severity severity, const char* text) { putText(Kind::Point, static_cast<uint32_t>(severity), text); }
-void fug_state_set(uint32_t state, const char* value) { putText(Kind::StateSet, state, value); }
-
-void fug_wait_begin(fug_site* site, uint32_t object, fug_wait_kind kind) {
-    onThisLane([&](Recorder& r, Lane& lane) {
-        const uint64_t pair[2] = {siteWord(r, site) >> 32, static_cast<uint64_t>(kind)};
-        putBegin(r, lane, makeWord(Kind::WaitBegin, object), pair, sizeof pair);
+int fug_wait_begin(fug_site* site, uint32_t object, fug_wait_kind kind) {
+    int written = 0;
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        const uint64_t word = wordOf(r, site);
+        if (word & FUG_WORD_LEFT_OUT) return;
+        const Pair pair{siteId(word), static_cast<uint64_t>(kind)};
+        written = put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::WaitBegin), object, &pair);
     });
+    return written;
+}
+void fug_wait_end(int began, uint64_t link) {
+    if (began) putPair(Kind::WaitEnd, 0, Room::Reserved, link);
 }
 
-void fug_wait_end(uint64_t link) {
-    const uint64_t pair[2] = {link, 0};
-    onThisLane([&](Recorder& r, Lane& lane) { putEnd(r, lane, makeWord(Kind::WaitEnd, 0), pair, sizeof pair); });
-}
-
-void fug_taken(uint32_t object) {
-    onThisLane([&](Recorder& r, Lane& lane) { put(r, lane, Room::Ordinary, makeWord(Kind::Taken, object)); });
-}
-void fug_given(uint32_t object) {
-    onThisLane([&](Recorder& r, Lane& lane) { put(r, lane, Room::Reserved, makeWord(Kind::Given, object)); });
-}
+void fug_taken(uint32_t object) { putHere(Kind::Taken, object); }
+void fug_given(uint32_t object) { putHere(Kind::Given, object, Room::Reserved); }
 
 uint64_t fug_link_new(void) { return recorder().nextLink.fetch_add(1, std::memory_order_relaxed); }
 void fug_link_out(uint64_t link) { putPair(Kind::LinkOut, 0, Room::Ordinary, link); }
 void fug_link_in(uint64_t link) { putPair(Kind::LinkIn, 0, Room::Ordinary, link); }
+
+void fug_memory_taken(uint32_t pool, const void* address, uint64_t bytes, const char* name) {
+    putPair(Kind::MemoryTaken, pool, Room::Ordinary, reinterpret_cast<uint64_t>(address), bytes,
+            cutText(name, kMaxNameBytes));
+}
+void fug_memory_given(uint32_t pool, const void* address) {
+    putPair(Kind::MemoryGiven, pool, Room::Reserved, reinterpret_cast<uint64_t>(address));
+}
+
+void fug_picture(uint32_t width, uint32_t height, const void* pixels, size_t stride) {
+    if (!pixels || !width || !height || stride < size_t{width} * 4) return;
+    uint32_t step = 1;
+    while (width / step > kMostPictureWidth || height / step > kMostPictureHeight) ++step;
+    const uint32_t w = width / step, h = height / step;
+    if (!w || !h) return;
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        // In pieces of whole rows; each names the picture, its size and its first row.
+        const auto number = r.nextPicture.fetch_add(1, std::memory_order_relaxed);
+        const uint32_t rowsEach = static_cast<uint32_t>(kPicturePieceBytes / (size_t{w} * 3));
+        unsigned char piece[kPicturePieceBytes];
+        for (uint32_t row = 0; row < h; row += rowsEach) {
+            size_t size = 0;
+            for (uint32_t y = row; y < std::min(h, row + rowsEach); ++y)
+                for (uint32_t x = 0; x < w; ++x, size += 3)
+                    std::memcpy(
+                        piece + size,
+                        static_cast<const unsigned char*>(pixels) + size_t{y} * step * stride + size_t{x} * step * 4,
+                        3);
+            const Pair pair{uint64_t{w} << 32 | h, row};
+            put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::Picture), number, &pair,
+                {reinterpret_cast<const char*>(piece), size});
+        }
+    });
+}
 
 }  // extern "C"

@@ -2,20 +2,27 @@
  *
  * Fugato recorder: the C interface.
  *
- * Purpose   A program tells what it does (markers, frames, waits, locks, links, counters, points,
- *           states) and a background thread writes it to a .fugato file.
+ * Purpose   A program tells what it does and a background thread writes it to a .fugato file.
+ *           docs/recording-your-program.md teaches it; docs/recorder-c.md lists it.
  * Threads   Every function may be called from any thread unless it says otherwise. A recorded
- *           thread writes into a buffer of its own: no lock and no system call after its first
- *           event and after the first use of each marker site.
+ *           thread writes into a buffer of its own: after its first event no lock, no allocation and
+ *           no system call, except in the functions marked [set-up].
  * Times     Ticks of the recorder's clock: the time-stamp counter where it is invariant, else
  *           nanoseconds of CLOCK_MONOTONIC, or whatever fug_options.now returns (nanoseconds).
+ *           fug_at() gives events another time than now.
  * Errors    Nothing here aborts, prints or throws. Calls before fug_start() and after fug_stop()
  *           do nothing. fug_status() tells what went wrong.
- * Strings   UTF-8; copied when first seen; null counts as empty.
+ * Strings   UTF-8 (anything else is mended when read); copied when first seen; null counts as empty;
+ *           a name is cut at 1 000 bytes, a text at 3 200.
+ * Signals   Events may be told in a signal handler. One that interrupts another event of the same
+ *           thread may be left out, and in rare cases spoil that event, which readers repair.
+ * Leaving   With FUGATO_OFF defined everything here is empty and leaves no code; the library need
+ * it out    not be linked.
+ * Stable    Structures and functions here only ever grow at their end; see docs/recorder-c.md.
  *
  * Example
  *     static fug_site simulate = FUG_SITE("Simulate", "physics", "one step of every boat");
- *     fug_begin(&simulate);  ...  fug_end();
+ *     int began = fug_begin(&simulate);  ...  fug_end(began);
  */
 #ifndef FUGATO_FUGATO_H
 #define FUGATO_FUGATO_H
@@ -23,11 +30,24 @@
 #include <stddef.h>
 #include <stdint.h>
 
-#if defined(__x86_64__) || defined(__i386__)
+#if (defined(__x86_64__) || defined(__i386__)) && !defined(FUGATO_OFF)
 #include <x86intrin.h>
 #define FUG_HAS_TSC 1
 #else
 #define FUG_HAS_TSC 0
+#endif
+
+#define FUG_ABI 1u
+
+/* FUG_CALL(result, name, parameters, value without the recorder) declares a function. */
+#ifdef FUGATO_OFF
+#define FUG_CALL(result, name, parameters, value) \
+    static inline result name parameters { return value; }
+#pragma GCC diagnostic push
+#pragma GCC diagnostic ignored "-Wunused-parameter"
+#pragma GCC diagnostic ignored "-Wunused-function"
+#else
+#define FUG_CALL(result, name, parameters, value) result name parameters;
 #endif
 
 #ifdef __cplusplus
@@ -36,45 +56,99 @@ extern "C" {
 
 /* ---- starting and stopping ------------------------------------------------------------------ */
 
+/* What to do where the recording can no longer be written (full disk, file removed, no permission):
+ * stop recording, or go on in memory for fug_save(). The program itself never notices. */
+typedef enum fug_on_failure { FUG_STOP_RECORDING = 0, FUG_GO_ON_IN_MEMORY = 1 } fug_on_failure;
+
+/* What to ask the operating system for; each is left out, with the reason in the recording, where
+ * it is not permitted. */
+enum {
+    FUG_OS_SWITCHES = 1, /* which thread ran on which core when; with permission, other programs too */
+    FUG_OS_SAMPLES = 2,  /* where threads were, by call stack, every sample_us of their running time */
+    FUG_OS_LOAD = 4      /* processor use per core and by others, frequency, memory, disk, network, faults */
+};
+
 typedef struct fug_options {
+    size_t size;            /* sizeof(fug_options); 0 counts as this version's                */
     const char* program;    /* name shown for the recording; null: empty                     */
     const char* build;      /* build number or revision; null: empty                         */
     uint32_t buffer_events; /* events each thread can hold unwritten; 0: 65 536              */
     uint64_t (*now)(void);  /* clock of the host's own, in nanoseconds; null: choose one      */
     int no_background;      /* 1: no thread is started; a full buffer is written by the thread
                                that filled it (for programs that run one thread at a time)    */
+    uint64_t memory_bytes;  /* all buffers together, and what is kept in memory after a failure:
+                               each takes no more than this; 0: 256 MB                        */
+    fug_on_failure on_failure;
+    uint32_t os;        /* FUG_OS_… added together; 0: nothing                           */
+    uint32_t sample_us; /* 0: 1 000                                                      */
+    /* Where buffers live while recording, so that a kill loses nothing; null: /dev/shm, else the
+     * recording's own folder; "": in plain memory, where a kill loses the last moment. */
+    const char* buffer_folder;
 } fug_options;
 
-/* Starts writing to `path` (created or replaced). `options` may be null. Returns 0, or an errno
- * value where the file cannot be created; the program then simply runs unrecorded. */
-int fug_start(const char* path, const fug_options* options);
+/* [set-up] Starts writing to `path` (created or replaced). `options` may be null. Returns 0, or an
+ * errno value where the file cannot be created; the program then simply runs unrecorded, or in
+ * memory where on_failure says so (and 0 is returned). */
+FUG_CALL(int, fug_start, (const char* path, const fug_options* options), 0)
 
-/* Writes what is left and the index, closes the file. Also called at exit. */
-void fug_stop(void);
+/* [set-up] Writes what is left and the index, closes the file. Also called at exit. */
+FUG_CALL(void, fug_stop, (void), )
+
+/* [set-up] Writes what is kept in memory to a file, while recording or after fug_stop(). Returns 0
+ * or an errno value; ENODATA where nothing is kept. */
+FUG_CALL(int, fug_save, (const char* path), 0)
 
 /* 1 while recording. */
-int fug_recording(void);
+FUG_CALL(int, fug_recording, (void), 0)
 
-/* What went wrong last ("" when nothing did). The pointer stays valid until the next call of
- * fug_start on any thread. */
-const char* fug_status(void);
+/* [set-up] What went wrong last ("" when nothing did). The pointer stays valid for the program's
+ * whole life. */
+FUG_CALL(const char*, fug_status, (void), "")
 
-/* Events lost because a thread's buffer was full, in all lanes, since fug_start. */
-uint64_t fug_lost(void);
+/* Events lost because a buffer was full or could not be had, in all lanes, since fug_start. */
+FUG_CALL(uint64_t, fug_lost, (void), 0)
 
-/* A fact about the run ("quality" = "high"); kept with the recording. */
-void fug_context(const char* key, const char* value);
+/* [set-up] A fact about the run ("quality" = "high"); kept with the recording. */
+FUG_CALL(void, fug_context, (const char* key, const char* value), )
 
-/* ---- threads ---------------------------------------------------------------------------------- */
+/* [set-up] Which markers of a category are recorded from now on: those whose detail is at most
+ * `level` (0 coarse, 1 fine, 2 finest); -1: none. At first all are. A null category means every
+ * category. A marker that is left out costs one load and one branch. */
+FUG_CALL(void, fug_detail, (const char* category, int level), )
+
+/* ---- threads and other lanes ------------------------------------------------------------------ */
 
 typedef enum fug_lane_kind { FUG_LANE_THREAD = 0, FUG_LANE_QUEUE = 1 } fug_lane_kind;
 
-/* Names the calling thread. A thread that plays a device queue says so with FUG_LANE_QUEUE. */
-void fug_name_thread(const char* name, const char* role, fug_lane_kind kind);
+/* Names the calling thread, or the lane it has entered. */
+FUG_CALL(void, fug_name_thread, (const char* name, const char* role, fug_lane_kind kind), )
+
+/* A lane apart from threads: for a fiber that moves between them, or a device queue. One thread at a
+ * time may be in it; entering it sends everything that thread tells there, until it enters the lane
+ * that it was in before. */
+typedef struct fug_lane fug_lane;
+
+/* [set-up] `clock` is 0 or comes from fug_clock(). Null where there is no memory. */
+FUG_CALL(fug_lane*, fug_lane_make, (const char* name, const char* role, fug_lane_kind kind, uint32_t clock), NULL)
+/* [set-up] Ends the lane and frees it; nobody may be in it. Null does nothing. */
+FUG_CALL(void, fug_lane_end, (fug_lane * lane), )
+/* Enters a lane (null: the thread's own); returns the one the thread was in (null: its own). A
+ * function that enters must not be inlined into one that switches fibers. */
+FUG_CALL(fug_lane*, fug_lane_enter, (fug_lane * lane), NULL)
+
+/* [set-up] A clock of a device. Its ticks become times along the pairs told by fug_clock_sync(),
+ * which should be repeated as clocks drift; ns_per_tick is the slope until two are known. */
+FUG_CALL(uint32_t, fug_clock, (const char* name, double ns_per_tick), 0)
+/* At one instant the device's clock said `device_ticks` and fug_now() said `host_ticks`. */
+FUG_CALL(void, fug_clock_sync, (uint32_t clock, uint64_t device_ticks, uint64_t host_ticks), )
+
+/* From now on this lane's events bear the time `ticks` (of the lane's clock), until fug_at_now(). */
+FUG_CALL(void, fug_at, (uint64_t ticks), )
+FUG_CALL(void, fug_at_now, (void), )
 
 /* ---- markers ---------------------------------------------------------------------------------- */
 
-/* One place in the source that opens markers. Lives as long as the program (static storage). */
+/* One place in the source that opens markers. Lives as long as the code that uses it. */
 typedef struct fug_site {
     uint64_t word; /* 0 until first used; owned by the recorder */
     const char* name;
@@ -82,12 +156,37 @@ typedef struct fug_site {
     const char* description;
     const char* file;
     uint32_t line;
-    uint32_t reserved;
+    uint32_t detail;     /* 0 coarse, 1 fine, 2 finest: see fug_detail() */
     uint64_t longest_ns; /* expected longest duration; 0: not told */
+    uint64_t reserved;
 } fug_site;
 
-#define FUG_SITE(name, category, description) \
-    { 0, (name), (category), (description), __FILE__, __LINE__, 0, 0 }
+#define FUG_SITE(name, category, description) FUG_SITE_WITH(name, category, description, 0, 0)
+#define FUG_SITE_WITH(name, category, description, detail, longest_ns) \
+    { 0, (name), (category), (description), __FILE__, __LINE__, (detail), (longest_ns), 0 }
+
+/* The key of an argument. Lives as long as the code that uses it. */
+typedef struct fug_key {
+    uint64_t word; /* owned by the recorder */
+    const char* name;
+} fug_key;
+#define FUG_KEY(name) \
+    { 0, (name) }
+
+/* Arguments of the innermost open marker. */
+FUG_CALL(void, fug_integer, (fug_key * key, int64_t value), )
+FUG_CALL(void, fug_real, (fug_key * key, double value), )
+FUG_CALL(void, fug_text, (fug_key * key, const char* value), )
+/* The innermost open marker turned out to change nothing: it need not have run. */
+FUG_CALL(void, fug_changed_nothing, (void), )
+
+/* ---- operations: begun here, ended elsewhere, overlapping freely -------------------------------- */
+
+/* Returns the operation's number, for the other two; any thread may call them. */
+FUG_CALL(uint64_t, fug_operation_begin, (fug_site * site), 0)
+FUG_CALL(void, fug_operation_step, (uint64_t operation, fug_site* step), )
+/* code 0: succeeded; else an error code, with a text that may be null. */
+FUG_CALL(void, fug_operation_end, (uint64_t operation, int64_t code, const char* text), )
 
 /* ---- everything else that can be told ---------------------------------------------------------- */
 
@@ -104,44 +203,65 @@ typedef enum fug_wait_kind {
 
 typedef enum fug_severity { FUG_DEBUG = 0, FUG_INFO = 1, FUG_WARNING = 2, FUG_ERROR = 3 } fug_severity;
 
-/* Each returns an id; the same arguments may be registered again and give another id. */
-uint32_t fug_series(const char* name, uint64_t deadline_ns);
-uint32_t fug_object(const char* name);
-uint32_t fug_counter(const char* name, const char* unit, const double* threshold);
-uint32_t fug_state(const char* name);
+/* Each returns an id; the same arguments may be told again and give another id. */
+FUG_CALL(uint32_t, fug_series, (const char* name, uint64_t deadline_ns), 0)
+FUG_CALL(uint32_t, fug_object, (const char* name), 0)
+FUG_CALL(uint32_t, fug_counter, (const char* name, const char* unit, const double* threshold), 0)
+FUG_CALL(uint32_t, fug_state, (const char* name), 0)
+FUG_CALL(uint32_t, fug_pool, (const char* name), 0)
 
 /* Frames of a series, begun and ended on one thread. deadline_ns 0: the series' own deadline. */
-void fug_frame_begin(uint32_t series, uint64_t deadline_ns);
-void fug_frame_end(uint32_t series);
+FUG_CALL(void, fug_frame_begin, (uint32_t series, uint64_t deadline_ns), )
+FUG_CALL(void, fug_frame_end, (uint32_t series), )
+/* The frame before ends, the next begins, with the deadline given. */
+FUG_CALL(void, fug_frame_tick, (uint32_t series, uint64_t deadline_ns), )
 
-void fug_count(uint32_t counter, double value);
-void fug_point(fug_severity severity, const char* text);
-void fug_state_set(uint32_t state, const char* value);
+FUG_CALL(void, fug_count, (uint32_t counter, double value), )
+FUG_CALL(void, fug_point, (fug_severity severity, const char* text), )
+FUG_CALL(void, fug_point_code, (fug_severity severity, int64_t code, const char* text), )
+FUG_CALL(void, fug_state_set, (uint32_t state, const char* value), )
 
 /* A wait is a marker of `site` during which the thread is blocked on `object`. The end may name
  * the link whose fug_link_out ended the wait; 0 where it is not known. */
-void fug_wait_begin(fug_site* site, uint32_t object, fug_wait_kind kind);
-void fug_wait_end(uint64_t link);
+FUG_CALL(int, fug_wait_begin, (fug_site * site, uint32_t object, fug_wait_kind kind), 0)
+FUG_CALL(void, fug_wait_end, (int began, uint64_t link), )
 
 /* The calling thread has got, has given back, the lock `object`. */
-void fug_taken(uint32_t object);
-void fug_given(uint32_t object);
+FUG_CALL(void, fug_taken, (uint32_t object), )
+FUG_CALL(void, fug_given, (uint32_t object), )
 
 /* A link goes from one fug_link_out to any number of fug_link_in with the same id. */
-uint64_t fug_link_new(void);
-void fug_link_out(uint64_t link);
-void fug_link_in(uint64_t link);
+FUG_CALL(uint64_t, fug_link_new, (void), 0)
+FUG_CALL(void, fug_link_out, (uint64_t link), )
+FUG_CALL(void, fug_link_in, (uint64_t link), )
+
+/* Memory charged to the innermost marker. `name` makes it a named resource; null or "": plain memory.
+ * Pool 0 is the program's heap. */
+FUG_CALL(void, fug_memory_taken, (uint32_t pool, const void* address, uint64_t bytes, const char* name), )
+FUG_CALL(void, fug_memory_given, (uint32_t pool, const void* address), )
+
+/* A picture of the screen: `pixels` has height rows of `stride` bytes, 4 bytes a pixel (red, green,
+ * blue, anything). It is made smaller, to at most 160 by 100. One in a second or two is plenty. */
+FUG_CALL(void, fug_picture, (uint32_t width, uint32_t height, const void* pixels, size_t stride), )
 
 /* ---- the path that must be quick --------------------------------------------------------------- */
 
+#ifdef FUGATO_OFF
+
+FUG_CALL(uint64_t, fug_now, (void), 0)
+FUG_CALL(int, fug_begin, (fug_site * site), 0)
+FUG_CALL(void, fug_end, (int began), )
+
+#else
+
 typedef struct fug_slot {
     uint64_t ticks;
-    uint64_t word; /* kind, extra slots, small value, id: see fugato_layout.hpp */
+    uint64_t word; /* kind, further slots, text bytes, id: see fugato_layout.hpp */
 } fug_slot;
 
-/* A thread's buffer: a ring with one writer (the thread) and one reader (the background thread).
- * Invariants: tail <= head <= tail + capacity. Only the thread writes head and the limits; only
- * the reader writes tail. Slots in [tail, head) are published and not touched by the thread. */
+/* A lane's buffer: a ring with one writer (the thread in the lane) and one reader (the background
+ * thread). Invariants: tail <= head <= tail + capacity. Only the thread writes head and the limits;
+ * only the reader writes tail. Slots in [tail, head) are published and not touched by the thread. */
 typedef struct fug_buffer {
     fug_slot* ring;
     uint64_t mask;
@@ -154,7 +274,7 @@ extern __thread fug_buffer* fug_this_buffer __attribute__((tls_model("initial-ex
 extern int fug_uses_tsc;
 
 uint64_t fug_now_slow(void);
-void fug_begin_slow(fug_site* site);
+int fug_begin_slow(fug_site* site);
 void fug_end_slow(void);
 
 /* The recorder's clock, in ticks. */
@@ -165,23 +285,25 @@ static inline uint64_t fug_now(void) {
     return fug_now_slow();
 }
 
-static inline void fug_begin(fug_site* site) {
+#define FUG_WORD_LEFT_OUT ((uint64_t)1 << 63) /* in a site's word: its category is switched off */
+#define FUG_WORD_END 2u                       /* the word of a marker's end: its kind, nothing else */
+
+/* Begins a marker; returns whether it was recorded, for fug_end(). */
+static inline int fug_begin(fug_site* site) {
+    const uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
+    if (__builtin_expect((int64_t)word < 0, 0)) return 0;
     fug_buffer* buffer = fug_this_buffer;
     const uint64_t head = buffer->head;
-    const uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
-    if (__builtin_expect(head >= buffer->begin_limit || word == 0, 0)) {
-        fug_begin_slow(site);
-        return;
-    }
+    if (__builtin_expect(head >= buffer->begin_limit || word == 0, 0)) return fug_begin_slow(site);
     fug_slot* slot = &buffer->ring[head & buffer->mask];
     slot->ticks = fug_now();
     slot->word = word;
     __atomic_store_n(&buffer->head, head + 1, __ATOMIC_RELEASE);
+    return 1;
 }
 
-#define FUG_WORD_END 2u /* the word of a marker's end: its kind, nothing else */
-
-static inline void fug_end(void) {
+static inline void fug_end(int began) {
+    if (!began) return;
     fug_buffer* buffer = fug_this_buffer;
     const uint64_t head = buffer->head;
     if (__builtin_expect(head >= buffer->end_limit, 0)) {
@@ -194,7 +316,12 @@ static inline void fug_end(void) {
     __atomic_store_n(&buffer->head, head + 1, __ATOMIC_RELEASE);
 }
 
+#endif
+
 #ifdef __cplusplus
 }
+#endif
+#ifdef FUGATO_OFF
+#pragma GCC diagnostic pop
 #endif
 #endif

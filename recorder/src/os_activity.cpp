@@ -1,0 +1,471 @@
+// SPDX-License-Identifier: MIT
+#include "os_activity.hpp"
+
+#include <dirent.h>
+#include <fcntl.h>
+#include <link.h>
+#include <sys/ioctl.h>
+#include <sys/mman.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cinttypes>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+
+#include "run_context.hpp"
+
+namespace fugato {
+
+using namespace layout;
+
+namespace {
+
+constexpr size_t kRingPages = 128;  // per core, besides the control page
+constexpr uint64_t kLoadEveryNs = 250'000'000, kModulesEveryNs = 1'000'000'000;
+constexpr size_t kMostStack = 64;
+constexpr uint32_t kCoreLane = 2, kThreadLane = 0;
+
+int openEvent(perf_event_attr& attr, int process, int core) {
+    return static_cast<int>(syscall(SYS_perf_event_open, &attr, process, core, -1, PERF_FLAG_FD_CLOEXEC));
+}
+
+perf_event_attr eventOf(uint64_t config) {
+    perf_event_attr attr{};
+    attr.size = sizeof attr;
+    attr.type = PERF_TYPE_SOFTWARE;
+    attr.config = config;
+    attr.sample_type = PERF_SAMPLE_TID | PERF_SAMPLE_TIME | PERF_SAMPLE_CPU;
+    attr.sample_id_all = 1;
+    attr.use_clockid = 1;
+    attr.clockid = CLOCK_MONOTONIC;
+    attr.disabled = 0;
+    return attr;
+}
+
+std::string whyNot(int error) {
+    std::string why = std::string("not recorded: the system refuses (") + std::strerror(error) + ")";
+    if (error == EACCES || error == EPERM)
+        why += "; lower /proc/sys/kernel/perf_event_paranoid (now " +
+               firstLineOf("/proc/sys/kernel/perf_event_paranoid") + ") or give the program CAP_PERFMON";
+    return why;
+}
+
+template <class Visit>
+void forEachThread(Visit&& visit) {
+    DIR* dir = opendir("/proc/self/task");
+    if (!dir) return;
+    while (const dirent* entry = readdir(dir))
+        if (const int thread = std::atoi(entry->d_name)) visit(thread);
+    closedir(dir);
+}
+
+/// The numbers on the line of `path` that begins with `key`, or on its first where key is empty.
+std::vector<uint64_t> numbersOf(const char* path, const char* key = "") {
+    std::vector<uint64_t> numbers;
+    std::FILE* file = std::fopen(path, "re");
+    if (!file) return numbers;
+    char line[1024];
+    while (std::fgets(line, sizeof line, file)) {
+        if (std::strncmp(line, key, std::strlen(key)) != 0) continue;
+        for (const char* at = line + std::strlen(key); *at;) {
+            char* end = nullptr;
+            const uint64_t value = std::strtoull(at, &end, 10);
+            if (end == at) {
+                ++at;
+                continue;
+            }
+            numbers.push_back(value);
+            at = end;
+        }
+        break;
+    }
+    std::fclose(file);
+    return numbers;
+}
+
+uint64_t numberAt(const std::vector<uint64_t>& numbers, size_t i) { return i < numbers.size() ? numbers[i] : 0; }
+
+}  // namespace
+
+OsActivity::~OsActivity() {
+    for (const int fd : descriptors_) ::close(fd);
+    for (Core& core : cores_)
+        if (core.ring) munmap(core.ring, (kRingPages + 1) * 4096);
+}
+
+void OsActivity::start(Recorder& r, uint32_t wanted, uint32_t sampleUs) {
+    const long count = sysconf(_SC_NPROCESSORS_CONF);
+    for (int i = 0; i < count; ++i) {
+        Core core;
+        core.number = i;
+        cores_.push_back(core);
+    }
+    if (wanted & FUG_OS_SWITCHES) startSwitches(r);
+    if (wanted & FUG_OS_SAMPLES) startSamples(r, sampleUs);
+    if (wanted & FUG_OS_LOAD) startLoad(r);
+    for (Core& core : cores_) {
+        if (!core.ring) continue;
+        const std::string name = "core " + std::to_string(core.number);
+        core.lane =
+            makeOwnLane(r, name.c_str(), "core", kCoreLane, static_cast<uint64_t>(core.number), kNanosecondClock);
+    }
+}
+
+/// Opens one event on a core; all events of a core share the ring of the first.
+int OsActivity::openOnCore(perf_event_attr& attr, int process, Core& core) {
+    const int fd = openEvent(attr, process, core.number);
+    if (fd < 0) return errno;
+    descriptors_.push_back(fd);
+    if (core.ring) {
+        if (ioctl(fd, PERF_EVENT_IOC_SET_OUTPUT, core.leader) == 0) return 0;
+    } else {
+        void* at = mmap(nullptr, (kRingPages + 1) * 4096, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0);
+        if (at != MAP_FAILED) {
+            core.ring = static_cast<perf_event_mmap_page*>(at);
+            core.leader = fd;
+            return 0;
+        }
+    }
+    const int error = errno;
+    ::close(fd);
+    descriptors_.pop_back();
+    return error;
+}
+
+void OsActivity::startSwitches(Recorder& r) {
+    perf_event_attr attr = eventOf(PERF_COUNT_SW_DUMMY);
+    attr.context_switch = 1;
+    int error = 0;
+    bool all = true;
+    for (Core& core : cores_) {  // everything on each core, other programs too
+        const int failed = openOnCore(attr, -1, core);
+        if (failed == ENODEV) continue;  // a core that is switched off
+        all = all && !failed;
+        error = failed ? failed : error;
+    }
+    if (all) return addContext(r, "os switches", "all programs");
+    attr.inherit = 1;
+    attr.exclude_kernel = 1;  // asks for no more than an ordinary user may have
+    bool any = false;
+    for (Core& core : cores_) forEachThread([&](int thread) { any |= openOnCore(attr, thread, core) == 0; });
+    addContext(r, "os switches", any ? "this program only; others: " + whyNot(error) : whyNot(error));
+}
+
+void OsActivity::startSamples(Recorder& r, uint32_t sampleUs) {
+    perf_event_attr attr = eventOf(PERF_COUNT_SW_CPU_CLOCK);
+    attr.sample_period = uint64_t{sampleUs} * 1000;
+    attr.sample_type |= PERF_SAMPLE_CALLCHAIN;
+    attr.sample_max_stack = kMostStack;
+    attr.exclude_kernel = 1;
+    attr.exclude_hv = 1;
+    attr.exclude_callchain_kernel = 1;
+    attr.inherit = 1;
+    int error = 0;
+    for (Core& core : cores_)
+        forEachThread([&](int thread) {
+            const int failed = openOnCore(attr, thread, core);
+            samples_ |= !failed;
+            error = failed && failed != ENODEV ? failed : error;
+        });
+    addContext(r, "os samples", samples_ ? "every " + std::to_string(sampleUs) + " us of running" : whyNot(error));
+    if (samples_) tellModules(r);
+}
+
+void OsActivity::poll(Recorder& r, uint64_t now, bool last) {
+    for (Core& core : cores_)
+        if (core.ring) readCore(r, core, now);
+    if (samples_ && (last || now - lastModulesNs_ >= kModulesEveryNs)) {
+        lastModulesNs_ = now;
+        tellModules(r);
+    }
+    if (load_ && (last || now - lastLoadNs_ >= kLoadEveryNs)) readLoad(r, now);
+}
+
+void OsActivity::readCore(Recorder& r, Core& core, uint64_t now) {
+    constexpr uint64_t kBytes = kRingPages * 4096;
+    const char* data = reinterpret_cast<const char*>(core.ring) + 4096;
+    const uint64_t head = __atomic_load_n(&core.ring->data_head, __ATOMIC_ACQUIRE);
+    uint64_t tail = core.ring->data_tail;
+    std::vector<char> record;
+    const auto copy = [&](uint64_t from, char* to, size_t count) {
+        for (size_t done = 0; done < count;) {
+            const size_t at = (from + done) % kBytes, part = std::min<size_t>(count - done, kBytes - at);
+            std::memcpy(to + done, data + at, part);
+            done += part;
+        }
+    };
+    while (head - tail >= sizeof(perf_event_header)) {
+        perf_event_header header;
+        copy(tail, reinterpret_cast<char*>(&header), sizeof header);
+        if (header.size < sizeof header || header.size > head - tail) break;
+        record.resize(header.size - sizeof header);
+        copy(tail + sizeof header, record.data(), record.size());
+        take(r, core, header, record, now);
+        tail += header.size;
+    }
+    __atomic_store_n(&core.ring->data_tail, tail, __ATOMIC_RELEASE);
+}
+
+void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record,
+                      uint64_t now) {
+    struct Tail {  // at the end of each record that is no sample, at the beginning of a sample
+        uint32_t process, thread;
+        uint64_t time;
+        uint32_t core, reserved;
+    } tail;
+    if (record.size() < sizeof tail) return;
+    const bool sample = header.type == PERF_RECORD_SAMPLE;
+    std::memcpy(&tail, sample ? record.data() : record.data() + record.size() - sizeof tail, sizeof tail);
+    const uint64_t time = std::max(tail.time, core.lastTime);
+    if (time < r.originNs) return;
+    core.lastTime = time;
+    const uint64_t ticks = time - r.originNs;
+    const auto add = [&](Kind kind, uint32_t id, uint64_t a, std::string_view text = {}) {
+        addEvent(r, *core.lane, {ticks, kind, id, a, 0, text}, now);
+    };
+    const bool out = header.misc & PERF_RECORD_MISC_SWITCH_OUT,
+               ready = header.misc & PERF_RECORD_MISC_SWITCH_OUT_PREEMPT;
+    switch (header.type) {
+        case PERF_RECORD_SWITCH_CPU_WIDE: {
+            // One record of whom the core was taken from and one of who got it, but now and then (after
+            // idling) only the second.
+            uint32_t other[2];
+            std::memcpy(other, record.data(), sizeof other);
+            nameThread(r, tail.thread, tail.process);
+            nameThread(r, other[1], other[0]);
+            const uint32_t next = out ? other[1] : tail.thread;
+            if (core.running == next) break;
+            core.running = next;
+            add(Kind::Switch, next, out && ready);
+            break;
+        }
+        case PERF_RECORD_SWITCH:
+            nameThread(r, tail.thread, tail.process);
+            add(Kind::Switch, out ? kUnknownThread : tail.thread, out && ready);
+            break;
+        case PERF_RECORD_LOST: {
+            uint64_t lost = 0;
+            std::memcpy(&lost, record.data() + 8, sizeof lost);
+            add(Kind::Lost, 0, lost);
+            break;
+        }
+        case PERF_RECORD_SAMPLE: {
+            uint64_t count = 0;
+            if (record.size() < sizeof tail + 8) break;
+            std::memcpy(&count, record.data() + sizeof tail, 8);
+            if (count > (record.size() - sizeof tail - 8) / 8) break;
+            char text[kMostStack * 10 + 16];
+            char* end = text;
+            uint64_t previous = 0;
+            size_t kept = 0;
+            for (uint64_t i = 0; i < count && kept < kMostStack; ++i) {
+                uint64_t address = 0;
+                std::memcpy(&address, record.data() + sizeof tail + 8 + i * 8, 8);
+                if (address >= static_cast<uint64_t>(PERF_CONTEXT_MAX)) continue;  // not an address but a mark
+                end = putVarint(end, zigzag(static_cast<int64_t>(address - previous)));
+                previous = address;
+                ++kept;
+            }
+            if (!kept) break;
+            nameThread(r, tail.thread, tail.process);
+            add(Kind::Sample, tail.thread, 0, {text, static_cast<size_t>(end - text)});
+            break;
+        }
+        default: break;
+    }
+}
+
+void OsActivity::nameThread(Recorder& r, uint32_t thread, uint32_t process) {
+    if (thread == kIdleThread || thread == kUnknownThread || !named_.insert(thread).second) return;
+    char path[64];
+    std::snprintf(path, sizeof path, "/proc/%" PRIu32 "/comm", thread);
+    std::string fields;
+    appendVarint(fields, thread);
+    appendVarint(fields, process);
+    appendText(fields, firstLineOf(path));
+    addDefinition(r, DefinitionType::OsThread, fields);
+}
+
+/// Where the program's code lies, so that addresses can be given names later.
+void OsActivity::tellModules(Recorder& r) {
+    struct Visit {
+        OsActivity& self;
+        Recorder& r;
+        bool changed;
+    } visit{*this, r, false};
+    dl_iterate_phdr(
+        [](dl_phdr_info* info, size_t, void* data) {
+            auto& [self, r, changed] = *static_cast<Visit*>(data);
+            const uint64_t changes = info->dlpi_adds + info->dlpi_subs;
+            if (!changed && changes == self.moduleChanges_) return 1;
+            changed = true;
+            self.moduleChanges_ = changes;
+            std::string path = info->dlpi_name ? info->dlpi_name : "", build;
+            if (path.empty()) {
+                char own[1024];
+                const ssize_t size = readlink("/proc/self/exe", own, sizeof own);
+                if (size > 0) path.assign(own, static_cast<size_t>(size));
+            }
+            for (int i = 0; i < info->dlpi_phnum; ++i) {
+                const auto& segment = info->dlpi_phdr[i];
+                if (segment.p_type != PT_NOTE) continue;
+                const char* at = reinterpret_cast<const char*>(info->dlpi_addr + segment.p_vaddr);
+                for (const char* end = at + segment.p_memsz; at + 12 <= end;) {
+                    uint32_t sizes[3];
+                    std::memcpy(sizes, at, sizeof sizes);
+                    const char* name = at + 12;
+                    const char* content = name + (sizes[0] + 3) / 4 * 4;
+                    if (content + sizes[1] > end) break;
+                    if (sizes[2] == 3 && sizes[0] == 4 && std::memcmp(name, "GNU", 4) == 0)  // its build id
+                        for (uint32_t k = 0; k < sizes[1]; ++k) {
+                            char hex[3];
+                            std::snprintf(hex, sizeof hex, "%02x", static_cast<unsigned char>(content[k]));
+                            build += hex;
+                        }
+                    at = content + (sizes[1] + 3) / 4 * 4;
+                }
+            }
+            for (int i = 0; i < info->dlpi_phnum; ++i) {
+                const auto& segment = info->dlpi_phdr[i];
+                if (segment.p_type != PT_LOAD || !(segment.p_flags & PF_X)) continue;
+                std::string fields;
+                appendVarint(fields, info->dlpi_addr + segment.p_vaddr);
+                appendVarint(fields, segment.p_memsz);
+                appendVarint(fields, segment.p_offset);
+                appendText(fields, path);
+                appendText(fields, build);
+                addDefinition(r, DefinitionType::Module, fields);
+            }
+            return 0;
+        },
+        &visit);
+}
+
+uint32_t OsActivity::counter(Recorder& r, const std::string& name, const char* unit) {
+    const uint32_t id = r.nextCounter.fetch_add(1);
+    std::string fields;
+    appendVarint(fields, id);
+    appendVarint(fields, 0);
+    appendVarint(fields, 0);
+    appendText(fields, name);
+    appendText(fields, unit);
+    addDefinition(r, DefinitionType::Counter, fields);
+    return id;
+}
+
+void OsActivity::startLoad(Recorder& r) {
+    if (numbersOf("/proc/stat", "cpu ").empty())
+        return addContext(r, "os load", "not recorded: /proc/stat cannot be read");
+    load_ = true;
+    loadLane_ = makeOwnLane(r, "system", "system", kThreadLane, 0, kNanosecondClock);
+    ownUse_ = counter(r, "processor use by this program", "%");
+    othersUse_ = counter(r, "processor use by others", "%");
+    for (const Core& core : cores_) {
+        const std::string name = "core " + std::to_string(core.number);
+        CoreLoad load;
+        load.busy = counter(r, name + " use", "%");
+        const std::string path =
+            "/sys/devices/system/cpu/cpu" + std::to_string(core.number) + "/cpufreq/scaling_cur_freq";
+        if (!firstLineOf(path.c_str()).empty()) load.frequency = counter(r, name + " frequency", "MHz");
+        coreLoads_.push_back(load);
+    }
+    residentMb_ = counter(r, "process memory", "MB");
+    haveDisk_ = !numbersOf("/proc/self/io", "read_bytes:").empty();
+    if (haveDisk_) {
+        diskRead_ = counter(r, "disk read", "kB/s");
+        diskWritten_ = counter(r, "disk written", "kB/s");
+    }
+    netIn_ = counter(r, "network received", "kB/s");
+    netOut_ = counter(r, "network sent", "kB/s");
+    softFaults_ = counter(r, "page faults", "per s");
+    hardFaults_ = counter(r, "page faults from the disk", "per s");
+    std::string missing;
+    if (coreLoads_.empty() || !coreLoads_[0].frequency) missing += "; core frequency: the system does not tell it";
+    if (!haveDisk_) missing += "; disk: /proc/self/io cannot be read";
+    addContext(r, "os load", "every 250 ms" + missing);
+}
+
+void OsActivity::readLoad(Recorder& r, uint64_t now) {
+    const double seconds = static_cast<double>(now - lastLoadNs_) * 1e-9;
+    const bool first = lastLoadNs_ == 0;
+    lastLoadNs_ = now;
+    if (!first && seconds < 0.01) return;
+    const auto add = [&](uint32_t id, double value) {
+        if (first || !id) return;
+        uint64_t bits = 0;
+        std::memcpy(&bits, &value, sizeof bits);
+        addEvent(r, *loadLane_, {now - r.originNs, Kind::Count, id, bits, 0, {}}, now);
+    };
+    const double ticksPerSecond = static_cast<double>(sysconf(_SC_CLK_TCK)),
+                 page = static_cast<double>(sysconf(_SC_PAGESIZE));
+    const auto rate = [&](uint64_t later, uint64_t earlier) {
+        return later > earlier ? static_cast<double>(later - earlier) / seconds : 0.0;
+    };
+    const auto share = [](double part, double whole) { return whole > 0 ? std::min(100.0, 100 * part / whole) : 0.0; };
+
+    uint64_t busyInAll = 0;
+    for (size_t i = 0; i < coreLoads_.size(); ++i) {
+        CoreLoad& load = coreLoads_[i];
+        const auto stat = numbersOf("/proc/stat", ("cpu" + std::to_string(cores_[i].number) + " ").c_str());
+        uint64_t all = 0;
+        for (size_t k = 0; k < 8; ++k) all += numberAt(stat, k);
+        const uint64_t idle = numberAt(stat, 3) + numberAt(stat, 4);
+        busyInAll += all - idle;
+        const uint64_t spent = all > load.all ? all - load.all : 0, idled = idle > load.idle ? idle - load.idle : 0;
+        add(load.busy, share(static_cast<double>(spent) - static_cast<double>(std::min(idled, spent)),
+                             static_cast<double>(spent)));
+        load.all = all;
+        load.idle = idle;
+        if (!load.frequency) continue;
+        const std::string path =
+            "/sys/devices/system/cpu/cpu" + std::to_string(cores_[i].number) + "/cpufreq/scaling_cur_freq";
+        add(load.frequency, std::atof(firstLineOf(path.c_str()).c_str()) / 1000);
+    }
+    // /proc/self/stat: after the name in parentheses come state, ppid…; faults are the 8th and 10th
+    // number from there, user and system time the 12th and 13th.
+    const std::string line = firstLineOf("/proc/self/stat");
+    std::vector<uint64_t> stat;
+    const char* at = line.c_str() + std::min(line.size(), line.rfind(')') + 3);
+    for (char* end = nullptr; *at; at = end) {
+        stat.push_back(std::strtoull(at, &end, 10));
+        if (end == at) break;
+    }
+    Totals total;
+    total.busy = busyInAll;
+    total.soft = numberAt(stat, 6);
+    total.hard = numberAt(stat, 8);
+    total.own = numberAt(stat, 10) + numberAt(stat, 11);
+    const double capacity = ticksPerSecond * static_cast<double>(coreLoads_.size());
+    const double own = rate(total.own, before_.own), busy = rate(total.busy, before_.busy);
+    add(ownUse_, share(own, capacity));
+    add(othersUse_, share(std::max(0.0, busy - own), capacity));
+    add(residentMb_, static_cast<double>(numberAt(numbersOf("/proc/self/statm"), 1)) * page / 1048576);
+    if (haveDisk_) {
+        total.diskRead = numberAt(numbersOf("/proc/self/io", "read_bytes:"), 0);
+        total.diskWritten = numberAt(numbersOf("/proc/self/io", "write_bytes:"), 0);
+        add(diskRead_, rate(total.diskRead, before_.diskRead) / 1024);
+        add(diskWritten_, rate(total.diskWritten, before_.diskWritten) / 1024);
+    }
+    if (std::FILE* file = std::fopen("/proc/self/net/dev", "re")) {
+        char text[512];
+        while (std::fgets(text, sizeof text, file)) {
+            const char* colon = std::strchr(text, ':');
+            if (!colon || std::strstr(text, "lo:")) continue;
+            unsigned long long in = 0, out = 0;
+            if (std::sscanf(colon + 1, "%llu %*u %*u %*u %*u %*u %*u %*u %llu", &in, &out) != 2) continue;
+            total.netIn += in;
+            total.netOut += out;
+        }
+        std::fclose(file);
+    }
+    add(netIn_, rate(total.netIn, before_.netIn) / 1024);
+    add(netOut_, rate(total.netOut, before_.netOut) / 1024);
+    add(softFaults_, rate(total.soft, before_.soft));
+    add(hardFaults_, rate(total.hard, before_.hard));
+    before_ = total;
+}
+
+}  // namespace fugato

@@ -1,0 +1,74 @@
+// SPDX-License-Identifier: MIT
+//
+// What the operating system did while recording, by its public interfaces: perf_event_open for
+// switches and call stacks, /proc and /sys for loads. Each part that is not permitted is left out,
+// with the reason as a fact of the recording ("os switches"). Used by the drain only, with
+// Recorder::outputMutex held.
+#pragma once
+
+#include <linux/perf_event.h>
+
+#include <cstdint>
+#include <map>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "recorder_state.hpp"
+
+namespace fugato {
+
+class OsActivity {
+public:
+    OsActivity() = default;
+    ~OsActivity();
+    OsActivity(const OsActivity&) = delete;
+    OsActivity& operator=(const OsActivity&) = delete;
+
+    void start(Recorder& r, uint32_t wanted, uint32_t sampleUs);
+    /// Takes what has happened since the last call; `now` is CLOCK_MONOTONIC in ns.
+    void poll(Recorder& r, uint64_t now, bool last);
+
+private:
+    struct Core {
+        int number = 0;
+        int leader = -1;
+        perf_event_mmap_page* ring = nullptr;
+        RecordedLane* lane = nullptr;
+        uint64_t lastTime = 0;
+        uint32_t running = layout::kUnknownThread;
+    };
+    bool openRings(Recorder& r);
+    void startSwitches(Recorder& r);
+    void startSamples(Recorder& r, uint32_t sampleUs);
+    int openOnCore(perf_event_attr& attr, int process, Core& core);
+    void readCore(Recorder& r, Core& core, uint64_t now);
+    void take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record, uint64_t now);
+    void nameThread(Recorder& r, uint32_t thread, uint32_t process);
+    void tellModules(Recorder& r);
+    void startLoad(Recorder& r);
+    void readLoad(Recorder& r, uint64_t now);
+    uint32_t counter(Recorder& r, const std::string& name, const char* unit);
+
+    std::vector<Core> cores_;
+    std::vector<int> descriptors_;
+    std::set<uint32_t> named_;
+    uint64_t moduleChanges_ = 0, lastModulesNs_ = 0;
+    bool samples_ = false, load_ = false;
+
+    struct CoreLoad {
+        uint32_t busy = 0, frequency = 0;  // counters
+        uint64_t idle = 0, all = 0;
+    };
+    RecordedLane* loadLane_ = nullptr;
+    std::vector<CoreLoad> coreLoads_;
+    uint32_t ownUse_ = 0, othersUse_ = 0, residentMb_ = 0, diskRead_ = 0, diskWritten_ = 0, netIn_ = 0, netOut_ = 0,
+             softFaults_ = 0, hardFaults_ = 0;
+    struct Totals {
+        uint64_t busy = 0, own = 0, diskRead = 0, diskWritten = 0, netIn = 0, netOut = 0, soft = 0, hard = 0;
+    } before_;
+    bool haveDisk_ = false;
+    uint64_t lastLoadNs_ = 0;
+};
+
+}  // namespace fugato

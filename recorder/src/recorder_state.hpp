@@ -1,0 +1,146 @@
+// SPDX-License-Identifier: MIT
+//
+// What the parts of the recorder share. A thread writes its lane's ring without locks. Two mutexes,
+// always taken in this order:
+//   outputMutex  the file and everything the drain keeps; held while writing to the disk. No recorded
+//                thread takes it, but for [set-up] functions and where there is no background thread.
+//   lanesMutex   the lists of lanes and definitions and the buffer pool; held for moments only.
+#pragma once
+
+#include <fugato/fugato.h>
+#include <pthread.h>
+
+#include <atomic>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <set>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "buffer_pool.hpp"
+#include "recording_output.hpp"
+
+namespace fugato {
+
+class OsActivity;
+
+inline constexpr size_t kWriteAfterBytes = 64 * 1024;  // a lane's block is written when it has this much
+inline constexpr size_t kPendingBytes = kWriteAfterBytes + layout::kMostSlotText + 1024;
+
+/// Where one stream of events comes from: a thread, a lane of the host's own, or the operating system.
+struct RecordedLane {
+    // The owner's: the thread that is in the lane.
+    layout::BufferEntry* entry = nullptr;
+    uint64_t beginLimit = 0, endLimit = 0;
+    uint64_t givenTime = 0;
+    bool timeGiven = false;
+    volatile bool writing = false;  // an event told meanwhile comes from a signal handler
+
+    std::atomic<bool> ended{false};
+    std::atomic<uint64_t> lostWithoutBuffer{0};
+    // Guarded by lanesMutex:
+    uint32_t id = 0;
+    uint64_t osId = 0;
+    uint32_t clock = 0;
+    uint32_t kind = 0;
+    std::string name, role;
+    fug_buffer noBuffer{};  // stands in where the pool is used up: limits 0
+    // The drain's:
+    uint64_t collected = 0;
+    std::unique_ptr<char[]> pending;
+    size_t pendingBytes = 0;
+    uint32_t pendingCount = 0;
+    uint64_t pendingFirst = 0, pendingLast = 0, pendingSince = 0;
+
+    fug_buffer* buffer() { return entry ? reinterpret_cast<fug_buffer*>(entry) : &noBuffer; }
+};
+
+struct DefinitionRecords {
+    std::string records;
+    uint32_t count = 0;
+    void add(layout::DefinitionType type, std::string_view fields) {
+        layout::appendDefinition(records, type, fields);
+        ++count;
+    }
+    void add(const DefinitionRecords& more) {
+        records += more.records;
+        count += more.count;
+    }
+};
+
+/// Which markers of a category are recorded; an immutable list that is replaced as a whole.
+struct DetailSettings {
+    std::map<std::string, int, std::less<>> levels;
+    int otherwise = 2;
+    int of(std::string_view category) const {
+        const auto found = levels.find(category);
+        return found == levels.end() ? otherwise : found->second;
+    }
+};
+
+struct KnownSite {
+    uint64_t word;
+    const char* namePointer;
+    std::string category;
+    uint32_t detail;
+};
+
+struct Recorder {
+    std::atomic<bool> active{false};
+    std::atomic<uint64_t> lost{0};
+    std::atomic<uint64_t> nextLink{1}, nextOperation{1};
+    std::atomic<uint32_t> nextLane{1}, nextSite{1}, nextSeries{1}, nextObject{1}, nextCounter{1}, nextState{1},
+        nextKey{1}, nextPool{1}, nextClock{layout::kFirstOwnClock}, nextPicture{1};
+    std::atomic<uint64_t (*)()> hostNow{nullptr};
+    std::atomic<const DetailSettings*> details{nullptr};  // null: everything; older ones are kept
+    std::atomic<bool> background{true};
+
+    std::mutex outputMutex;
+    RecordingOutput output;
+    std::unique_ptr<OsActivity> os;
+    uint64_t originTicks = 0, originNs = 0, lastClockNs = 0;
+    bool toldFailure = false;
+    pthread_t thread{};
+    std::atomic<bool> quit{false};
+
+    std::mutex lanesMutex;
+    BufferPool pool;
+    std::vector<RecordedLane*> lanes;
+    DefinitionRecords lasting;      // sites, series…: they hold for every recording of this process
+    DefinitionRecords ofRecording;  // lanes, modules…: this recording's own
+    DefinitionRecords unwritten;    // of both, not yet in the file
+    std::map<fug_site*, KnownSite> sites;
+    std::vector<std::unique_ptr<const DetailSettings>> allDetails;
+    uint64_t bufferSlots = 0;
+    std::set<std::string> statuses;  // their addresses stay valid
+    const char* status = "";
+};
+
+uint64_t monotonicNs();
+
+/// The text, cut at a whole character within `most` bytes; null counts as empty.
+std::string_view cutText(const char* text, size_t most);
+
+/// For the drain: a lane without a buffer, for events of the background thread's own.
+RecordedLane* makeOwnLane(Recorder& r, const char* name, const char* role, uint32_t kind, uint64_t osId,
+                          uint32_t clock);
+/// For the drain: adds an event to what the lane has to write.
+void addEvent(Recorder& r, RecordedLane& lane, const layout::RawEvent& event, uint64_t now);
+/// For the drain: adds a definition of this recording.
+void addDefinition(Recorder& r, layout::DefinitionType type, std::string_view fields);
+void addContext(Recorder& r, std::string_view key, std::string_view value);
+
+/// Set while the calling thread is inside the recorder, so that a signal handler or a memory hook
+/// that comes in between does nothing.
+bool insideRecorder();
+class InsideRecorder {
+public:
+    InsideRecorder();
+    ~InsideRecorder();
+    InsideRecorder(const InsideRecorder&) = delete;
+    InsideRecorder& operator=(const InsideRecorder&) = delete;
+};
+
+}  // namespace fugato

@@ -1,0 +1,17 @@
+// SPDX-License-Identifier: MIT
+//
+// What machine a recording was made on and in what state: facts read from /proc and /sys once, at
+// the start. Names of people and hosts are left out.
+#pragma once
+
+#include <functional>
+#include <string>
+
+namespace fugato {
+
+void tellRunContext(const std::function<void(const std::string& key, const std::string& value)>& tell);
+
+/// The first line of a small file; empty where it cannot be read.
+std::string firstLineOf(const char* path);
+
+}  // namespace fugato
