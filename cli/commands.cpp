@@ -27,14 +27,14 @@ public:
     bool chosen() const { return command_->parsed(); }
 
     int run(std::ostream& out, std::ostream& err) const {
+        auto opened = openRecording(file_);  // first: it may complete the file of a killed program
+        if (!opened) return fail(err, opened.failure());
         auto source = openFile(file_);
         if (!source) return fail(err, source.failure());
         const FileFacts facts = lookAtFile(**source);
-        auto opened = openRecording(**source, file_);
-        if (!opened) return fail(err, opened.failure());
         const Recording& r = **opened;
         const auto field = [&](const std::string& name, const std::string& value) {
-            out << std::left << std::setw(14) << name << value << "\n";
+            out << std::left << std::setw(13) << name << " " << value << "\n";
         };
         field("form", facts.binary ? "binary, " + countText(facts.blocks) + " blocks, " +
                                          (facts.indexed ? "indexed" : "not closed")
@@ -64,6 +64,14 @@ public:
                                  (counter.unit.empty() ? "" : " in " + counter.unit));
         for (const State& state : r.states)
             field("state", state.name + ": " + plural(state.spans.size(), "change", "changes"));
+        for (const Pool& pool : r.pools)
+            field("memory", pool.name + ": " + plural(pool.times.size(), "change", "changes"));
+        if (!r.operations.empty()) field("operations", countText(r.operations.size()));
+        if (!r.pictures.empty()) field("pictures", countText(r.pictures.size()));
+        if (!r.samples.empty())
+            field("samples",
+                  countText(r.samples.size()) + " call stacks, " + plural(r.modules.size(), "module", "modules"));
+        if (!r.series.empty() && !r.series[0].frames.empty()) tellMeasuring(r, field);
         for (const Lane& lane : r.lanes)
             field("lane", lane.name + ": " + laneKindName(lane.kind) + ", " +
                               plural(lane.markerCount(), "marker", "markers") + ", depth " +
@@ -76,6 +84,22 @@ private:
     static int fail(std::ostream& err, const Failure& failure) {
         err << "fugato-cli: " << failure.sentence << "\n";
         return kExitUnreadable;
+    }
+    template <class Field>
+    static void tellMeasuring(const Recording& r, Field&& field) {
+        const Measuring measuring = measuringOf(r, 0);
+        const auto text = [](double value, int decimals) {
+            std::ostringstream out;
+            out << std::fixed << std::setprecision(decimals) << value;
+            return out.str();
+        };
+        if (measuring.markerCostNs > 0)
+            field("measuring", text(measuring.share * 100, 2) + " % of the " + r.series[0].name + " frames, at most " +
+                                   text(measuring.worstShare * 100, 2) + " % of one");
+        for (const FrequentMarker& marker : measuring.most)
+            field("entered most", r.sites[marker.site].name + ": " + countText(marker.count) + " times, " +
+                                      text(marker.perFrame, 1) + " a frame");
+        if (const std::string advice = measuringAdvice(r, measuring); !advice.empty()) field("advice", advice);
     }
     CLI::App* command_;
     std::string file_;

@@ -70,18 +70,28 @@ int main(int argc, char** argv) {
     app.add_flag("--virtual", virtualClock,
                  "a virtual clock: the same recording for the same seed, as fast as it goes");
     app.add_option("--seed", settings.seed, "of the virtual clock's noise and the race")->capture_default_str();
+    uint32_t systemParts = 0;
+    std::string system = "all";
+    app.add_option("--detail", settings.detail, "0: coarse markers only; 1: fine ones too (the default in real time)")
+        ->check(CLI::Range(0, 1));
+    app.add_option("--system", system, "what to ask the operating system: all, or none; in real time only")
+        ->check(CLI::IsMember({"all", "none"}))
+        ->capture_default_str();
     app.add_option("--truth", truth, "where to list the planted causes (JSON); needs --virtual");
     CLI11_PARSE(app, argc, argv);
+    if (!app.count("--detail")) settings.detail = virtualClock ? 0 : 1;
     if (!chooseTroubles(troubles, settings.troubles)) return 2;
     if (!truth.empty() && !virtualClock) {
         std::fprintf(stderr, "skerry: --truth is exact only under the virtual clock. Add --virtual.\n");
         return 2;
     }
 
+    if (!virtualClock && system == "all") systemParts = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD;
     const auto runtime = virtualClock ? skerry::makeVirtualRuntime(settings.seed) : skerry::makeRealRuntime();
     fug_options options{};
     options.program = "skerry-regatta";
     options.build = "412";
+    options.os = systemParts;
     options.now = virtualClock ? skerry::virtualNow : nullptr;
     options.no_background = virtualClock;
     if (virtualClock) options.buffer_folder = "";  // the same bytes for the same seed

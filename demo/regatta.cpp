@@ -5,7 +5,10 @@
 #include <chrono>
 #include <cmath>
 #include <cstdio>
+#include <deque>
 #include <map>
+#include <mutex>
+#include <utility>
 
 #include "race.h"
 
@@ -62,6 +65,43 @@ const std::map<std::string, Rhythm> kRhythms = {
 
 fug::Series raceFrames("race", kTickNs), pictureFrames("picture", kTickNs), soundFrames("sound", kSoundNs);
 
+/// The simulated GPU's copy engine: it tells the times of its work by a clock of its own, which starts
+/// anywhere, counts in steps of 8 ns and runs a little too fast.
+class CopyEngine {
+public:
+    void tell(int64_t beginNs, int64_t endNs, int64_t bytes, bool first) {
+        if (first || beginNs - synced_ > 500'000'000) {  // clocks drift apart: told again now and then
+            fug_clock_sync(clock_, ticksAt(beginNs), static_cast<uint64_t>(hostTicks(beginNs)));
+            synced_ = beginNs;
+        }
+        const fug::InLane in(lane_);
+        fug_at(ticksAt(std::max(beginNs, free_)));
+        {
+            FUG_SITE_HERE(site, "Copy drops", "gpu", "Where the drops are, for the next picture");
+            const fug::Mark mark(site);
+            FUG_ARGUMENT("bytes", bytes);
+            fug_at(ticksAt(std::max(beginNs, free_) + endNs - beginNs));
+        }
+        fug_at_now();
+        free_ = std::max(beginNs, free_) + endNs - beginNs;
+    }
+    /// What fug_now() said, or would have said, at a time of the runtime.
+    void startAt(int64_t ns, double ticksPerNs) {
+        zeroTicks_ = static_cast<double>(fug_now()) - static_cast<double>(ns) * ticksPerNs;
+        ticksPerNs_ = ticksPerNs;
+    }
+
+private:
+    static uint64_t ticksAt(int64_t ns) {
+        return 7'000'000 + static_cast<uint64_t>(static_cast<double>(ns) / 8 * 1.00003);
+    }
+    double hostTicks(int64_t ns) const { return zeroTicks_ + static_cast<double>(ns) * ticksPerNs_; }
+    const uint32_t clock_ = fug_clock("copy engine", 8);
+    const fug::Lane lane_{"GPU copy", "GPU copy", FUG_LANE_QUEUE, clock_};
+    int64_t synced_ = 0, free_ = 0;
+    double zeroTicks_ = 0, ticksPerNs_ = 1;
+};
+
 class Regatta {
 public:
     Regatta(Runtime& runtime, const Settings& settings)
@@ -101,6 +141,16 @@ private:
             kernel(std::max(1, static_cast<int>(ns / nsPerRound_[name])));
         }
     }
+    /// Work in parts with a fine marker each, as engines mark the things they go through.
+    template <class Kernel>
+    void inParts(int parts, const char* part, double ns, const char* name, Kernel&& kernel) {
+        if (settings_.detail < 1) return work(ns, name, kernel);
+        fug_site& site = fineSites_.at(part);
+        for (int i = 0; i < parts; ++i) {
+            const fug::Mark mark(site);
+            work(ns / parts, name, kernel);
+        }
+    }
     template <class Kernel>
     void measure(const char* name, Kernel&& kernel) {
         const auto begin = std::chrono::steady_clock::now();
@@ -109,6 +159,8 @@ private:
             20.0, std::chrono::duration<double, std::nano>(std::chrono::steady_clock::now() - begin).count() / 64);
     }
     void calibrate() {
+        const uint64_t ticks = fug_now();
+        const int64_t from = runtime_.now();
         Race scratch(7);
         std::vector<float> samples(512);
         measure("wind", [&](int n) { scratch.wind.rebuild(0.01f, n, 0); });
@@ -122,6 +174,7 @@ private:
         measure("rank", [&](int n) { sink_ = rank(scratch.standings(), n); });
         measure("sound", [&](int n) { sink_ = mixSound(samples, 1, n); });
         measure("bytes", [&](int n) { hash(n); });
+        ticksPerNs_ = static_cast<double>(fug_now() - ticks) / static_cast<double>(runtime_.now() - from);
     }
     /// Byte work: packing, decoding, encoding draw lists.
     void hash(int rounds) {
@@ -180,6 +233,7 @@ private:
                     FUG_MARK("Read input", "input", "Tiller and sheets of the sailor in front of the screen");
                     work(0.06 * kMs, "bytes", [&](int r) { hash(r); });
                 }
+                reportPosition(n);
                 simulate(n, touching);
                 rounding(n);
                 if (const uint32_t asked = tableAsked_; asked && n == asked + 2) {
@@ -204,6 +258,52 @@ private:
         pictures_.close();
     }
 
+    // ---- what is told beside markers --------------------------------------------------------
+
+    /// Position reports to the race office: asked for here, packed by a worker, answered to the render
+    /// thread a while later; they overlap, and now and then one is not answered.
+    void reportPosition(uint32_t n) {
+        if (n % 20) return;
+        FUG_SITE_HERE(report, "Position report", "network", "Tells the race office where the boats are");
+        const fug::Operation operation(report);
+        const std::lock_guard<std::mutex> guard(reportsMutex_);
+        reports_.push_back({n + 30, operation, n % 140 == 0});
+    }
+    void packReports() {
+        FUG_SITE_HERE(packed, "Packed", "network");
+        const std::lock_guard<std::mutex> guard(reportsMutex_);
+        for (Report& report : reports_)
+            if (!std::exchange(report.packed, true)) report.operation.step(packed);
+    }
+    void answerReports(uint32_t n) {
+        const std::lock_guard<std::mutex> guard(reportsMutex_);
+        while (!reports_.empty() && reports_.front().due <= n) {
+            const Report& report = reports_.front();
+            if (report.fails) fug_point_code(FUG_ERROR, 110, "The race office does not answer");
+            report.operation.end(report.fails ? 110 : 0, report.fails ? "no answer" : nullptr);
+            reports_.pop_front();
+        }
+    }
+
+    /// What the sailor sees, small: sea, boats and their wakes.
+    void takePicture(const std::vector<Vec>& bows) {
+        constexpr uint32_t kWidth = 96, kHeight = 60;
+        std::vector<uint32_t> pixels(kWidth * kHeight);
+        for (uint32_t y = 0; y < kHeight; ++y)
+            for (uint32_t x = 0; x < kWidth; ++x)
+                pixels[y * kWidth + x] = 0xa08050 + ((x * 7 + y * 13) % 11) * 0x030302;
+        for (const Vec& bow : bows) {
+            const auto px = static_cast<int>(std::fabs(std::fmod(bow.x, 96.0f))),
+                       py = static_cast<int>(std::fabs(std::fmod(bow.y, 60.0f)));
+            for (int i = -2; i <= 2; ++i)
+                for (int k = -1; k <= 1; ++k)
+                    if (px + i >= 0 && px + i < 96 && py + k >= 0 && py + k < 60)
+                        pixels[static_cast<size_t>(py + k) * kWidth + static_cast<size_t>(px + i)] =
+                            k ? 0xf0f0f0 : 0x4050d0;
+        }
+        fug_picture(kWidth, kHeight, pixels.data(), kWidth * 4);
+    }
+
     void simulate(uint32_t n, const fug::Counter& touching) {
         FUG_MARK("Simulate", "physics", "One step of wind, boats, gulls and crowd");
         constexpr float dt = 1.0f / 60;
@@ -224,22 +324,28 @@ private:
                 jobs_.push([this, i] {
                     FUG_MARK("Sail cloth", "physics", "Springs and masses of three sails");
                     fug_link_in(currentLink());
+                    FUG_ARGUMENT("first sail", i * 3);
+                    if (i == 0) packReports();
                     work(1.1 * kMs, "cloth", [&](int r) { race_.cloth(i * 3, i * 3 + 3, dt, r); });
                     finishCloth();
                 });
             }
             FUG_MARK("Hulls", "physics", "Hulls on the waves");
-            work(2.6 * sea(n) * kMs, "hulls", [&](int r) { race_.hulls(dt, r); });
+            inParts(12, "boat", 2.6 * sea(n) * kMs, "hulls", [&](int r) { race_.hulls(dt, r); });
         }
         {
             FUG_MARK("Collisions", "physics", "Boats that touch");
             int near = 0;
-            work(0.5 * kMs, "collisions", [&](int r) { near = race_.collisions(r); });
+            inParts(66, "pair", 0.5 * kMs, "collisions", [&](int r) { near = race_.collisions(r); });
             touching.set(near);
+            FUG_ARGUMENT("touching", near);
+            if (!near) fug_changed_nothing();
             const bool storm = troubled("log", n);
             for (int i = 0; i < (storm ? 64 : 1); ++i) {
                 FUG_MARK("Write log line", "log", "One line into the race log");
+                fug_memory_taken(0, reinterpret_cast<void*>(4096), 160, nullptr);  // the line, until it is written
                 work(0.18 * kMs, "bytes", [&](int r) { hash(r); });
+                fug_memory_given(0, reinterpret_cast<void*>(4096));
                 if (storm && i % 16 == 0) fug_point(FUG_WARNING, "boats 3 and 7 overlap at the mark");
             }
         }
@@ -251,13 +357,13 @@ private:
             }
             const bool slow = troubled("gulls", n);
             for (int i = 0; i < 2; ++i) {
-                FUG_MARK("Plan path", "creatures", "The way to the leading boat");
+                FUG_MARK_WITH(0, 1'000'000, "Plan path", "creatures", "The way to the leading boat");
                 work((slow ? 6.4 : 0.3) * kMs, "plan", [&](int r) { race_.planPath(static_cast<int>(n) + i, r); });
             }
         }
         {
             FUG_MARK("Crowd", "creatures", "Spectators turn their heads");
-            work(1.0 * bustle(n) * kMs, "crowd", [&](int r) { race_.crowd(r); });
+            inParts(40, "group", 1.0 * bustle(n) * kMs, "crowd", [&](int r) { race_.crowd(r); });
         }
         if (troubled("table", n)) {
             tableAsked_ = n;
@@ -289,6 +395,11 @@ private:
             device(9 * kMs);
         }
         FUG_MARK("Unpack cloth", "assets", "");
+        FUG_ARGUMENT("file", "sails.pak");
+        // The spinnaker of the leg before last is taken down again; the last two stay.
+        const std::string name = "spinnaker " + std::to_string(++spinnakers_);
+        sails_.taken(reinterpret_cast<void*>(spinnakers_), 3'200'000 + spinnakers_ * 40'000, name.c_str());
+        if (spinnakers_ > 2) sails_.given(reinterpret_cast<void*>(spinnakers_ - 2));
         work(7.5 * kMs, "bytes", [&](int r) { hash(r); });
     }
 
@@ -307,7 +418,8 @@ private:
         int seen = 0;
         {
             FUG_MARK("Cull", "drawing", "Leaves out what nobody can see");
-            work(1.2 * bustle(n) * kMs, "cull", [&](int r) { seen = race_.cull(drops_, r); });
+            inParts(48, "cell", 1.2 * bustle(n) * kMs, "cull", [&](int r) { seen = race_.cull(drops_, r); });
+            FUG_ARGUMENT("seen", seen);
         }
         {
             FUG_MARK("Sort", "drawing", "");
@@ -328,8 +440,13 @@ private:
             FUG_MARK("Encode", "drawing", "Commands for the GPU");
             work(3.4 * kMs, "bytes", [&](int r) { hash(r); });
         }
+        answerReports(n);
+        if (n % 120 == 0) takePicture(bows);
         FUG_SITE_HERE(waitSite, "Wait for GPU", "drawing", "The queue holds one picture at most");
         if (n) sceneDone_.waitFor(n, waitSite);
+        if (n == 0) copies_.startAt(runtime_.now(), runtime_.isVirtual() ? 1.0 : ticksPerNs_);
+        copies_.tell(runtime_.now(), runtime_.now() + 180'000 + static_cast<int64_t>(drops_) * 600,
+                     static_cast<int64_t>(drops_) * 24, n == 0);
         compute_.push([this, bows] {
             FUG_MARK("Spray drops", "gpu", "Moves every drop");
             fug_link_in(currentLink());
@@ -346,6 +463,7 @@ private:
             pass("Crowd", 1.1);
             FUG_SITE_HERE(dropsSite, "Wait for drops", "gpu", "The compute queue moves them");
             dropsDone_.waitFor(n + 1, dropsSite);
+            displayed_.tick();
             FUG_MARK("Spray", "gpu", "Drops, each drawn over the last");
             device((overdraw ? 17.5 : 1.4) * kMs);
             sceneDone_.raise(n + 1);
@@ -477,6 +595,24 @@ private:
 
     Gate scene_{runtime_, "scene lock"};
     fug::Object sailFile_{"sails.pak"};
+    fug::Pool sails_{"sails"};
+    uint64_t spinnakers_ = 0;
+    fug::Series displayed_{"display", 2 * kTickNs};
+    CopyEngine copies_;  // the render thread's
+    double ticksPerNs_ = 1;
+    struct Report {
+        uint32_t due;
+        fug::Operation operation;
+        bool fails, packed = false;
+    };
+    std::mutex reportsMutex_;
+    std::deque<Report> reports_;  // guarded by reportsMutex_
+    std::map<std::string, fug_site> fineSites_{
+        {"boat", FUG_SITE_WITH("Boat", "physics", "One hull", 1, 0)},
+        {"pair", FUG_SITE_WITH("Pair", "physics", "Two boats", 1, 0)},
+        {"group", FUG_SITE_WITH("Group", "creatures", "Some spectators", 1, 0)},
+        {"cell", FUG_SITE_WITH("Cell", "drawing", "A part of the course", 1, 0)},
+    };
     WorkQueue jobs_{runtime_, "jobs"}, pictures_{runtime_, "pictures"}, graphics_{runtime_, "graphics queue"},
         compute_{runtime_, "compute queue"};
     Fence clothDone_{runtime_, "sails done", FUG_WAIT_JOB}, tableReady_{runtime_, "race table", FUG_WAIT_JOB};

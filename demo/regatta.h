@@ -27,6 +27,7 @@ struct Settings {
     double seconds = 150;
     std::set<std::string> troubles;
     uint64_t seed = 1;
+    int detail = 0;  // 1: with the many fine markers
 };
 
 /// In which frames of the series "race" each trouble was at work.

@@ -442,7 +442,7 @@ private slots:
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         auto* series = window_->verdict().findChild<QComboBox*>();
         QVERIFY(series->isVisible());
-        QCOMPARE(series->count(), 3);
+        QCOMPARE(series->count(), 4);
         series->setFocus();
         QTest::keyClick(series, Qt::Key_Down);
         QVERIFY(explained.wait(30'000));

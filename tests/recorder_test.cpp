@@ -857,7 +857,7 @@ private slots:
         QVERIFY(!r->modules.at(0).buildId.empty());
         bool memory = false;
         for (const Counter& counter : r->counters)
-            memory |= counter.name == "process memory" && !counter.values.empty() && counter.values.back() > 1;
+            memory |= counter.name == "memory in use" && !counter.values.empty() && counter.values.back() > 1;
         QVERIFY(memory);
         for (const uint32_t shown : r->laneOrder) QVERIFY(r->lanes[shown].name != "system");
         QVERIFY(r->context.count("system"));

@@ -17,6 +17,7 @@ namespace fugato {
 
 namespace {
 
+constexpr int kLeastTrackHeight = 22;
 constexpr double kNarrow = 2.0;  // px; narrower markers are drawn together
 
 uint64_t inkKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
@@ -52,6 +53,8 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
     texts_.clear();
     widths_.clear();
     places_.clear();
+    trackPlaces_.clear();
+    tracks_.setRecording(recording_);
     frame_ = cause_ = kNone;
     marker_ = {};
     int top = 0;
@@ -59,9 +62,14 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
         widths_.resize(recording_->sites.size());
         places_.resize(recording_->lanes.size());
         for (const uint32_t lane : recording_->laneOrder) {
+            if (recording_->lanes[lane].kind == LaneKind::Core) continue;  // a track of its own
             const int rows = std::max<int>(1, static_cast<int>(recording_->lanes[lane].rows.size()));
             places_[lane] = {top, kRail + rows * kRowHeight + kLaneGap};
             top += places_[lane].height;
+        }
+        for (const TrackPicture::Track& track : tracks_.tracks()) {
+            trackPlaces_.push_back({top, std::max(track.height, kLeastTrackHeight)});
+            top += trackPlaces_.back().height;
         }
     }
     height_ = top;
@@ -157,7 +165,7 @@ uint32_t LanePicture::laneAt(const QRect& area, int scrolled, int y) const {
     if (y < area.top() + kHeaderHeight) return kNone;
     for (uint32_t lane = 0; lane < places_.size(); ++lane) {
         const QRect box = laneRect(area, scrolled, lane);
-        if (y >= box.top() && y <= box.bottom()) return lane;
+        if (places_[lane].height && y >= box.top() && y <= box.bottom()) return lane;
     }
     return kNone;
 }
@@ -382,28 +390,77 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         paintRow(painter, axis, top, index, row);
     }
     paintStrikes(painter, area, box, lane);
+    if (!lane.schedule.empty()) TrackPicture::paintSchedule(painter, timeAxis(area, box), box.top() + kRail - 4, lane);
     for (const LostStretch& lost : lane.lost) {  // where events are missing
         const double x = xAt(area, lost.time);
         if (x < axis.left() || x > axis.right()) continue;
         painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6),
                          QBrush(t.plum, Qt::BDiagPattern));
     }
+    const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
+    paintLabel(painter, area, box, q(lane.name),
+               lane.rows.empty() ? QObject::tr("no markers") : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0),
+               index < onAccounting_.size() && onAccounting_[index]);
+}
+
+void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name,
+                             const QString& detail, bool strong) {
+    const Theme& t = theme();
+    const QRect axis = axisOf(area);
     painter.setClipRect(QRect(area.left(), axis.top(), kLabelWidth, axis.height()));
     painter.fillRect(QRect(area.left(), box.top(), kLabelWidth - 1, box.height() - 1), t.panel);
     painter.fillRect(QRect(area.left() + kLabelWidth - 1, box.top(), 1, box.height()), t.line);
-    const bool part = index < onAccounting_.size() && onAccounting_[index];
-    painter.setFont(part ? boldFont() : textFont());
+    painter.setFont(strong ? boldFont() : textFont());
     painter.setPen(t.text);
     const QRect label(area.left() + 10, box.top() + 3, kLabelWidth - 16, 15);
     painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(q(lane.name), Qt::ElideRight, label.width()));
-    painter.setFont(smallFont());
-    painter.setPen(t.muted);
-    const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
-    painter.drawText(
-        label.translated(0, 14), Qt::AlignLeft | Qt::AlignVCenter,
-        lane.rows.empty() ? QObject::tr("no markers") : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0));
+                     painter.fontMetrics().elidedText(name, Qt::ElideRight, label.width()));
+    if (box.height() >= 32) {
+        painter.setFont(smallFont());
+        painter.setPen(t.muted);
+        painter.drawText(label.translated(0, 14), Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(detail, Qt::ElideRight, label.width()));
+    }
     painter.setClipping(false);
+}
+
+TimeAxis LanePicture::timeAxis(const QRect& area, const QRect& box) const {
+    const QRect axis = axisOf(area);
+    return {QRect(axis.left(), box.top(), axis.width(), box.height()), begin_, end_};
+}
+
+QRect LanePicture::trackRect(const QRect& area, int scrolled, size_t track) const {
+    const Place& place = trackPlaces_[track];
+    return {area.left(), area.top() + kHeaderHeight - scrolled + place.top, area.width(), place.height};
+}
+
+void LanePicture::paintTrack(QPainter& painter, const QRect& area, const QRect& box, size_t track) {
+    const QRect axis = axisOf(area);
+    painter.fillRect(QRect(area.left(), box.bottom(), area.width(), 1), theme().line);
+    painter.setClipRect(QRect(axis.left(), box.top(), axis.width(), box.height() - 1).intersected(axis));
+    tracks_.paint(painter, timeAxis(area, box), track);
+    painter.setRenderHints(QPainter::SmoothPixmapTransform | QPainter::Antialiasing, false);
+    const TrackPicture::Track& what = tracks_.tracks()[track];
+    paintLabel(painter, area, box, what.name, what.detail, false);
+}
+
+QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) const {
+    if (!recording_ || at.y() < area.top() + kHeaderHeight) return {};
+    const bool onLabel = at.x() < axisOf(area).left();
+    for (size_t track = 0; track < trackPlaces_.size(); ++track) {
+        const QRect box = trackRect(area, scrolled, track);
+        if (!box.contains(at)) continue;
+        const TrackPicture::Track& what = tracks_.tracks()[track];
+        if (onLabel)
+            return what.name.toHtmlEscaped() + (what.detail.isEmpty() ? "" : "<br>" + what.detail.toHtmlEscaped());
+        return tracks_.wordsAt(timeAxis(area, box), track, at);
+    }
+    const uint32_t lane = laneAt(area, scrolled, at.y());
+    if (lane == kNone) return {};
+    const QString name = q(recording_->lanes[lane].name).toHtmlEscaped();
+    if (onLabel) return name;
+    const QString words = tracks_.scheduleWords(recording_->lanes[lane], timeAt(area, at.x()));
+    return words.isEmpty() ? QString() : "<b>" + name + "</b>: " + words.toHtmlEscaped();
 }
 
 void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
@@ -560,8 +617,13 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     paintHeader(painter, area);
     for (uint32_t lane = 0; lane < places_.size(); ++lane) {
         const QRect box = laneRect(area, scrolled, lane);
-        if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
+        if (!places_[lane].height || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
         paintLane(painter, area, box, lane);
+    }
+    for (size_t track = 0; track < trackPlaces_.size(); ++track) {
+        const QRect box = trackRect(area, scrolled, track);
+        if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
+        paintTrack(painter, area, box, track);
     }
     paintFrameEdges(painter, area);
     paintAccounting(painter, area, scrolled);

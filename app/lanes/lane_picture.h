@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "core/explain/explanation.h"
+#include "track_picture.h"
 
 class QPainter;
 
@@ -30,7 +31,10 @@ public:
     void setFrame(uint32_t frame, uint32_t cause);
     void setMarker(const MarkerRef& marker) { marker_ = marker; }
     void setView(int64_t begin, int64_t end);
-    void themeChanged() { texts_.clear(); }
+    void themeChanged() {
+        texts_.clear();
+        tracks_.themeChanged();
+    }
 
     /// Height of all lanes together, without the header.
     int height() const { return height_; }
@@ -38,6 +42,11 @@ public:
     void paint(QPainter& painter, const QRect& area, int scrolled);
 
     MarkerRef markerAt(const QRect& area, int scrolled, const QPoint& at) const;
+    /// What lies under a point that is no marker: a thread's state, a counter, a core…; or empty.
+    QString wordsAt(const QRect& area, int scrolled, const QPoint& at) const;
+    const TrackPicture& tracks() const { return tracks_; }
+    /// Where a track of tracks() is drawn, label included.
+    QRect trackRect(const QRect& area, int scrolled, size_t track) const;
     uint32_t laneAt(const QRect& area, int scrolled, int y) const;
     QRect laneRect(const QRect& area, int scrolled, uint32_t lane) const;
     /// Where a marker is drawn, cut to the area; empty where it is out of sight.
@@ -60,6 +69,10 @@ private:
     /// A name over many narrow markers of one path that stand side by side.
     void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink);
     double inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
+    void paintTrack(QPainter& painter, const QRect& area, const QRect& box, size_t track);
+    void paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name, const QString& detail,
+                    bool strong);
+    TimeAxis timeAxis(const QRect& area, const QRect& box) const;
     void paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane);
     void paintAccounting(QPainter& painter, const QRect& area, int scrolled);
     void paintFrameEdges(QPainter& painter, const QRect& area);
@@ -72,6 +85,8 @@ private:
     uint32_t frame_ = kNone, cause_ = kNone;
     MarkerRef marker_;
     int64_t begin_ = 0, end_ = 1;
+    TrackPicture tracks_;
+    std::vector<Place> trackPlaces_;
     std::vector<Place> places_;
     int height_ = 0;
     size_t shown_ = 0;

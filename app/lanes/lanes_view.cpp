@@ -230,6 +230,15 @@ QString LanesView::wordsFor(const MarkerRef& marker) const {
                              .arg(q(countText(frame)));
         }
     }
+    const auto [from, to] = lane.argumentsOf(marker.row, marker.index);
+    for (const Argument* argument = from; argument != to && argument - from < 12; ++argument)
+        words += "<br>" + q(r.keys[argument->key]).toHtmlEscaped() + " = " +
+                 q(argument->valueText()).left(200).toHtmlEscaped();
+    if (row.flags[marker.index] & kMarkerChangedNothing) words += tr("<br>changed nothing: it need not have run");
+    if (site.longestNs && end - begin > site.longestNs)
+        words += tr("<br>longer than the %1 expected").arg(q(durationText(site.longestNs)));
+    if (const QString state = picture_.tracks().scheduleWords(lane, (begin + end) / 2); !state.isEmpty())
+        words += tr("<br>in its middle %1").arg(state.toHtmlEscaped());
     if (row.flags[marker.index] & kMarkerEndRepaired)
         words += tr("<br>never ended; drawn to where it must have been over");
     if (!site.file.empty()) words += "<br>" + q(site.file).toHtmlEscaped() + ":" + QString::number(site.line);
@@ -240,8 +249,10 @@ bool LanesView::viewportEvent(QEvent* event) {
     if (event->type() == QEvent::ToolTip && document_.recording()) {
         const auto* help = static_cast<QHelpEvent*>(event);
         const MarkerRef marker = picture_.markerAt(viewport()->rect(), scrolled(), help->pos());
-        if (marker.valid())
-            QToolTip::showText(help->globalPos(), wordsFor(marker), viewport());
+        const QString words =
+            marker.valid() ? wordsFor(marker) : picture_.wordsAt(viewport()->rect(), scrolled(), help->pos());
+        if (!words.isEmpty())
+            QToolTip::showText(help->globalPos(), words, viewport());
         else
             QToolTip::hideText();
         return true;

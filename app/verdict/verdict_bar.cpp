@@ -138,13 +138,17 @@ void VerdictBar::takeRecording() {
 void VerdictBar::takeExplanation() {
     const auto& e = document_.explanation();
     const bool explained = e && !e->frames.empty();
-    sentence_->setText(explained               ? q(verdictSentence(*e))
+    QString sentence = explained               ? q(verdictSentence(*e))
                        : document_.recording() ? document_.whyUnexplained()
-                                               : QString());
+                                               : QString();
+    const QString advice = explained ? q(measuringAdvice(*document_.recording(), e->accounts->measuring)) : QString();
+    if (!advice.isEmpty()) sentence += tr("; measuring took %1 %").arg(e->accounts->measuring.share * 100, 0, 'f', 1);
+    sentence_->setText(sentence);
     sentence_->setToolTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
-                                  .arg(q(plural(e->figures.frames, "frame", "frames")), q(durationText(e->figures.p50)),
-                                       q(durationText(e->figures.p95)), q(durationText(e->figures.p99)),
-                                       q(durationText(e->figures.worst)))
+                                      .arg(q(plural(e->figures.frames, "frame", "frames")),
+                                           q(durationText(e->figures.p50)), q(durationText(e->figures.p95)),
+                                           q(durationText(e->figures.p99)), q(durationText(e->figures.worst))) +
+                                  (advice.isEmpty() ? QString() : "\n" + advice)
                             : QString());
     showBudget();
 }

@@ -102,6 +102,7 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
         a.pacing.push_back(pacing);
     }
     a.index = std::move(index);
+    accounts->measuring = measuringOf(recording, series);
     return accounts;
 }
 

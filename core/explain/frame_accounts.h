@@ -8,6 +8,7 @@
 #include <span>
 
 #include "accounting.h"
+#include "measuring.h"
 
 namespace fugato {
 
@@ -46,6 +47,7 @@ struct FrameAccounts {
     std::vector<size_t> partsFrom;  // frame f owns [partsFrom[f], partsFrom[f + 1])
     std::vector<size_t> callsFrom;
     std::vector<int64_t> pacing;  // per frame: time waited on purpose
+    Measuring measuring;          // what measuring itself cost in these frames
 
     size_t frameCount() const { return pacing.size(); }
     std::span<const Part> partsOf(uint32_t frame) const {

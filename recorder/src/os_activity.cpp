@@ -361,8 +361,8 @@ void OsActivity::startLoad(Recorder& r) {
         return addContext(r, "os load", "not recorded: /proc/stat cannot be read");
     load_ = true;
     loadLane_ = makeOwnLane(r, "system", "system", kThreadLane, 0, kNanosecondClock);
-    ownUse_ = counter(r, "processor use by this program", "%");
-    othersUse_ = counter(r, "processor use by others", "%");
+    ownUse_ = counter(r, "CPU use, own", "%");
+    othersUse_ = counter(r, "CPU use, others", "%");
     for (const Core& core : cores_) {
         const std::string name = "core " + std::to_string(core.number);
         CoreLoad load;
@@ -372,16 +372,16 @@ void OsActivity::startLoad(Recorder& r) {
         if (!firstLineOf(path.c_str()).empty()) load.frequency = counter(r, name + " frequency", "MHz");
         coreLoads_.push_back(load);
     }
-    residentMb_ = counter(r, "process memory", "MB");
+    residentMb_ = counter(r, "memory in use", "MB");
     haveDisk_ = !numbersOf("/proc/self/io", "read_bytes:").empty();
     if (haveDisk_) {
         diskRead_ = counter(r, "disk read", "kB/s");
         diskWritten_ = counter(r, "disk written", "kB/s");
     }
-    netIn_ = counter(r, "network received", "kB/s");
-    netOut_ = counter(r, "network sent", "kB/s");
+    netIn_ = counter(r, "network in", "kB/s");
+    netOut_ = counter(r, "network out", "kB/s");
     softFaults_ = counter(r, "page faults", "per s");
-    hardFaults_ = counter(r, "page faults from the disk", "per s");
+    hardFaults_ = counter(r, "disk faults", "per s");
     std::string missing;
     if (coreLoads_.empty() || !coreLoads_[0].frequency) missing += "; core frequency: the system does not tell it";
     if (!haveDisk_) missing += "; disk: /proc/self/io cannot be read";

@@ -324,8 +324,8 @@ void* backgroundThread(void*) {
 /// The limits that the inline functions see: none where each event must take the slow path.
 void publishLimits(RecordedLane& lane) {
     fug_buffer* buffer = lane.buffer();
-    buffer->begin_limit = lane.timeGiven ? 0 : lane.beginLimit;
-    buffer->end_limit = lane.timeGiven ? 0 : lane.endLimit;
+    buffer->begin_limit = lane.hasOwnTime() ? 0 : lane.beginLimit;
+    buffer->end_limit = lane.hasOwnTime() ? 0 : lane.endLimit;
 }
 
 /// Renews the limits from the reader's position. Returns whether `slots` fit at all.
@@ -424,7 +424,7 @@ bool put(Recorder& r, RecordedLane& lane, Room room, uint8_t kind, uint32_t id, 
     }
     auto* ring = reinterpret_cast<BufferSlot*>(lane.entry->address);
     const uint64_t mask = lane.entry->mask;
-    const uint64_t ticks = lane.timeGiven ? lane.givenTime : fug_now();
+    const uint64_t ticks = lane.hasOwnTime() ? lane.givenTime : fug_now();
     uint64_t at = lane.entry->head;
     if (tellLost) {
         const uint64_t lost = __atomic_exchange_n(&lane.entry->lost, 0, __ATOMIC_RELAXED);

@@ -54,6 +54,9 @@ struct RecordedLane {
     uint32_t pendingCount = 0;
     uint64_t pendingFirst = 0, pendingLast = 0, pendingSince = 0;
 
+    /// Whether events bear the time given, not that of now. A device's clock has no now here: what is
+    /// told without a time bears the last one given.
+    bool hasOwnTime() const { return timeGiven || clock >= layout::kFirstOwnClock; }
     fug_buffer* buffer() { return entry ? reinterpret_cast<fug_buffer*>(entry) : &noBuffer; }
 };
 

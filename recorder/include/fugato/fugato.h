@@ -142,7 +142,8 @@ FUG_CALL(uint32_t, fug_clock, (const char* name, double ns_per_tick), 0)
 /* At one instant the device's clock said `device_ticks` and fug_now() said `host_ticks`. */
 FUG_CALL(void, fug_clock_sync, (uint32_t clock, uint64_t device_ticks, uint64_t host_ticks), )
 
-/* From now on this lane's events bear the time `ticks` (of the lane's clock), until fug_at_now(). */
+/* From now on this lane's events bear the time `ticks` (of the lane's clock), until fug_at_now(). In a
+ * lane with a device's clock they go on bearing the last time given. */
 FUG_CALL(void, fug_at, (uint64_t ticks), )
 FUG_CALL(void, fug_at_now, (void), )
 

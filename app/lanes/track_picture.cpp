@@ -1,0 +1,462 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "track_picture.h"
+
+#include <QImage>
+#include <QObject>
+#include <QPainterPath>
+#include <algorithm>
+#include <cmath>
+
+#include "app/theme/theme.h"
+#include "app/theme/words.h"
+#include "core/explain/sentences.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr int kBandHeight = 20, kCurveHeight = 34, kOperationRow = 15, kMostOperationRows = 6, kPictureHeight = 66;
+
+QString bytesText(double bytes) {
+    return bytes >= 1e9   ? QObject::tr("%1 GB").arg(bytes / 1e9, 0, 'f', 2)
+           : bytes >= 1e6 ? QObject::tr("%1 MB").arg(bytes / 1e6, 0, 'f', 2)
+           : bytes >= 1e3 ? QObject::tr("%1 kB").arg(bytes / 1e3, 0, 'f', 1)
+                          : QObject::tr("%1 bytes").arg(bytes, 0, 'f', 0);
+}
+
+QString numberText(double value) {
+    const double size = std::abs(value);
+    return !std::isfinite(value) || size >= 1e9 ? QString::number(value, 'g', 4)
+           : size >= 100 || value == std::floor(value)
+               ? (value < 0 ? "−" : "") + q(countText(static_cast<uint64_t>(std::llround(size))))
+               : QString::number(value, 'g', 3);
+}
+
+/// The last position whose time is not after `time`, or times.size() where there is none.
+size_t positionAt(const std::vector<int64_t>& times, int64_t time) {
+    const auto after = std::upper_bound(times.begin(), times.end(), time);
+    return after == times.begin() ? times.size() : static_cast<size_t>(after - times.begin()) - 1;
+}
+
+/// A word in a box, cut to it; nothing where there is no room.
+void word(QPainter& painter, const TimeAxis& axis, const QRectF& box, const QString& text, const QColor& color) {
+    const double left = std::max<double>(box.left(), axis.box.left()) + 4,
+                 right = std::min<double>(box.right(), axis.box.right()) - 2;
+    if (right - left < 18) return;
+    painter.setPen(color);
+    painter.drawText(QRectF(left, box.top(), right - left, box.height()), Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(text, Qt::ElideRight, static_cast<int>(right - left)));
+}
+
+}  // namespace
+
+void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
+    recording_ = std::move(recording);
+    tracks_.clear();
+    ranges_.clear();
+    images_.clear();
+    longestOperation_ = 0;
+    if (!recording_) return;
+    const Recording& r = *recording_;
+    const auto range = [&](const auto& values, const double* threshold) {
+        Range range{0, 0};
+        for (const auto value : values)
+            if (std::isfinite(static_cast<double>(value))) {
+                range.low = std::min(range.low, static_cast<double>(value));
+                range.high = std::max(range.high, static_cast<double>(value));
+            }
+        if (threshold && std::isfinite(*threshold)) range.high = std::max(range.high, *threshold);
+        if (range.high <= range.low) range.high = range.low + 1;
+        ranges_[tracks_.size()] = range;
+        return range;
+    };
+    if (!r.points.empty())
+        tracks_.push_back({Kind::Points, 0, kBandHeight, QObject::tr("points"), q(countText(r.points.size()))});
+    for (uint32_t i = 0; i < r.states.size(); ++i)
+        if (!r.states[i].spans.empty())
+            tracks_.push_back({Kind::State, i, kBandHeight, q(r.states[i].name), QObject::tr("state")});
+    if (!r.operations.empty()) {
+        uint32_t rows = 1;
+        for (const Operation& operation : r.operations) {
+            rows = std::max(rows, operation.row + 1);
+            longestOperation_ = std::max(longestOperation_, operation.end - operation.begin);
+        }
+        tracks_.push_back({Kind::Operations, 0,
+                           static_cast<int>(std::min<uint32_t>(rows, kMostOperationRows)) * kOperationRow + 6,
+                           QObject::tr("operations"), q(countText(r.operations.size()))});
+    }
+    for (uint32_t i = 0; i < r.counters.size(); ++i) {
+        const Counter& counter = r.counters[i];
+        if (counter.values.empty()) continue;
+        const Range of = range(counter.values, counter.threshold ? &*counter.threshold : nullptr);
+        tracks_.push_back({Kind::Counter, i, kCurveHeight, q(counter.name),
+                           QObject::tr("to %1 %2").arg(numberText(of.high), q(counter.unit))});
+    }
+    for (uint32_t i = 0; i < r.pools.size(); ++i) {
+        if (r.pools[i].times.empty()) continue;
+        const Range of = range(r.pools[i].bytesInUse, nullptr);
+        tracks_.push_back({Kind::Pool, i, kCurveHeight, QObject::tr("memory: %1").arg(q(r.pools[i].name)),
+                           QObject::tr("to %1").arg(bytesText(of.high))});
+    }
+    for (uint32_t i = 0; i < r.lanes.size(); ++i)
+        if (r.lanes[i].kind == LaneKind::Core && !r.lanes[i].coreSpans.empty())
+            tracks_.push_back({Kind::Core, i, kBandHeight, q(r.lanes[i].name), {}});
+    if (!r.pictures.empty())
+        tracks_.push_back({Kind::Pictures, 0, kPictureHeight, QObject::tr("screen"), QObject::tr("pictures")});
+}
+
+void TrackPicture::paint(QPainter& painter, const TimeAxis& axis, size_t index) {
+    const Track& track = tracks_[index];
+    const Recording& r = *recording_;
+    painter.setFont(smallFont());
+    switch (track.kind) {
+        case Kind::Points: return paintPoints(painter, axis);
+        case Kind::State: return paintState(painter, axis, r.states[track.index]);
+        case Kind::Operations: return paintOperations(painter, axis);
+        case Kind::Counter: {
+            const Counter& counter = r.counters[track.index];
+            const Range range = ranges_.at(index);
+            return paintCurve(
+                painter, axis, counter.times, [&](size_t i) { return counter.values[i]; }, range.low, range.high,
+                counter.threshold ? &*counter.threshold : nullptr);
+        }
+        case Kind::Pool: {
+            const Pool& pool = r.pools[track.index];
+            const Range range = ranges_.at(index);
+            return paintCurve(
+                painter, axis, pool.times, [&](size_t i) { return static_cast<double>(pool.bytesInUse[i]); }, range.low,
+                range.high, nullptr);
+        }
+        case Kind::Core: return paintCore(painter, axis, r.lanes[track.index]);
+        case Kind::Pictures: return paintPictures(painter, axis);
+    }
+}
+
+/// A value holds until the next one. Each column shows the lowest and highest of its values.
+void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const std::vector<int64_t>& times,
+                              const std::function<double(size_t)>& value, double low, double high,
+                              const double* threshold) {
+    const Theme& t = theme();
+    const QRect box = axis.box.adjusted(0, 3, 0, -3);
+    const auto yOf = [&](double v) {
+        const double part = std::isfinite(v) ? std::clamp((v - low) / (high - low), 0.0, 1.0) : 0.0;
+        return box.bottom() - part * (box.height() - 1);
+    };
+    const int first = std::max(box.left(), static_cast<int>(axis.xAt(times.front())));
+    const int last = std::min(box.right(), static_cast<int>(axis.xAt(recording_->end)));
+    QPainterPath line;
+    bool any = false;
+    for (int x = first; x <= last; ++x) {
+        const size_t held = positionAt(times, axis.timeAt(x));
+        const auto to =
+            static_cast<size_t>(std::upper_bound(times.begin(), times.end(), axis.timeAt(x + 1)) - times.begin());
+        size_t from = held == times.size() ? 0 : held;
+        if (from >= to) continue;
+        double least = value(from), most = least;
+        // In a column with very many values, evenly chosen ones stand for all.
+        const size_t step = std::max<size_t>(1, (to - from) / 256);
+        for (size_t i = from; i < to; i += step) {
+            least = std::min(least, value(i));
+            most = std::max(most, value(i));
+        }
+        const double top = yOf(most), bottom = yOf(least), now = yOf(value(to - 1));
+        const bool beyond = threshold && most > *threshold;
+        painter.fillRect(QRectF(x, now, 1, box.bottom() - now + 1), t.headroom);
+        if (bottom - top > 1) painter.fillRect(QRectF(x, top, 1, bottom - top), t.markerEdge);
+        if (beyond) painter.fillRect(QRectF(x, top, 1, yOf(*threshold) - top), t.plumMiddle);
+        if (any)
+            line.lineTo(x, now);
+        else
+            line.moveTo(x, now);
+        any = true;
+    }
+    painter.setPen(QPen(t.muted, 1.2));
+    painter.setBrush(Qt::NoBrush);
+    painter.drawPath(line);
+    if (threshold) {
+        painter.setPen(QPen(t.text, 1, Qt::DashLine));
+        painter.drawLine(QPointF(box.left(), yOf(*threshold)), QPointF(box.right(), yOf(*threshold)));
+    }
+}
+
+void TrackPicture::paintPoints(QPainter& painter, const TimeAxis& axis) {
+    const Theme& t = theme();
+    const auto& points = recording_->points;
+    const QRect box = axis.box;
+    auto at = std::lower_bound(points.begin(), points.end(), axis.timeAt(box.left() - 3),
+                               [](const Point& p, int64_t time) { return p.time < time; });
+    while (at != points.end() && at->time <= axis.end) {
+        const double x = std::floor(axis.xAt(at->time));
+        const auto next = std::lower_bound(at, points.end(), axis.timeAt(x + 1),
+                                           [](const Point& p, int64_t time) { return p.time < time; });
+        Severity worst = at->severity;
+        for (auto i = at; i != next && i - at < 256; ++i) worst = std::max(worst, i->severity);
+        const bool serious = worst >= Severity::Warning;
+        painter.fillRect(QRectF(x, box.top() + (serious ? 3 : 8), worst == Severity::Error ? 3 : 2,
+                                box.height() - (serious ? 5 : 10)),
+                         serious ? t.plum : t.muted);
+        const auto after = next == at ? at + 1 : next;
+        const double room =
+            (after == points.end() ? box.right() : std::min<double>(box.right(), axis.xAt(after->time))) - x;
+        if (room > 60) word(painter, axis, QRectF(x + 2, box.top(), room - 6, box.height()), q(at->text), t.muted);
+        at = after;
+    }
+}
+
+void TrackPicture::paintState(QPainter& painter, const TimeAxis& axis, const State& state) {
+    const Theme& t = theme();
+    auto at = std::lower_bound(state.spans.begin(), state.spans.end(), axis.begin,
+                               [](const StateSpan& s, int64_t time) { return s.end < time; });
+    double drawn = -1;
+    for (; at != state.spans.end() && at->begin < axis.end; ++at) {
+        const double left = axis.xAt(at->begin), right = axis.xAt(at->end);
+        if (right < drawn + 1) continue;
+        drawn = right;
+        const QRectF box(left, axis.box.top() + 2, std::max(1.0, right - left - 1), axis.box.height() - 5);
+        painter.fillRect(box.intersected(axis.box), t.stage);
+        word(painter, axis, box, q(at->value), t.text);
+    }
+}
+
+void TrackPicture::paintOperations(QPainter& painter, const TimeAxis& axis) {
+    const Theme& t = theme();
+    const auto& operations = recording_->operations;
+    auto at = std::lower_bound(operations.begin(), operations.end(), axis.begin - longestOperation_,
+                               [](const Operation& o, int64_t time) { return o.begin < time; });
+    std::vector<double> drawn(kMostOperationRows, -1e18);
+    for (; at != operations.end() && at->begin < axis.end; ++at) {
+        if (at->end < axis.begin || at->row >= static_cast<uint32_t>(kMostOperationRows)) continue;
+        const double left = axis.xAt(at->begin), right = axis.xAt(at->end);
+        if (right < drawn[at->row] + 1) continue;
+        drawn[at->row] = right;
+        const QRectF box(left, axis.box.top() + 3 + static_cast<int>(at->row) * kOperationRow,
+                         std::max(2.0, right - left), kOperationRow - 3);
+        painter.fillRect(box, t.marker);
+        painter.fillRect(QRectF(box.left(), box.bottom() - 2, box.width(), 2), at->code ? t.plum : t.markerEdge);
+        if (right - left < 12) continue;
+        for (const Operation::Step& step : at->steps)
+            painter.fillRect(QRectF(axis.xAt(step.time), box.top(), 1, box.height()), t.text);
+        QString words = q(recording_->sites[at->site].name);
+        if (at->code) words += QObject::tr(": failed, %1").arg(at->code);
+        word(painter, axis, box, words, t.markerText);
+    }
+}
+
+void TrackPicture::paintCore(QPainter& painter, const TimeAxis& axis, const Lane& lane) {
+    const Theme& t = theme();
+    const auto ours = [&](uint32_t thread) {
+        return std::any_of(recording_->lanes.begin(), recording_->lanes.end(),
+                           [&](const Lane& l) { return l.kind == LaneKind::Thread && l.osId == thread && thread; });
+    };
+    auto at = std::lower_bound(lane.coreSpans.begin(), lane.coreSpans.end(), axis.begin,
+                               [](const CoreSpan& s, int64_t time) { return s.end < time; });
+    const double nsPerPixel = static_cast<double>(axis.end - axis.begin) / std::max(1, axis.box.width());
+    while (at != lane.coreSpans.end() && at->begin < axis.end) {
+        const double left = axis.xAt(at->begin), right = axis.xAt(at->end);
+        if (right - left >= 2) {
+            const QRectF box(left, axis.box.top() + 2, right - left, axis.box.height() - 5);
+            if (at->thread != layout::kIdleThread && at->thread != layout::kUnknownThread) {
+                const bool own = ours(at->thread);
+                painter.fillRect(box, own ? t.marker : t.waiting);
+                if (!own) painter.fillRect(box, QBrush(t.muted, Qt::Dense6Pattern));
+                painter.fillRect(QRectF(box.left(), box.top(), 1, box.height()), t.markerEdge);
+                word(painter, axis, box, q(recording_->osThreadText(at->thread)), t.markerText);
+            }
+            ++at;
+            continue;
+        }
+        const auto next =
+            axis.begin + static_cast<int64_t>(std::ceil((std::floor(left) + 1 - axis.box.left()) * nsPerPixel));
+        int64_t busy = 0;
+        for (int looked = 0; at != lane.coreSpans.end() && at->begin < next && looked < 512; ++at, ++looked)
+            if (at->thread != layout::kIdleThread) busy += at->end - at->begin;
+        QColor color = t.markerEdge;
+        color.setAlphaF(static_cast<float>(std::clamp(static_cast<double>(busy) / nsPerPixel, 0.15, 1.0)));
+        if (busy) painter.fillRect(QRectF(std::floor(left), axis.box.top() + 2, 1, axis.box.height() - 5), color);
+        at = std::lower_bound(at, lane.coreSpans.end(), next,
+                              [](const CoreSpan& s, int64_t time) { return s.begin < time; });
+    }
+}
+
+void TrackPicture::paintPictures(QPainter& painter, const TimeAxis& axis) {
+    const auto& pictures = recording_->pictures;
+    const int height = axis.box.height() - 6;
+    double drawnTo = -1e18;
+    auto at = std::upper_bound(pictures.begin(), pictures.end(), axis.begin,
+                               [](int64_t time, const Picture& p) { return time < p.time; });
+    if (at != pictures.begin()) --at;  // what the screen showed when the view begins
+    for (; at != pictures.end() && at->time < axis.end; ++at) {
+        const double x = std::max<double>(axis.box.left() - 1, axis.xAt(at->time)),
+                     width = static_cast<double>(height) * at->width / at->height;
+        painter.fillRect(QRectF(x, axis.box.top(), 1, axis.box.height()), theme().markerEdge);
+        if (x < drawnTo) continue;
+        const auto [image, isNew] = images_.try_emplace(static_cast<size_t>(at - pictures.begin()));
+        if (isNew)
+            image->second = QImage(reinterpret_cast<const uchar*>(at->pixels.data()), static_cast<int>(at->width),
+                                   static_cast<int>(at->height), static_cast<int>(at->width * 3), QImage::Format_RGB888)
+                                .copy();
+        painter.setRenderHint(QPainter::SmoothPixmapTransform);
+        painter.drawImage(QRectF(x + 2, axis.box.top() + 3, width, height), image->second);
+        drawnTo = x + width + 6;
+    }
+}
+
+QString TrackPicture::operationWords(const Operation& operation) const {
+    const Recording& r = *recording_;
+    const Site& site = r.sites[operation.site];
+    QString words = "<b>" + q(site.name).toHtmlEscaped() + "</b>";
+    if (!site.category.empty()) words += " · " + q(site.category).toHtmlEscaped();
+    if (!site.description.empty()) words += "<br>" + q(site.description).toHtmlEscaped();
+    words +=
+        QObject::tr("<br>%1, begun on %2")
+            .arg(q(durationText(operation.end - operation.begin)), q(r.lanes[operation.beganOn].name).toHtmlEscaped());
+    words += operation.endedOn == kNone
+                 ? QObject::tr(", never ended")
+                 : QObject::tr(", ended on %1").arg(q(r.lanes[operation.endedOn].name).toHtmlEscaped());
+    for (const Operation::Step& step : operation.steps)
+        words += QObject::tr("<br>after %1: %2 (%3)")
+                     .arg(q(durationText(step.time - operation.begin)), q(r.sites[step.site].name).toHtmlEscaped(),
+                          q(r.lanes[step.lane].name).toHtmlEscaped());
+    if (operation.code)
+        words += QObject::tr("<br>failed with code %1").arg(operation.code) +
+                 (operation.text.empty() ? QString() : ": " + q(operation.text).toHtmlEscaped());
+    return words;
+}
+
+QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& at) const {
+    const Recording& r = *recording_;
+    const Track& track = tracks_[index];
+    const int64_t time = axis.timeAt(at.x());
+    switch (track.kind) {
+        case Kind::Points: {
+            auto near = std::lower_bound(r.points.begin(), r.points.end(), axis.timeAt(at.x() - 3),
+                                         [](const Point& p, int64_t t) { return p.time < t; });
+            QString words;
+            for (int shown = 0; near != r.points.end() && near->time <= axis.timeAt(at.x() + 4) && shown < 6;
+                 ++near, ++shown) {
+                if (shown) words += "<br>";
+                words += QString("<b>%1</b> · %2").arg(severityName(near->severity), q(near->text).toHtmlEscaped());
+                if (near->code) words += QObject::tr(" (code %1)").arg(*near->code);
+                words += QObject::tr(" · %1, at %2")
+                             .arg(q(r.lanes[near->lane].name).toHtmlEscaped(), q(durationText(near->time)));
+            }
+            return words;
+        }
+        case Kind::State: {
+            for (const StateSpan& span : r.states[track.index].spans)
+                if (span.begin <= time && time < span.end)
+                    return QObject::tr("<b>%1</b>: %2, for %3")
+                        .arg(q(r.states[track.index].name).toHtmlEscaped(), q(span.value).toHtmlEscaped(),
+                             q(durationText(span.end - span.begin)));
+            return {};
+        }
+        case Kind::Operations: {
+            const int row = (at.y() - axis.box.top() - 3) / kOperationRow;
+            auto from =
+                std::lower_bound(r.operations.begin(), r.operations.end(), axis.timeAt(at.x() - 2) - longestOperation_,
+                                 [](const Operation& o, int64_t t) { return o.begin < t; });
+            for (; from != r.operations.end() && from->begin <= axis.timeAt(at.x() + 2); ++from)
+                if (static_cast<int>(from->row) == row && from->end >= axis.timeAt(at.x() - 2))
+                    return operationWords(*from);
+            return {};
+        }
+        case Kind::Counter: {
+            const Counter& counter = r.counters[track.index];
+            const size_t held = positionAt(counter.times, time);
+            if (held == counter.times.size()) return {};
+            QString words = QObject::tr("<b>%1</b>: %2 %3")
+                                .arg(q(counter.name).toHtmlEscaped(), numberText(counter.values[held]),
+                                     q(counter.unit).toHtmlEscaped());
+            if (counter.threshold) words += QObject::tr("<br>threshold %1").arg(numberText(*counter.threshold));
+            return words;
+        }
+        case Kind::Pool: {
+            const Pool& pool = r.pools[track.index];
+            const size_t held = positionAt(pool.times, time);
+            if (held == pool.times.size()) return {};
+            QString words =
+                QObject::tr("<b>%1</b>: %2 in use")
+                    .arg(q(pool.name).toHtmlEscaped(), bytesText(static_cast<double>(pool.bytesInUse[held])));
+            std::vector<const Allocation*> open;
+            for (const Allocation& allocation : r.allocations)
+                if (allocation.pool == track.index && !allocation.name.empty() && allocation.taken <= time &&
+                    (!allocation.givenBack || allocation.given > time))
+                    open.push_back(&allocation);
+            std::sort(open.begin(), open.end(), [](auto* x, auto* y) { return x->bytes > y->bytes; });
+            for (size_t i = 0; i < std::min<size_t>(5, open.size()); ++i)
+                words += QObject::tr("<br>%1: %2%3")
+                             .arg(q(open[i]->name).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
+                                  open[i]->givenBack ? QString() : QObject::tr(", never given back"));
+            return words;
+        }
+        case Kind::Core: {
+            for (const CoreSpan& span : r.lanes[track.index].coreSpans)
+                if (span.begin <= time && time < span.end)
+                    return QObject::tr("<b>%1</b>: %2, for %3")
+                        .arg(q(r.lanes[track.index].name), q(r.osThreadText(span.thread)).toHtmlEscaped(),
+                             q(durationText(span.end - span.begin)));
+            return {};
+        }
+        case Kind::Pictures: {
+            const Picture* shown = nullptr;
+            for (const Picture& picture : r.pictures)
+                if (picture.time <= time) shown = &picture;
+            return shown ? QObject::tr("The screen at %1").arg(q(durationText(shown->time))) : QString();
+        }
+    }
+    return {};
+}
+
+void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int top, const Lane& lane) {
+    const Theme& t = theme();
+    auto at = std::lower_bound(lane.schedule.begin(), lane.schedule.end(), axis.begin,
+                               [](const ScheduleSpan& s, int64_t time) { return s.end < time; });
+    const double nsPerPixel = static_cast<double>(axis.end - axis.begin) / std::max(1, axis.box.width());
+    const auto draw = [&](double left, double right, ThreadState state) {
+        const QRectF line(left, top, std::max(1.0, right - left), 3);
+        if (state == ThreadState::Running)
+            painter.fillRect(line, t.muted);
+        else if (state == ThreadState::Ready)  // wants a core and gets none
+            painter.fillRect(line, QBrush(t.text, Qt::BDiagPattern));
+        else
+            for (double x = std::ceil(left / 4) * 4; x < right; x += 4)
+                painter.fillRect(QRectF(x, top + 2, 1, 1), t.muted);
+    };
+    while (at != lane.schedule.end() && at->begin < axis.end) {
+        const double left = std::max<double>(axis.box.left(), axis.xAt(at->begin)),
+                     right = std::min<double>(axis.box.right() + 1, axis.xAt(at->end));
+        if (right - left >= 1) {
+            draw(left, right, at->state);
+            ++at;
+            continue;
+        }
+        const double column = std::floor(left);
+        const auto next = axis.begin + static_cast<int64_t>(std::ceil((column + 1 - axis.box.left()) * nsPerPixel));
+        ThreadState shown = ThreadState::Blocked;  // of many in one column: ready before running before blocked
+        for (int looked = 0; at != lane.schedule.end() && at->begin < next && looked < 512; ++at, ++looked) {
+            if (at->state == ThreadState::Ready && static_cast<double>(at->end - at->begin) > nsPerPixel / 4)
+                shown = ThreadState::Ready;
+            if (at->state == ThreadState::Running && shown == ThreadState::Blocked) shown = ThreadState::Running;
+        }
+        draw(column, column + 1, shown);
+        at = std::lower_bound(at, lane.schedule.end(), next,
+                              [](const ScheduleSpan& s, int64_t time) { return s.begin < time; });
+    }
+}
+
+QString TrackPicture::scheduleWords(const Lane& lane, int64_t time) const {
+    const ScheduleSpan* span = lane.scheduleAt(time);
+    if (!span) return {};
+    const QString core = span->core == kNone ? QString() : q(recording_->lanes[span->core].name);
+    const QString took = q(durationText(span->end - span->begin));
+    if (span->state == ThreadState::Running) return QObject::tr("running on %1, for %2").arg(core, took);
+    if (span->state == ThreadState::Blocked) return QObject::tr("blocked, for %1").arg(took);
+    QString words = QObject::tr("ready but without a core, for %1").arg(took);
+    if (span->core == kNone) return words;
+    for (const CoreSpan& other : recording_->lanes[span->core].coreSpans)
+        if (other.begin <= time && time < other.end)
+            words += QObject::tr("; %1 had %2").arg(q(recording_->osThreadText(other.thread)), core);
+    return words;
+}
+
+}  // namespace fugato

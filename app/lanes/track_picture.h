@@ -1,0 +1,75 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What stands below the lanes on the same time axis: points, states, operations, counters, memory,
+// cores and pictures of the screen; and the thin line above each thread that tells whether it ran, was
+// ready or was blocked. Painting costs pixels, not events, but for counters (their values in view).
+#pragma once
+
+#include <QPainter>
+#include <QRect>
+#include <functional>
+#include <map>
+#include <memory>
+#include <vector>
+
+#include "core/model/recording.h"
+
+namespace fugato {
+
+/// Where times lie on the screen.
+struct TimeAxis {
+    QRect box;
+    int64_t begin = 0, end = 1;
+    double xAt(int64_t time) const {
+        return box.left() + static_cast<double>(time - begin) / static_cast<double>(end - begin) * box.width();
+    }
+    int64_t timeAt(double x) const {
+        return begin +
+               static_cast<int64_t>((x - box.left()) / std::max(1, box.width()) * static_cast<double>(end - begin));
+    }
+};
+
+class TrackPicture {
+public:
+    enum class Kind { Points, State, Operations, Counter, Pool, Core, Pictures };
+    struct Track {
+        Kind kind{};
+        uint32_t index = 0;  // state, counter, pool or lane (of a core)
+        int height = 0;
+        QString name, detail;  // for the label
+    };
+
+    void setRecording(std::shared_ptr<const Recording> recording);
+    void themeChanged() { images_.clear(); }
+    const std::vector<Track>& tracks() const { return tracks_; }
+
+    /// Paints a track into the axis; the painter is clipped to it.
+    void paint(QPainter& painter, const TimeAxis& axis, size_t track);
+    /// What the person is told about what lies under a point; empty where nothing does.
+    QString wordsAt(const TimeAxis& axis, size_t track, const QPoint& at) const;
+
+    /// The line above a thread: solid where it ran, hatched where it was ready, dotted where blocked.
+    static void paintSchedule(QPainter& painter, const TimeAxis& axis, int top, const Lane& lane);
+    QString scheduleWords(const Lane& lane, int64_t time) const;
+
+private:
+    void paintCurve(QPainter& painter, const TimeAxis& axis, const std::vector<int64_t>& times,
+                    const std::function<double(size_t)>& value, double low, double high, const double* threshold);
+    void paintPoints(QPainter& painter, const TimeAxis& axis);
+    void paintState(QPainter& painter, const TimeAxis& axis, const State& state);
+    void paintOperations(QPainter& painter, const TimeAxis& axis);
+    void paintCore(QPainter& painter, const TimeAxis& axis, const Lane& lane);
+    void paintPictures(QPainter& painter, const TimeAxis& axis);
+    QString operationWords(const Operation& operation) const;
+
+    std::shared_ptr<const Recording> recording_;
+    std::vector<Track> tracks_;
+    struct Range {
+        double low, high;
+    };
+    std::map<size_t, Range> ranges_;   // of counters and pools, by track
+    std::map<size_t, QImage> images_;  // of pictures
+    int64_t longestOperation_ = 0;
+};
+
+}  // namespace fugato

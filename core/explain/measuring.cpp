@@ -1,0 +1,97 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "measuring.h"
+
+#include <algorithm>
+#include <cstdio>
+#include <cstdlib>
+
+namespace fugato {
+
+namespace {
+
+std::pair<size_t, size_t> beginningIn(const MarkerRow& row, int64_t begin, int64_t end) {
+    const auto from = std::lower_bound(row.begin.begin(), row.begin.end(), begin);
+    return {static_cast<size_t>(from - row.begin.begin()),
+            static_cast<size_t>(std::lower_bound(from, row.begin.end(), end) - row.begin.begin())};
+}
+
+std::string percent(double share) {
+    char text[24];
+    std::snprintf(text, sizeof text, "%.1f %%", share * 100);
+    return text;
+}
+
+}  // namespace
+
+int64_t measuringInFrame(const Recording& recording, const Frame& frame, double markerCostNs) {
+    size_t markers = 0;
+    for (const MarkerRow& row : recording.lanes[frame.lane].rows) {
+        const auto [from, to] = beginningIn(row, frame.begin, frame.end);
+        markers += to - from;
+    }
+    return static_cast<int64_t>(static_cast<double>(markers) * markerCostNs);
+}
+
+Measuring measuringOf(const Recording& recording, uint32_t series) {
+    Measuring result;
+    const auto told = recording.context.find("marker cost ns");
+    if (told != recording.context.end()) result.markerCostNs = std::clamp(std::atof(told->second.c_str()), 0.0, 1e6);
+
+    std::vector<uint64_t> counts(recording.sites.size()), inFrames(recording.sites.size());
+    for (const Lane& lane : recording.lanes)
+        for (const MarkerRow& row : lane.rows)
+            for (const PathId path : row.path) ++counts[recording.paths[path].site];
+    int64_t time = 0;
+    size_t frames = 0;
+    if (series < recording.series.size()) {
+        frames = recording.series[series].frames.size();
+        for (uint32_t i = 0; i < frames; ++i) {
+            const Frame& frame = recording.series[series].frames[i];
+            time += frame.duration();
+            const int64_t measured = measuringInFrame(recording, frame, result.markerCostNs);
+            result.inFrames += measured;
+            if (frame.duration() > 0) {
+                const double share = static_cast<double>(measured) / static_cast<double>(frame.duration());
+                if (share > result.worstShare) {
+                    result.worstShare = share;
+                    result.worstFrame = i;
+                }
+            }
+            for (const MarkerRow& row : recording.lanes[frame.lane].rows) {
+                const auto [from, to] = beginningIn(row, frame.begin, frame.end);
+                for (size_t k = from; k < to; ++k) ++inFrames[recording.paths[row.path[k]].site];
+            }
+        }
+    }
+    if (time > 0) result.share = static_cast<double>(result.inFrames) / static_cast<double>(time);
+    std::vector<uint32_t> order;
+    for (uint32_t i = 0; i < counts.size(); ++i)
+        if (counts[i]) order.push_back(i);
+    const size_t kept = std::min<size_t>(10, order.size());
+    std::partial_sort(order.begin(), order.begin() + static_cast<std::ptrdiff_t>(kept), order.end(),
+                      [&](uint32_t x, uint32_t y) { return counts[x] != counts[y] ? counts[x] > counts[y] : x < y; });
+    for (size_t i = 0; i < kept; ++i) {
+        FrequentMarker marker{order[i], counts[order[i]], 0, 0};
+        const auto often = static_cast<double>(inFrames[marker.site]);
+        if (frames) marker.perFrame = often / static_cast<double>(frames);
+        if (time > 0) marker.shareOfFrames = often * result.markerCostNs / static_cast<double>(time);
+        result.most.push_back(marker);
+    }
+    return result;
+}
+
+std::string measuringAdvice(const Recording& recording, const Measuring& measuring) {
+    if (!measuring.overLimit()) return {};
+    const auto most = std::max_element(measuring.most.begin(), measuring.most.end(),
+                                       [](auto& x, auto& y) { return x.shareOfFrames < y.shareOfFrames; });
+    if (most == measuring.most.end()) return {};
+    const Site& site = recording.sites[most->site];
+    char often[32];
+    std::snprintf(often, sizeof often, most->perFrame < 10 ? "%.1f" : "%.0f", most->perFrame);
+    return "Measuring took " + percent(measuring.share) + " of the frames, most of it in ‘" + site.name + "’, " +
+           often + " times a frame. " +
+           (site.category.empty() ? "Give it a category and switch that to a coarser detail."
+                                  : "Switch its category ‘" + site.category + "’ to a coarser detail.");
+}
+
+}  // namespace fugato
