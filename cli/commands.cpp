@@ -1,7 +1,10 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "commands.h"
 
+#include <unistd.h>
+
 #include <CLI/CLI.hpp>
+#include <chrono>
 #include <iomanip>
 #include <nlohmann/json.hpp>
 
@@ -258,6 +261,62 @@ private:
     std::string from_, to_;
 };
 
+/// Says on a terminal how far long work is, once it has taken half a second.
+class ProgressLine {
+public:
+    ProgressLine(const char* what, std::ostream& err) : what_(what), err_(err), shown_(isatty(STDERR_FILENO) == 1) {}
+    ~ProgressLine() {
+        if (told_) err_ << "\r\033[K" << std::flush;
+    }
+    ProgressLine(const ProgressLine&) = delete;
+    ProgressLine& operator=(const ProgressLine&) = delete;
+    bool operator()(double part) {
+        if (shown_ && std::chrono::steady_clock::now() - begin_ > std::chrono::milliseconds(500)) {
+            err_ << "\r" << what_ << "… " << static_cast<int>(part * 100) << " %" << std::flush;
+            told_ = true;
+        }
+        return true;
+    }
+
+private:
+    const char* what_;
+    std::ostream& err_;
+    bool shown_, told_ = false;
+    std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
+};
+
+class PackCommand {
+public:
+    explicit PackCommand(CLI::App& app)
+        : command_(app.add_subcommand("pack", "Makes a .fugato recording smaller; nothing in it is lost")) {
+        command_->add_option("FILE", file_, "recording to pack")->required();
+        command_->add_option("--out", out_, "where to write it; without it, in place");
+    }
+    bool chosen() const { return command_->parsed(); }
+
+    int run(std::ostream& out, std::ostream& err) const {
+        auto source = openFile(file_);
+        if (!source) {
+            err << "fugato-cli: " << source.failure().sentence << "\n";
+            return kExitUnreadable;
+        }
+        const uint64_t before = (*source)->size();
+        ProgressLine line("Packing", err);
+        const auto packed = packRecordingFile(file_, out_.empty() ? file_ : out_, std::ref(line));
+        if (!packed) {
+            err << "fugato-cli: " << packed.failure().sentence << "\n";
+            return kExitNotWritten;
+        }
+        out << countText(before) << " bytes became " << countText(*packed) << " ("
+            << (before ? *packed * 100 / before : 100) << " %)\n";
+        return kExitOk;
+    }
+
+private:
+    CLI::App* command_;
+    std::string file_, out_;
+};
+
 }  // namespace
 
 int runCli(int argc, const char* const* argv, std::ostream& out, std::ostream& err) {
@@ -266,6 +325,7 @@ int runCli(int argc, const char* const* argv, std::ostream& out, std::ostream& e
     InfoCommand info(app);
     ExplainCommand explainCommand(app);
     ConvertCommand convert(app);
+    PackCommand pack(app);
     try {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& error) {
@@ -273,6 +333,7 @@ int runCli(int argc, const char* const* argv, std::ostream& out, std::ostream& e
     }
     if (info.chosen()) return info.run(out, err);
     if (explainCommand.chosen()) return explainCommand.run(out, err);
+    if (pack.chosen()) return pack.run(out, err);
     return convert.run(out, err);
 }
 

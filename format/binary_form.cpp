@@ -3,6 +3,9 @@
 
 #include <algorithm>
 #include <cstring>
+#include <deque>
+
+#include "packed_events.h"
 
 namespace fugato {
 
@@ -303,22 +306,39 @@ bool emitDefinitions(std::string_view payload, EventSink& sink, LaneClocks& cloc
     return true;
 }
 
-/// Returns how many of the events could not be read.
-uint32_t emitEvents(const IndexEntry& block, std::string_view payload, TickMap& clock, EventSink& sink) {
+bool holdsEvents(uint32_t type) {
+    return type == static_cast<uint32_t>(BlockType::Events) || type == static_cast<uint32_t>(BlockType::PackedEvents);
+}
+
+/// Calls `take` with each event of a block of either kind. Returns how many could not be read.
+uint32_t readEvents(const IndexEntry& block, std::string_view payload,
+                    const std::function<void(const RawEvent&)>& take) {
+    uint32_t read = 0;
+    if (block.type == static_cast<uint32_t>(BlockType::PackedEvents)) {
+        unpackEvents(payload, block.count, block.firstTicks, [&](const RawEvent& event) {
+            ++read;
+            take(event);
+        });
+        return block.count - read;
+    }
     const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
     const uint8_t* end = at + payload.size();
     uint64_t previous = block.firstTicks;
-    RawEvent raw;
+    RawEvent event;
+    for (; read < block.count && readEvent(at, end, event, previous); ++read) take(event);
+    return block.count - read;
+}
+
+/// Returns how many of the events could not be read.
+uint32_t emitEvents(const IndexEntry& block, std::string_view payload, TickMap& clock, EventSink& sink) {
     std::string clean;
-    for (uint32_t i = 0; i < block.count; ++i) {
-        if (!readEvent(at, end, raw, previous)) return block.count - i;
-        if (!kindIsKnown(raw.kind)) continue;  // of a later version
+    return readEvents(block, payload, [&](const RawEvent& raw) {
+        if (!kindIsKnown(raw.kind)) return;  // of a later version
         Event event{clock.toNs(raw.ticks), raw.kind, raw.id, raw.a, raw.b, raw.text};
         const bool bytes = raw.kind == EventKind::Picture || raw.kind == EventKind::Sample;
         if (!raw.text.empty() && !bytes) event.text = clean = cleanUtf8(raw.text);
         sink.event(block.lane, event);
-    }
-    return 0;
+    });
 }
 
 std::string seconds(int64_t ns) {
@@ -409,7 +429,7 @@ Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink
         if (progress && i % 64 == 0 &&
             !progress(static_cast<double>(block.offset) / static_cast<double>(source.size())))
             return Failure{"Opening " + name + " was cancelled.", true};
-        if (block.type != static_cast<uint32_t>(BlockType::Events)) continue;
+        if (!holdsEvents(block.type)) continue;
         TickMap& clock = clocks.of(block.lane);
         const bool good = readPayload(source, block, payload);
         const uint32_t missing = good ? emitEvents(block, payload, clock, sink) : block.count;
@@ -561,6 +581,72 @@ bool writeBinary(const EventStore& store, const std::function<bool(std::string_v
     });
     for (auto& [lane, block] : pending) good = good && flush(lane, block);
     return good && file.writeIndex();
+}
+
+Result<uint64_t> packBinary(ByteSource& source, const std::string& name,
+                            const std::function<bool(std::string_view)>& write, const Progress& progress) {
+    FileHeader header;
+    if (!looksBinary(source) || !readStruct(source, 0, header))
+        return Failure{name + " is not a recording in binary form. Convert it to .fugato first."};
+    const BlockDirectory directory = findBlocks(source);
+    if (!directory.indexed)
+        return Failure{name + " was not closed; only whole recordings are packed. Open it once, or convert it."};
+    BlockFile file(write);
+    bool good = file.writeHeader(header);
+    std::string payload, definitions, pairs;
+    uint32_t definitionCount = 0;
+    for (const IndexEntry& block : directory.blocks) {
+        const auto type = static_cast<BlockType>(block.type);
+        if (type != BlockType::Definitions && type != BlockType::Clock) continue;
+        if (!readPayload(source, block, payload))
+            return Failure{name + " is damaged; only whole recordings are packed. Convert it to mend it."};
+        (type == BlockType::Clock ? pairs : definitions) += payload;
+        if (type == BlockType::Definitions) definitionCount += block.count;
+    }
+    if (!pairs.empty())
+        good = good && file.writeBlock(BlockType::Clock, 0, static_cast<uint32_t>(pairs.size() / sizeof(ClockPair)), 0,
+                                       0, pairs);
+    good = good && file.writeBlock(BlockType::Definitions, 0, definitionCount, 0, 0, definitions);
+
+    struct Gathered {
+        std::vector<RawEvent> events;
+        std::deque<std::string> texts;
+        size_t textBytes = 0;
+    };
+    std::map<uint32_t, Gathered> lanes;
+    uint64_t packed = 0;
+    const auto flush = [&](uint32_t lane, Gathered& gathered) {
+        if (gathered.events.empty()) return;
+        const uint64_t first = gathered.events.front().ticks, last = gathered.events.back().ticks;
+        good = good && file.writeBlock(BlockType::PackedEvents, lane, static_cast<uint32_t>(gathered.events.size()),
+                                       first, last, packEvents(gathered.events, first));
+        packed += gathered.events.size();
+        gathered = {};
+    };
+    for (size_t i = 0; i < directory.blocks.size() && good; ++i) {
+        const IndexEntry& block = directory.blocks[i];
+        if (progress && i % 16 == 0 &&
+            !progress(static_cast<double>(block.offset) / static_cast<double>(source.size())))
+            return Failure{"Packing " + name + " was cancelled.", true};
+        if (!holdsEvents(block.type)) continue;
+        Gathered& gathered = lanes[block.lane];
+        const bool whole =
+            readPayload(source, block, payload) && !readEvents(block, payload, [&](const RawEvent& event) {
+                RawEvent kept = event;
+                if (!event.text.empty()) {
+                    kept.text = gathered.texts.emplace_back(event.text);
+                    gathered.textBytes += event.text.size();
+                }
+                gathered.events.push_back(kept);
+            });
+        if (!whole) return Failure{name + " is damaged; only whole recordings are packed. Convert it to mend it."};
+        if (gathered.events.size() >= kMostPackedEvents / 2 || gathered.textBytes > (8u << 20))
+            flush(block.lane, gathered);
+    }
+    for (auto& [lane, gathered] : lanes) flush(lane, gathered);
+    good = good && file.writeIndex();
+    if (!good) return Failure{"Cannot write the packed form of " + name + "."};
+    return packed;
 }
 
 }  // namespace fugato

@@ -17,6 +17,10 @@ Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink
 /// Appends the whole recording to `write`; returns false where a write failed or it was cancelled.
 bool writeBinary(const EventStore& store, const std::function<bool(std::string_view)>& write, const Progress& progress);
 
+/// Writes the same recording with its events packed; returns how many. The ticks stay as they are.
+Result<uint64_t> packBinary(ByteSource& source, const std::string& name,
+                            const std::function<bool(std::string_view)>& write, const Progress& progress);
+
 /// Where each block of a file lies. Read from the index, or found by walking over the blocks.
 struct BlockDirectory {
     std::vector<layout::IndexEntry> blocks;

@@ -50,6 +50,24 @@ Result<std::monostate> writeRecordingFile(const std::string& path, const EventSt
     return (*file)->finish();
 }
 
+Result<uint64_t> packRecordingFile(const std::string& path, const std::string& out, const Progress& progress) {
+    auto opened = openRecordingSource(path);
+    if (!opened) return opened.failure();
+    if (opened->beingWritten) return Failure{path + " is still being made; pack it when it is closed."};
+    auto file = FileWriter::create(out);
+    if (!file) return file.failure();
+    uint64_t bytes = 0;
+    const auto write = [&](std::string_view part) {
+        bytes += part.size();
+        return (*file)->write(part);
+    };
+    auto packed = packBinary(*opened->source, path, write, progress);
+    if (!packed) return packed.failure();
+    auto finished = (*file)->finish();
+    if (!finished) return finished.failure();
+    return bytes;
+}
+
 FileFacts lookAtFile(ByteSource& source) {
     FileFacts facts;
     facts.bytes = source.size();

@@ -24,6 +24,9 @@ Result<Damage> readRecordingFile(const std::string& path, EventSink& sink, const
 Result<std::monostate> writeRecordingFile(const std::string& path, const EventStore& store,
                                           const Progress& progress = {});
 
+/// Packs a binary recording into `out` (which may be the same path). Returns the bytes it then has.
+Result<uint64_t> packRecordingFile(const std::string& path, const std::string& out, const Progress& progress = {});
+
 /// The file's own parts, for `fugato-cli info`.
 struct FileFacts {
     bool binary = false;

@@ -58,6 +58,38 @@ class ExplanationTest : public QObject {
     Q_OBJECT
 
 private slots:
+    // ---- what measuring cost -----------------------------------------------------------------
+
+    void measuringIsToldWhenItCostsTooMuch() {
+        const auto made = [](int calls) {
+            TextRecording t;
+            t.line(R"({"define":"context","key":"marker cost ns","value":"20"})");
+            t.line(R"({"define":"site","id":1,"name":"Particle","category":"spray"})");
+            for (int f = 0; f < 10; ++f) {
+                t.frame(f * 1000, "main").begin(f * 1000, "main", "Frame");
+                for (int i = 0; i < calls; ++i) t.mark(f * 1000 + i, f * 1000 + i + 0.5, "main", "Particle");
+                t.end(f * 1000 + 900, "main").frameEnd(f * 1000 + 900, "main");
+            }
+            return t.open();
+        };
+        const auto few = made(4), many = made(800);
+        const Measuring little = measuringOf(*few, 0), much = measuringOf(*many, 0);
+        QVERIFY(!little.overLimit());
+        QVERIFY(measuringAdvice(*few, little).empty());
+        QCOMPARE(measuringInFrame(*few, few->series[0].frames[3], 20), int64_t{5 * 20});
+        QCOMPARE(much.inFrames, int64_t{10 * 801 * 20});
+        QVERIFY(std::abs(much.share - 801 * 20 / 900'000.0) < 1e-9);
+        QCOMPARE(many->sites[much.most.at(0).site].name, std::string("Particle"));
+        QCOMPARE(much.most[0].count, uint64_t{8000});
+        QCOMPARE(much.most[0].perFrame, 800.0);
+        QVERIFY(!much.overLimit());  // 1.8 % is below the limit
+        const auto more = made(950);
+        const std::string advice = measuringAdvice(*more, measuringOf(*more, 0));
+        QVERIFY2(advice.find("‘Particle’, 950 times a frame. Switch its category ‘spray’ to a coarser detail.") !=
+                     std::string::npos,
+                 advice.c_str());
+    }
+
     // ---- accounting --------------------------------------------------------------------------
 
     void runningTimeBelongsToTheInnermostMarker() {

@@ -7,6 +7,7 @@
 #include <random>
 
 #include "format/binary_form.h"
+#include "format/packed_events.h"
 #include "format/text_form.h"
 
 using namespace fugato;
@@ -27,6 +28,11 @@ EventStore everything() {
     store.define(CounterDefinition{1, 2.5, "drops", "pieces"});
     store.define(CounterDefinition{2, std::nullopt, "rate", ""});
     store.define(StateDefinition{1, "stage"});
+    store.define(LaneDefinition{12, LaneKind::Core, 3, "core 3", "core"});
+    store.define(KeyDefinition{1, "boats"});
+    store.define(PoolDefinition{1, "sails"});
+    store.define(OsThreadDefinition{4711, 4700, "main"});
+    store.define(ModuleDefinition{0x7f0000001000, 4096, 8192, "/lib/librace.so", "00ff17"});
     const auto number = [](double value) {
         uint64_t bits = 0;
         std::memcpy(&bits, &value, sizeof bits);
@@ -47,6 +53,22 @@ EventStore everything() {
     store.event(1, {37, EventKind::LinkIn, 0, UINT64_MAX, 0, {}});
     store.event(1, {38, EventKind::Lost, 0, 12, 0, {}});
     store.event(1, {39, EventKind::Lost, 0, 3, 1, {}});
+    store.event(1, {39, EventKind::Argument, 1, layout::zigzag(INT64_MIN), 0, {}});
+    store.event(1, {39, EventKind::Argument, 1, number(0.1), 1, {}});
+    store.event(1, {39, EventKind::Argument, 1, 0, 2, "a \"text\" ü"});
+    store.event(1, {39, EventKind::Outcome, 0, 1, 0, {}});
+    store.event(1, {39, EventKind::OperationBegin, 1, 5, 0, {}});
+    store.event(9, {39, EventKind::OperationStep, 2, 5, 0, {}});
+    store.event(9, {39, EventKind::OperationEnd, 0, 5, layout::zigzag(-7), "no answer"});
+    store.event(1, {39, EventKind::MemoryTaken, 1, UINT64_MAX, 3'200'000, "spinnaker"});
+    store.event(1, {39, EventKind::MemoryGiven, 1, UINT64_MAX, 0, {}});
+    store.event(1,
+                {39, EventKind::Picture, 3, uint64_t{2} << 32 | 1, 0, std::string_view("\x00\xff\x80\x01\x02\x03", 6)});
+    store.event(1, {39, EventKind::FrameTick, 1, 8'000'000, 0, {}});
+    store.event(
+        1, {39, EventKind::PointCode, static_cast<uint32_t>(Severity::Warning), layout::zigzag(-13), 0, "refused"});
+    store.event(12, {39, EventKind::Switch, 4711, 1, 0, {}});
+    store.event(12, {41, EventKind::Sample, 4711, 0, 0, std::string_view("\x82\x80\x01\x05", 4)});
     store.event(1, {40, EventKind::MarkEnd, 0, 0, 0, {}});
     store.event(1, {INT64_MAX / 2, EventKind::FrameEnd, 1, 0, 0, {}});
     store.event(9, {INT64_MAX / 2, EventKind::LaneEnd, 0, 0, 0, {}});
@@ -218,6 +240,70 @@ private slots:
         const auto damage = read(bytes, store);
         QVERIFY(!damage);
         QVERIFY(QString::fromStdString(damage.failure().sentence).contains("newer version"));
+    }
+
+    void aPackedRecordingSaysExactlyTheSame() {
+        std::string plain, packed;
+        QVERIFY(writeBinary(everything(), [&](std::string_view b) { return plain.append(b), true; }, {}));
+        MemorySource source(plain);
+        const auto count = packBinary(source, "test", [&](std::string_view b) { return packed.append(b), true; }, {});
+        QVERIFY(count);
+        QCOMPARE(size_t(*count), everything().eventCount());
+        EventStore one, two;
+        QVERIFY(read(plain, one) && read(packed, two));
+        QCOMPARE(asText(two), asText(one));
+        std::string again;  // packing once more changes nothing
+        MemorySource packedSource(packed);
+        QVERIFY(packBinary(packedSource, "test", [&](std::string_view b) { return again.append(b), true; }, {}));
+        QCOMPARE(again.size(), packed.size());
+    }
+
+    void manyEventsPackWellAndComeBackInOrder() {
+        std::vector<layout::RawEvent> events;
+        std::mt19937_64 random(3);
+        uint64_t ticks = 1ull << 62;
+        for (int i = 0; i < 50'000; ++i) {
+            ticks += random() % 40'000 - (i % 1000 == 7 ? 20'000 : 0);  // now and then backwards
+            events.push_back({ticks,
+                              i % 2 ? EventKind::MarkEnd : EventKind::MarkBegin,
+                              i % 2 ? 0u : uint32_t(random() % 50),
+                              0,
+                              0,
+                              {}});
+        }
+        events.push_back({UINT64_MAX, EventKind::Count, 4'000'000'000u, UINT64_MAX, 0, {}});
+        events.push_back({0, EventKind::LinkOut, 0, UINT64_MAX, 0, {}});
+        const std::string payload = packEvents(events, events.front().ticks);
+        QVERIFY(payload.size() < events.size() * 3);
+        size_t at = 0;
+        const bool whole =
+            unpackEvents(payload, uint32_t(events.size()), events.front().ticks, [&](const layout::RawEvent& e) {
+                if (at < events.size() && (e.ticks != events[at].ticks || e.kind != events[at].kind ||
+                                           e.id != events[at].id || e.a != events[at].a))
+                    at = events.size() + 1;
+                ++at;
+            });
+        QVERIFY(whole);
+        QCOMPARE(at, events.size());
+    }
+
+    void damagedPackedEventsAreRefusedNotBelieved() {
+        std::vector<layout::RawEvent> events;
+        for (uint32_t i = 0; i < 3000; ++i)
+            events.push_back(
+                {i * 77ull, i % 2 ? EventKind::MarkEnd : EventKind::MarkBegin, i % 2 ? 0 : i % 9, 0, 0, {}});
+        events.push_back({1'000'000, EventKind::Point, 0, 0, 0, "words"});
+        const std::string good = packEvents(events, 0);
+        std::mt19937 random(11);
+        for (int i = 0; i < 20'000; ++i) {
+            std::string bad = good;
+            const int changes = 1 + int(random() % 3);
+            for (int k = 0; k < changes; ++k) bad[random() % bad.size()] = static_cast<char>(random());
+            if (i % 4 == 0) bad.resize(random() % bad.size());
+            unpackEvents(bad, uint32_t(events.size()), 0, [](const layout::RawEvent&) {});
+        }
+        QVERIFY(!unpackEvents(good, 5, 0, [](const layout::RawEvent&) {}));
+        QVERIFY(!unpackEvents(good, UINT32_MAX, 0, [](const layout::RawEvent&) {}));
     }
 
     void unknownBlocksAndReservedEventsAreSkipped() {

@@ -71,6 +71,112 @@ class PanelsTest : public QObject {
 private slots:
     void init() { applyTheme(false); }
 
+    // ---- tracks -----------------------------------------------------------------------------
+
+    static std::shared_ptr<const Recording> tracked() {
+        TextRecording t;
+        t.lane("main", 1).lane("save", 2).lane("core 0", 3, "core").lane("core 1", 4, "core");
+        t.line(R"({"define":"lane","id":1,"name":"main","os":11})")
+            .line(R"({"define":"lane","id":2,"name":"save","os":12})");
+        t.line(R"({"define":"os_thread","id":99,"process":9,"name":"indexer"})")
+            .line(R"({"define":"context","key":"process","value":"5"})");
+        t.line(R"({"define":"counter","id":1,"name":"drops","unit":"drops","threshold":50})");
+        t.begin(0, "main", "Work").mark(20, 40, "save", "Save");
+        t.at(0, "main", R"("do":"count","counter":1,"value":10)");
+        t.at(5, "main", R"("do":"operation","operation":7,"site":"Load")");
+        t.at(10, "main", R"("do":"state","state":"stage","value":"Race")");
+        t.at(10, "main", R"("do":"memory","pool":"sails","address":64,"bytes":5000000,"name":"spinnaker")");
+        t.at(30, "main", R"("do":"point_code","severity":"error","code":-5,"text":"refused")");
+        t.at(50, "main", R"("do":"count","counter":1,"value":80)");
+        t.at(50, "main", R"("do":"picture","picture":1,"width":2,"height":1,"row":0,"pixels":"ff000000ff00")");
+        t.end(100, "main");
+        t.at(45, "save", R"("do":"step","operation":7,"site":"Unpack")");
+        t.at(80, "save", R"("do":"operation_end","operation":7,"code":3,"text":"too late")");
+        t.at(0, "core 0", R"("do":"switch","thread":11)");
+        t.at(40, "core 0", R"("do":"switch","thread":99,"ready":true)");
+        t.at(70, "core 0", R"("do":"switch","thread":11)").at(90, "core 0", R"("do":"switch","thread":0)");
+        t.at(20, "core 1", R"("do":"switch","thread":12)").at(60, "core 1", R"("do":"switch","thread":0)");
+        return t.open();
+    }
+    static size_t trackNamed(const LanePicture& picture, const QString& name) {
+        const auto& tracks = picture.tracks().tracks();
+        for (size_t i = 0; i < tracks.size(); ++i)
+            if (tracks[i].name == name) return i;
+        return tracks.size();
+    }
+
+    void everythingRecordedHasATrackThatIsReadableUnderThePointer() {
+        const auto recording = tracked();
+        LanePicture picture;
+        picture.setRecording(recording);
+        picture.setView(0, 100'000);
+        const QRect area(0, 0, LanePicture::kLabelWidth + 1000, 700);
+        QImage image(area.size(), QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, area, 0);
+        painter.end();
+        const auto wordsAt = [&](const char* name, int us, int down = 12) {
+            const size_t track = trackNamed(picture, name);
+            if (track == picture.tracks().tracks().size()) return QString("no such track");
+            const QRect box = picture.trackRect(area, 0, track);
+            return picture.wordsAt(area, 0, {LanePicture::kLabelWidth + us * 10 + 2, box.top() + down});
+        };
+        QVERIFY2(wordsAt("points", 30).contains("refused (code -5)"), qPrintable(wordsAt("points", 30)));
+        QVERIFY(wordsAt("points", 60).isEmpty());
+        QVERIFY(wordsAt("stage", 50).contains("Race"));
+        QVERIFY(wordsAt("stage", 2).isEmpty());
+        const QString operation = wordsAt("operations", 20, 8);
+        for (const char* part :
+             {"Load", "begun on main", "ended on save", "Unpack (save)", "failed with code 3: too late"})
+            QVERIFY2(operation.contains(part), qPrintable(operation));
+        QVERIFY(wordsAt("drops", 60).contains("80 drops") && wordsAt("drops", 60).contains("threshold 50"));
+        QVERIFY(wordsAt("memory: sails", 50).contains("spinnaker: 5.00 MB, never given back"));
+        QVERIFY2(wordsAt("core 0", 50).contains("indexer (another program)"), qPrintable(wordsAt("core 0", 50)));
+        QVERIFY(wordsAt("core 1", 30).contains("save"));
+        QVERIFY(wordsAt("screen", 70).contains("The screen at"));
+        // Beyond the threshold there is plum; before, none.
+        const QRect drops = picture.trackRect(area, 0, trackNamed(picture, "drops"));
+        const auto plum = theme().plumMiddle;
+        QVERIFY(has(image, QRect(LanePicture::kLabelWidth + 600, drops.top(), 50, drops.height()), plum));
+        QVERIFY(!has(image, QRect(LanePicture::kLabelWidth + 200, drops.top(), 50, drops.height()), plum));
+        const QRect screen = picture.trackRect(area, 0, trackNamed(picture, "screen"));
+        bool red = false;
+        for (int x = 500; x < 700; ++x)
+            red |= qRed(image.pixel(LanePicture::kLabelWidth + x, screen.center().y())) > 200 &&
+                   qGreen(image.pixel(LanePicture::kLabelWidth + x, screen.center().y())) < 80;
+        QVERIFY(red);
+    }
+
+    void aThreadsLineTellsRunningReadyAndBlocked() {
+        const auto recording = tracked();
+        const Lane& lane = recording->lanes[laneNamed(*recording, "main")];
+        QCOMPARE(lane.schedule.size(), size_t{4});
+        QCOMPARE(int(lane.scheduleAt(20'000)->state), int(ThreadState::Running));
+        QCOMPARE(int(lane.scheduleAt(50'000)->state), int(ThreadState::Ready));
+        QCOMPARE(int(lane.scheduleAt(80'000)->state), int(ThreadState::Running));
+        QCOMPARE(int(lane.scheduleAt(95'000)->state), int(ThreadState::Blocked));
+        LanePicture picture;
+        picture.setRecording(recording);
+        picture.setView(0, 100'000);
+        const QRect area(0, 0, LanePicture::kLabelWidth + 1000, 700);
+        QImage image(area.size(), QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, area, 0);
+        painter.end();
+        const QRect box = picture.laneRect(area, 0, laneNamed(*recording, "main"));
+        const int y = box.top() + LanePicture::kRail - 3;
+        const auto inked = [&](int from, int to) {
+            int count = 0;
+            for (int x = from; x < to; ++x) count += qGray(image.pixel(LanePicture::kLabelWidth + x * 10, y)) < 170;
+            return count;
+        };
+        QCOMPARE(inked(5, 35), 30);  // solid
+        QVERIFY2(inked(45, 65) < 20, "hatched, not solid");
+        QString ready = picture.wordsAt(area, 0, {LanePicture::kLabelWidth + 505, box.top() + 3});
+        QVERIFY2(ready.contains("ready but without a core") && ready.contains("indexer (another program) had core 0"),
+                 qPrintable(ready));
+    }
+
     // ---- selection --------------------------------------------------------------------------
 
     void aFreshExplanationChoosesTheCostliestCauseAndItsWorstFrame() {

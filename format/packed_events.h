@@ -1,0 +1,27 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Events of one lane as compressed columns: the payload of a PackedEvents block, described in
+// docs/recording-format.md. Functions here share nothing and may run on any thread.
+#pragma once
+
+#include <fugato_layout.hpp>
+#include <functional>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace fugato {
+
+/// So many events stand in one packed block at most; a block that claims more is refused.
+inline constexpr uint32_t kMostPackedEvents = 1u << 18;
+
+/// The columns before compression, for measuring them against other compressors.
+std::vector<std::string> eventColumns(const std::vector<layout::RawEvent>& events, uint64_t firstTicks);
+std::string packEvents(const std::vector<layout::RawEvent>& events, uint64_t firstTicks, int level = 19);
+/// Calls `take` with each event in order (its text is valid during the call only). Returns false where
+/// the payload does not hold `count` events.
+bool unpackEvents(std::string_view payload, uint32_t count, uint64_t firstTicks,
+                  const std::function<void(const layout::RawEvent&)>& take);
+
+}  // namespace fugato
