@@ -357,12 +357,12 @@ void addLaneLocked(Recorder& r, RecordedLane& lane) {
 /// The calling thread's lane, made at its first event. Null where nothing is recorded.
 RecordedLane* attach(Recorder& r) {
     if (hereLane) return hereLane;
+    const InsideRecorder here;
     if (threadGuard.gone) return nullptr;
     threadGuard.watch();
     auto* lane = new (std::nothrow) RecordedLane;
     if (!lane) return nullptr;
     try {
-        const InsideRecorder here;
         lane->osId = static_cast<uint64_t>(syscall(SYS_gettid));
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         addLaneLocked(r, *lane);
@@ -820,8 +820,8 @@ void applyDetails(Recorder& r, const DetailSettings& details) {
 }  // namespace
 
 bool insideRecorder() { return inside; }
-InsideRecorder::InsideRecorder() { inside = true; }
-InsideRecorder::~InsideRecorder() { inside = false; }
+InsideRecorder::InsideRecorder() : before_(inside) { inside = true; }
+InsideRecorder::~InsideRecorder() { inside = before_; }
 
 RecordedLane* makeOwnLane(Recorder& r, const char* name, const char* role, uint32_t kind, uint64_t osId,
                           uint32_t clock) {

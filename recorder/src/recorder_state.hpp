@@ -141,9 +141,13 @@ bool insideRecorder();
 class InsideRecorder {
 public:
     InsideRecorder();
-    ~InsideRecorder();
+    ~InsideRecorder();  // back to what was before
+
     InsideRecorder(const InsideRecorder&) = delete;
     InsideRecorder& operator=(const InsideRecorder&) = delete;
+
+private:
+    bool before_;
 };
 
 }  // namespace fugato

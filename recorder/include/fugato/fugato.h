@@ -41,12 +41,18 @@
 
 /* FUG_CALL(result, name, parameters, value without the recorder) declares a function. */
 #ifdef FUGATO_OFF
+#ifdef __cplusplus
+#define FUG_CONSTEXPR constexpr
+#else
+#define FUG_CONSTEXPR
+#endif
 #define FUG_CALL(result, name, parameters, value) \
-    static inline result name parameters { return value; }
+    static inline FUG_CONSTEXPR result name parameters { return value; }
 #pragma GCC diagnostic push
 #pragma GCC diagnostic ignored "-Wunused-parameter"
 #pragma GCC diagnostic ignored "-Wunused-function"
 #else
+#define FUG_CONSTEXPR
 #define FUG_CALL(result, name, parameters, value) result name parameters;
 #endif
 

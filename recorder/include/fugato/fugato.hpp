@@ -76,7 +76,8 @@ void argument(fug_key& key, const Value& value) noexcept {
 /// A series of frames with a deadline in nanoseconds (0: none, the reader's budget holds).
 class Series {
 public:
-    explicit Series(const char* name, uint64_t deadlineNs = 0) noexcept : id_(fug_series(name, deadlineNs)) {}
+    FUG_CONSTEXPR explicit Series(const char* name, uint64_t deadlineNs = 0) noexcept
+        : id_(fug_series(name, deadlineNs)) {}
     void begin(uint64_t deadlineNs = 0) const noexcept { fug_frame_begin(id_, deadlineNs); }
     void end() const noexcept { fug_frame_end(id_); }
     /// For programs that know only where one frame turns into the next.
@@ -102,8 +103,10 @@ private:
 
 class Counter {
 public:
-    explicit Counter(const char* name, const char* unit = "") noexcept : id_(fug_counter(name, unit, nullptr)) {}
-    Counter(const char* name, const char* unit, double threshold) noexcept : id_(fug_counter(name, unit, &threshold)) {}
+    FUG_CONSTEXPR explicit Counter(const char* name, const char* unit = "") noexcept
+        : id_(fug_counter(name, unit, nullptr)) {}
+    FUG_CONSTEXPR Counter(const char* name, const char* unit, double threshold) noexcept
+        : id_(fug_counter(name, unit, &threshold)) {}
     void set(double value) const noexcept { fug_count(id_, value); }
 
 private:
@@ -112,7 +115,7 @@ private:
 
 class State {
 public:
-    explicit State(const char* name) noexcept : id_(fug_state(name)) {}
+    FUG_CONSTEXPR explicit State(const char* name) noexcept : id_(fug_state(name)) {}
     void set(const char* value) const noexcept { fug_state_set(id_, value); }
 
 private:
@@ -135,7 +138,7 @@ private:
 /// A named part of memory: what is taken from it and given back is told by its owner.
 class Pool {
 public:
-    explicit Pool(const char* name) noexcept : id_(fug_pool(name)) {}
+    FUG_CONSTEXPR explicit Pool(const char* name) noexcept : id_(fug_pool(name)) {}
     void taken(const void* address, uint64_t bytes, const char* resource = nullptr) const noexcept {
         fug_memory_taken(id_, address, bytes, resource);
     }
@@ -174,7 +177,7 @@ private:
 /// Something threads wait for or hold: a lock, a queue, a fence.
 class Object {
 public:
-    explicit Object(const char* name) noexcept : id_(fug_object(name)) {}
+    FUG_CONSTEXPR explicit Object(const char* name) noexcept : id_(fug_object(name)) {}
     uint32_t id() const noexcept { return id_; }
 
 private:

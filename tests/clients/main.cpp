@@ -1,0 +1,24 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// A program of somebody else's that records itself; built against the installed package and as a
+// subfolder, with every compiler there is.
+#include <cstdlib>
+#include <fugato/fugato.hpp>
+#include <memory>
+#include <string>
+
+int main(int argc, char** argv) {
+    if (argc < 2) return 2;
+    const fug::Recording recording(argv[1], fug::options("client", "7"));
+    if (!recording.ok()) return 1;
+    const fug::Series loop("loop", 16'666'667);
+    for (int i = 0; i < 10; ++i) {
+        const fug::Frame frame(loop);
+        FUG_MARK("Turn", "client", "one turn");
+        FUG_ARGUMENT("turn", i);
+        const auto kept = std::make_unique<std::string>(1000, 'x');
+        void* volatile plain = std::malloc(77);  // volatile: or the compiler leaves it out
+        std::free(plain);
+        if (kept->size() != 1000) return 3;
+    }
+    return 0;
+}
