@@ -40,7 +40,10 @@ int main(int argc, char** argv) {
     QApplication::setApplicationName("fugato-measure");
     std::printf("| what | measured | goal | met |\n|---|---|---|---|\n");
     bool all = true;
-    for (const auto& rows : {measure::recorderRows, measure::drawingRows, measure::truthRows})
+    const bool recorderOnly = argc > 1 && std::string(argv[1]) == "--recorder";
+    std::vector<std::vector<measure::Row> (*)()> parts{measure::recorderRows};
+    if (!recorderOnly) parts.insert(parts.end(), {measure::drawingRows, measure::truthRows});
+    for (const auto& rows : parts)
         for (const measure::Row& row : rows()) {
             std::printf("| %s | %s | %s | %s |\n", row.what.c_str(), row.figure.c_str(), row.goal.c_str(),
                         !row.met   ? "–"

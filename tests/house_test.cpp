@@ -109,6 +109,33 @@ private slots:
         }
     }
 
+    void theRecordersReferencesNameEveryCall() {
+        const QString c = contents(kRoot + "/recorder/include/fugato/fugato.h"),
+                      cReference = contents(kRoot + "/docs/recorder-c.md");
+        static const QRegularExpression call("^FUG_CALL\\([^,]+, (fug_\\w+)", QRegularExpression::MultilineOption);
+        int found = 0;
+        for (auto at = call.globalMatch(c); at.hasNext(); ++found) {
+            const QString name = at.next().captured(1);
+            QVERIFY2(cReference.contains("`" + name + "(") || cReference.contains("`" + name + "`"), qPrintable(name));
+        }
+        QVERIFY(found >= 40);
+        static const QRegularExpression member("([a-z_]+)\\)?(\\(void\\))?;"),
+            comment("/\\*.*?\\*/", QRegularExpression::DotMatchesEverythingOption);
+        const auto from = c.indexOf("typedef struct fug_options {");
+        const QString options = c.mid(from, c.indexOf("} fug_options;") - from).remove(comment);
+        for (auto at = member.globalMatch(options); at.hasNext();) {
+            const QString name = at.next().captured(1);
+            QVERIFY2(cReference.contains("`" + name + "`"), qPrintable(name));
+        }
+        const QString cpp = contents(kRoot + "/recorder/include/fugato/fugato.hpp"),
+                      cppReference = contents(kRoot + "/docs/recorder-cpp.md");
+        static const QRegularExpression type("^class (\\w+) \\{", QRegularExpression::MultilineOption);
+        for (auto at = type.globalMatch(cpp); at.hasNext();) {
+            const QString name = at.next().captured(1);
+            QVERIFY2(cppReference.contains("`" + name), qPrintable(name));
+        }
+    }
+
     void theFormatsDescriptionNamesEveryKindInTheCode() {
         const QString layout = contents(kRoot + "/recorder/layout/fugato_layout.hpp"),
                       description = contents(kRoot + "/docs/recording-format.md");

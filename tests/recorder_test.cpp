@@ -15,6 +15,7 @@
 #include <thread>
 
 #include "core/model/model_builder.h"
+#include "kill_rounds.h"
 
 using namespace fugato;
 
@@ -212,63 +213,34 @@ private slots:
     }
 
     void aKilledProgramLosesNothingItHadPublished() {
-        // The child counts in shared memory what it has told; every bit of it must come back.
         std::mt19937 random(5);
-        auto* published = static_cast<std::atomic<uint64_t>*>(
-            mmap(nullptr, 4096, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0));
+        const std::string file = path("killed.fugato");
         for (int round = 0; round < 200; ++round) {
-            const std::string file = path("killed.fugato");
-            QFile::remove(QString::fromStdString(file));
-            published[0] = published[1] = 0;
-            const pid_t child = fork();
-            if (child == 0) {
-                for (const int number : {SIGSEGV, SIGABRT}) signal(number, SIG_DFL);  // the test's own handler
-                fug_options options{};
-                options.buffer_events = 1 << 20;  // enough for a machine that stands still for a while
-                fug_start(file.c_str(), &options);
-                const auto work = [&](int which, const char* name) {
-                    fug_name_thread(name, "", FUG_LANE_THREAD);
-                    for (uint64_t i = 0;; ++i) {
-                        {
-                            FUG_MARK("Step", "test", "with a name that must not be lost either");
-                            if (i % 64 == 0) fug_point(FUG_INFO, "a point now and then");
-                        }
-                        published[which].store(i + 1, std::memory_order_release);
-                        for (int k = 0; k < 5000; ++k) {
-                            asm volatile("" ::: "memory");
-                        }
-                    }
-                };
-                std::thread other([&] { work(1, "second"); });
-                work(0, "first");
-            }
-            QTRY_VERIFY_WITH_TIMEOUT(published[0] > 0 && published[1] > 0, 20'000);
-            usleep(random() % 30'000);
-            kill(child, round % 3 == 0 ? SIGSEGV : round % 3 == 1 ? SIGABRT : SIGKILL);
-            int status = 0;
-            waitpid(child, &status, 0);
-            QVERIFY(WIFSIGNALED(status));
-            const auto r = open(file);
-            QVERIFY(r);
-            QCOMPARE(r->repairs.timesBackwards + r->repairs.endsWithoutBegin + r->repairs.unknownNames, uint64_t{0});
-            QCOMPARE(r->repairs.lostEvents, uint64_t{0});
-            QVERIFY(!r->damage.indexMissing);
-            QVERIFY(QString::fromStdString(r->damage.notes.at(0)).contains("found in its buffers and saved"));
-            for (int which = 0; which < 2; ++which) {
-                const uint32_t lane = laneNamed(*r, which ? "second" : "first");
-                QVERIFY(lane != kNone);
-                const uint64_t told = published[which], kept = r->lanes[lane].rows.at(0).size();
-                QVERIFY2(kept == told || kept == told + 1, qPrintable(QString("%1 of %2").arg(kept).arg(told)));
-            }
-            QVERIFY(r->context.count("ended"));
-            const auto again = open(file);  // it is whole now
-            QVERIFY(!again->damage.any());
-            QCOMPARE(again->markerCount(), r->markerCount());
+            const int number = round % 3 == 0 ? SIGSEGV : round % 3 == 1 ? SIGABRT : SIGKILL;
+            const std::string wrong = killWhileRecording(file, unsigned(random() % 30'000), number);
+            QVERIFY2(wrong.empty(), wrong.c_str());
         }
-        munmap(published, 4096);
+        // Opening saved what was rescued: the file is whole now, and says how it ended.
+        const auto r = open(file);
+        QVERIFY(!r->damage.any());
+        QVERIFY(r->context.at("ended").find("rescued") != std::string::npos);
         // Nothing of the killed stays behind.
         for (const QString& left : QDir("/dev/shm").entryList({"fugato-*.buffers"}))
             QVERIFY2(left.startsWith(QString("fugato-%1-").arg(getpid())), qPrintable(left));
+    }
+
+    void whatWasRescuedIsToldWhenTheFileIsOpened() {
+        const std::string file = path("told.fugato");
+        const pid_t child = fork();
+        if (child == 0) {
+            fug_start(file.c_str(), nullptr);
+            { FUG_MARK("Last words"); }
+            kill(getpid(), SIGKILL);
+        }
+        waitpid(child, nullptr, 0);
+        const auto r = open(file);
+        QCOMPARE(r->markerCount(), size_t{1});
+        QVERIFY(QString::fromStdString(r->damage.notes.at(0)).contains("found in its buffers and saved"));
     }
 
     void aRecordingStillBeingMadeOpensAsFarAsItIs() {

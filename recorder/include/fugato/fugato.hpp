@@ -3,7 +3,7 @@
 // Fugato recorder: the C++17 interface, a thin layer over fugato.h (read its banner first). With
 // FUGATO_OFF defined the macros leave nothing and the classes are empty.
 //
-//     fug::Recording recording("run.fugato", {"skerry"});
+//     fug::Recording recording("run.fugato", fug::options("skerry"));
 //     static fug::Series loop("loop", 16'666'667);
 //     while (running) {
 //         fug::Frame frame(loop);
