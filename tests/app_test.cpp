@@ -437,6 +437,30 @@ private slots:
         QVERIFY(selection().marker().valid());
     }
 
+    void measuringThatCostsTooMuchIsToldInTheVerdict() {
+        TextRecording t;
+        t.line(R"({"define":"context","key":"marker cost ns","value":"40"})");
+        t.line(R"({"define":"site","id":1,"name":"Particle","category":"spray"})");
+        for (int f = 0; f < 10; ++f) {
+            t.frame(f * 1000, "main").begin(f * 1000, "main", "Frame");
+            for (int i = 0; i < 800; ++i) t.mark(f * 1000 + i, f * 1000 + i + 0.5, "main", "Particle");
+            t.end(f * 1000 + 900, "main").frameEnd(f * 1000 + 900, "main");
+        }
+        const QString path = folder_.filePath("measured.jsonl");
+        QFile file(path);
+        QVERIFY(file.open(QIODevice::WriteOnly));
+        file.write(t.text().c_str());
+        file.close();
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        window_->open(path);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() != nullptr, 20'000);
+        QTRY_VERIFY(window_->verdict().sentence().contains("measuring took 3.6 %"));
+        bool advised = false;
+        for (const QLabel* label : window_->verdict().findChildren<QLabel*>())
+            advised |= label->toolTip().contains("Switch its category ‘spray’ to a coarser detail");
+        QVERIFY(advised);
+    }
+
     void anotherSeriesIsExplainedOnRequest() {
         openDemo();
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);

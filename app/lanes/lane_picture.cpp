@@ -459,6 +459,10 @@ QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) 
     if (lane == kNone) return {};
     const QString name = q(recording_->lanes[lane].name).toHtmlEscaped();
     if (onLabel) return name;
+    for (const LostStretch& lost : recording_->lanes[lane].lost)
+        if (std::abs(xAt(area, lost.time) - at.x()) < 5)
+            return QObject::tr("<b>%1</b>: %2 before this instant are missing")
+                .arg(name, q(plural(lost.events, "event", "events")));
     const QString words = tracks_.scheduleWords(recording_->lanes[lane], timeAt(area, at.x()));
     return words.isEmpty() ? QString() : "<b>" + name + "</b>: " + words.toHtmlEscaped();
 }
@@ -569,7 +573,9 @@ void LanePicture::paintAccounting(QPainter& painter, const QRect& area, int scro
     if (right - left < 8) return;  // too narrow to be read
     painter.setClipRect(axis);
     painter.setRenderHint(QPainter::Antialiasing);
-    const auto yOf = [&](uint32_t lane) { return laneRect(area, scrolled, lane).top() + kRail / 2.0 + 0.5; };
+    const auto yOf = [&](uint32_t lane) {
+        return laneRect(area, scrolled, lane).top() + 5.5;
+    };  // the thread's own line stands below
     QPainterPath line;
     double x = right, y = yOf(pieces_.front().lane);
     line.moveTo(x, y);

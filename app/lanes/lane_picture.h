@@ -23,7 +23,7 @@ public:
     static constexpr int kHeaderHeight = 36;  // ruler and frames
     static constexpr int kLabelWidth = 112;
     static constexpr int kRowHeight = 17;
-    static constexpr int kRail = 12;  // above the markers: the accounting line runs here
+    static constexpr int kRail = 14;  // above the markers: the accounting line runs here
     static constexpr int kLaneGap = 5;
 
     void setRecording(std::shared_ptr<const Recording> recording);

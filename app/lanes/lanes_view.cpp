@@ -216,7 +216,14 @@ QString LanesView::wordsFor(const MarkerRef& marker) const {
                  .arg(q(durationText(end - begin)), q(lane.name).toHtmlEscaped(), q(durationText(r.selfTime(marker))));
     if (const Wait* wait = row.flags[marker.index] & kMarkerWait ? lane.waitOf(marker) : nullptr) {
         words += tr("<br>waits (%1)").arg(waitKindName(wait->kind));
-        if (wait->object != kNone) words += tr(" for ‘%1’").arg(q(r.objects[wait->object]).toHtmlEscaped());
+        if (wait->object != kNone) {
+            words += tr(" for ‘%1’").arg(q(r.objects[wait->object]).toHtmlEscaped());
+            for (const Hold& hold : r.holds[wait->object])
+                if (hold.lane != marker.lane && hold.begin < end && hold.end > begin)
+                    words += tr("<br>held by %1 in ‘%2’ for %3")
+                                 .arg(q(r.lanes[hold.lane].name).toHtmlEscaped(),
+                                      q(r.pathText(hold.path)).toHtmlEscaped(), q(durationText(hold.end - hold.begin)));
+        }
     }
     if (document_.explanation()) {
         const auto& e = *document_.explanation();
@@ -229,6 +236,16 @@ QString LanesView::wordsFor(const MarkerRef& marker) const {
                              .arg(100.0 * static_cast<double>(inside) / static_cast<double>(f.duration()), 0, 'f', 1)
                              .arg(q(countText(frame)));
         }
+    }
+    for (const LinkEnd& link : lane.linkIns) {  // where the work, or the end of a wait, came from
+        if (link.time < begin || link.time > end || link.path != row.path[marker.index]) continue;
+        const auto source = r.linkSources.find(link.link);
+        if (source == r.linkSources.end()) continue;
+        words += tr("<br>linked from ‘%1’ on %2, %3 earlier")
+                     .arg(q(r.pathText(source->second.path)).toHtmlEscaped(),
+                          q(r.lanes[source->second.lane].name).toHtmlEscaped(),
+                          q(durationText(link.time - source->second.time)));
+        break;
     }
     const auto [from, to] = lane.argumentsOf(marker.row, marker.index);
     for (const Argument* argument = from; argument != to && argument - from < 12; ++argument)

@@ -58,7 +58,7 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
     longestOperation_ = 0;
     if (!recording_) return;
     const Recording& r = *recording_;
-    const auto range = [&](const auto& values, const double* threshold) {
+    const auto rangeOf = [&](const auto& values, const double* threshold) {
         Range range{0, 0};
         for (const auto value : values)
             if (std::isfinite(static_cast<double>(value))) {
@@ -88,13 +88,16 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
     for (uint32_t i = 0; i < r.counters.size(); ++i) {
         const Counter& counter = r.counters[i];
         if (counter.values.empty()) continue;
-        const Range of = range(counter.values, counter.threshold ? &*counter.threshold : nullptr);
-        tracks_.push_back({Kind::Counter, i, kCurveHeight, q(counter.name),
-                           QObject::tr("to %1 %2").arg(numberText(of.high), q(counter.unit))});
+        const auto [least, most] = std::minmax_element(counter.values.begin(), counter.values.end());
+        const QString unit = q(counter.unit);
+        const QString detail = *least == *most ? QObject::tr("always %1 %2").arg(numberText(*most), unit)
+                                               : QObject::tr("to %1 %2").arg(numberText(*most), unit);
+        rangeOf(counter.values, counter.threshold ? &*counter.threshold : nullptr);
+        tracks_.push_back({Kind::Counter, i, kCurveHeight, q(counter.name), detail});
     }
     for (uint32_t i = 0; i < r.pools.size(); ++i) {
         if (r.pools[i].times.empty()) continue;
-        const Range of = range(r.pools[i].bytesInUse, nullptr);
+        const Range of = rangeOf(r.pools[i].bytesInUse, nullptr);
         tracks_.push_back({Kind::Pool, i, kCurveHeight, QObject::tr("memory: %1").arg(q(r.pools[i].name)),
                            QObject::tr("to %1").arg(bytesText(of.high))});
     }
@@ -276,6 +279,17 @@ void TrackPicture::paintCore(QPainter& painter, const TimeAxis& axis, const Lane
         at = std::lower_bound(at, lane.coreSpans.end(), next,
                               [](const CoreSpan& s, int64_t time) { return s.begin < time; });
     }
+    // Dots: where call stacks were taken.
+    const auto core = static_cast<uint32_t>(&lane - recording_->lanes.data());
+    auto sample = std::lower_bound(recording_->samples.begin(), recording_->samples.end(), axis.begin,
+                                   [](const StackSample& s, int64_t time) { return s.time < time; });
+    double dotted = -2;
+    for (; sample != recording_->samples.end() && sample->time < axis.end; ++sample) {
+        const double x = std::floor(axis.xAt(sample->time));
+        if (sample->core != core || x < dotted + 2) continue;
+        painter.fillRect(QRectF(x, axis.box.bottom() - 5, 1, 2), t.text);
+        dotted = x;
+    }
 }
 
 void TrackPicture::paintPictures(QPainter& painter, const TimeAxis& axis) {
@@ -390,11 +404,22 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
             return words;
         }
         case Kind::Core: {
+            QString stack;
+            auto sample = std::lower_bound(r.samples.begin(), r.samples.end(), axis.timeAt(at.x() - 3),
+                                           [](const StackSample& s, int64_t t) { return s.time < t; });
+            while (sample != r.samples.end() && sample->core != track.index) ++sample;
+            if (sample != r.samples.end() && sample->time <= axis.timeAt(at.x() + 4)) {
+                stack = QObject::tr("<br>call stack of %1, innermost first:")
+                            .arg(q(r.osThreadText(sample->thread)).toHtmlEscaped());
+                for (uint32_t i = 0; i < std::min(sample->count, 8u); ++i)
+                    stack += "<br>" + q(r.addressText(r.stackAddresses[sample->first + i])).toHtmlEscaped();
+            }
             for (const CoreSpan& span : r.lanes[track.index].coreSpans)
                 if (span.begin <= time && time < span.end)
                     return QObject::tr("<b>%1</b>: %2, for %3")
-                        .arg(q(r.lanes[track.index].name), q(r.osThreadText(span.thread)).toHtmlEscaped(),
-                             q(durationText(span.end - span.begin)));
+                               .arg(q(r.lanes[track.index].name), q(r.osThreadText(span.thread)).toHtmlEscaped(),
+                                    q(durationText(span.end - span.begin))) +
+                           stack;
             return {};
         }
         case Kind::Pictures: {

@@ -128,7 +128,9 @@ void VerdictBar::takeRecording() {
     if (!context("build").isEmpty()) facts << tr("build %1").arg(context("build"));
     facts << q(durationText(r->end - r->begin));
     facts_->setText(facts.join(" · "));
-    facts_->setToolTip(document_.path());
+    QString all = document_.path();
+    for (const auto& [key, value] : r->context) all += "\n" + q(key) + ": " + q(value);
+    facts_->setToolTip(all);
     for (uint32_t i = 0; i < r->series.size(); ++i)
         if (!r->series[i].frames.empty()) series_->addItem(q(r->series[i].name), i);
     series_->setVisible(series_->count() > 1);

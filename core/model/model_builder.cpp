@@ -210,15 +210,15 @@ struct ModelBuilder::Build {
         });
     }
     void beginFrame(LaneBuild& build, const Event& event, int64_t time, bool tick) {
-        const uint32_t series = seriesOf(event.id);
+        const uint32_t of = seriesOf(event.id);
         for (size_t i = 0; i < build.frames.size(); ++i)
-            if (build.frames[i].series == series) {  // the one before ends here, whether it was ended or not
+            if (build.frames[i].series == of) {  // the one before ends here, whether it was ended or not
                 if (!tick) ++r.repairs.framesWithoutEnd;
                 endFrame(build, i, time);
                 break;
             }
         const auto deadline = bounded(event.a);
-        build.frames.push_back({series, time, deadline > 0 ? deadline : seriesDeadline[series], tick});
+        build.frames.push_back({of, time, deadline > 0 ? deadline : seriesDeadline[of], tick});
     }
     void argument(Lane& lane, const LaneBuild& build, const Event& event) {
         if (build.open.empty()) return;

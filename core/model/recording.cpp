@@ -48,8 +48,8 @@ int64_t Lane::busyBetween(int64_t begin, int64_t end) const {
     if (rows.empty()) return 0;
     // Summed durations before an instant, less the part that lies after it of the one open there.
     const auto marked = [&](int64_t time) -> int64_t {
-        const uint32_t last = rows[0].lastBefore(time);
-        return last == kNone ? 0 : rows[0].busyUntil[last] - std::max<int64_t>(0, rows[0].end[last] - time);
+        const uint32_t before = rows[0].lastBefore(time);
+        return before == kNone ? 0 : rows[0].busyUntil[before] - std::max<int64_t>(0, rows[0].end[before] - time);
     };
     const auto waited = [&](int64_t time) -> int64_t {
         const auto after = std::lower_bound(blocked.begin(), blocked.end(), time,
@@ -191,6 +191,18 @@ std::string Recording::osThreadText(uint32_t thread) const {
     const auto own = context.find("process");
     const bool ours = own != context.end() && own->second == std::to_string(known->second.process);
     return known->second.name + (ours ? "" : " (another program)");
+}
+
+std::string Recording::addressText(uint64_t address) const {
+    char number[32];
+    for (const Module& module : modules)
+        if (address >= module.address && address - module.address < module.bytes) {
+            std::snprintf(number, sizeof number, "+0x%llx",
+                          static_cast<unsigned long long>(address - module.address + module.offset));
+            return module.path.substr(module.path.rfind('/') + 1) + number;
+        }
+    std::snprintf(number, sizeof number, "0x%llx", static_cast<unsigned long long>(address));
+    return number;
 }
 
 }  // namespace fugato

@@ -306,6 +306,8 @@ public:
     int64_t selfTime(const MarkerRef& marker) const;
     /// A name for a thread of the operating system: its lane's, else its own and its process.
     std::string osThreadText(uint32_t thread) const;
+    /// A code address as its module and the offset in the module's file, "skerry+0x1a2b".
+    std::string addressText(uint64_t address) const;
     /// The state whose values are the stages of the program, or null.
     const State* stages() const;
     const StateSpan* stageAt(int64_t time) const;

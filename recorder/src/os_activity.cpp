@@ -298,7 +298,7 @@ void OsActivity::tellModules(Recorder& r) {
     } visit{*this, r, false};
     dl_iterate_phdr(
         [](dl_phdr_info* info, size_t, void* data) {
-            auto& [self, r, changed] = *static_cast<Visit*>(data);
+            auto& [self, target, changed] = *static_cast<Visit*>(data);
             const uint64_t changes = info->dlpi_adds + info->dlpi_subs;
             if (!changed && changes == self.moduleChanges_) return 1;
             changed = true;
@@ -337,7 +337,7 @@ void OsActivity::tellModules(Recorder& r) {
                 appendVarint(fields, segment.p_offset);
                 appendText(fields, path);
                 appendText(fields, build);
-                addDefinition(r, DefinitionType::Module, fields);
+                addDefinition(target, DefinitionType::Module, fields);
             }
             return 0;
         },

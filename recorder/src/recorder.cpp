@@ -796,19 +796,19 @@ void applyDetails(Recorder& r, const DetailSettings& details) {
     } visit{r, details};
     dl_iterate_phdr(
         [](dl_phdr_info* info, size_t, void* data) {
-            auto& [r, details] = *static_cast<Visit*>(data);
+            const auto& [target, wanted] = *static_cast<Visit*>(data);
             for (int i = 0; i < info->dlpi_phnum; ++i) {
                 const auto& segment = info->dlpi_phdr[i];
                 if (segment.p_type != PT_LOAD || !(segment.p_flags & PF_W)) continue;
                 const uint64_t from = info->dlpi_addr + segment.p_vaddr, to = from + segment.p_memsz;
-                for (auto& [site, known] : r.sites) {
+                for (auto& [site, known] : target.sites) {
                     const auto at = reinterpret_cast<uint64_t>(site);
                     if (at < from || at + sizeof(fug_site) > to) continue;
                     const uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
                     if ((word & ~FUG_WORD_LEFT_OUT) != known.word || site->name != known.namePointer) continue;
                     __atomic_store_n(
                         &site->word,
-                        siteWord(siteId(known.word), static_cast<int>(known.detail), details.of(known.category)),
+                        siteWord(siteId(known.word), static_cast<int>(known.detail), wanted.of(known.category)),
                         __ATOMIC_RELAXED);
                 }
             }

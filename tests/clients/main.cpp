@@ -6,6 +6,14 @@
 #include <memory>
 #include <string>
 
+// Tells something after the recording has ended, when static objects go.
+struct AtTheEnd {
+    ~AtTheEnd() {
+        FUG_MARK("Too late");
+        fug_point(FUG_INFO, "too late");
+    }
+} atTheEnd;
+
 int main(int argc, char** argv) {
     if (argc < 2) return 2;
     const fug::Recording recording(argv[1], fug::options("client", "7"));
