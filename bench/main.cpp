@@ -4,6 +4,7 @@
 #include <QStandardPaths>
 #include <QTemporaryDir>
 #include <cstdio>
+#include <map>
 
 #include "rows.h"
 
@@ -40,11 +41,11 @@ int main(int argc, char** argv) {
     QApplication::setApplicationName("fugato-measure");
     std::printf("| what | measured | goal | met |\n|---|---|---|---|\n");
     bool all = true;
-    const bool recorderOnly = argc > 1 && std::string(argv[1]) == "--recorder";
-    std::vector<std::vector<measure::Row> (*)()> parts{measure::recorderRows};
-    if (!recorderOnly) parts.insert(parts.end(), {measure::drawingRows, measure::truthRows});
-    for (const auto& rows : parts)
-        for (const measure::Row& row : rows()) {
+    // A single part may be asked for: recorder, drawing or truth.
+    const std::map<std::string, std::vector<measure::Row> (*)()> parts{
+        {"1 recorder", measure::recorderRows}, {"2 drawing", measure::drawingRows}, {"3 truth", measure::truthRows}};
+    for (const auto& [name, rows] : parts)
+        for (const measure::Row& row : argc < 2 || name.substr(2) == argv[1] ? rows() : std::vector<measure::Row>{}) {
             std::printf("| %s | %s | %s | %s |\n", row.what.c_str(), row.figure.c_str(), row.goal.c_str(),
                         !row.met   ? "–"
                         : *row.met ? "yes"

@@ -439,7 +439,6 @@ void LanePicture::paintTrack(QPainter& painter, const QRect& area, const QRect& 
     painter.fillRect(QRect(area.left(), box.bottom(), area.width(), 1), theme().line);
     painter.setClipRect(QRect(axis.left(), box.top(), axis.width(), box.height() - 1).intersected(axis));
     tracks_.paint(painter, timeAxis(area, box), track);
-    painter.setRenderHints(QPainter::SmoothPixmapTransform | QPainter::Antialiasing, false);
     const TrackPicture::Track& what = tracks_.tracks()[track];
     paintLabel(painter, area, box, what.name, what.detail, false);
 }

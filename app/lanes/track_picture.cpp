@@ -3,7 +3,6 @@
 
 #include <QImage>
 #include <QObject>
-#include <QPainterPath>
 #include <algorithm>
 #include <cmath>
 
@@ -147,13 +146,22 @@ void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const std
     };
     const int first = std::max(box.left(), static_cast<int>(axis.xAt(times.front())));
     const int last = std::min(box.right(), static_cast<int>(axis.xAt(recording_->end)));
-    QPainterPath line;
-    bool any = false;
+    if (last < first) return;
+    // Drawn pixel by pixel and put down at once: rectangles for each column would cost most of a repaint.
+    QImage picture(last - first + 1, box.height() + 1, QImage::Format_ARGB32_Premultiplied);
+    picture.fill(Qt::transparent);
+    const auto column = [&](int x, double from, double to, const QColor& color) {
+        const QRgb pixel = qPremultiply(color.rgba());
+        const int low = std::clamp(static_cast<int>(to) - box.top(), 0, picture.height() - 1);
+        for (int y = std::clamp(static_cast<int>(from) - box.top(), 0, low); y <= low; ++y)
+            reinterpret_cast<QRgb*>(picture.scanLine(y))[x - first] = pixel;
+    };
+    double before = -1;
     for (int x = first; x <= last; ++x) {
         const size_t held = positionAt(times, axis.timeAt(x));
         const auto to =
             static_cast<size_t>(std::upper_bound(times.begin(), times.end(), axis.timeAt(x + 1)) - times.begin());
-        size_t from = held == times.size() ? 0 : held;
+        const size_t from = held == times.size() ? 0 : held;
         if (from >= to) continue;
         double least = value(from), most = least;
         // In a column with very many values, evenly chosen ones stand for all.
@@ -163,19 +171,13 @@ void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const std
             most = std::max(most, value(i));
         }
         const double top = yOf(most), bottom = yOf(least), now = yOf(value(to - 1));
-        const bool beyond = threshold && most > *threshold;
-        painter.fillRect(QRectF(x, now, 1, box.bottom() - now + 1), t.headroom);
-        if (bottom - top > 1) painter.fillRect(QRectF(x, top, 1, bottom - top), t.markerEdge);
-        if (beyond) painter.fillRect(QRectF(x, top, 1, yOf(*threshold) - top), t.plumMiddle);
-        if (any)
-            line.lineTo(x, now);
-        else
-            line.moveTo(x, now);
-        any = true;
+        column(x, now, box.bottom(), t.headroom);
+        if (bottom - top > 1) column(x, top, bottom, t.markerEdge);
+        if (threshold && most > *threshold) column(x, top, yOf(*threshold), t.plumMiddle);
+        column(x, before < 0 ? now : std::min(before, now), before < 0 ? now : std::max(before, now), t.muted);
+        before = now;
     }
-    painter.setPen(QPen(t.muted, 1.2));
-    painter.setBrush(Qt::NoBrush);
-    painter.drawPath(line);
+    painter.drawImage(QPoint(first, box.top()), picture);
     if (threshold) {
         painter.setPen(QPen(t.text, 1, Qt::DashLine));
         painter.drawLine(QPointF(box.left(), yOf(*threshold)), QPointF(box.right(), yOf(*threshold)));
@@ -305,12 +307,13 @@ void TrackPicture::paintPictures(QPainter& painter, const TimeAxis& axis) {
         painter.fillRect(QRectF(x, axis.box.top(), 1, axis.box.height()), theme().markerEdge);
         if (x < drawnTo) continue;
         const auto [image, isNew] = images_.try_emplace(static_cast<size_t>(at - pictures.begin()));
-        if (isNew)
+        if (isNew)  // at its final size and in the painter's own form, so that drawing it is copying
             image->second = QImage(reinterpret_cast<const uchar*>(at->pixels.data()), static_cast<int>(at->width),
                                    static_cast<int>(at->height), static_cast<int>(at->width * 3), QImage::Format_RGB888)
-                                .copy();
-        painter.setRenderHint(QPainter::SmoothPixmapTransform);
-        painter.drawImage(QRectF(x + 2, axis.box.top() + 3, width, height), image->second);
+                                .scaled(std::max(1, static_cast<int>(width)), height, Qt::IgnoreAspectRatio,
+                                        Qt::SmoothTransformation)
+                                .convertToFormat(QImage::Format_ARGB32_Premultiplied);
+        painter.drawImage(QPoint(static_cast<int>(x) + 2, axis.box.top() + 3), image->second);
         drawnTo = x + width + 6;
     }
 }
@@ -437,6 +440,7 @@ void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int to
     auto at = std::lower_bound(lane.schedule.begin(), lane.schedule.end(), axis.begin,
                                [](const ScheduleSpan& s, int64_t time) { return s.end < time; });
     const double nsPerPixel = static_cast<double>(axis.end - axis.begin) / std::max(1, axis.box.width());
+    QVector<QRectF> dots;
     const auto draw = [&](double left, double right, ThreadState state) {
         const QRectF line(left, top, std::max(1.0, right - left), 3);
         if (state == ThreadState::Running)
@@ -444,8 +448,7 @@ void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int to
         else if (state == ThreadState::Ready)  // wants a core and gets none
             painter.fillRect(line, QBrush(t.text, Qt::BDiagPattern));
         else
-            for (double x = std::ceil(left / 4) * 4; x < right; x += 4)
-                painter.fillRect(QRectF(x, top + 2, 1, 1), t.muted);
+            for (double x = std::ceil(left / 4) * 4; x < right; x += 4) dots.push_back({x, double(top + 2), 1, 1});
     };
     while (at != lane.schedule.end() && at->begin < axis.end) {
         const double left = std::max<double>(axis.box.left(), axis.xAt(at->begin)),
@@ -467,6 +470,9 @@ void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int to
         at = std::lower_bound(at, lane.schedule.end(), next,
                               [](const ScheduleSpan& s, int64_t time) { return s.begin < time; });
     }
+    painter.setPen(Qt::NoPen);
+    painter.setBrush(t.muted);
+    painter.drawRects(dots);
 }
 
 QString TrackPicture::scheduleWords(const Lane& lane, int64_t time) const {
