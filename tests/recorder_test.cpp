@@ -180,10 +180,13 @@ private slots:
         options.buffer_events = 64;
         QCOMPARE(fug_start(file.c_str(), &options), 0);
         constexpr uint64_t kPairs = 200'000;  // far quicker than the background thread empties 64 events
-        for (uint64_t i = 0; i < kPairs; ++i) {
-            FUG_MARK("A");
-            FUG_MARK("B");
-        }
+        std::thread([] {                      // a new one: a thread keeps the buffer it once has
+            for (uint64_t i = 0; i < kPairs; ++i) {
+                FUG_MARK("A");
+                FUG_MARK("B");
+            }
+        })
+            .join();
         fug_stop();
         const uint64_t lost = fug_lost();
         QVERIFY(lost > 0);
@@ -720,6 +723,7 @@ private slots:
         waitpid(child, &status, 0);
         ::close(pipes[0]);
         ::close(pipes[1]);
+        if (WIFEXITED(status) && WEXITSTATUS(status) == 3) QSKIP("this system does not let a process restrict itself");
         QVERIFY(WIFEXITED(status));
         QCOMPARE(WEXITSTATUS(status), 0);
         const auto r = open(file);
