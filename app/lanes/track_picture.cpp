@@ -150,19 +150,26 @@ void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const std
     // Drawn pixel by pixel and put down at once: rectangles for each column would cost most of a repaint.
     QImage picture(last - first + 1, box.height() + 1, QImage::Format_ARGB32_Premultiplied);
     picture.fill(Qt::transparent);
+    auto* const pixels = reinterpret_cast<QRgb*>(picture.bits());
+    const auto stride = static_cast<int>(picture.bytesPerLine() / static_cast<qsizetype>(sizeof(QRgb)));
     const auto column = [&](int x, double from, double to, const QColor& color) {
         const QRgb pixel = qPremultiply(color.rgba());
         const int low = std::clamp(static_cast<int>(to) - box.top(), 0, picture.height() - 1);
         for (int y = std::clamp(static_cast<int>(from) - box.top(), 0, low); y <= low; ++y)
-            reinterpret_cast<QRgb*>(picture.scanLine(y))[x - first] = pixel;
+            pixels[y * stride + x - first] = pixel;
     };
     double before = -1;
+    size_t to = 0;  // the first value after the column
     for (int x = first; x <= last; ++x) {
-        const size_t held = positionAt(times, axis.timeAt(x));
-        const auto to =
-            static_cast<size_t>(std::upper_bound(times.begin(), times.end(), axis.timeAt(x + 1)) - times.begin());
-        const size_t from = held == times.size() ? 0 : held;
-        if (from >= to) continue;
+        const size_t start = x == first ? positionAt(times, axis.timeAt(x)) : to - 1;
+        const size_t from = start == times.size() ? 0 : start;
+        to = static_cast<size_t>(
+            std::upper_bound(times.begin() + static_cast<std::ptrdiff_t>(from), times.end(), axis.timeAt(x + 1)) -
+            times.begin());
+        if (from >= to) {
+            to = from + 1;  // before the first value
+            continue;
+        }
         double least = value(from), most = least;
         // In a column with very many values, evenly chosen ones stand for all.
         const size_t step = std::max<size_t>(1, (to - from) / 256);
