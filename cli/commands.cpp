@@ -67,8 +67,18 @@ public:
                                  (counter.unit.empty() ? "" : " in " + counter.unit));
         for (const State& state : r.states)
             field("state", state.name + ": " + plural(state.spans.size(), "change", "changes"));
-        for (const Pool& pool : r.pools)
-            field("memory", pool.name + ": " + plural(pool.times.size(), "change", "changes"));
+        for (uint32_t i = 0; i < r.pools.size(); ++i) {
+            uint64_t kept = 0, bytes = 0;
+            for (const Allocation& allocation : r.allocations)
+                if (allocation.pool == i && !allocation.givenBack) {
+                    ++kept;
+                    bytes += allocation.bytes;
+                }
+            field("memory", r.pools[i].name + ": " + plural(r.pools[i].times.size(), "change", "changes") +
+                                (kept ? "; never given back: " + plural(kept, "piece", "pieces") + " of " +
+                                            countText(bytes) + " bytes in all"
+                                      : ""));
+        }
         if (!r.operations.empty()) field("operations", countText(r.operations.size()));
         if (!r.pictures.empty()) field("pictures", countText(r.pictures.size()));
         if (!r.samples.empty())
@@ -182,6 +192,7 @@ private:
                                   {"duration_ns", e.frame(i).duration()},
                                   {"deadline_ns", e.frames[i].deadline},
                                   {"usual_ns", e.usualOf(i)},
+                                  {"measuring_ns", measuringInFrame(r, e.frame(i), e.accounts->measuring.markerCostNs)},
                                   {"parts", std::move(parts)}});
             }
             json["spikes"].push_back({{"series", name},
