@@ -244,6 +244,94 @@ private slots:
         QCOMPARE(r->markerCount(), size_t{0});
         QCOMPARE(r->end - r->begin, int64_t{0});
     }
+
+    // ---- what is told beside markers -----------------------------------------------------------
+
+    void overlappingOperationsStandInRowsAndKeepTheirSteps() {
+        TextRecording t;
+        t.lane("main", 1).lane("io", 2);
+        t.at(0, "main", R"("do":"operation","operation":1,"site":"Load")");
+        t.at(10, "main", R"("do":"operation","operation":2,"site":"Load")");
+        t.at(60, "main", R"("do":"operation","operation":3,"site":"Save")");
+        t.at(30, "io", R"("do":"step","operation":2,"site":"Unpack")");
+        t.at(20, "io", R"("do":"step","operation":2,"site":"Read")");
+        t.at(50, "io", R"("do":"operation_end","operation":1)");
+        t.at(90, "io", R"("do":"operation_end","operation":2,"code":-4,"text":"cut off")");
+        t.at(95, "io", R"("do":"operation_end","operation":77)");
+        const auto r = t.open();
+        QCOMPARE(r->operations.size(), size_t{3});
+        QCOMPARE(r->operations[0].row, 0u);
+        QCOMPARE(r->operations[1].row, 1u);
+        QCOMPARE(r->operations[2].row, 0u);  // the first has ended by then
+        QCOMPARE(r->operations[1].steps.size(), size_t{2});
+        QVERIFY(r->operations[1].steps[0].time <= r->operations[1].steps[1].time);
+        QCOMPARE(r->operations[1].code, int64_t{-4});
+        QCOMPARE(r->operations[2].endedOn, kNone);
+        QCOMPARE(r->operations[2].end, r->end);
+        QCOMPARE(r->repairs.endsWithoutBegin, uint64_t{1});  // 77 never began
+    }
+
+    void memoryIsPairedAcrossLanesAndWhatWasTakenBeforeIsNotCounted() {
+        TextRecording t;
+        t.lane("main", 1).lane("io", 2);
+        t.begin(0, "main", "Build");
+        t.at(5, "main", R"("do":"memory_given","address":99)");  // from before the recording
+        t.at(10, "main", R"("do":"memory","address":1,"bytes":100)");
+        t.at(20, "main", R"("do":"memory","address":2,"bytes":50)");
+        t.at(40, "main", R"("do":"memory","address":1,"bytes":7)");   // anew, after io gave it back
+        t.at(60, "main", R"("do":"memory","address":2,"bytes":70)");  // anew without being given back
+        t.end(100, "main");
+        t.at(30, "io", R"("do":"memory_given","address":1)");
+        const auto r = t.open();
+        QCOMPARE(r->pools.size(), size_t{1});
+        QCOMPARE(r->pools[0].name, std::string("heap"));
+        QCOMPARE(r->pools[0].bytesInUse, (std::vector<int64_t>{100, 150, 50, 57, 77}));
+        QCOMPARE(r->allocations.size(), size_t{4});
+        QVERIFY(r->allocations[0].givenBack);
+        QCOMPARE(r->allocations[0].given, int64_t{30'000});
+        QCOMPARE(r->nameOf(r->allocations[1].path), std::string("Build"));
+        QVERIFY(!r->allocations[2].givenBack && !r->allocations[3].givenBack);
+    }
+
+    void piecesOfPicturesThatDoNotFitAreLeftOut() {
+        TextRecording t;
+        t.lane("main", 1);
+        t.at(0, "main", R"("do":"picture","picture":1,"width":1,"height":2,"row":0,"pixels":"010203")");
+        t.at(1, "main", R"("do":"picture","picture":1,"width":1,"height":2,"row":1,"pixels":"040506")");
+        t.at(2, "main", R"("do":"picture","picture":1,"width":1,"height":2,"row":1,"pixels":"04050607")");
+        t.at(3, "main", R"("do":"picture","picture":1,"width":9,"height":9,"row":0,"pixels":"ffffff")");
+        t.at(4, "main", R"("do":"picture","picture":2,"width":4000000000,"height":4000000000,"row":0,"pixels":"ff")");
+        t.at(5, "main", R"("do":"picture","picture":3,"width":0,"height":1,"row":0,"pixels":"")");
+        const auto r = t.open();
+        QCOMPARE(r->pictures.size(), size_t{1});
+        QCOMPARE(r->pictures[0].pixels, std::string("\1\2\3\4\5\6"));
+    }
+
+    void ticksMakeFramesAndTheLastOneIsNoDamage() {
+        TextRecording t;
+        t.lane("main", 1);
+        for (int i = 0; i < 4; ++i) t.at(i * 10, "main", R"("do":"tick","series":"display","deadline_ns":8000)");
+        const auto r = t.open();
+        QCOMPARE(r->series.at(0).frames.size(), size_t{3});
+        QCOMPARE(r->series[0].frames[1].duration(), int64_t{10'000});
+        QVERIFY(!r->repairs.any());
+    }
+
+    void aThreadThatMovesBetweenCoresHasOneStateAtATime() {
+        TextRecording t;
+        t.line(R"({"define":"lane","id":1,"name":"main","os":7})").lane("core 0", 2, "core").lane("core 1", 3, "core");
+        t.mark(0, 100, "main", "Work");
+        t.at(0, "core 0", R"("do":"switch","thread":7)").at(30, "core 0", R"("do":"switch","thread":0)");
+        t.at(29, "core 1", R"("do":"switch","thread":7)").at(80, "core 1", R"("do":"switch","thread":0)");
+        const auto r = t.open();
+        const auto& spans = r->lanes[laneNamed(*r, "main")].schedule;
+        QVERIFY(spans.size() >= 2);
+        for (size_t i = 1; i < spans.size(); ++i) QVERIFY(spans[i - 1].end <= spans[i].begin);
+        QCOMPARE(r->lanes[laneNamed(*r, "main")].scheduleAt(50'000)->core, laneNamed(*r, "core 1"));
+        QCOMPARE(r->osThreadText(7), std::string("main"));
+        QCOMPARE(r->osThreadText(0), std::string("idle"));
+        QCOMPARE(r->osThreadText(4242), std::string("thread 4242"));
+    }
 };
 
 QTEST_GUILESS_MAIN(ModelTest)
