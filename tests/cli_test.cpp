@@ -107,6 +107,43 @@ private slots:
         QVERIFY(run({"explain", "--json", back}).out == run({"explain", "--json", FUGATO_DEMO_RECORDING}).out);
     }
 
+    void packingMakesItSmallerAndSaysTheSame() {
+        const QString packed = folder_.filePath("packed.fugato"), plainText = folder_.filePath("plain.jsonl"),
+                      packedText = folder_.filePath("packed.jsonl");
+        const Ran ran = run({"pack", FUGATO_DEMO_RECORDING, "--out", packed});
+        QCOMPARE(ran.code, int(kExitOk));
+        QVERIFY2(ran.out.contains("bytes became"), qPrintable(ran.out));
+        QVERIFY(QFileInfo(packed).size() * 2 < QFileInfo(FUGATO_DEMO_RECORDING).size());
+        QCOMPARE(run({"convert", FUGATO_DEMO_RECORDING, plainText}).code, int(kExitOk));
+        QCOMPARE(run({"convert", packed, packedText}).code, int(kExitOk));
+        QVERIFY(contents(plainText) == contents(packedText));
+        const qint64 once = QFileInfo(packed).size();
+        QCOMPARE(run({"pack", packed}).code, int(kExitOk));  // in place, and nothing more to gain
+        QCOMPARE(QFileInfo(packed).size(), once);
+        const Ran info = run({"info", packed});
+        QVERIFY(info.out.contains("memory        sails"));
+        QVERIFY(info.out.contains("never given back"));
+        QVERIFY(info.out.contains("operations    "));
+    }
+
+    void whatCannotBePackedIsToldAndLeftAlone() {
+        const Ran text = run({"pack", stored("lock.jsonl"), "--out", folder_.filePath("no.fugato")});
+        QCOMPARE(text.code, int(kExitNotWritten));
+        QVERIFY(text.err.contains("is not a recording in binary form"));
+        QVERIFY(!QFileInfo::exists(folder_.filePath("no.fugato")));
+        const QString cut = folder_.filePath("cut.fugato");
+        QFile whole(FUGATO_DEMO_RECORDING), file(cut);
+        QVERIFY(whole.open(QIODevice::ReadOnly) && file.open(QIODevice::WriteOnly));
+        file.write(whole.read(whole.size() / 2));
+        file.close();
+        const qint64 before = QFileInfo(cut).size();
+        const Ran damaged = run({"pack", cut});
+        QCOMPARE(damaged.code, int(kExitNotWritten));
+        QVERIFY(damaged.err.contains("was not closed"));
+        QCOMPARE(QFileInfo(cut).size(), before);
+        QCOMPARE(run({"pack", "/nowhere.fugato"}).code, int(kExitUnreadable));
+    }
+
     void exitCodesTellWhatWentWrong() {
         QCOMPARE(run({}).code, int(kExitWrongUse));
         QCOMPARE(run({"dance"}).code, int(kExitWrongUse));
