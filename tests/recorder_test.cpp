@@ -251,6 +251,47 @@ private slots:
         QVERIFY(QString::fromStdString(r->damage.notes.at(0)).contains("found in its buffers and saved"));
     }
 
+    void damagedOrForeignBuffersAreNotBelieved() {
+        const std::string file = path("foreign.fugato");
+        std::mt19937 random(9);
+        for (int round = 0; round < 12; ++round) {
+            const pid_t child = fork();
+            if (child == 0) {
+                fug_options options{};
+                options.buffer_events = 1024;
+                options.memory_bytes = 1 << 20;
+                const std::string folder = QFileInfo(QString::fromStdString(file)).path().toStdString();
+                options.buffer_folder = folder.c_str();
+                fug_start(file.c_str(), &options);
+                for (int i = 0; i < 100; ++i) {
+                    FUG_MARK("Step");
+                }
+                kill(getpid(), SIGKILL);
+            }
+            waitpid(child, nullptr, 0);
+            const QDir folder(QFileInfo(QString::fromStdString(file)).path());
+            const QStringList buffers = folder.entryList({"fugato-*.buffers"});
+            QCOMPARE(buffers.size(), 1);
+            QFile bytes(folder.filePath(buffers[0]));
+            QVERIFY(bytes.open(QIODevice::ReadWrite));
+            if (round == 0) {  // of another recording: left alone
+                bytes.seek(24);
+                bytes.write("another!", 8);
+            } else {  // anything at all in the table and the rings
+                for (int i = 0; i < 400; ++i) {
+                    bytes.seek(4096 + (i % 2 ? qint64(random() % 512) : 524'288 + qint64(random() % 16'384)));
+                    bytes.putChar(char(random()));
+                }
+            }
+            bytes.close();
+            const auto r = open(file);
+            QVERIFY(r);
+            QCOMPARE(r->damage.indexMissing, round == 0);
+            if (round == 0) QVERIFY(folder.exists(buffers[0]));
+            QFile::remove(folder.filePath(buffers[0]));
+        }
+    }
+
     void aRecordingStillBeingMadeOpensAsFarAsItIs() {
         const std::string file = path("growing.fugato");
         const pid_t child = fork();
