@@ -698,14 +698,16 @@ private slots:
             done = true;
         });
         int sent = 0;
-        for (; !done || sent < 200; ++sent)
+        for (; !done || sent < 200; ++sent) {
             pthread_kill(done && sent ? pthread_self() : interrupted.native_handle(), SIGUSR1);
+            usleep(20);  // often, but not without a pause
+        }
         interrupted.join();
         sigaction(SIGUSR1, &before, nullptr);
         fug_stop();
         const auto r = open(file);
         QVERIFY(r);
-        QVERIFY2(r->markerCount() > 90'000, qPrintable(QString::number(r->markerCount())));
+        QVERIFY2(r->markerCount() > 50'000, qPrintable(QString::number(r->markerCount())));
         QVERIFY(r->repairs.beginsWithoutEnd + r->repairs.endsWithoutBegin < 100);
         QVERIFY(!r->points.empty());
         for (const Point& point : r->points)
