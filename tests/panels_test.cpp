@@ -98,6 +98,16 @@ private slots:
         t.at(20, "core 1", R"("do":"switch","thread":12)").at(60, "core 1", R"("do":"switch","thread":0)");
         return t.open();
     }
+    /// The first 100 µs of a recording, 10 pixels a microsecond.
+    static QImage paintedTracks(LanePicture& picture, const std::shared_ptr<const Recording>& recording,
+                                const QRect& area) {
+        picture.setRecording(recording);
+        picture.setView(0, 100'000);
+        QImage image(area.size(), QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, area, 0);
+        return image;
+    }
     static size_t trackNamed(const LanePicture& picture, const QString& name) {
         const auto& tracks = picture.tracks().tracks();
         for (size_t i = 0; i < tracks.size(); ++i)
@@ -108,13 +118,8 @@ private slots:
     void everythingRecordedHasATrackThatIsReadableUnderThePointer() {
         const auto recording = tracked();
         LanePicture picture;
-        picture.setRecording(recording);
-        picture.setView(0, 100'000);
         const QRect area(0, 0, LanePicture::kLabelWidth + 1000, 700);
-        QImage image(area.size(), QImage::Format_RGB32);
-        QPainter painter(&image);
-        picture.paint(painter, area, 0);
-        painter.end();
+        const QImage image = paintedTracks(picture, recording, area);
         const auto wordsAt = [&](const char* name, int us, int down = 12) {
             const size_t track = trackNamed(picture, name);
             if (track == picture.tracks().tracks().size()) return QString("no such track");
@@ -156,13 +161,8 @@ private slots:
         QCOMPARE(int(lane.scheduleAt(80'000)->state), int(ThreadState::Running));
         QCOMPARE(int(lane.scheduleAt(95'000)->state), int(ThreadState::Blocked));
         LanePicture picture;
-        picture.setRecording(recording);
-        picture.setView(0, 100'000);
         const QRect area(0, 0, LanePicture::kLabelWidth + 1000, 700);
-        QImage image(area.size(), QImage::Format_RGB32);
-        QPainter painter(&image);
-        picture.paint(painter, area, 0);
-        painter.end();
+        const QImage image = paintedTracks(picture, recording, area);
         const QRect box = picture.laneRect(area, 0, laneNamed(*recording, "main"));
         const int y = box.top() + LanePicture::kRail - 3;
         const auto inked = [&](int from, int to) {
