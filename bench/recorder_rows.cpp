@@ -16,7 +16,7 @@
 #include <thread>
 #include <vector>
 
-#include "core/model/model_builder.h"
+#include "core/model/open_recording.h"
 #include "format/binary_form.h"
 #include "format/packed_events.h"
 #include "rows.h"

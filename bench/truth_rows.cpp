@@ -3,7 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/explain/explanation.h"
-#include "core/model/model_builder.h"
+#include "core/model/open_recording.h"
 #include "rows.h"
 
 namespace measure {

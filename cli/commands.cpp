@@ -9,7 +9,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/explain/sentences.h"
-#include "core/model/model_builder.h"
+#include "core/model/open_recording.h"
 
 namespace fugato {
 

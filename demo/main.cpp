@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 
 #include "regatta.h"
+#include "scale.h"
 
 namespace {
 
@@ -78,7 +79,17 @@ int main(int argc, char** argv) {
         ->check(CLI::IsMember({"all", "none"}))
         ->capture_default_str();
     app.add_option("--truth", truth, "where to list the planted causes (JSON); needs --virtual");
+    uint64_t scale = 0;
+    app.add_option("--scale", scale,
+                   "instead of a race, a recording of so many markers in thirty lanes, for trying what grows")
+        ->check(CLI::Range(uint64_t{1}, uint64_t{10'000'000'000}));
     CLI11_PARSE(app, argc, argv);
+    if (scale) {
+        std::string problem;
+        if (skerry::writeScaled(out, scale, settings.seed, problem)) return 0;
+        std::fprintf(stderr, "skerry: %s. Choose another --out.\n", problem.c_str());
+        return 1;
+    }
     if (!app.count("--detail")) settings.detail = virtualClock ? 0 : 1;
     if (!chooseTroubles(troubles, settings.troubles)) return 2;
     if (!truth.empty() && !virtualClock) {

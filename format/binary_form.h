@@ -13,7 +13,6 @@ inline constexpr const char* kNotClosed =
     "The last instants before it ended may be missing.";
 
 bool looksBinary(ByteSource& source);
-Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink& sink, const Progress& progress);
 /// Appends the whole recording to `write`; returns false where a write failed or it was cancelled.
 bool writeBinary(const EventStore& store, const std::function<bool(std::string_view)>& write, const Progress& progress);
 
@@ -28,6 +27,7 @@ struct BlockDirectory {
     uint64_t gaps = 0;  // stretches of bytes that are no block
 };
 BlockDirectory findBlocks(ByteSource& source);
+bool holdsEvents(uint32_t blockType);
 /// Reads the payload of the block at an entry. Returns false where it is cut or damaged.
 bool readPayload(ByteSource& source, const layout::IndexEntry& block, std::string& payload);
 

@@ -10,7 +10,7 @@
 
 namespace fugato {
 
-/// Random access to bytes that do not change while they are read. Not thread safe.
+/// Random access to bytes that do not change while they are read. Any number of threads may read.
 class ByteSource {
 public:
     virtual ~ByteSource() = default;

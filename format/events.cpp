@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "events.h"
 
+#include <algorithm>
 #include <queue>
 
 namespace fugato {
@@ -54,6 +55,11 @@ void EventStore::inTimeOrder(const std::function<bool(uint32_t, const Event&)>& 
             heads.push(cursor);
         }
     }
+}
+
+bool isUtf8(std::string_view text) {
+    if (std::none_of(text.begin(), text.end(), [](char c) { return c & 0x80; })) return true;
+    return cleanUtf8(text) == text;
 }
 
 std::string cleanUtf8(std::string_view text) {

@@ -144,6 +144,7 @@ private:
     std::deque<std::string> texts_;
 };
 
+bool isUtf8(std::string_view text);
 /// The text with every byte sequence that is not UTF-8 replaced by U+FFFD.
 std::string cleanUtf8(std::string_view text);
 

@@ -30,6 +30,7 @@ enum Column {
     kColumns
 };
 
+constexpr size_t kBatch = 512;  // events handed on at once
 constexpr uint64_t kMostColumnBytes = 256u << 20;
 
 /// Numbers as a symbol each (their size and leading bits) and the remaining bits: below 16 the number
@@ -146,7 +147,7 @@ std::string packEvents(const std::vector<RawEvent>& events, uint64_t firstTicks,
 }
 
 bool unpackEvents(std::string_view payload, uint32_t count, uint64_t firstTicks,
-                  const std::function<void(const RawEvent&)>& take) {
+                  const std::function<void(std::span<const RawEvent>)>& take) {
     if (count > kMostPackedEvents) return false;
     std::array<std::string, kColumns> columns;
     const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
@@ -179,8 +180,10 @@ bool unpackEvents(std::string_view payload, uint32_t count, uint64_t firstTicks,
     } beginIds(columns[BeginIds]), otherIds(columns[OtherIds]), values(columns[Values]), texts(columns[Texts]);
     uint64_t previous = firstTicks, lastA = 0, number = 0;
     uint32_t lastId = 0;
-    for (const char kind : columns[Kinds]) {
-        RawEvent event;
+    RawEvent batch[kBatch];
+    size_t filled = 0;
+    const auto next = [&](char kind, RawEvent& event) {
+        event = {};
         event.kind = static_cast<Kind>(kind);
         if (kind == 0 || static_cast<unsigned char>(kind) > 31) return false;
         if (!times[(timesOf(event.kind) - BeginTimes) / 2].number(number)) return false;
@@ -197,10 +200,18 @@ bool unpackEvents(std::string_view payload, uint32_t count, uint64_t firstTicks,
             event.a = lastA += static_cast<uint64_t>(unzigzag(number));
         }
         if (hasB(event.kind) && !readVarint(values.at, values.end, event.b)) return false;
-        if (hasText(event.kind) && !readText(texts.at, texts.end, event.text)) return false;
-        take(event);
+        return !hasText(event.kind) || readText(texts.at, texts.end, event.text);
+    };
+    bool good = true;
+    for (size_t i = 0; i < columns[Kinds].size() && good; ++i) {
+        good = next(columns[Kinds][i], batch[filled]);
+        if (good && ++filled == kBatch) {
+            take({batch, filled});
+            filled = 0;
+        }
     }
-    return true;
+    if (filled) take({batch, filled});
+    return good;
 }
 
 }  // namespace fugato

@@ -6,7 +6,7 @@
 
 #include <fugato_layout.hpp>
 #include <functional>
-#include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -19,9 +19,9 @@ inline constexpr uint32_t kMostPackedEvents = 1u << 18;
 /// The columns before compression, for measuring them against other compressors.
 std::vector<std::string> eventColumns(const std::vector<layout::RawEvent>& events, uint64_t firstTicks);
 std::string packEvents(const std::vector<layout::RawEvent>& events, uint64_t firstTicks, int level = 19);
-/// Calls `take` with each event in order (its text is valid during the call only). Returns false where
-/// the payload does not hold `count` events.
+/// Calls `take` with the events in order, several at a time (their texts are valid during the call only).
+/// Returns false where the payload does not hold `count` events.
 bool unpackEvents(std::string_view payload, uint32_t count, uint64_t firstTicks,
-                  const std::function<void(const layout::RawEvent&)>& take);
+                  const std::function<void(std::span<const layout::RawEvent>)>& take);
 
 }  // namespace fugato

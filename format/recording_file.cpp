@@ -2,6 +2,7 @@
 #include "recording_file.h"
 
 #include "binary_form.h"
+#include "binary_reader.h"
 #include "rescue.h"
 #include "text_form.h"
 
@@ -20,13 +21,7 @@ Result<Damage> readRecordingFile(const std::string& path, EventSink& sink, const
     auto opened = openRecordingSource(path);
     if (!opened) return opened.failure();
     auto damage = readRecording(*opened->source, path, sink, progress);
-    if (damage && !opened->note.empty()) {
-        if (opened->beingWritten && damage->indexMissing) {  // a growing file has no index yet
-            damage->indexMissing = false;
-            std::erase(damage->notes, kNotClosed);
-        }
-        damage->notes.insert(damage->notes.begin(), opened->note);
-    }
+    if (damage) noteOpening(*damage, *opened);
     return damage;
 }
 

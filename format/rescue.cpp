@@ -249,4 +249,13 @@ Result<OpenedRecording> openRecordingSource(const std::string& path) {
     return opened;
 }
 
+void noteOpening(Damage& damage, const OpenedRecording& opened) {
+    if (opened.note.empty()) return;
+    if (opened.beingWritten && damage.indexMissing) {  // a growing file has no index yet
+        damage.indexMissing = false;
+        std::erase(damage.notes, kNotClosed);
+    }
+    damage.notes.insert(damage.notes.begin(), opened.note);
+}
+
 }  // namespace fugato

@@ -7,6 +7,7 @@
 #pragma once
 
 #include "byte_source.h"
+#include "events.h"
 
 namespace fugato {
 
@@ -18,5 +19,7 @@ struct OpenedRecording {
 };
 
 Result<OpenedRecording> openRecordingSource(const std::string& path);
+/// Puts what was special about opening before what was wrong in the file.
+void noteOpening(Damage& damage, const OpenedRecording& opened);
 
 }  // namespace fugato

@@ -396,10 +396,10 @@ private slots:
         QVERIFY(window_->statusText().startsWith("Simulate, "));
         QTest::mouseDClick(lanes.viewport(), Qt::LeftButton, {}, placeOf(simulate));
         const MarkerRow& row = r.lanes[main].rows[1];
-        QVERIFY(selection().view().begin <= row.begin[simulate.index] &&
-                selection().view().end >= row.end[simulate.index]);
+        QVERIFY(selection().view().begin <= row.begin(simulate.index) &&
+                selection().view().end >= row.end(simulate.index));
         QVERIFY(selection().view().end - selection().view().begin <
-                2 * (row.end[simulate.index] - row.begin[simulate.index]));
+                2 * (row.end(simulate.index) - row.begin(simulate.index)));
     }
 
     void sentencesLeadToTheirPlace() {

@@ -276,12 +276,14 @@ private slots:
         const std::string payload = packEvents(events, events.front().ticks);
         QVERIFY(payload.size() < events.size() * 3);
         size_t at = 0;
-        const bool whole =
-            unpackEvents(payload, uint32_t(events.size()), events.front().ticks, [&](const layout::RawEvent& e) {
-                if (at < events.size() && (e.ticks != events[at].ticks || e.kind != events[at].kind ||
-                                           e.id != events[at].id || e.a != events[at].a))
-                    at = events.size() + 1;
-                ++at;
+        const bool whole = unpackEvents(
+            payload, uint32_t(events.size()), events.front().ticks, [&](std::span<const layout::RawEvent> some) {
+                for (const layout::RawEvent& e : some) {
+                    if (at < events.size() && (e.ticks != events[at].ticks || e.kind != events[at].kind ||
+                                               e.id != events[at].id || e.a != events[at].a))
+                        at = events.size() + 1;
+                    ++at;
+                }
             });
         QVERIFY(whole);
         QCOMPARE(at, events.size());
@@ -300,10 +302,10 @@ private slots:
             const int changes = 1 + int(random() % 3);
             for (int k = 0; k < changes; ++k) bad[random() % bad.size()] = static_cast<char>(random());
             if (i % 4 == 0) bad.resize(random() % bad.size());
-            unpackEvents(bad, uint32_t(events.size()), 0, [](const layout::RawEvent&) {});
+            unpackEvents(bad, uint32_t(events.size()), 0, [](std::span<const layout::RawEvent>) {});
         }
-        QVERIFY(!unpackEvents(good, 5, 0, [](const layout::RawEvent&) {}));
-        QVERIFY(!unpackEvents(good, UINT32_MAX, 0, [](const layout::RawEvent&) {}));
+        QVERIFY(!unpackEvents(good, 5, 0, [](std::span<const layout::RawEvent>) {}));
+        QVERIFY(!unpackEvents(good, UINT32_MAX, 0, [](std::span<const layout::RawEvent>) {}));
     }
 
     void unknownBlocksAndReservedEventsAreSkipped() {

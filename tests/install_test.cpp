@@ -7,7 +7,7 @@
 #include <QTemporaryDir>
 #include <QtTest>
 
-#include "core/model/model_builder.h"
+#include "core/model/open_recording.h"
 
 using namespace fugato;
 
@@ -52,7 +52,7 @@ class InstallTest : public QObject {
         QVERIFY(r);
         QVERIFY(!r->damage.any());
         QCOMPARE(r->markerCount(), size_t{10});
-        QCOMPARE(r->siteOf(r->lanes[0].rows[0].path[0]).name, name);
+        QCOMPARE(r->siteOf(r->lanes[0].rows[0].path(0)).name, name);
     }
 
 private slots:
@@ -94,8 +94,8 @@ private slots:
         const auto plugin = open(record("client_plugin", {build + "/libplugin.so"}));
         QVERIFY(plugin);
         QCOMPARE(plugin->markerCount(), size_t{20});
-        for (const PathId path : plugin->lanes[0].rows[0].path)
-            QCOMPARE(plugin->nameOf(path), std::string("In the plugin"));
+        for (uint32_t i = 0; i < 20; ++i)
+            QCOMPARE(plugin->nameOf(plugin->lanes[0].rows[0].path(i)), std::string("In the plugin"));
         QCOMPARE(plugin->lanes[0].arguments.size(), size_t{20});
     }
 

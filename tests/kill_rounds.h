@@ -14,7 +14,7 @@
 #include <string>
 #include <thread>
 
-#include "core/model/model_builder.h"
+#include "core/model/open_recording.h"
 
 namespace fugato {
 

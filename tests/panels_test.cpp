@@ -350,7 +350,7 @@ private slots:
         picture.layOut(explained(r), 10);
         const auto& column = picture.columns()[static_cast<size_t>(picture.xAt(400'000))];
         QVERIFY(column.point != kNone);
-        QCOMPARE(r->points[column.point].text, std::string("broken"));
+        QCOMPARE(r->text(r->points[column.point].text), std::string_view("broken"));
     }
 
     void stripDrawsOverrunAboveAndHeadroomBelowTheDeadline() {

@@ -8,7 +8,7 @@
 #include <memory>
 #include <string>
 
-#include "core/model/model_builder.h"
+#include "core/model/open_recording.h"
 
 namespace fugato {
 

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "document.h"
 
-#include "core/model/model_builder.h"
+#include "core/model/open_recording.h"
 
 namespace fugato {
 

@@ -112,7 +112,7 @@ void MarkerDrawer::follow(const QModelIndex& index, bool zoom) {
     selection_.chooseMarker(marker);
     if (!zoom) return;
     const MarkerRow& markers = document_.recording()->lanes[marker.lane].rows[marker.row];
-    const int64_t begin = markers.begin[marker.index], end = markers.end[marker.index],
+    const int64_t begin = markers.begin(marker.index), end = markers.end(marker.index),
                   margin = std::max<int64_t>((end - begin) / 12, 10);
     selection_.showSpan(begin - margin, end + margin, true);
 }

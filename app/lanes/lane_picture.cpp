@@ -184,9 +184,9 @@ MarkerRef LanePicture::markerAt(const QRect& area, int scrolled, const QPoint& a
     const MarkerRow& markers = rows[row];
     uint32_t looked = 0;
     for (uint32_t i = markers.firstEndingAfter(from - 1);
-         i < markers.size() && markers.begin[i] < to && looked < 20'000; ++i, ++looked) {
-        if (markers.end[i] - markers.begin[i] <= longest) continue;
-        longest = markers.end[i] - markers.begin[i];
+         i < markers.size() && markers.begin(i) < to && looked < 20'000; ++i, ++looked) {
+        if (markers.end(i) - markers.begin(i) <= longest) continue;
+        longest = markers.end(i) - markers.begin(i);
         found = {lane, row, i};
     }
     return found;
@@ -195,8 +195,8 @@ MarkerRef LanePicture::markerAt(const QRect& area, int scrolled, const QPoint& a
 QRect LanePicture::markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const {
     const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
     const QRect axis = axisOf(area), lane = laneRect(area, scrolled, marker.lane);
-    const int left = static_cast<int>(std::max<double>(axis.left(), xAt(area, row.begin[marker.index])));
-    const int right = static_cast<int>(std::min<double>(axis.right(), xAt(area, row.end[marker.index])));
+    const int left = static_cast<int>(std::max<double>(axis.left(), xAt(area, row.begin(marker.index))));
+    const int right = static_cast<int>(std::min<double>(axis.right(), xAt(area, row.end(marker.index))));
     return QRect(left, lane.top() + kRail + static_cast<int>(marker.row) * kRowHeight, std::max(1, right - left),
                  kRowHeight - 1)
         .intersected(axis);
@@ -238,10 +238,10 @@ const QStaticText& LanePicture::text(uint32_t site, int characters) {
 double LanePicture::inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const {
     if (!explanation_ || frame_ >= explanation_->frames.size()) return 0;
     const Frame& f = explanation_->frame(frame_);
-    if (row.begin[first] >= f.end || row.end[last] <= f.begin) return 0;
+    if (row.begin(first) >= f.end || row.end(last) <= f.begin) return 0;
     double ink = 0;
     for (uint32_t i = first; i <= last && i < first + 4; ++i)
-        ink = std::max(ink, inkOf(recording_->lanes[lane], row.path[i]));
+        ink = std::max(ink, inkOf(recording_->lanes[lane], row.path(i)));
     return ink;
 }
 
@@ -262,8 +262,8 @@ void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRect
 void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane,
                               const MarkerRow& row, uint32_t index) {
     const Theme& t = theme();
-    const PathId path = row.path[index];
-    const bool wait = row.flags[index] & kMarkerWait;
+    const PathId path = row.path(index);
+    const bool wait = row.flags(index) & kMarkerWait;
     const double ink = inkAt(lane, row, index, index);
     // Whole pixels: the raster fills those quickest.
     const int x = static_cast<int>(std::floor(box.left())), y = static_cast<int>(box.top());
@@ -311,18 +311,18 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         run = {};
     };
     uint32_t i = markers.firstEndingAfter(begin_);
-    while (i < markers.size() && markers.begin[i] < end_) {
-        const double left = xOf(markers.begin[i]), right = xOf(markers.end[i]);
+    while (i < markers.size() && markers.begin(i) < end_) {
+        const double left = xOf(markers.begin(i)), right = xOf(markers.end(i));
         if (right - left >= kNarrow) {
             const QRectF box(std::max<double>(left, axis.left() - 2), top,
                              std::min<double>(right, axis.right() + 3) - std::max<double>(left, axis.left() - 2),
                              height);
             paintMarker(painter, axis, box, lane, markers, i);
-            const bool narrow = right - left < 22 && !(markers.flags[i] & kMarkerWait);
-            if (!narrow || markers.path[i] != run.path || left - run.right > 3) endRun();
+            const bool narrow = right - left < 22 && !(markers.flags(i) & kMarkerWait);
+            if (!narrow || markers.path(i) != run.path || left - run.right > 3) endRun();
             if (narrow) {
                 if (!run.count) run.left = left;
-                run.path = markers.path[i];
+                run.path = markers.path(i);
                 run.right = right;
                 run.ink = inkAt(lane, markers, i, i);
                 ++run.count;
@@ -333,12 +333,11 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         // Everything that begins in this column of pixels, except a last one that is wide.
         const int column = std::clamp(static_cast<int>(std::floor(left)) - axis.left(), 0, axis.width() - 1);
         const auto next = begin_ + static_cast<int64_t>(std::ceil((column + 1) * nsPerPixel));
-        auto j = static_cast<uint32_t>(std::lower_bound(markers.begin.begin() + i, markers.begin.end(), next) -
-                                       markers.begin.begin());
+        uint32_t j = markers.firstFrom(next);
         j = std::max(j, i + 1);
-        if (j > i + 1 && static_cast<double>(markers.end[j - 1] - markers.begin[j - 1]) * perNs >= kNarrow) --j;
-        int64_t work = markers.busyUntil[j - 1] - (i ? markers.busyUntil[i - 1] : 0);
-        if (!markers.waitUntil.empty()) work -= markers.waitUntil[j - 1] - (i ? markers.waitUntil[i - 1] : 0);
+        if (j > i + 1 && static_cast<double>(markers.end(j - 1) - markers.begin(j - 1)) * perNs >= kNarrow) --j;
+        int64_t work = markers.busyBefore(j) - markers.busyBefore(i);
+        if (markers.hasWaits()) work -= markers.waitBefore(j) - markers.waitBefore(i);
         const double covered = std::clamp(static_cast<double>(work) / nsPerPixel, work > 0 ? 0.2 : 0.0, 1.0);
         const double ink = j - i <= 4 ? inkAt(lane, markers, i, j - 1) : 0;
         QColor color = ink > 0 ? t.ink(ink) : work > 0 ? t.markerEdge : t.waitingDots;

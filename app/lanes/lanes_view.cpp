@@ -172,7 +172,7 @@ void LanesView::mouseDoubleClickEvent(QMouseEvent* event) {
     const MarkerRef marker = picture_.markerAt(viewport()->rect(), scrolled(), event->pos());
     if (!marker.valid()) return;
     const MarkerRow& row = document_.recording()->lanes[marker.lane].rows[marker.row];
-    const int64_t begin = row.begin[marker.index], end = row.end[marker.index],
+    const int64_t begin = row.begin(marker.index), end = row.end(marker.index),
                   margin = std::max<int64_t>((end - begin) / 12, 10);
     selection_.chooseMarker(marker);
     selection_.showSpan(begin - margin, end + margin, true);
@@ -207,14 +207,14 @@ QString LanesView::wordsFor(const MarkerRef& marker) const {
     const Recording& r = *document_.recording();
     const Lane& lane = r.lanes[marker.lane];
     const MarkerRow& row = lane.rows[marker.row];
-    const Site& site = r.siteOf(row.path[marker.index]);
-    const int64_t begin = row.begin[marker.index], end = row.end[marker.index];
+    const Site& site = r.siteOf(row.path(marker.index));
+    const int64_t begin = row.begin(marker.index), end = row.end(marker.index);
     QString words = "<b>" + q(site.name).toHtmlEscaped() + "</b>";
     if (!site.category.empty()) words += " · " + q(site.category).toHtmlEscaped();
     if (!site.description.empty()) words += "<br>" + q(site.description).toHtmlEscaped();
     words += tr("<br>%1 on %2, of which itself %3")
                  .arg(q(durationText(end - begin)), q(lane.name).toHtmlEscaped(), q(durationText(r.selfTime(marker))));
-    if (const Wait* wait = row.flags[marker.index] & kMarkerWait ? lane.waitOf(marker) : nullptr) {
+    if (const Wait* wait = row.flags(marker.index) & kMarkerWait ? lane.waitOf(marker) : nullptr) {
         words += tr("<br>waits (%1)").arg(waitKindName(wait->kind));
         if (wait->object != kNone) {
             words += tr(" for ‘%1’").arg(q(r.objects[wait->object]).toHtmlEscaped());
@@ -238,25 +238,24 @@ QString LanesView::wordsFor(const MarkerRef& marker) const {
         }
     }
     for (const LinkEnd& link : lane.linkIns) {  // where the work, or the end of a wait, came from
-        if (link.time < begin || link.time > end || link.path != row.path[marker.index]) continue;
-        const auto source = r.linkSources.find(link.link);
-        if (source == r.linkSources.end()) continue;
+        if (link.time < begin || link.time > end || link.path != row.path(marker.index)) continue;
+        const auto source = r.linkSource(link.link);
+        if (!source) continue;
         words += tr("<br>linked from ‘%1’ on %2, %3 earlier")
-                     .arg(q(r.pathText(source->second.path)).toHtmlEscaped(),
-                          q(r.lanes[source->second.lane].name).toHtmlEscaped(),
-                          q(durationText(link.time - source->second.time)));
+                     .arg(q(r.pathText(source->path)).toHtmlEscaped(), q(r.lanes[source->lane].name).toHtmlEscaped(),
+                          q(durationText(link.time - source->time)));
         break;
     }
     const auto [from, to] = lane.argumentsOf(marker.row, marker.index);
     for (const Argument* argument = from; argument != to && argument - from < 12; ++argument)
         words += "<br>" + q(r.keys[argument->key]).toHtmlEscaped() + " = " +
-                 q(argument->valueText()).left(200).toHtmlEscaped();
-    if (row.flags[marker.index] & kMarkerChangedNothing) words += tr("<br>changed nothing: it need not have run");
+                 q(r.valueText(*argument)).left(200).toHtmlEscaped();
+    if (row.flags(marker.index) & kMarkerChangedNothing) words += tr("<br>changed nothing: it need not have run");
     if (site.longestNs && end - begin > site.longestNs)
         words += tr("<br>longer than the %1 expected").arg(q(durationText(site.longestNs)));
     if (const QString state = picture_.tracks().scheduleWords(lane, (begin + end) / 2); !state.isEmpty())
         words += tr("<br>in its middle %1").arg(state.toHtmlEscaped());
-    if (row.flags[marker.index] & kMarkerEndRepaired)
+    if (row.flags(marker.index) & kMarkerEndRepaired)
         words += tr("<br>never ended; drawn to where it must have been over");
     if (!site.file.empty()) words += "<br>" + q(site.file).toHtmlEscaped() + ":" + QString::number(site.line);
     return words;

@@ -32,7 +32,7 @@ QString numberText(double value) {
 }
 
 /// The last position whose time is not after `time`, or times.size() where there is none.
-size_t positionAt(const std::vector<int64_t>& times, int64_t time) {
+size_t positionAt(const Column<int64_t>& times, int64_t time) {
     const auto after = std::upper_bound(times.begin(), times.end(), time);
     return after == times.begin() ? times.size() : static_cast<size_t>(after - times.begin()) - 1;
 }
@@ -135,7 +135,7 @@ void TrackPicture::paint(QPainter& painter, const TimeAxis& axis, size_t index) 
 }
 
 /// A value holds until the next one. Each column shows the lowest and highest of its values.
-void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const std::vector<int64_t>& times,
+void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const Column<int64_t>& times,
                               const std::function<double(size_t)>& value, double low, double high,
                               const double* threshold) {
     const Theme& t = theme();
@@ -210,7 +210,9 @@ void TrackPicture::paintPoints(QPainter& painter, const TimeAxis& axis) {
         const auto after = next == at ? at + 1 : next;
         const double room =
             (after == points.end() ? box.right() : std::min<double>(box.right(), axis.xAt(after->time))) - x;
-        if (room > 60) word(painter, axis, QRectF(x + 2, box.top(), room - 6, box.height()), q(at->text), t.muted);
+        if (room > 60)
+            word(painter, axis, QRectF(x + 2, box.top(), room - 6, box.height()), q(recording_->text(at->text)),
+                 t.muted);
         at = after;
     }
 }
@@ -226,7 +228,7 @@ void TrackPicture::paintState(QPainter& painter, const TimeAxis& axis, const Sta
         drawn = right;
         const QRectF box(left, axis.box.top() + 2, std::max(1.0, right - left - 1), axis.box.height() - 5);
         painter.fillRect(box.intersected(axis.box), t.stage);
-        word(painter, axis, box, q(at->value), t.text);
+        word(painter, axis, box, q(recording_->text(at->value)), t.text);
     }
 }
 
@@ -246,7 +248,7 @@ void TrackPicture::paintOperations(QPainter& painter, const TimeAxis& axis) {
         painter.fillRect(box, t.marker);
         painter.fillRect(QRectF(box.left(), box.bottom() - 2, box.width(), 2), at->code ? t.plum : t.markerEdge);
         if (right - left < 12) continue;
-        for (const Operation::Step& step : at->steps)
+        for (const OperationStep& step : recording_->stepsOf(*at))
             painter.fillRect(QRectF(axis.xAt(step.time), box.top(), 1, box.height()), t.text);
         QString words = q(recording_->sites[at->site].name);
         if (at->code) words += QObject::tr(": failed, %1").arg(at->code);
@@ -315,11 +317,12 @@ void TrackPicture::paintPictures(QPainter& painter, const TimeAxis& axis) {
         if (x < drawnTo) continue;
         const auto [image, isNew] = images_.try_emplace(static_cast<size_t>(at - pictures.begin()));
         if (isNew)  // at its final size and in the painter's own form, so that drawing it is copying
-            image->second = QImage(reinterpret_cast<const uchar*>(at->pixels.data()), static_cast<int>(at->width),
-                                   static_cast<int>(at->height), static_cast<int>(at->width * 3), QImage::Format_RGB888)
-                                .scaled(std::max(1, static_cast<int>(width)), height, Qt::IgnoreAspectRatio,
-                                        Qt::SmoothTransformation)
-                                .convertToFormat(QImage::Format_ARGB32_Premultiplied);
+            image->second =
+                QImage(reinterpret_cast<const uchar*>(recording_->text(at->pixels).data()), static_cast<int>(at->width),
+                       static_cast<int>(at->height), static_cast<int>(at->width * 3), QImage::Format_RGB888)
+                    .scaled(std::max(1, static_cast<int>(width)), height, Qt::IgnoreAspectRatio,
+                            Qt::SmoothTransformation)
+                    .convertToFormat(QImage::Format_ARGB32_Premultiplied);
         painter.drawImage(QPoint(static_cast<int>(x) + 2, axis.box.top() + 3), image->second);
         drawnTo = x + width + 6;
     }
@@ -337,13 +340,13 @@ QString TrackPicture::operationWords(const Operation& operation) const {
     words += operation.endedOn == kNone
                  ? QObject::tr(", never ended")
                  : QObject::tr(", ended on %1").arg(q(r.lanes[operation.endedOn].name).toHtmlEscaped());
-    for (const Operation::Step& step : operation.steps)
+    for (const OperationStep& step : r.stepsOf(operation))
         words += QObject::tr("<br>after %1: %2 (%3)")
                      .arg(q(durationText(step.time - operation.begin)), q(r.sites[step.site].name).toHtmlEscaped(),
                           q(r.lanes[step.lane].name).toHtmlEscaped());
     if (operation.code)
         words += QObject::tr("<br>failed with code %1").arg(operation.code) +
-                 (operation.text.empty() ? QString() : ": " + q(operation.text).toHtmlEscaped());
+                 (operation.text ? ": " + q(r.text(operation.text)).toHtmlEscaped() : QString());
     return words;
 }
 
@@ -359,7 +362,8 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
             for (int shown = 0; near != r.points.end() && near->time <= axis.timeAt(at.x() + 4) && shown < 6;
                  ++near, ++shown) {
                 if (shown) words += "<br>";
-                words += QString("<b>%1</b> · %2").arg(severityName(near->severity), q(near->text).toHtmlEscaped());
+                words +=
+                    QString("<b>%1</b> · %2").arg(severityName(near->severity), q(r.text(near->text)).toHtmlEscaped());
                 if (near->code) words += QObject::tr(" (code %1)").arg(*near->code);
                 words += QObject::tr(" · %1, at %2")
                              .arg(q(r.lanes[near->lane].name).toHtmlEscaped(), q(durationText(near->time)));
@@ -370,7 +374,7 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
             for (const StateSpan& span : r.states[track.index].spans)
                 if (span.begin <= time && time < span.end)
                     return QObject::tr("<b>%1</b>: %2, for %3")
-                        .arg(q(r.states[track.index].name).toHtmlEscaped(), q(span.value).toHtmlEscaped(),
+                        .arg(q(r.states[track.index].name).toHtmlEscaped(), q(r.text(span.value)).toHtmlEscaped(),
                              q(durationText(span.end - span.begin)));
             return {};
         }
@@ -403,14 +407,15 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
                     .arg(q(pool.name).toHtmlEscaped(), bytesText(static_cast<double>(pool.bytesInUse[held])));
             std::vector<const Allocation*> open;
             for (const Allocation& allocation : r.allocations)
-                if (allocation.pool == track.index && !allocation.name.empty() && allocation.taken <= time &&
+                if (allocation.pool == track.index && allocation.name && allocation.taken <= time &&
                     (!allocation.givenBack || allocation.given > time))
                     open.push_back(&allocation);
             std::sort(open.begin(), open.end(), [](auto* x, auto* y) { return x->bytes > y->bytes; });
             for (size_t i = 0; i < std::min<size_t>(5, open.size()); ++i)
-                words += QObject::tr("<br>%1: %2%3")
-                             .arg(q(open[i]->name).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
-                                  open[i]->givenBack ? QString() : QObject::tr(", never given back"));
+                words +=
+                    QObject::tr("<br>%1: %2%3")
+                        .arg(q(r.text(open[i]->name)).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
+                             open[i]->givenBack ? QString() : QObject::tr(", never given back"));
             return words;
         }
         case Kind::Core: {

@@ -53,7 +53,7 @@ public:
     QString scheduleWords(const Lane& lane, int64_t time) const;
 
 private:
-    void paintCurve(QPainter& painter, const TimeAxis& axis, const std::vector<int64_t>& times,
+    void paintCurve(QPainter& painter, const TimeAxis& axis, const Column<int64_t>& times,
                     const std::function<double(size_t)>& value, double low, double high, const double* threshold);
     void paintPoints(QPainter& painter, const TimeAxis& axis);
     void paintState(QPainter& painter, const TimeAxis& axis, const State& state);

@@ -152,7 +152,7 @@ void StripPicture::paintStages(QPainter& painter, const QRect& band) const {
             const int from = band.left() + static_cast<int>(xAt(span.begin)),
                       to = band.left() + static_cast<int>(xAt(span.end));
             if (to - from < 2) continue;
-            named.emplace_back(QRect(from, band.top(), to - from - 1, band.height()), q(span.value));
+            named.emplace_back(QRect(from, band.top(), to - from - 1, band.height()), q(r.text(span.value)));
             painter.fillRect(named.back().first, t.stage);
         }
     }

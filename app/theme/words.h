@@ -7,6 +7,6 @@
 namespace fugato {
 
 /// Words of the core, as Qt holds them.
-inline QString q(const std::string& text) { return QString::fromStdString(text); }
+inline QString q(std::string_view text) { return QString::fromUtf8(text.data(), static_cast<qsizetype>(text.size())); }
 
 }  // namespace fugato

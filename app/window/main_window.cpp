@@ -332,8 +332,8 @@ void MainWindow::showStatus() {
     if (marker.valid()) {
         const MarkerRow& row = r.lanes[marker.lane].rows[marker.row];
         words << tr("%1, %2 on %3")
-                     .arg(q(r.nameOf(row.path[marker.index])),
-                          q(durationText(row.end[marker.index] - row.begin[marker.index])),
+                     .arg(q(r.nameOf(row.path(marker.index))),
+                          q(durationText(row.end(marker.index) - row.begin(marker.index))),
                           q(r.lanes[marker.lane].name));
     } else if (document_.explanation() && selection_.frame() < document_.explanation()->frames.size()) {
         words << tr("Frame %1, %2")

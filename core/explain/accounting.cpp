@@ -14,37 +14,43 @@ const char* pieceName(PieceKind kind) {
 
 namespace {
 constexpr int kStepsBack = 8;
-}
+constexpr uint32_t kNotLooked = kNone - 1;  // in a Cursor: this row has not been looked at
+}  // namespace
 
 Accountant::Accountant(const Recording& recording)
     : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {}
 
+/// Moves a row's cursor back to the last marker that begins before `time`.
+void Accountant::stepBack(const MarkerRow& markers, Cursor::Row& row, int64_t time) {
+    bool look = row.last == kNotLooked;
+    for (int steps = 0; !look && row.last != kNone && row.begin >= time; ++steps) {
+        row.last = row.last ? row.last - 1 : kNone;
+        if (row.last != kNone) row.begin = markers.begin(row.last);
+        look = steps == kStepsBack;  // far away
+    }
+    if (look) {
+        row.last = markers.lastBefore(time);
+        if (row.last != kNone) row.begin = markers.begin(row.last);
+    }
+    if (row.last != kNone) row.end = row.begin + markers.duration(row.last);
+}
+
 Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
     const auto& rows = recording_.lanes[lane].rows;
     Cursor& cursor = cursors_[lane];
-    const bool restart = !cursor.set || time > cursor.time;
-    if (restart) cursor.last.assign(rows.size(), kNone);
+    if (!cursor.set || time > cursor.time) cursor.rows.assign(rows.size(), {kNotLooked, INT64_MAX, 0});
     Here here{{}, INT64_MIN, false};
-    bool inside = true;
     for (uint32_t row = 0; row < rows.size(); ++row) {
-        uint32_t& last = cursor.last[row];
-        if (restart) last = rows[row].lastBefore(time);
-        for (int steps = 0; last != kNone && rows[row].begin[last] >= time; ++steps) {
-            if (steps == kStepsBack) {  // far away: look it up
-                last = rows[row].lastBefore(time);
-                break;
-            }
-            last = last ? last - 1 : kNone;
-        }
-        if (!inside || last == kNone) continue;
+        Cursor::Row& now = cursor.rows[row];
+        if (now.begin >= time && now.last != kNone) stepBack(rows[row], now, time);
+        if (now.last == kNone) break;
         here.anything = true;
-        if (rows[row].end[last] >= time) {
-            here.marker = {lane, row, last};
-            here.stretchBegin = rows[row].begin[last];
-        } else {
-            here.stretchBegin = std::max(here.stretchBegin, rows[row].end[last]);
-            inside = false;
+        if (now.end < time) {
+            here.stretchBegin = std::max(here.stretchBegin, now.end);
+            break;  // the rows below may lag behind; they catch up when they are looked at
         }
+        here.marker = {lane, row, now.last};
+        here.stretchBegin = now.begin;
     }
     cursor.time = time;
     cursor.set = true;
@@ -69,14 +75,12 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
                 const auto in = std::lower_bound(here.linkIns.begin(), here.linkIns.end(), time,
                                                  [](const LinkEnd& l, int64_t t) { return l.time < t; });
                 const Here next = at(lane, time + 1);
-                if (in != here.linkIns.end() && next.marker.valid() &&
-                    in->time <= here.rows[0].end[cursors_[lane].last[0]]) {
-                    const auto source = recording_.linkSources.find(in->link);
-                    if (source != recording_.linkSources.end() && source->second.time <= time &&
-                        !onWay_[source->second.lane]) {
-                        const int64_t asked = std::max(from, source->second.time);
+                if (in != here.linkIns.end() && next.marker.valid() && in->time <= cursors_[lane].rows[0].end) {
+                    const auto source = recording_.linkSource(in->link);
+                    if (source && source->time <= time && !onWay_[source->lane]) {
+                        const int64_t asked = std::max(from, source->time);
                         put(lane, asked, time, PieceKind::Queued, next.marker, lock);
-                        walk(source->second.lane, asked, from, lock, false);
+                        walk(source->lane, asked, from, lock, false);
                         break;
                     }
                 }
@@ -87,7 +91,7 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
             time = begin;
             continue;
         }
-        if (here.rows[now.marker.row].flags[now.marker.index] & kMarkerWait) {
+        if (here.rows[now.marker.row].flags(now.marker.index) & kMarkerWait) {
             walkWait(now.marker, time, begin, lock);
         } else {
             put(lane, begin, time, PieceKind::Running, now.marker, lock);
@@ -106,10 +110,10 @@ void Accountant::walkWait(const MarkerRef& marker, int64_t time, int64_t from, c
     LockVia via = lock;
     if (wait && kind != WaitKind::Pacing) {
         if (wait->link) {
-            const auto source = recording_.linkSources.find(wait->link);
-            if (source != recording_.linkSources.end() && source->second.time <= wait->end) {
-                enderLane = source->second.lane;
-                ended = source->second.time;
+            const auto source = recording_.linkSource(wait->link);
+            if (source && source->time <= wait->end) {
+                enderLane = source->lane;
+                ended = source->time;
             }
         } else if (wait->object != kNone) {
             // Whoever gave the lock back last before the wait was over.

@@ -58,10 +58,15 @@ public:
 
 private:
     struct Cursor {  // per lane: for each row the last marker that begins before `time`
+        struct Row {
+            uint32_t last;
+            int64_t begin, end;  // of that marker
+        };
         int64_t time = 0;
         bool set = false;
-        std::vector<uint32_t> last;
+        std::vector<Row> rows;
     };
+    static void stepBack(const MarkerRow& markers, Cursor::Row& row, int64_t time);
     struct Here {
         MarkerRef marker;      // innermost open just before the instant
         int64_t stretchBegin;  // since when it has been the innermost

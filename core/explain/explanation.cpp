@@ -96,7 +96,7 @@ void makeBaselines(Explanation& e) {
     std::vector<uint32_t> good;
     for (uint32_t i = 0; i < frames.size(); ++i) {
         const StateSpan* stage = e.recording->stageAt(frames[i].begin);
-        const std::string name = stage ? stage->value : "";
+        const std::string name(stage ? e.recording->text(stage->value) : std::string_view());
         byStage[name].push_back(i);
         if (e.frames[i].overrun) continue;
         good.push_back(i);
@@ -159,11 +159,11 @@ private:
             for (const uint32_t lane : r.groups[group].lanes) {
                 if (row >= r.lanes[lane].rows.size()) continue;
                 const MarkerRow& markers = r.lanes[lane].rows[row];
-                for (uint32_t i = markers.firstEndingAfter(f.begin); i < markers.size() && markers.begin[i] < f.end;
+                for (uint32_t i = markers.firstEndingAfter(f.begin); i < markers.size() && markers.begin(i) < f.end;
                      ++i) {
-                    if (markers.path[i] != path) continue;
+                    if (markers.path(i) != path) continue;
                     ++count;
-                    sum += markers.end[i] - markers.begin[i];
+                    sum += markers.end(i) - markers.begin(i);
                 }
             }
             number += count;
@@ -356,11 +356,11 @@ private:
                 continue;
             const auto& rows = r.lanes[piece.lane].rows;
             uint32_t row = piece.marker.row, index = piece.marker.index;
-            for (; row + 1 > r.paths[node.path].depth; --row) index = rows[row].parent[index];
+            for (; row + 1 > r.paths[node.path].depth; --row) index = rows[row].parent(index);
             const std::pair<uint32_t, uint32_t> instance{piece.lane, index};
             if (std::find(seen.begin(), seen.end(), instance) != seen.end()) continue;
             seen.push_back(instance);
-            sum += rows[row].end[index] - rows[row].begin[index];
+            sum += rows[row].end(index) - rows[row].begin(index);
         }
         return seen.empty() ? 0 : static_cast<double>(sum) / static_cast<double>(seen.size());
     }
@@ -390,7 +390,7 @@ uint32_t originOf(const Explanation& e, std::span<const Piece> pieces, uint32_t 
         if (!piece.marker.valid() || piece.lock.object != kNone || piece.lane == f.lane) continue;
         if (r.lanes[piece.lane].group != found.group || !r.paths.contains(found.path, piece.path)) continue;
         uint32_t root = piece.marker.index;
-        for (uint32_t row = piece.marker.row; row > 0; --row) root = r.lanes[piece.lane].rows[row].parent[root];
+        for (uint32_t row = piece.marker.row; row > 0; --row) root = r.lanes[piece.lane].rows[row].parent(root);
         auto& sum = roots[{piece.lane, root}];
         sum.first += piece.duration();
         sum.second = &piece;
@@ -399,13 +399,13 @@ uint32_t originOf(const Explanation& e, std::span<const Piece> pieces, uint32_t 
         std::max_element(roots.begin(), roots.end(), [](auto& a, auto& b) { return a.second.first < b.second.first; });
     if (longest == roots.end()) return frame;
     const Lane& lane = r.lanes[longest->first.first];
-    const int64_t begin = lane.rows[0].begin[longest->first.second], end = lane.rows[0].end[longest->first.second];
+    const int64_t begin = lane.rows[0].begin(longest->first.second), end = lane.rows[0].end(longest->first.second);
     const auto in = std::lower_bound(lane.linkIns.begin(), lane.linkIns.end(), begin,
                                      [](const LinkEnd& l, int64_t t) { return l.time < t; });
     if (in == lane.linkIns.end() || in->time > end) return frame;
-    const auto source = r.linkSources.find(in->link);
-    if (source == r.linkSources.end() || source->second.time >= f.begin) return frame;
-    const uint32_t origin = r.series[e.series].frameAt(source->second.time);
+    const auto source = r.linkSource(in->link);
+    if (!source || source->time >= f.begin) return frame;
+    const uint32_t origin = r.series[e.series].frameAt(source->time);
     return origin == kNone ? frame : std::min(origin, frame);
 }
 

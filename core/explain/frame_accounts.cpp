@@ -2,6 +2,10 @@
 #include "frame_accounts.h"
 
 #include <algorithm>
+#include <atomic>
+#include <functional>
+#include <thread>
+#include <unordered_map>
 
 namespace fugato {
 
@@ -47,26 +51,30 @@ uint32_t FrameAccounts::place(const PlaceKey& key) const {
     return found == index->places.end() ? kNone : found->second;
 }
 
-std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
-                                                   const Progress& progress) {
-    auto accounts = std::make_shared<FrameAccounts>();
-    FrameAccounts& a = *accounts;
-    a.series = series;
+namespace {
+
+/// The accounts of the frames [from, to), with keys and places of their own.
+struct Stretch {
+    FrameAccounts a;
+    FrameAccounts::Index index;
+};
+
+/// Returns false where `goOn` said so.
+bool accountStretch(const Recording& recording, const Column<Frame>& frames, size_t from, size_t to, Stretch& stretch,
+                    const std::function<bool(size_t done)>& goOn) {
+    FrameAccounts& a = stretch.a;
     std::unordered_map<PartKey, uint32_t, Hash> keyOf;
-    auto index = std::make_shared<FrameAccounts::Index>();
     Accountant accountant(recording);
     Sums time, calls;
-    // The instance last counted, per lane and row: the walk runs backwards on each lane.
-    std::vector<std::vector<uint32_t>> counted(recording.lanes.size());
-    for (size_t i = 0; i < counted.size(); ++i) counted[i].resize(recording.lanes[i].rows.size());
+    // The instance last counted, per lane and row: the walk runs backwards on each lane. The frame stands
+    // beside it, so that nothing is cleared between frames.
+    std::vector<std::vector<uint64_t>> counted(recording.lanes.size());
+    for (size_t i = 0; i < counted.size(); ++i) counted[i].resize(recording.lanes[i].rows.size(), UINT64_MAX);
 
-    const auto& frames = recording.series[series].frames;
     a.partsFrom.push_back(0);
     a.callsFrom.push_back(0);
-    for (size_t f = 0; f < frames.size(); ++f) {
-        if (progress && f % 256 == 0 && !progress(static_cast<double>(f) / static_cast<double>(frames.size())))
-            return nullptr;
-        for (auto& rows : counted) std::fill(rows.begin(), rows.end(), kNone);
+    for (size_t f = from; f < to; ++f) {
+        if ((f - from) % 256 == 0 && !goOn(f - from)) return false;
         int64_t pacing = 0;
         for (const Piece& piece : accountant.account(frames[f].lane, frames[f].begin, frames[f].end)) {
             const Lane& lane = recording.lanes[piece.lane];
@@ -77,20 +85,19 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
             PathId path = piece.path;
             uint32_t at = piece.marker.index;
             for (uint32_t row = piece.marker.row;; --row) {
-                if (counted[piece.lane][row] == at) break;  // and with it everything above
-                counted[piece.lane][row] = at;
-                calls.add(intern(index->places, a.places, PlaceKey{lane.group, path}), 1);
+                const uint64_t instance = static_cast<uint64_t>(f) << 32 | at;
+                if (counted[piece.lane][row] == instance) break;  // and with it everything above
+                counted[piece.lane][row] = instance;
+                calls.add(intern(stretch.index.places, a.places, PlaceKey{lane.group, path}), 1);
                 if (row == 0) break;
-                at = lane.rows[row].parent[at];
+                at = lane.rows[row].parent(at);
                 path = recording.paths[path].parent;
             }
         }
-        std::sort(time.touched.begin(), time.touched.end());
         for (const uint32_t key : time.touched) {
             a.parts.push_back({key, time.values[key]});
             time.values[key] = 0;
         }
-        std::sort(calls.touched.begin(), calls.touched.end());
         for (const uint32_t place : calls.touched) {
             a.calls.push_back({place, static_cast<uint32_t>(calls.values[place])});
             calls.values[place] = 0;
@@ -100,6 +107,67 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
         a.partsFrom.push_back(a.parts.size());
         a.callsFrom.push_back(a.calls.size());
         a.pacing.push_back(pacing);
+    }
+    return true;
+}
+
+/// Puts a stretch behind those before it. Keys get the numbers in which the frames first meet them, so
+/// the outcome does not depend on how the frames were shared out.
+void append(FrameAccounts& a, const Stretch& stretch, std::unordered_map<PartKey, uint32_t, Hash>& keyOf,
+            FrameAccounts::Index& index) {
+    std::vector<uint32_t> keys, places;
+    for (const PartKey& key : stretch.a.keys) keys.push_back(intern(keyOf, a.keys, key));
+    for (const PlaceKey& place : stretch.a.places) places.push_back(intern(index.places, a.places, place));
+    const FrameAccounts& s = stretch.a;
+    for (size_t f = 0; f < s.pacing.size(); ++f) {
+        const size_t part = a.parts.size(), call = a.calls.size();
+        for (size_t i = s.partsFrom[f]; i < s.partsFrom[f + 1]; ++i)
+            a.parts.push_back({keys[s.parts[i].key], s.parts[i].ns});
+        std::sort(a.parts.begin() + static_cast<std::ptrdiff_t>(part), a.parts.end(),
+                  [](const Part& x, const Part& y) { return x.key < y.key; });
+        for (size_t i = s.callsFrom[f]; i < s.callsFrom[f + 1]; ++i)
+            a.calls.push_back({places[s.calls[i].place], s.calls[i].count});
+        std::sort(a.calls.begin() + static_cast<std::ptrdiff_t>(call), a.calls.end(),
+                  [](const Calls& x, const Calls& y) { return x.place < y.place; });
+        a.partsFrom.push_back(a.parts.size());
+        a.callsFrom.push_back(a.calls.size());
+    }
+    a.pacing.insert(a.pacing.end(), s.pacing.begin(), s.pacing.end());
+}
+
+}  // namespace
+
+std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
+                                                   const Progress& progress) {
+    const Column<Frame>& frames = recording.series[series].frames;
+    auto accounts = std::make_shared<FrameAccounts>();
+    FrameAccounts& a = *accounts;
+    a.series = series;
+    auto index = std::make_shared<FrameAccounts::Index>();
+    std::unordered_map<PartKey, uint32_t, Hash> keyOf;
+    a.partsFrom.push_back(0);
+    a.callsFrom.push_back(0);
+
+    const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, frames.size() / 1024 + 1);
+    std::vector<Stretch> stretches(threads);
+    std::atomic<bool> stop{false};
+    const auto work = [&](size_t i) {
+        const size_t from = frames.size() * i / threads, to = frames.size() * (i + 1) / threads;
+        const bool finished = accountStretch(recording, frames, from, to, stretches[i], [&](size_t done) {
+            if (i == 0 && progress && !progress(static_cast<double>(done) / static_cast<double>(to - from)))
+                stop = true;
+            return !stop;
+        });
+        if (!finished) stop = true;
+    };
+    std::vector<std::thread> helpers;
+    for (size_t i = 1; i < threads; ++i) helpers.emplace_back(work, i);
+    work(0);
+    for (std::thread& helper : helpers) helper.join();
+    if (stop) return nullptr;
+    for (Stretch& stretch : stretches) {
+        append(a, stretch, keyOf, *index);
+        stretch = {};
     }
     a.index = std::move(index);
     accounts->measuring = measuringOf(recording, series);

@@ -23,16 +23,16 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
     for (uint32_t l = 0; l < r.lanes.size(); ++l) {
         for (uint32_t row = 0; row < r.lanes[l].rows.size(); ++row) {
             const MarkerRow& markers = r.lanes[l].rows[row];
-            for (uint32_t i = markers.firstEndingAfter(begin); i < markers.size() && markers.begin[i] < end; ++i) {
-                const int64_t duration = std::min(end, markers.end[i]) - std::max(begin, markers.begin[i]);
-                Sum& sum = sums[{l, markers.path[i]}];
+            for (uint32_t i = markers.firstEndingAfter(begin); i < markers.size() && markers.begin(i) < end; ++i) {
+                const int64_t duration = std::min(end, markers.end(i)) - std::max(begin, markers.begin(i));
+                Sum& sum = sums[{l, markers.path(i)}];
                 sum.total += duration;
                 ++sum.calls;
                 if (!sum.first.valid()) sum.first = {l, row, i};
-                sums[{l, r.paths[markers.path[i]].parent}].below += duration;
-                if (!(markers.flags[i] & kMarkerWait)) continue;
-                sums[{l, markers.path[i]}].wait = true;
-                if (!(markers.flags[i] & kMarkerInsideWait)) sums[{l, 0}].waits += duration;
+                sums[{l, r.paths[markers.path(i)].parent}].below += duration;
+                if (!(markers.flags(i) & kMarkerWait)) continue;
+                sums[{l, markers.path(i)}].wait = true;
+                if (!(markers.flags(i) & kMarkerInsideWait)) sums[{l, 0}].waits += duration;
             }
         }
         if (const auto lane = sums.find({l, 0}); lane != sums.end())

@@ -4,15 +4,15 @@
 #include <algorithm>
 #include <cstdio>
 #include <cstdlib>
+#include <map>
 
 namespace fugato {
 
 namespace {
 
-std::pair<size_t, size_t> beginningIn(const MarkerRow& row, int64_t begin, int64_t end) {
-    const auto from = std::lower_bound(row.begin.begin(), row.begin.end(), begin);
-    return {static_cast<size_t>(from - row.begin.begin()),
-            static_cast<size_t>(std::lower_bound(from, row.begin.end(), end) - row.begin.begin())};
+std::pair<uint32_t, uint32_t> beginningIn(const MarkerRow& row, int64_t begin, int64_t end) {
+    const uint32_t from = row.firstFrom(begin);
+    return {from, std::max(from, row.firstFrom(end))};
 }
 
 std::string percent(double share) {
@@ -40,26 +40,38 @@ Measuring measuringOf(const Recording& recording, uint32_t series) {
     std::vector<uint64_t> counts(recording.sites.size()), inFrames(recording.sites.size());
     for (const Lane& lane : recording.lanes)
         for (const MarkerRow& row : lane.rows)
-            for (const PathId path : row.path) ++counts[recording.paths[path].site];
+            for (const PathSum& sum : row.parts().sums) counts[recording.paths[row.pathOf(sum.path)].site] += sum.count;
     int64_t time = 0;
     size_t frames = 0;
     if (series < recording.series.size()) {
-        frames = recording.series[series].frames.size();
-        for (uint32_t i = 0; i < frames; ++i) {
-            const Frame& frame = recording.series[series].frames[i];
-            time += frame.duration();
-            const int64_t measured = measuringInFrame(recording, frame, result.markerCostNs);
-            result.inFrames += measured;
-            if (frame.duration() > 0) {
-                const double share = static_cast<double>(measured) / static_cast<double>(frame.duration());
-                if (share > result.worstShare) {
-                    result.worstShare = share;
-                    result.worstFrame = i;
+        const Column<Frame>& all = recording.series[series].frames;
+        frames = all.size();
+        std::vector<uint32_t> markers(frames);  // that begin in each frame
+        std::map<uint32_t, std::vector<uint32_t>> byLane;
+        for (uint32_t i = 0; i < frames; ++i) byLane[all[i].lane].push_back(i);
+        for (const auto& [lane, members] : byLane)
+            for (const MarkerRow& row : recording.lanes[lane].rows) {
+                int64_t reached = INT64_MIN;
+                uint32_t from = 0, to = 0;
+                for (const uint32_t i : members) {  // mostly one begins where the one before ended
+                    from = all[i].begin == reached ? to : row.firstFrom(all[i].begin);
+                    to = std::max(from, row.firstFrom(all[i].end));
+                    reached = all[i].end;
+                    markers[i] += to - from;
+                    row.forEach(from, to, [&](uint32_t, int64_t, int64_t, uint32_t path, uint8_t) {
+                        ++inFrames[recording.paths[row.pathOf(path)].site];
+                    });
                 }
             }
-            for (const MarkerRow& row : recording.lanes[frame.lane].rows) {
-                const auto [from, to] = beginningIn(row, frame.begin, frame.end);
-                for (size_t k = from; k < to; ++k) ++inFrames[recording.paths[row.path[k]].site];
+        for (uint32_t i = 0; i < frames; ++i) {
+            time += all[i].duration();
+            const auto measured = static_cast<int64_t>(markers[i] * result.markerCostNs);
+            result.inFrames += measured;
+            if (all[i].duration() <= 0) continue;
+            const double share = static_cast<double>(measured) / static_cast<double>(all[i].duration());
+            if (share > result.worstShare) {
+                result.worstShare = share;
+                result.worstFrame = i;
             }
         }
     }

@@ -1,34 +1,31 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Builds a Recording from definitions and events, mending what does not fit together and counting
-// what it mended. Use from one thread; finish() once.
+// what it mended. Use from one thread; finish() once. Lanes may also be filled side by side: take
+// their builders with lane() first, then let one thread each use one.
 #pragma once
 
 #include <memory>
 
 #include "format/recording_file.h"
-#include "recording.h"
+#include "lane_builder.h"
 
 namespace fugato {
 
 class ModelBuilder final : public EventSink {
 public:
-    ModelBuilder();
+    explicit ModelBuilder(std::shared_ptr<Storage> storage = Storage::inMemory());
     ~ModelBuilder() override;
     void started(int64_t unixNs) override;
     void define(const Definition& definition) override;
     void event(uint32_t lane, const Event& event) override;
+    /// The builder of the lane with an id of the file.
+    LaneBuilder& lane(uint32_t id);
     std::shared_ptr<const Recording> finish(Damage damage = {});
 
 private:
     struct Build;
     std::unique_ptr<Build> build_;
 };
-
-/// Reads a file of either form into a model.
-Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, const Progress& progress = {});
-/// The same from any bytes; `name` is used in sentences.
-Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const std::string& name,
-                                                       const Progress& progress = {});
 
 }  // namespace fugato

@@ -5,39 +5,6 @@
 
 namespace fugato {
 
-PathId PathTable::child(PathId parent, uint32_t site) {
-    const auto [at, isNew] = children_.try_emplace(static_cast<uint64_t>(parent) << 32 | site, 0);
-    if (isNew) {
-        at->second = static_cast<PathId>(nodes_.size());
-        nodes_.push_back({parent, site, nodes_[parent].depth + 1});
-    }
-    return at->second;
-}
-
-bool PathTable::contains(PathId ancestor, PathId path) const {
-    while (nodes_[path].depth > nodes_[ancestor].depth) path = nodes_[path].parent;
-    return path == ancestor;
-}
-
-PathId PathTable::common(PathId a, PathId b) const {
-    while (a != b) {
-        if (nodes_[a].depth >= nodes_[b].depth)
-            a = nodes_[a].parent;
-        else
-            b = nodes_[b].parent;
-    }
-    return a;
-}
-
-uint32_t MarkerRow::lastBefore(int64_t time) const {
-    const auto after = std::lower_bound(begin.begin(), begin.end(), time);
-    return after == begin.begin() ? kNone : static_cast<uint32_t>(after - begin.begin() - 1);
-}
-
-uint32_t MarkerRow::firstEndingAfter(int64_t time) const {
-    return static_cast<uint32_t>(std::upper_bound(end.begin(), end.end(), time) - end.begin());
-}
-
 size_t Lane::markerCount() const {
     size_t count = 0;
     for (const MarkerRow& row : rows) count += row.size();
@@ -48,8 +15,8 @@ int64_t Lane::busyBetween(int64_t begin, int64_t end) const {
     if (rows.empty()) return 0;
     // Summed durations before an instant, less the part that lies after it of the one open there.
     const auto marked = [&](int64_t time) -> int64_t {
-        const uint32_t before = rows[0].lastBefore(time);
-        return before == kNone ? 0 : rows[0].busyUntil[before] - std::max<int64_t>(0, rows[0].end[before] - time);
+        const uint32_t after = rows[0].firstFrom(time);
+        return after ? rows[0].busyBefore(after) - std::max<int64_t>(0, rows[0].end(after - 1) - time) : 0;
     };
     const auto waited = [&](int64_t time) -> int64_t {
         const auto after = std::lower_bound(blocked.begin(), blocked.end(), time,
@@ -60,7 +27,7 @@ int64_t Lane::busyBetween(int64_t begin, int64_t end) const {
 }
 
 const Wait* Lane::waitAt(uint32_t row, uint32_t index) const {
-    const int64_t begin = rows[row].begin[index];
+    const int64_t begin = rows[row].begin(index);
     auto at = std::lower_bound(waits.begin(), waits.end(), begin, [](const Wait& w, int64_t t) { return w.begin < t; });
     for (; at != waits.end() && at->begin == begin; ++at)
         if (at->row == row && at->index == index) return &*at;
@@ -123,7 +90,7 @@ MarkerRef Recording::innermostBefore(uint32_t lane, int64_t time) const {
     const auto& rows = lanes[lane].rows;
     for (uint32_t row = 0; row < rows.size(); ++row) {
         const uint32_t index = rows[row].lastBefore(time);
-        if (index == kNone || rows[row].end[index] < time) break;
+        if (index == kNone || rows[row].end(index) < time) break;
         found = {lane, row, index};
     }
     return found;
@@ -131,14 +98,11 @@ MarkerRef Recording::innermostBefore(uint32_t lane, int64_t time) const {
 
 int64_t Recording::selfTime(const MarkerRef& marker) const {
     const auto& rows = lanes[marker.lane].rows;
-    int64_t self = rows[marker.row].end[marker.index] - rows[marker.row].begin[marker.index];
-    if (marker.row + 1 >= rows.size()) return self;
+    const int64_t whole = rows[marker.row].duration(marker.index);
+    if (marker.row + 1 >= rows.size()) return whole;
     const MarkerRow& below = rows[marker.row + 1];
-    const auto [from, to] = std::equal_range(below.parent.begin(), below.parent.end(), marker.index);
-    if (from == to) return self;
-    const auto first = static_cast<size_t>(from - below.parent.begin()),
-               last = static_cast<size_t>(to - below.parent.begin()) - 1;
-    return self - (below.busyUntil[last] - below.busyUntil[first] + below.end[first] - below.begin[first]);
+    const auto [from, to] = below.childrenOf(marker.index);
+    return whole - (below.busyBefore(to) - below.busyBefore(from));
 }
 
 const State* Recording::stages() const {
@@ -155,12 +119,18 @@ const StateSpan* Recording::stageAt(int64_t time) const {
     return after == state->spans.begin() ? nullptr : &after[-1];
 }
 
-std::string Argument::valueText() const {
-    if (type == ArgumentType::Integer) return std::to_string(integer);
-    if (type == ArgumentType::Text) return text;
+std::string Recording::valueText(const Argument& argument) const {
+    if (argument.type == ArgumentType::Integer) return std::to_string(argument.integer());
+    if (argument.type == ArgumentType::Text) return std::string(text(argument.value));
     char shown[40];
-    std::snprintf(shown, sizeof shown, "%.6g", real);
+    std::snprintf(shown, sizeof shown, "%.6g", argument.real());
     return shown;
+}
+
+const Recording::LinkSource* Recording::linkSource(uint64_t link) const {
+    const auto found = std::lower_bound(linkSources.begin(), linkSources.end(), link,
+                                        [](const LinkSource& s, uint64_t l) { return s.link < l; });
+    return found != linkSources.end() && found->link == link ? found : nullptr;
 }
 
 std::pair<const Argument*, const Argument*> Lane::argumentsOf(uint32_t row, uint32_t index) const {

@@ -1,68 +1,29 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// A recording in memory: columns per lane and nesting depth, in order of time. Built by ModelBuilder,
-// then never changed, so that any number of threads may read it. Times are integer nanoseconds since
-// the recording's start. Indices are positions in the vectors here, not the ids of the file.
+// A recording as columns per lane and nesting depth, in order of time. What grows with its length lies
+// in a Storage (memory, or a mapped file) and is plain numbers; what does not lies beside it. Built by
+// ModelBuilder, then never changed, so that any number of threads may read it. Times are integer
+// nanoseconds since the recording's start. Indices are positions in the vectors here, not the ids of
+// the file. Columns belong to the recording.
 #pragma once
 
 #include <cstdint>
 #include <map>
 #include <optional>
+#include <span>
 #include <string>
-#include <unordered_map>
 #include <vector>
 
 #include "format/events.h"
+#include "marker_row.h"
 
 namespace fugato {
-
-using PathId = uint32_t;  // a marker together with its callers; 0: outside any marker
-
-inline constexpr uint32_t kNone = UINT32_MAX;
 
 struct Site {
     std::string name, category, description, file;
     uint32_t line = 0;
     int64_t longestNs = 0;
     uint32_t detail = 0;  // 0 coarse, 1 fine, 2 finest
-};
-
-/// Every distinct chain of nested markers, as a tree: node 0 is "outside any marker".
-class PathTable {
-public:
-    PathTable() : nodes_(1) {}
-    struct Node {
-        PathId parent = 0;
-        uint32_t site = kNone;
-        uint32_t depth = 0;  // number of markers on the path
-    };
-    const Node& operator[](PathId path) const { return nodes_[path]; }
-    size_t size() const { return nodes_.size(); }
-    PathId child(PathId parent, uint32_t site);
-    bool contains(PathId ancestor, PathId path) const;  // also true where they are the same
-    PathId common(PathId a, PathId b) const;
-
-private:
-    std::vector<Node> nodes_;
-    std::unordered_map<uint64_t, PathId> children_;
-};
-
-enum MarkerFlag : uint8_t { kMarkerWait = 1, kMarkerEndRepaired = 2, kMarkerInsideWait = 4, kMarkerChangedNothing = 8 };
-
-/// The markers of one lane at one nesting depth. They do not overlap and are sorted by begin.
-struct MarkerRow {
-    std::vector<int64_t> begin, end;
-    std::vector<PathId> path;
-    std::vector<uint32_t> parent;  // index in the row above; ascending
-    std::vector<uint8_t> flags;
-    std::vector<int64_t> busyUntil;  // summed durations of all markers up to and with this one
-    std::vector<int64_t> waitUntil;  // the same of the waits among them; empty where there are none
-
-    size_t size() const { return begin.size(); }
-    /// The last marker that begins before `time`, or kNone.
-    uint32_t lastBefore(int64_t time) const;
-    /// The first marker that ends after `time`, or size().
-    uint32_t firstEndingAfter(int64_t time) const;
 };
 
 struct MarkerRef {
@@ -97,10 +58,13 @@ struct Argument {
     uint32_t row = 0, index = 0;
     uint32_t key = 0;
     ArgumentType type{};
-    int64_t integer = 0;
-    double real = 0;
-    std::string text;
-    std::string valueText() const;
+    uint64_t value = 0;  // a whole number, the bits of a double, or a TextRef
+    int64_t integer() const { return static_cast<int64_t>(value); }
+    double real() const {
+        double number;
+        std::memcpy(&number, &value, sizeof number);
+        return number;
+    }
 };
 
 /// What the operating system did with a thread, where it was recorded.
@@ -129,17 +93,18 @@ struct Lane {
     uint32_t group = 0;      // lanes of one kind and role do the same work; see Recording::groups
     int64_t first = 0, last = 0;
     std::vector<MarkerRow> rows;
-    std::vector<Wait> waits;  // sorted by begin
+    Column<PathId> paths;  // by the lane's own numbers of paths
+    Column<Wait> waits;    // sorted by begin
     struct Blocked {
         int64_t begin, end, until;  // until: summed durations up to and with this one
     };
-    std::vector<Blocked> blocked;  // the waits that lie in no other wait, in order of time
-    std::vector<LinkEnd> linkIns;  // sorted by time
-    std::vector<LostStretch> lost;
-    std::vector<Argument> arguments;     // sorted by row and index
-    std::vector<ScheduleSpan> schedule;  // of a thread, sorted, without gaps but where it is not known
-    std::vector<CoreSpan> coreSpans;     // of a core, sorted
-    bool onlyCounts = false;             // tells counters and nothing else
+    Column<Blocked> blocked;  // the waits that lie in no other wait, in order of time
+    Column<LinkEnd> linkIns;  // sorted by time
+    Column<LostStretch> lost;
+    Column<Argument> arguments;     // sorted by row and index
+    Column<ScheduleSpan> schedule;  // of a thread, sorted, without gaps but where it is not known
+    Column<CoreSpan> coreSpans;     // of a core, sorted
+    bool onlyCounts = false;        // tells counters and nothing else
 
     std::pair<const Argument*, const Argument*> argumentsOf(uint32_t row, uint32_t index) const;  // begin and end
     /// What the operating system did with the thread at an instant, or null.
@@ -166,7 +131,7 @@ struct Frame {
 
 struct Series {
     std::string name;
-    std::vector<Frame> frames;  // sorted by begin
+    Column<Frame> frames;  // sorted by begin
     /// The frame that contains `time` (or the last one before it), or kNone.
     uint32_t frameAt(int64_t time) const;
 };
@@ -174,18 +139,22 @@ struct Series {
 struct Counter {
     std::string name, unit;
     std::optional<double> threshold;
-    std::vector<int64_t> times;
-    std::vector<double> values;
+    Column<int64_t> times;
+    Column<double> values;
 };
 
 struct Point {
     int64_t time = 0;
     uint32_t lane = 0;
     Severity severity{};
-    std::string text;
+    TextRef text = 0;
     std::optional<int64_t> code;
 };
 
+struct OperationStep {
+    int64_t time = 0;
+    uint32_t site = 0, lane = 0;
+};
 /// Work that begins on one lane and may end on another, passing through steps.
 struct Operation {
     uint32_t site = 0;
@@ -193,13 +162,9 @@ struct Operation {
     uint32_t beganOn = 0, endedOn = kNone;
     PathId askedBy = 0;  // the marker it was begun in
     int64_t code = 0;    // 0: succeeded
-    std::string text;
-    struct Step {
-        int64_t time;
-        uint32_t site, lane;
-    };
-    std::vector<Step> steps;  // sorted by time
-    uint32_t row = 0;         // in a picture where overlapping operations stand one below the other
+    TextRef text = 0;
+    uint32_t firstStep = 0, steps = 0;  // see Recording::stepsOf
+    uint32_t row = 0;                   // in a picture where overlapping operations stand one below the other
 };
 
 struct Allocation {
@@ -208,18 +173,18 @@ struct Allocation {
     uint32_t pool = 0, lane = 0;
     uint64_t address = 0, bytes = 0;
     PathId path = 0;   // the marker it is charged to
-    std::string name;  // of a resource; else empty
+    TextRef name = 0;  // of a resource; else empty
 };
 struct Pool {
     std::string name;
-    std::vector<int64_t> times;
-    std::vector<int64_t> bytesInUse;  // after each change; what was taken before the recording is not counted
+    Column<int64_t> times;
+    Column<int64_t> bytesInUse;  // after each change; what was taken before the recording is not counted
 };
 
 struct Picture {
     int64_t time = 0;
     uint32_t width = 0, height = 0;
-    std::string pixels;  // red, green, blue
+    TextRef pixels = 0;  // red, green, blue
 };
 
 struct OsThread {
@@ -239,11 +204,11 @@ struct Module {
 
 struct StateSpan {
     int64_t begin = 0, end = 0;
-    std::string value;
+    TextRef value = 0;
 };
 struct State {
     std::string name;
-    std::vector<StateSpan> spans;
+    Column<StateSpan> spans;
 };
 
 /// What was wrong in the events and has been mended, counted.
@@ -268,19 +233,20 @@ public:
     std::vector<LaneGroup> groups;
     std::vector<uint32_t> laneOrder;  // as lanes are shown: the first series' own lane, threads, queues
     std::vector<std::string> objects;
-    std::vector<std::vector<Hold>> holds;  // by object, sorted by end
-    std::vector<Series> series;            // those with frames come first, else as defined
+    std::vector<Column<Hold>> holds;  // by object, sorted by end
+    std::vector<Series> series;       // those with frames come first, else as defined
     std::vector<Counter> counters;
-    std::vector<Point> points;  // sorted by time
+    Column<Point> points;  // sorted by time
     std::vector<State> states;
-    std::vector<std::string> keys;        // of arguments
-    std::vector<Operation> operations;    // sorted by begin
-    std::vector<Allocation> allocations;  // sorted by taken
+    std::vector<std::string> keys;  // of arguments
+    Column<Operation> operations;   // sorted by begin
+    Column<OperationStep> operationSteps;
+    Column<Allocation> allocations;  // sorted by taken
     std::vector<Pool> pools;
-    std::vector<Picture> pictures;  // sorted by time
+    Column<Picture> pictures;  // sorted by time
     std::map<uint32_t, OsThread> osThreads;
-    std::vector<StackSample> samples;  // sorted by time
-    std::vector<uint64_t> stackAddresses;
+    Column<StackSample> samples;  // sorted by time
+    Column<uint64_t> stackAddresses;
     std::vector<Module> modules;
     std::map<std::string, std::string> context;
     int64_t startedUnixNs = 0;
@@ -289,18 +255,28 @@ public:
     Damage damage;
 
     struct LinkSource {
-        uint32_t lane = 0;
+        uint64_t link = 0;
         int64_t time = 0;
+        uint32_t lane = 0;
         PathId path = 0;
     };
-    std::unordered_map<uint64_t, LinkSource> linkSources;
+    Column<LinkSource> linkSources;  // sorted by link
+    std::shared_ptr<Storage> storage;
+
+    /// Where a link was given out, or null.
+    const LinkSource* linkSource(uint64_t link) const;
+    std::string_view text(TextRef text) const { return storage->text(text); }
+    std::string valueText(const Argument& argument) const;
+    std::span<const OperationStep> stepsOf(const Operation& operation) const {
+        return {operationSteps.data() + operation.firstStep, operation.steps};
+    }
 
     size_t markerCount() const;
     const Site& siteOf(PathId path) const { return sites[paths[path].site]; }
     const std::string& nameOf(PathId path) const;
     std::vector<std::string> namesOf(PathId path) const;       // outermost first
     std::string pathText(PathId path, size_t most = 2) const;  // the innermost names, "Replay ▸ Flush"
-    PathId pathOf(const MarkerRef& m) const { return lanes[m.lane].rows[m.row].path[m.index]; }
+    PathId pathOf(const MarkerRef& m) const { return lanes[m.lane].rows[m.row].path(m.index); }
     /// The innermost marker of a lane that is open just before `time`.
     MarkerRef innermostBefore(uint32_t lane, int64_t time) const;
     int64_t selfTime(const MarkerRef& marker) const;

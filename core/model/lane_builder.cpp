@@ -1,0 +1,387 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "lane_builder.h"
+
+#include <algorithm>
+#include <cstring>
+
+namespace fugato {
+
+namespace {
+constexpr uint64_t kMostPicturePixels = 4u << 20;
+constexpr uint32_t kMostKnown = 1u << 20;  // ids above are looked up every time
+}  // namespace
+
+// ---- names ---------------------------------------------------------------------------------------
+
+std::pair<uint32_t, bool> Names::at(Kind kind, uint32_t id) {
+    const auto put = [&](auto& things) {
+        const auto [found, isNew] = positions_[kind].try_emplace(id, static_cast<uint32_t>(things.size()));
+        if (isNew) things.emplace_back();
+        return std::pair(found->second, isNew);
+    };
+    switch (kind) {
+        case Sites: return put(r_.sites);
+        case Objects: return put(r_.objects);
+        case SeriesKind: {
+            const auto found = put(r_.series);
+            deadlines_.resize(r_.series.size());
+            return found;
+        }
+        case Counters: return put(r_.counters);
+        case States: return put(r_.states);
+        case Keys: return put(r_.keys);
+        default: return put(r_.pools);
+    }
+}
+
+uint32_t Names::used(Kind kind, uint32_t id) {
+    const std::lock_guard lock(lock_);
+    const auto [position, isNew] = at(kind, id);
+    if (!isNew) return position;
+    ++r_.repairs.unknownNames;
+    const std::string number = std::to_string(id);
+    switch (kind) {
+        case Sites: r_.sites[position].name = "marker " + number; break;
+        case Objects: r_.objects[position] = "object " + number; break;
+        case SeriesKind: r_.series[position].name = "series " + number; break;
+        case Counters: r_.counters[position].name = "counter " + number; break;
+        case States: r_.states[position].name = "state " + number; break;
+        case Keys: r_.keys[position] = "argument " + number; break;
+        default:
+            r_.pools[position].name = id ? "pool " + number : "heap";
+            if (!id) --r_.repairs.unknownNames;
+    }
+    return position;
+}
+
+uint32_t Names::lane(uint32_t id) {
+    const std::lock_guard lock(lock_);
+    const auto [found, isNew] = lanes_.try_emplace(id, static_cast<uint32_t>(r_.lanes.size()));
+    if (isNew) r_.lanes.emplace_back().id = id;
+    return found->second;
+}
+
+int64_t Names::deadlineOf(uint32_t series) {
+    const std::lock_guard lock(lock_);
+    return deadlines_[series];
+}
+
+void Names::define(const Definition& definition) {
+    if (const auto* d = std::get_if<LaneDefinition>(&definition)) {
+        Lane& made = r_.lanes[lane(d->id)];
+        made.kind = d->kind;
+        made.osId = d->osId;
+        made.name = d->name;
+        made.role = d->role;
+        return;
+    }
+    const std::lock_guard lock(lock_);
+    struct Visitor {
+        Names& names;
+        Recording& r;
+        void operator()(const LaneDefinition&) const {}
+        void operator()(const SiteDefinition& d) const {
+            r.sites[names.at(Sites, d.id).first] = {d.name, d.category,           d.description, d.file,
+                                                    d.line, bounded(d.longestNs), d.detail};
+        }
+        void operator()(const SeriesDefinition& d) const {
+            const uint32_t position = names.at(SeriesKind, d.id).first;
+            r.series[position].name = d.name;
+            names.deadlines_[position] = bounded(d.deadlineNs);
+        }
+        void operator()(const ObjectDefinition& d) const { r.objects[names.at(Objects, d.id).first] = d.name; }
+        void operator()(const CounterDefinition& d) const {
+            Counter& counter = r.counters[names.at(Counters, d.id).first];
+            counter.name = d.name;
+            counter.unit = d.unit;
+            counter.threshold = d.threshold;
+        }
+        void operator()(const StateDefinition& d) const { r.states[names.at(States, d.id).first].name = d.name; }
+        void operator()(const ContextDefinition& d) const {
+            if (d.value.empty())
+                r.context.erase(d.key);
+            else
+                r.context[d.key] = d.value;
+        }
+        void operator()(const KeyDefinition& d) const { r.keys[names.at(Keys, d.id).first] = d.name; }
+        void operator()(const PoolDefinition& d) const { r.pools[names.at(Pools, d.id).first].name = d.name; }
+        void operator()(const OsThreadDefinition& d) const { r.osThreads[d.id] = {d.process, d.name}; }
+        void operator()(const ModuleDefinition& d) const {
+            r.modules.push_back({d.address, d.bytes, d.offset, d.path, d.buildId});
+        }
+    };
+    std::visit(Visitor{*this, r_}, definition);
+}
+
+// ---- one lane ------------------------------------------------------------------------------------
+
+LaneBuilder::LaneBuilder(Names& names, Storage& storage, uint32_t position)
+    : names_(names), storage_(storage), texts_(storage), position_(position) {}
+
+uint32_t LaneBuilder::lookUp(Names::Kind kind, uint32_t id) {
+    const uint32_t position = names_.used(kind, id);
+    if (id >= kMostKnown) return position;
+    auto& known = known_[kind];
+    if (id >= known.size()) known.resize(std::max<size_t>(id + 1, known.size() * 2), kNone);
+    return known[id] = position;
+}
+
+void LaneBuilder::beginMarker(uint32_t site, int64_t time, uint32_t wait) {
+    const size_t depth = open_.size();
+    if (rows_.size() <= depth) rows_.resize(depth + 1);
+    const PathId path = paths_.child(this->path(), site);
+    const bool inside = depth && (open_.back().wait != kNone || open_.back().insideWait);
+    const auto flags = static_cast<uint8_t>((wait != kNone ? kMarkerWait : 0) | (inside ? kMarkerInsideWait : 0));
+    const uint32_t index = rows_[depth].add(storage_, time, path, depth ? open_.back().index : 0, flags);
+    open_.push_back({index, path, wait, inside});
+}
+
+void LaneBuilder::endMarker(int64_t time, bool repaired) {
+    MarkerRowBuilder& row = rows_[open_.size() - 1];
+    row.endLast(time);
+    if (repaired) {
+        row.lastFlags() |= kMarkerEndRepaired;
+        ++repairs_.beginsWithoutEnd;
+    }
+    if (open_.back().wait != kNone) waits_[open_.back().wait].end = time;
+    open_.pop_back();
+}
+
+void LaneBuilder::endOf(const Event& event, int64_t time) {
+    const bool wait = event.kind == EventKind::WaitEnd;
+    // A wait's end closes the innermost wait, a marker's end the innermost marker; what stands between
+    // was never ended.
+    size_t keep = open_.size();
+    while (keep > 0 && (open_[keep - 1].wait != kNone) != wait) --keep;
+    if (keep == 0) {
+        ++repairs_.endsWithoutBegin;
+        return;
+    }
+    while (open_.size() > keep) endMarker(time, true);
+    if (wait && event.a) {
+        waits_[open_.back().wait].link = event.a;
+        linkIns_.push_back({time, event.a, path()});
+    }
+    endMarker(time, false);
+}
+
+void LaneBuilder::give(uint32_t object, int64_t time) {
+    for (size_t i = holds_.size(); i-- > 0;) {
+        const OpenHold hold = holds_[i];
+        if (hold.object != object) continue;
+        finds_.holds.push_back({object, {hold.begin, time, position_, paths_.common(hold.path, path())}});
+        holds_.erase(holds_.begin() + static_cast<std::ptrdiff_t>(i));
+        return;
+    }
+}
+
+void LaneBuilder::beginFrame(const Event& event, int64_t time, bool tick) {
+    const uint32_t of = used(Names::SeriesKind, event.id);
+    for (size_t i = 0; i < frames_.size(); ++i)
+        if (frames_[i].series == of) {  // the one before ends here, whether it was ended or not
+            if (!tick) ++repairs_.framesWithoutEnd;
+            endFrame(i, time);
+            break;
+        }
+    const auto deadline = bounded(event.a);
+    frames_.push_back({of, time, deadline > 0 ? deadline : names_.deadlineOf(of), tick});
+}
+
+void LaneBuilder::endFrame(size_t at, int64_t time) {
+    const OpenFrame frame = frames_[at];
+    finds_.frames.push_back({frame.series, {frame.begin, time, frame.deadline, position_}});
+    frames_.erase(frames_.begin() + static_cast<std::ptrdiff_t>(at));
+}
+
+void LaneBuilder::dropFrames() {
+    for (const OpenFrame& frame : frames_) repairs_.framesWithoutEnd += !frame.ticked;
+    frames_.clear();
+}
+
+void LaneBuilder::argument(const Event& event) {
+    if (open_.empty()) return;
+    Argument argument;
+    argument.row = static_cast<uint32_t>(open_.size() - 1);
+    argument.index = open_.back().index;
+    argument.key = used(Names::Keys, event.id);
+    argument.type = event.b <= 2 ? static_cast<ArgumentType>(event.b) : ArgumentType::Text;
+    argument.value = argument.type == ArgumentType::Integer ? static_cast<uint64_t>(layout::unzigzag(event.a))
+                     : argument.type == ArgumentType::Real  ? event.a
+                                                            : texts_.add(event.text);
+    arguments_.push_back(argument);
+}
+
+void LaneBuilder::picturePiece(const Event& event, int64_t time) {
+    const uint64_t width = event.a >> 32, height = event.a & 0xffffffff;
+    if (!width || !height || width > kMostPicturePixels || width * height > kMostPicturePixels) return;
+    auto& [picture, pixels] = pictures_[event.id];
+    if (pixels.empty()) {
+        picture.time = time;
+        picture.width = static_cast<uint32_t>(width);
+        picture.height = static_cast<uint32_t>(height);
+        pixels.resize(width * height * 3);
+    }
+    const uint64_t from = std::min(event.b, height) * width * 3;
+    if (width != picture.width || height != picture.height || from + event.text.size() > pixels.size()) return;
+    std::memcpy(pixels.data() + from, event.text.data(), event.text.size());
+}
+
+void LaneBuilder::sample(const Event& event, int64_t time) {
+    const auto* at = reinterpret_cast<const uint8_t*>(event.text.data());
+    const auto* end = at + event.text.size();
+    StackSample sample{time, event.id, position_, static_cast<uint32_t>(finds_.stackAddresses.size()), 0};
+    uint64_t address = 0, change = 0;
+    while (layout::readVarint(at, end, change)) {
+        address += static_cast<uint64_t>(layout::unzigzag(change));
+        finds_.stackAddresses.push_back(address);
+        ++sample.count;
+    }
+    finds_.samples.push_back(sample);
+}
+
+void LaneBuilder::event(const Event& event) {
+    int64_t time = bounded(event.time);
+    if (!any_) {
+        first_ = last_ = time;
+        any_ = true;
+    } else if (time < last_) {
+        ++repairs_.timesBackwards;
+        time = last_;
+    }
+    const int64_t before = last_;
+    last_ = time;
+    if (event.kind == EventKind::MarkBegin) {
+        onlyCounts_ = false;
+        beginMarker(used(Names::Sites, event.id), time, kNone);
+    } else if (event.kind == EventKind::MarkEnd) {
+        onlyCounts_ = false;
+        endOf(event, time);
+    } else {
+        take(event, time, before);
+    }
+}
+
+void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
+    onlyCounts_ = onlyCounts_ && (event.kind == EventKind::Count || event.kind == EventKind::LaneEnd);
+    switch (event.kind) {
+        case EventKind::WaitBegin: {
+            const auto kind =
+                event.b <= static_cast<uint64_t>(WaitKind::Pacing) ? static_cast<WaitKind>(event.b) : WaitKind::Other;
+            const auto wait = static_cast<uint32_t>(waits_.size());
+            beginMarker(used(Names::Sites, static_cast<uint32_t>(event.a)), time, wait);
+            waits_.push_back({time, time, used(Names::Objects, event.id), kind, 0,
+                              static_cast<uint32_t>(open_.size() - 1), open_.back().index});
+            waitInside_.push_back(open_.back().insideWait);
+            break;
+        }
+        case EventKind::WaitEnd: endOf(event, time); break;
+        case EventKind::FrameBegin:
+        case EventKind::FrameTick: beginFrame(event, time, event.kind == EventKind::FrameTick); break;
+        case EventKind::FrameEnd: {
+            const uint32_t series = used(Names::SeriesKind, event.id);
+            size_t at = 0;
+            while (at < frames_.size() && frames_[at].series != series) ++at;
+            if (at < frames_.size())
+                endFrame(at, time);
+            else
+                ++repairs_.endsWithoutBegin;
+            break;
+        }
+        case EventKind::Count: {
+            double value = 0;
+            std::memcpy(&value, &event.a, sizeof value);
+            finds_.counts.push_back({used(Names::Counters, event.id), time, value});
+            break;
+        }
+        case EventKind::Point:
+        case EventKind::PointCode:
+            finds_.points.push_back(
+                {time, position_, static_cast<Severity>(std::min(event.id, 3u)), texts_.add(event.text),
+                 event.kind == EventKind::PointCode ? std::optional(layout::unzigzag(event.a)) : std::nullopt});
+            break;
+        case EventKind::Argument: argument(event); break;
+        case EventKind::Outcome:
+            if (event.a == 1 && !open_.empty()) rows_[open_.size() - 1].lastFlags() |= kMarkerChangedNothing;
+            break;
+        case EventKind::OperationBegin:
+        case EventKind::OperationStep:
+            finds_.operations.push_back({event.kind, used(Names::Sites, event.id), event.a, time, 0, path(), 0});
+            break;
+        case EventKind::OperationEnd:
+            finds_.operations.push_back(
+                {event.kind, 0, event.a, time, layout::unzigzag(event.b), path(), texts_.add(event.text)});
+            break;
+        case EventKind::MemoryTaken:
+        case EventKind::MemoryGiven:
+            finds_.memory.push_back({time, event.kind == EventKind::MemoryTaken, used(Names::Pools, event.id),
+                                     position_, event.a, event.b, path(), texts_.add(event.text)});
+            break;
+        case EventKind::Picture: picturePiece(event, time); break;
+        case EventKind::Switch: finds_.switches.push_back({time, position_, event.id, event.a == 1}); break;
+        case EventKind::Sample: sample(event, time); break;
+        case EventKind::Taken: holds_.push_back({used(Names::Objects, event.id), time, path()}); break;
+        case EventKind::Given: give(used(Names::Objects, event.id), time); break;
+        case EventKind::LinkOut: finds_.linkSources.push_back({event.a, time, position_, path()}); break;
+        case EventKind::LinkIn: linkIns_.push_back({time, event.a, path()}); break;
+        case EventKind::StateSet:
+            finds_.states.push_back({used(Names::States, event.id), time, texts_.add(event.text)});
+            break;
+        case EventKind::Lost:
+            if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
+                while (!open_.empty()) endMarker(before, true);
+                while (!holds_.empty()) give(holds_.back().object, before);
+                dropFrames();
+            }
+            lost_.push_back({time, event.a});
+            repairs_.lostEvents += event.a;
+            break;
+        default: break;
+    }
+}
+
+void LaneBuilder::close() {
+    if (isClosed_) return;
+    isClosed_ = true;
+    while (!open_.empty()) endMarker(last_, true);
+    while (!holds_.empty()) give(holds_.back().object, last_);
+    dropFrames();
+    for (MarkerRowBuilder& row : rows_) closed_.rows.push_back(row.finish(storage_));
+    rows_ = {};
+    std::vector<Lane::Blocked> blocked;
+    int64_t waited = 0;
+    for (size_t i = 0; i < waits_.size(); ++i)
+        if (!waitInside_[i])
+            blocked.push_back({waits_[i].begin, waits_[i].end, waited += waits_[i].end - waits_[i].begin});
+    const auto settle = [this](auto& values) {
+        const auto column =
+            Column<typename std::remove_reference_t<decltype(values)>::value_type>::of(storage_, values);
+        values = {};
+        return column;
+    };
+    closed_.blocked = settle(blocked);
+    closed_.waits = settle(waits_);
+    closed_.linkIns = settle(linkIns_);
+    closed_.lost = settle(lost_);
+    std::stable_sort(arguments_.begin(), arguments_.end(),
+                     [](auto& x, auto& y) { return x.row != y.row ? x.row < y.row : x.index < y.index; });
+    closed_.arguments = settle(arguments_);
+    for (auto& [number, pieces] : pictures_) {
+        pieces.picture.pixels = texts_.addBytes(pieces.pixels);
+        finds_.pictures.emplace_back(number, pieces.picture);
+    }
+    pictures_ = {};
+}
+
+void LaneBuilder::fill(Lane& lane) const {
+    lane.first = first_;
+    lane.last = last_;
+    lane.onlyCounts = any_ && onlyCounts_;
+    for (const MarkerRow::Parts& parts : closed_.rows) lane.rows.emplace_back(storage_, parts);
+    lane.waits = closed_.waits;
+    lane.blocked = closed_.blocked;
+    lane.linkIns = closed_.linkIns;
+    lane.lost = closed_.lost;
+    lane.arguments = closed_.arguments;
+}
+
+}  // namespace fugato

@@ -1,0 +1,186 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Builds one lane from its events, mending what does not fit together. Lanes do not depend on each
+// other, so several may be built at once, each by one thread; what lanes share (names) is locked in
+// Names, what they have in common (locks held, frames, memory…) is gathered afterwards by ModelBuilder.
+#pragma once
+
+#include <map>
+#include <mutex>
+#include <unordered_map>
+
+#include "recording.h"
+
+namespace fugato {
+
+/// No time or duration lies beyond ± 73 years, so that differences and sums cannot overflow.
+inline constexpr int64_t kFarthestNs = int64_t{1} << 61;
+inline int64_t bounded(int64_t ns) { return std::clamp(ns, -kFarthestNs, kFarthestNs); }
+inline int64_t bounded(uint64_t ns) { return static_cast<int64_t>(std::min(ns, static_cast<uint64_t>(kFarthestNs))); }
+
+/// Maps the file's ids to positions in the recording, making a numbered stand-in for one never defined.
+/// Thread safe.
+class Names {
+public:
+    explicit Names(Recording& recording) : r_(recording) {}
+    void define(const Definition& definition);
+    uint32_t lane(uint32_t id);  // not counted as unknown
+
+    enum Kind { Sites, Objects, SeriesKind, Counters, States, Keys, Pools, kKinds };
+    /// The position of a thing used by an event.
+    uint32_t used(Kind kind, uint32_t id);
+    int64_t deadlineOf(uint32_t series);
+
+private:
+    std::pair<uint32_t, bool> at(Kind kind, uint32_t id);
+
+    std::mutex lock_;  // guards everything here and the lists of names in the recording
+    Recording& r_;
+    std::unordered_map<uint32_t, uint32_t> positions_[kKinds], lanes_;
+    std::vector<int64_t> deadlines_;
+};
+
+/// What a lane tells that belongs to more than this lane, in the order told. Paths are the lane's own.
+struct LaneFinds {
+    struct InObject {
+        uint32_t object;
+        Hold hold;
+    };
+    struct InSeries {
+        uint32_t series;
+        Frame frame;
+    };
+    struct Count {
+        uint32_t counter;
+        int64_t time;
+        double value;
+    };
+    struct Set {
+        uint32_t state;
+        int64_t time;
+        TextRef value;
+    };
+    struct OperationEvent {
+        EventKind kind;
+        uint32_t site;
+        uint64_t number;
+        int64_t time, code;
+        PathId path;
+        TextRef text;
+    };
+    struct MemoryChange {
+        int64_t time;
+        bool taken;
+        uint32_t pool, lane;
+        uint64_t address, bytes;
+        PathId path;
+        TextRef name;
+    };
+    struct CoreSwitch {
+        int64_t time;
+        uint32_t core, thread;
+        bool readyBefore;  // the thread that had the core is still ready to run
+    };
+
+    std::vector<InObject> holds;
+    std::vector<InSeries> frames;
+    std::vector<Count> counts;
+    std::vector<Set> states;
+    std::vector<Point> points;
+    std::vector<Recording::LinkSource> linkSources;
+    std::vector<OperationEvent> operations;
+    std::vector<MemoryChange> memory;
+    std::vector<CoreSwitch> switches;
+    std::vector<StackSample> samples;  // `first` counts in stackAddresses here
+    std::vector<uint64_t> stackAddresses;
+    std::vector<std::pair<uint32_t, Picture>> pictures;  // by number
+};
+
+class LaneBuilder {
+public:
+    LaneBuilder(Names& names, Storage& storage, uint32_t position);
+    void event(const Event& event);
+    /// Ends what is still open and puts the lane's columns into the storage. No events after it.
+    void close();
+
+    // After close():
+    /// Fills what the events told of the lane. Its paths are still to be set.
+    void fill(Lane& lane) const;
+    bool any() const { return any_; }
+    const PathTable& paths() const { return paths_; }
+    const Repairs& repairs() const { return repairs_; }
+    LaneFinds& finds() { return finds_; }
+
+private:
+    struct Open {
+        uint32_t index;
+        uint32_t path;
+        uint32_t wait;  // position in waits_, or kNone for a marker
+        bool insideWait;
+    };
+    struct OpenHold {
+        uint32_t object;
+        int64_t begin;
+        PathId path;
+    };
+    struct OpenFrame {
+        uint32_t series;
+        int64_t begin, deadline;
+        bool ticked;  // begun by a tick: only the next tick can end it
+    };
+    struct PicturePieces {
+        Picture picture;
+        std::string pixels;
+    };
+
+    uint32_t used(Names::Kind kind, uint32_t id) {
+        auto& known = known_[kind];
+        if (id >= known.size()) return lookUp(kind, id);
+        return known[id] != kNone ? known[id] : lookUp(kind, id);
+    }
+    uint32_t lookUp(Names::Kind kind, uint32_t id);
+    PathId path() const { return open_.empty() ? 0 : open_.back().path; }
+    void beginMarker(uint32_t site, int64_t time, uint32_t wait);
+    void endMarker(int64_t time, bool repaired);
+    void endOf(const Event& event, int64_t time);
+    void take(const Event& event, int64_t time, int64_t before);
+    void give(uint32_t object, int64_t time);
+    void beginFrame(const Event& event, int64_t time, bool tick);
+    void endFrame(size_t at, int64_t time);
+    void dropFrames();
+    void argument(const Event& event);
+    void picturePiece(const Event& event, int64_t time);
+    void sample(const Event& event, int64_t time);
+
+    Names& names_;
+    Storage& storage_;
+    TextWriter texts_;
+    const uint32_t position_;
+    std::vector<uint32_t> known_[Names::kKinds];  // positions by id, as far as looked up
+    bool any_ = false, onlyCounts_ = true, isClosed_ = false;
+    int64_t first_ = 0, last_ = 0;
+    PathTable paths_;
+    std::vector<MarkerRowBuilder> rows_;
+    std::vector<Open> open_;
+    std::vector<OpenHold> holds_;
+    std::vector<OpenFrame> frames_;
+    std::vector<Wait> waits_;
+    std::vector<bool> waitInside_;  // by wait: lies in another
+    std::vector<LinkEnd> linkIns_;
+    std::vector<LostStretch> lost_;
+    std::vector<Argument> arguments_;
+    std::map<uint32_t, PicturePieces> pictures_;
+    LaneFinds finds_;
+    Repairs repairs_;
+
+    struct Closed {
+        std::vector<MarkerRow::Parts> rows;
+        Column<Wait> waits;
+        Column<Lane::Blocked> blocked;
+        Column<LinkEnd> linkIns;
+        Column<LostStretch> lost;
+        Column<Argument> arguments;
+    } closed_;
+};
+
+}  // namespace fugato

@@ -1,0 +1,242 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "marker_row.h"
+
+namespace fugato {
+
+namespace {
+
+/// The narrowest of 1, 2, 4 and 8 bytes that holds numbers from 0 to `most`.
+uint8_t bytesFor(uint64_t most, uint8_t least = 1) {
+    const uint8_t needed = most <= UINT8_MAX ? 1 : most <= UINT16_MAX ? 2 : most <= UINT32_MAX ? 4 : 8;
+    return std::max(needed, least);
+}
+
+template <class N, class Value, class Of>
+void putAs(char* to, const std::vector<Value>& values, Of&& of) {
+    auto* out = reinterpret_cast<N*>(to);
+    for (size_t i = 0; i < values.size(); ++i) out[i] = static_cast<N>(of(values[i]));
+}
+template <class Value, class Of>
+void put(char* to, uint8_t bytes, const std::vector<Value>& values, Of&& of) {
+    switch (bytes) {
+        case 1: return putAs<uint8_t>(to, values, of);
+        case 2: return putAs<uint16_t>(to, values, of);
+        case 4: return putAs<uint32_t>(to, values, of);
+        default: return putAs<uint64_t>(to, values, of);
+    }
+}
+
+uint32_t rounded(size_t bytes) { return static_cast<uint32_t>((bytes + 7) & ~size_t{7}); }
+
+/// Sums by path that are cleared by visiting only what was touched. One per thread.
+struct PathSums {
+    std::vector<uint32_t> slots;  // by path: 1 + position in sums
+    std::vector<PathSum> sums;
+    PathSum& of(uint32_t path) {
+        if (slots.size() <= path) slots.resize(std::max<size_t>(path + 1, slots.size() * 2));
+        if (!slots[path]) {
+            sums.push_back({path, 0, 0, 0});
+            slots[path] = static_cast<uint32_t>(sums.size());
+        }
+        return sums[slots[path] - 1];
+    }
+    void clear() {
+        for (const PathSum& sum : sums) slots[sum.path] = 0;
+        sums.clear();
+    }
+};
+
+}  // namespace
+
+// ---- reading -------------------------------------------------------------------------------------
+
+template <class Before>
+uint32_t MarkerRow::partition(Before&& before) const {
+    const auto first = [&](uint32_t from, uint32_t to, auto&& beginOf) {
+        while (from < to) {
+            const uint32_t middle = from + (to - from) / 2;
+            if (before(beginOf(middle)))
+                from = middle + 1;
+            else
+                to = middle;
+        }
+        return from;
+    };
+    const auto chunk =
+        first(0, static_cast<uint32_t>(parts_.chunks.size()), [&](uint32_t i) { return parts_.chunks[i].begin; });
+    if (!chunk) return 0;
+    const uint32_t groupsFrom = (chunk - 1) << (kChunkBits - kGroupBits),
+                   groupsTo = std::min(static_cast<uint32_t>(parts_.groups.size()),
+                                       groupsFrom + (1u << (kChunkBits - kGroupBits)));
+    const uint32_t group = first(groupsFrom, groupsTo, [&](uint32_t i) { return parts_.groups[i].begin; });
+    const Chunk& c = parts_.chunks[chunk - 1];
+    const char* at = storage_->at(c.at);
+    return first((group - 1) << kGroupBits, std::min(size(), group << kGroupBits),
+                 [&](uint32_t i) { return c.begin + number(at, c.beginBytes, i & (kChunk - 1)); });
+}
+
+uint32_t MarkerRow::firstFrom(int64_t time) const {
+    return partition([time](int64_t begin) { return begin < time; });
+}
+
+uint32_t MarkerRow::lastBefore(int64_t time) const {
+    const uint32_t after = firstFrom(time);
+    return after ? after - 1 : kNone;
+}
+
+uint32_t MarkerRow::firstEndingAfter(int64_t time) const {
+    // Of those that begin by then only the last can still be open.
+    const uint32_t after = partition([time](int64_t begin) { return begin <= time; });
+    return after && end(after - 1) > time ? after - 1 : after;
+}
+
+std::pair<uint32_t, uint32_t> MarkerRow::overlapping(int64_t begin, int64_t end) const {
+    const uint32_t from = firstEndingAfter(begin);
+    return {from, std::max(from, firstFrom(end))};
+}
+
+std::pair<uint32_t, uint32_t> MarkerRow::childrenOf(uint32_t index) const {
+    const auto first = [&](uint32_t wanted) {  // the first whose parent is `wanted` or a later one
+        const auto chunk = std::partition_point(parts_.chunks.begin(), parts_.chunks.end(),
+                                                [&](const Chunk& c) { return c.firstParent < wanted; }) -
+                           parts_.chunks.begin();
+        if (!chunk) return uint32_t{0};
+        uint32_t from = static_cast<uint32_t>(chunk - 1) << kChunkBits, to = std::min(size(), from + kChunk);
+        while (from < to) {
+            const uint32_t middle = from + (to - from) / 2;
+            if (parent(middle) < wanted)
+                from = middle + 1;
+            else
+                to = middle;
+        }
+        return from;
+    };
+    return {first(index), first(index + 1)};
+}
+
+int64_t MarkerRow::busyBefore(uint32_t i) const {
+    if (empty()) return 0;
+    const bool past = i >= size();
+    const uint32_t group = (past ? size() - 1 : i) >> kGroupBits;
+    int64_t sum = parts_.groups[group].busyBefore;
+    forEach(group << kGroupBits, past ? size() : i,
+            [&](uint32_t, int64_t, int64_t duration, uint32_t, uint8_t) { sum += duration; });
+    return sum;
+}
+
+int64_t MarkerRow::waitBefore(uint32_t i) const {
+    if (!parts_.waits) return 0;
+    const bool past = i >= size();
+    const uint32_t group = (past ? size() - 1 : i) >> kGroupBits;
+    int64_t sum = parts_.groupWaits[group];
+    forEach(group << kGroupBits, past ? size() : i, [&](uint32_t, int64_t, int64_t duration, uint32_t, uint8_t flags) {
+        if (flags & kMarkerWait) sum += duration;
+    });
+    return sum;
+}
+
+bool MarkerRow::atHand(uint32_t from, uint32_t to) const {
+    for (; from < to; from = (from | (kChunk - 1)) + 1) {
+        const Chunk& c = chunkOf(from);
+        const uint32_t first = from & ~(kChunk - 1), count = std::min(kChunk, size() - first);
+        if (!storage_->atHand(c.at, c.flagsAt + count * c.flagBytes)) return false;
+    }
+    return true;
+}
+
+// ---- building ------------------------------------------------------------------------------------
+
+uint32_t MarkerRowBuilder::add(Storage& storage, int64_t begin, uint32_t lanePath, uint32_t parent, uint8_t flags) {
+    if (begins_.size() == MarkerRow::kChunk) settle(storage);
+    begins_.push_back(begin);
+    durations_.push_back(0);
+    paths_.push_back(lanePath);
+    parents_.push_back(parent);
+    flags_.push_back(flags);
+    return size() - 1;
+}
+
+void MarkerRowBuilder::settle(Storage& storage) {
+    thread_local PathSums byPath;
+    const size_t count = begins_.size();
+    if (!count) return;
+    MarkerRow::Chunk chunk;
+    chunk.begin = begins_.front();
+    chunk.firstParent = parents_.front();
+    chunk.busyBefore = busy_;
+    chunk.waitBefore = wait_;
+    chunk.sumsFrom = static_cast<uint32_t>(sums_.size());
+    uint8_t anyFlags = 0;
+    uint32_t mostPath = 0;
+    for (size_t from = 0; from < count; from += MarkerRow::kGroup) {
+        const size_t to = std::min<size_t>(count, from + MarkerRow::kGroup);
+        MarkerRow::Group group{begins_[from], busy_, 0, paths_[from]};
+        if (parts_.waits) groupWaits_.push_back(wait_);
+        int64_t longest = 0, onPath = 0, mostOnPath = -1;
+        for (size_t i = from; i < to; ++i) {
+            busy_ += durations_[i];
+            anyFlags |= flags_[i];
+            if (flags_[i] & kMarkerWait) {
+                if (!parts_.waits) {  // the first wait: none before it waited
+                    parts_.waits = true;
+                    groupWaits_.assign(groups_.size() + 1, 0);
+                }
+                wait_ += durations_[i];
+            }
+            longest = std::max(longest, durations_[i]);
+            mostPath = std::max(mostPath, paths_[i]);
+            PathSum& sum = byPath.of(paths_[i]);
+            ++sum.count;
+            sum.total += durations_[i];
+            sum.longest = std::max(sum.longest, durations_[i]);
+            // Runs of one path are told apart well enough to name what a group mostly is.
+            onPath = i > from && paths_[i] == paths_[i - 1] ? onPath + durations_[i] : durations_[i];
+            if (onPath > mostOnPath) {
+                mostOnPath = onPath;
+                group.path = paths_[i];
+            }
+        }
+        chunk.longest = std::max(chunk.longest, longest);
+        group.longest = static_cast<uint32_t>(std::min<int64_t>(longest, UINT32_MAX));
+        groups_.push_back(group);
+    }
+    sums_.insert(sums_.end(), byPath.sums.begin(), byPath.sums.end());
+    byPath.clear();
+
+    chunk.beginBytes = bytesFor(static_cast<uint64_t>(begins_.back() - chunk.begin), 4);
+    chunk.durationBytes = bytesFor(static_cast<uint64_t>(chunk.longest), 2);
+    chunk.parentBytes = bytesFor(parents_.back() - chunk.firstParent);
+    chunk.pathBytes = bytesFor(mostPath);
+    chunk.flagBytes = anyFlags ? 1 : 0;
+    chunk.durationsAt = rounded(count * chunk.beginBytes);
+    chunk.pathsAt = chunk.durationsAt + rounded(count * chunk.durationBytes);
+    chunk.parentsAt = chunk.pathsAt + rounded(count * chunk.pathBytes);
+    chunk.flagsAt = chunk.parentsAt + rounded(count * chunk.parentBytes);
+    chunk.at = storage.allocate(chunk.flagsAt + count * chunk.flagBytes);
+    char* at = storage.at(chunk.at);
+    put(at, chunk.beginBytes, begins_, [&](int64_t b) { return b - chunk.begin; });
+    put(at + chunk.durationsAt, chunk.durationBytes, durations_, [](int64_t d) { return d; });
+    put(at + chunk.pathsAt, chunk.pathBytes, paths_, [](uint32_t p) { return p; });
+    put(at + chunk.parentsAt, chunk.parentBytes, parents_, [&](uint32_t p) { return p - chunk.firstParent; });
+    if (anyFlags) std::memcpy(at + chunk.flagsAt, flags_.data(), count);
+    chunks_.push_back(chunk);
+    parts_.size += count;
+    begins_.clear();
+    durations_.clear();
+    paths_.clear();
+    parents_.clear();
+    flags_.clear();
+}
+
+MarkerRow::Parts MarkerRowBuilder::finish(Storage& storage) {
+    settle(storage);
+    parts_.chunks = Column<MarkerRow::Chunk>::of(storage, chunks_);
+    parts_.groups = Column<MarkerRow::Group>::of(storage, groups_);
+    parts_.groupWaits = Column<int64_t>::of(storage, groupWaits_);
+    parts_.sums = Column<PathSum>::of(storage, sums_);
+    const MarkerRow::Parts parts = parts_;
+    *this = {};
+    return parts;
+}
+
+}  // namespace fugato

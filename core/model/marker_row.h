@@ -1,0 +1,198 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The markers of one lane at one nesting depth. They do not overlap and are sorted by begin. Their
+// columns lie in chunks of kChunk markers, each as narrow as its numbers allow (about 12 bytes a
+// marker); over them stand two coarser resolutions: groups of kGroup markers, and the chunks, each
+// with the sums that drawing and asking need. Zoomed out, nobody reads the columns themselves.
+//
+// A row is a view of a Storage; any number of threads may read it.
+#pragma once
+
+#include <algorithm>
+#include <utility>
+#include <vector>
+
+#include "core/store/storage.h"
+#include "path_table.h"
+
+namespace fugato {
+
+enum MarkerFlag : uint8_t { kMarkerWait = 1, kMarkerEndRepaired = 2, kMarkerInsideWait = 4, kMarkerChangedNothing = 8 };
+
+/// What a chunk's markers of one path (numbered within the lane) add up to.
+struct PathSum {
+    uint32_t path = 0;
+    uint32_t count = 0;
+    int64_t total = 0, longest = 0;  // ns
+};
+
+class MarkerRow {
+public:
+    static constexpr uint32_t kChunkBits = 12, kGroupBits = 6;
+    static constexpr uint32_t kChunk = 1u << kChunkBits, kGroup = 1u << kGroupBits;
+
+    struct Chunk {
+        uint64_t at = 0;  // of its columns in the storage, one after another: begins, then at:
+        uint32_t durationsAt = 0, parentsAt = 0, pathsAt = 0, flagsAt = 0;  // relative to `at`
+        int64_t begin = 0;                                                  // of its first marker
+        int64_t busyBefore = 0, waitBefore = 0;                             // summed durations before it, in the row
+        int64_t longest = 0;                                                // duration
+        uint32_t firstParent = 0;
+        uint32_t sumsFrom = 0;  // in sums(); they end where the next chunk's begin
+        // Bytes a number takes: begins after `begin`, durations, parents after `firstParent`, paths;
+        // flags: 0 where no marker has any.
+        uint8_t beginBytes = 0, durationBytes = 0, parentBytes = 0, pathBytes = 0, flagBytes = 0, unused[3]{};
+    };
+    struct Group {
+        int64_t begin = 0;       // of its first marker
+        int64_t busyBefore = 0;  // summed durations of all markers of the row before it
+        uint32_t longest = 0;    // duration, at most UINT32_MAX
+        uint32_t path = 0;       // on which most of its time was spent, numbered within the lane
+    };
+    /// What is stored of a row, beside the chunks' columns.
+    struct Parts {
+        uint64_t size = 0;
+        bool waits = false;
+        Column<Chunk> chunks;
+        Column<Group> groups;
+        Column<int64_t> groupWaits;  // as Group::busyBefore, of the waits alone; empty where there are none
+        Column<PathSum> sums;
+    };
+
+    MarkerRow() = default;
+    MarkerRow(const Storage& storage, const Parts& parts) : storage_(&storage), parts_(parts) {}
+    /// The lane's own numbers of paths as PathIds; belongs to the lane.
+    void setPaths(const PathId* paths) { paths_ = paths; }
+
+    uint32_t size() const { return static_cast<uint32_t>(parts_.size); }
+    bool empty() const { return !parts_.size; }
+    int64_t begin(uint32_t i) const {
+        const Chunk& c = chunkOf(i);
+        return c.begin + number(storage_->at(c.at), c.beginBytes, i & (kChunk - 1));
+    }
+    int64_t duration(uint32_t i) const {
+        const Chunk& c = chunkOf(i);
+        return number(storage_->at(c.at) + c.durationsAt, c.durationBytes, i & (kChunk - 1));
+    }
+    int64_t end(uint32_t i) const {
+        const Chunk& c = chunkOf(i);
+        const char* at = storage_->at(c.at);
+        return c.begin + number(at, c.beginBytes, i & (kChunk - 1)) +
+               number(at + c.durationsAt, c.durationBytes, i & (kChunk - 1));
+    }
+    /// Index in the row above; ascending.
+    uint32_t parent(uint32_t i) const {
+        const Chunk& c = chunkOf(i);
+        return c.firstParent +
+               static_cast<uint32_t>(number(storage_->at(c.at) + c.parentsAt, c.parentBytes, i & (kChunk - 1)));
+    }
+    PathId path(uint32_t i) const { return paths_[lanePath(i)]; }
+    /// The path as numbered within the lane.
+    uint32_t lanePath(uint32_t i) const {
+        const Chunk& c = chunkOf(i);
+        return static_cast<uint32_t>(number(storage_->at(c.at) + c.pathsAt, c.pathBytes, i & (kChunk - 1)));
+    }
+    uint8_t flags(uint32_t i) const {
+        const Chunk& c = chunkOf(i);
+        return c.flagBytes ? static_cast<uint8_t>(storage_->at(c.at)[c.flagsAt + (i & (kChunk - 1))]) : 0;
+    }
+    PathId pathOf(uint32_t lanePath) const { return paths_[lanePath]; }
+
+    /// Whether any of them is a wait.
+    bool hasWaits() const { return parts_.waits; }
+    /// Summed durations of the markers before `i`; i may be size().
+    int64_t busyBefore(uint32_t i) const;
+    /// The same of the waits among them.
+    int64_t waitBefore(uint32_t i) const;
+    /// The last marker that begins before `time`, or kNone.
+    uint32_t lastBefore(int64_t time) const;
+    /// The first marker that begins at `time` or later, or size().
+    uint32_t firstFrom(int64_t time) const;
+    /// The first marker that ends after `time`, or size().
+    uint32_t firstEndingAfter(int64_t time) const;
+    /// The markers that overlap [begin, end): from the first to before the second.
+    std::pair<uint32_t, uint32_t> overlapping(int64_t begin, int64_t end) const;
+    /// The markers whose parent is `index` of the row above.
+    std::pair<uint32_t, uint32_t> childrenOf(uint32_t index) const;
+
+    const Column<Chunk>& chunks() const { return parts_.chunks; }
+    const Column<Group>& groups() const { return parts_.groups; }
+    const Column<int64_t>& groupWaits() const { return parts_.groupWaits; }
+    /// The sums of a chunk, each path once.
+    std::pair<const PathSum*, const PathSum*> sumsOf(size_t chunk) const {
+        const Column<PathSum>& all = parts_.sums;
+        const size_t to = chunk + 1 < parts_.chunks.size() ? parts_.chunks[chunk + 1].sumsFrom : all.size();
+        return {all.data() + parts_.chunks[chunk].sumsFrom, all.data() + to};
+    }
+    const Parts& parts() const { return parts_; }
+    /// Whether the columns of the markers [from, to) can be read without waiting for a disk.
+    bool atHand(uint32_t from, uint32_t to) const;
+
+    /// Calls `take(index, begin, duration, lanePath, flags)` for the markers [from, to), quicker than one by one.
+    template <class Take>
+    void forEach(uint32_t from, uint32_t to, Take&& take) const {
+        while (from < to) {
+            const uint32_t chunkEnd = std::min(to, (from | (kChunk - 1)) + 1);
+            const Chunk& c = chunkOf(from);
+            const char* at = storage_->at(c.at);
+            for (; from < chunkEnd; ++from) {
+                const uint32_t k = from & (kChunk - 1);
+                take(from, c.begin + number(at, c.beginBytes, k), number(at + c.durationsAt, c.durationBytes, k),
+                     static_cast<uint32_t>(number(at + c.pathsAt, c.pathBytes, k)),
+                     c.flagBytes ? static_cast<uint8_t>(at[c.flagsAt + k]) : uint8_t{0});
+            }
+        }
+    }
+
+private:
+    const Chunk& chunkOf(uint32_t i) const { return parts_.chunks[i >> kChunkBits]; }
+    static int64_t number(const char* at, uint8_t bytes, uint32_t i) {
+        switch (bytes) {
+            case 1: return static_cast<uint8_t>(at[i]);
+            case 2: return read<uint16_t>(at, i);
+            case 4: return read<uint32_t>(at, i);
+            case 8: return read<int64_t>(at, i);
+            default: return 0;
+        }
+    }
+    template <class N>
+    static N read(const char* at, uint32_t i) {
+        N value;
+        std::memcpy(&value, at + size_t{i} * sizeof(N), sizeof(N));
+        return value;
+    }
+    template <class Before>
+    uint32_t partition(Before&& before) const;
+
+    const Storage* storage_ = nullptr;
+    Parts parts_;
+    const PathId* paths_ = nullptr;
+};
+
+/// Takes the markers of a row in order. The one added last may still be changed; add() settles it.
+class MarkerRowBuilder {
+public:
+    /// Adds a marker and returns its index; its end is its begin until it is told.
+    uint32_t add(Storage& storage, int64_t begin, uint32_t lanePath, uint32_t parent, uint8_t flags);
+    uint8_t& lastFlags() { return flags_.back(); }
+    void endLast(int64_t end) { durations_.back() = end - begins_.back(); }
+    MarkerRow::Parts finish(Storage& storage);
+    uint32_t size() const { return static_cast<uint32_t>(parts_.size + begins_.size()); }
+
+private:
+    void settle(Storage& storage);
+
+    // The markers of the chunk that is not settled yet.
+    std::vector<int64_t> begins_, durations_;
+    std::vector<uint32_t> paths_, parents_;
+    std::vector<uint8_t> flags_;
+
+    MarkerRow::Parts parts_;
+    std::vector<MarkerRow::Chunk> chunks_;
+    std::vector<MarkerRow::Group> groups_;
+    std::vector<int64_t> groupWaits_;
+    std::vector<PathSum> sums_;
+    int64_t busy_ = 0, wait_ = 0;
+};
+
+}  // namespace fugato

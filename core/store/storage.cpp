@@ -1,0 +1,199 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "storage.h"
+
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <fugato_layout.hpp>
+#include <new>
+#include <numeric>
+
+namespace fugato {
+
+namespace {
+
+constexpr uint64_t kMostReserved = uint64_t{256} << 30, kLeastReserved = uint64_t{64} << 20;
+constexpr uint64_t kFirstStep = uint64_t{1} << 20, kMostStep = uint64_t{64} << 20;
+constexpr size_t kTextSlab = 64 * 1024;
+constexpr size_t kKnownTexts = 4096;  // a power of two
+
+uint64_t roundUp(uint64_t value, uint64_t to) { return (value + to - 1) / to * to; }
+
+}  // namespace
+
+Storage::Storage(int fd, uint64_t reserved)
+    : fd_(fd),
+      reserved_(reserved),
+      // Zeros that take no memory until they are written to.
+      used_(static_cast<std::atomic<uint32_t>*>(std::calloc((reserved >> kRegionBits) + 1, sizeof *used_))) {
+    if (!used_) throw std::bad_alloc();
+}
+
+std::shared_ptr<Storage> Storage::make(int fd, uint64_t least) {
+    // Only addresses are taken here, no memory. Where a limit is set on them, fewer have to do.
+    for (uint64_t reserved = kMostReserved; reserved >= std::max(kLeastReserved, least); reserved /= 4) {
+        void* base = ::mmap(nullptr, reserved, PROT_NONE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
+        if (base == MAP_FAILED) continue;
+        std::shared_ptr<Storage> storage(new Storage(fd, reserved));
+        storage->base_ = static_cast<char*>(base);
+        return storage;
+    }
+    throw std::bad_alloc();
+}
+
+std::shared_ptr<Storage> Storage::inMemory() { return make(-1, 0); }
+
+Result<std::shared_ptr<Storage>> Storage::inFile(const std::string& path) {
+    int fd = -1;
+    if (path.empty()) {
+        const char* folder = std::getenv("TMPDIR");
+        fd = ::open(folder && *folder ? folder : "/tmp", O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+    } else {
+        fd = ::open(path.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+    }
+    if (fd < 0)
+        return Failure{"Cannot write " + (path.empty() ? std::string("a temporary file") : path) + ": " +
+                       std::strerror(errno) + "."};
+    return make(fd, 0);
+}
+
+Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint64_t bytes) {
+    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+    struct stat status {};
+    if (fd < 0 || ::fstat(fd, &status) != 0 || static_cast<uint64_t>(status.st_size) < bytes) {
+        if (fd >= 0) ::close(fd);
+        return Failure{"Cannot read " + path + "."};
+    }
+    auto storage = make(fd, bytes);
+    if (bytes && ::mmap(storage->base_, bytes, PROT_READ, MAP_SHARED | MAP_FIXED, fd, 0) == MAP_FAILED)
+        return Failure{"Cannot read " + path + ": " + std::strerror(errno) + "."};
+    storage->size_ = storage->committed_ = bytes;
+    return storage;
+}
+
+Storage::~Storage() {
+    if (base_) ::munmap(base_, reserved_);
+    std::free(used_);
+    if (fd_ >= 0) ::close(fd_);
+}
+
+/// Makes the addresses up to `upTo` usable. Guarded by growing_.
+bool Storage::commit(uint64_t upTo) {
+    const uint64_t step = std::clamp(committed_, kFirstStep, kMostStep);
+    const uint64_t wanted = std::min(reserved_, roundUp(std::max(upTo, committed_ + step), kFirstStep));
+    if (wanted < upTo) return false;
+    if (fd_ >= 0 && !spilled_) {
+        // Room on the disk is taken first: a full disk must not be met while writing into memory.
+        if (::posix_fallocate(fd_, static_cast<off_t>(committed_), static_cast<off_t>(wanted - committed_)) == 0 &&
+            ::mmap(base_ + committed_, wanted - committed_, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_FIXED, fd_,
+                   static_cast<off_t>(committed_)) != MAP_FAILED) {
+            committed_ = wanted;
+            return true;
+        }
+        spilled_ = true;
+        spilledFrom_ = committed_;
+    }
+    if (::mprotect(base_ + committed_, wanted - committed_, PROT_READ | PROT_WRITE) != 0) return false;
+    committed_ = wanted;
+    return true;
+}
+
+uint64_t Storage::allocate(size_t bytes) {
+    const std::lock_guard lock(growing_);
+    const uint64_t offset = size_.load(std::memory_order_relaxed), end = offset + roundUp(bytes, 8);
+    if (end > committed_ && !commit(end)) throw std::bad_alloc();
+    size_.store(end, std::memory_order_release);
+    return offset;
+}
+
+void Storage::trim() {
+    const std::lock_guard lock(growing_);
+    if (fd_ < 0 || spilled_ || size_ == committed_) return;
+    // The last page stays mapped: it is filled up with zeros.
+    if (::ftruncate(fd_, static_cast<off_t>(size_.load())) == 0) committed_ = size_;
+}
+
+std::string_view Storage::text(TextRef text) const {
+    if (!text) return {};
+    const auto* from = reinterpret_cast<const uint8_t*>(at(text));
+    std::string_view found;
+    layout::readText(from, reinterpret_cast<const uint8_t*>(base_) + size(), found);
+    return found;
+}
+
+uint64_t Storage::residentBytes() {
+    unsigned long long all = 0, resident = 0;
+    if (std::FILE* file = std::fopen("/proc/self/statm", "r")) {
+        if (std::fscanf(file, "%llu %llu", &all, &resident) != 2) resident = 0;
+        std::fclose(file);
+    }
+    return resident * static_cast<uint64_t>(::sysconf(_SC_PAGESIZE));
+}
+
+void Storage::keepWithin(uint64_t bytes) {
+    if (fd_ < 0) return;
+    const std::unique_lock lock(keeping_, std::try_to_lock);
+    if (!lock) return;
+    now_.fetch_add(1, std::memory_order_relaxed);
+    uint64_t resident = residentBytes();
+    if (resident <= bytes) return;
+    const uint64_t region = uint64_t{1} << kRegionBits;
+    const uint64_t regions = std::min(size(), spilledFrom_) >> kRegionBits;  // whole ones only
+    std::vector<uint32_t> order(regions);
+    std::iota(order.begin(), order.end(), 0u);
+    std::vector<uint32_t> used(regions);
+    for (uint64_t i = 0; i < regions; ++i) used[i] = used_[i].load(std::memory_order_relaxed);
+    std::sort(order.begin(), order.end(), [&](uint32_t x, uint32_t y) { return used[x] < used[y]; });
+    const uint64_t least = bytes / 10 * 9;
+    for (size_t i = 0; i < order.size() && resident > least;) {
+        const size_t batch = std::min(order.size(), i + 64);
+        for (; i < batch; ++i) ::madvise(base_ + order[i] * region, region, MADV_DONTNEED);
+        resident = residentBytes();
+    }
+}
+
+bool Storage::atHand(uint64_t offset, size_t bytes) const {
+    if (fd_ < 0 || !bytes) return true;
+    const auto page = static_cast<uint64_t>(::sysconf(_SC_PAGESIZE));
+    const uint64_t from = offset / page * page, to = roundUp(offset + bytes, page);
+    std::vector<unsigned char> pages((to - from) / page);
+    if (::mincore(base_ + from, to - from, pages.data()) != 0) return true;
+    return std::all_of(pages.begin(), pages.end(), [](unsigned char p) { return p & 1; });
+}
+
+TextRef TextWriter::addBytes(std::string_view bytes) {
+    char length[10];
+    const auto head = static_cast<size_t>(layout::putVarint(length, bytes.size()) - length);
+    const size_t need = head + bytes.size();
+    if (need > left_) {
+        const size_t slab = std::max(need, kTextSlab);
+        slab_ = storage_.allocate(slab);
+        left_ = slab;
+    }
+    const TextRef at = slab_;
+    char* to = storage_.at(at);
+    std::memcpy(to, length, head);
+    if (!bytes.empty()) std::memcpy(to + head, bytes.data(), bytes.size());
+    slab_ += need;
+    left_ -= need;
+    return at;
+}
+
+TextRef TextWriter::add(std::string_view text) {
+    if (text.empty()) return 0;
+    if (known_.empty()) known_.resize(kKnownTexts);
+    const uint64_t hash = layout::checksum(text.data(), text.size());
+    Known& known = known_[hash & (kKnownTexts - 1)];
+    if (known.text && known.hash == hash && std::as_const(storage_).text(known.text) == text) return known.text;
+    known = {addBytes(text), hash};
+    return known.text;
+}
+
+}  // namespace fugato

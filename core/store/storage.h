@@ -1,0 +1,143 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Where the columns of a recording lie: one range of addresses, filled from the front, in memory or in
+// a file that is mapped there. What lies in a file may leave memory and come back when it is read, so a
+// recording may be larger than memory; `keepWithin` lets go of what was used longest ago.
+//
+// allocate() may be called from several threads; what it returned is filled by the caller, before
+// others are told of it. Reading needs no lock. Pointers stay valid as long as the Storage lives.
+#pragma once
+
+#include <algorithm>
+#include <atomic>
+#include <cstring>
+#include <memory>
+#include <mutex>
+#include <stdexcept>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "format/result.h"
+
+namespace fugato {
+
+/// Where a text lies in a Storage; 0: the empty text.
+using TextRef = uint64_t;
+
+class Storage {
+public:
+    static std::shared_ptr<Storage> inMemory();
+    /// In a new file that takes what was there before. Where there is no room the rest lies in memory
+    /// (spilled() tells). `path` empty: a nameless file in the folder for temporary files.
+    static Result<std::shared_ptr<Storage>> inFile(const std::string& path);
+    /// The first `bytes` of a file that another Storage filled; only to be read.
+    static Result<std::shared_ptr<Storage>> existing(const std::string& path, uint64_t bytes);
+    ~Storage();
+    Storage(const Storage&) = delete;
+    Storage& operator=(const Storage&) = delete;
+
+    /// Room for `bytes`, at a multiple of 8, filled with zeros. Throws std::bad_alloc where there is none.
+    uint64_t allocate(size_t bytes);
+    char* at(uint64_t offset) { return base_ + offset; }
+    /// Also notes that this part was used.
+    const char* at(uint64_t offset) const {
+        std::atomic<uint32_t>& used = used_[offset >> kRegionBits];
+        const uint32_t now = now_.load(std::memory_order_relaxed);
+        if (used.load(std::memory_order_relaxed) != now) used.store(now, std::memory_order_relaxed);
+        return base_ + offset;
+    }
+    std::string_view text(TextRef text) const;
+    uint64_t size() const { return size_.load(std::memory_order_acquire); }
+    bool inFile() const { return fd_ >= 0; }
+    /// Whether part of it had to stay in memory since the disk was full.
+    bool spilled() const { return spilled_.load(); }
+    /// Cuts the file to what is filled; the content reaches the disk in its own time.
+    void trim();
+
+    /// Lets go of parts used longest ago until the process has no more than `bytes` in memory, as far
+    /// as files are concerned. Costs little where nothing is to be done; call it now and then.
+    void keepWithin(uint64_t bytes);
+    /// Whether [offset, offset + bytes) can be read without waiting for a disk.
+    bool atHand(uint64_t offset, size_t bytes) const;
+    /// Bytes of the process that lie in memory now.
+    static uint64_t residentBytes();
+
+private:
+    static constexpr int kRegionBits = 18;
+    Storage(int fd, uint64_t reserved);
+    static std::shared_ptr<Storage> make(int fd, uint64_t least);
+    bool commit(uint64_t upTo);
+
+    char* base_ = nullptr;
+    const int fd_;
+    uint64_t reserved_;
+    std::mutex growing_;  // guards committed_, size_ (for writing) and spilled_ (for writing)
+    uint64_t committed_ = 0;
+    std::atomic<uint64_t> size_{8};  // offset 0 means "nothing"
+    std::atomic<bool> spilled_{false};
+    uint64_t spilledFrom_ = UINT64_MAX;
+    std::atomic<uint32_t> now_{1};
+    std::atomic<uint32_t>* used_;  // by region: the value of now_ at its last use
+    std::mutex keeping_;
+};
+
+/// Numbers or plain structs side by side, read like a vector. A view: its Storage outlives it.
+template <class T>
+class Column {
+public:
+    using value_type = T;
+    Column() = default;
+    Column(const T* data, size_t size) : data_(data), size_(size) {}
+    /// Copies values into a storage.
+    static Column of(Storage& storage, const std::vector<T>& values) {
+        static_assert(std::is_trivially_copyable_v<T>);
+        if (values.empty()) return {};
+        char* to = storage.at(storage.allocate(values.size() * sizeof(T)));
+        std::memcpy(to, values.data(), values.size() * sizeof(T));
+        return {reinterpret_cast<const T*>(to), values.size()};
+    }
+
+    size_t size() const { return size_; }
+    bool empty() const { return !size_; }
+    const T* data() const { return data_; }
+    const T* begin() const { return data_; }
+    const T* end() const { return data_ + size_; }
+    const T& operator[](size_t i) const { return data_[i]; }
+    const T& at(size_t i) const {
+        if (i >= size_) throw std::out_of_range("Column::at");
+        return data_[i];
+    }
+    const T& front() const { return data_[0]; }
+    const T& back() const { return data_[size_ - 1]; }
+    friend bool operator==(const Column& column, const std::vector<T>& values) {
+        return std::equal(column.begin(), column.end(), values.begin(), values.end());
+    }
+    /// For whoever built it, until others read it.
+    T* writable() const { return const_cast<T*>(data_); }
+
+private:
+    const T* data_ = nullptr;
+    size_t size_ = 0;
+};
+
+/// Puts texts into a storage, each once where it comes again soon. Use from one thread.
+class TextWriter {
+public:
+    explicit TextWriter(Storage& storage) : storage_(storage) {}
+    TextRef add(std::string_view text);
+    /// Without looking whether it is there already; for bytes that are no text.
+    TextRef addBytes(std::string_view bytes);
+
+private:
+    struct Known {
+        TextRef text = 0;
+        uint64_t hash = 0;
+    };
+    Storage& storage_;
+    uint64_t slab_ = 0;
+    size_t left_ = 0;
+    std::vector<Known> known_;
+};
+
+}  // namespace fugato

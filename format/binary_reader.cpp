@@ -1,0 +1,424 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "binary_reader.h"
+
+#include <algorithm>
+#include <cstring>
+#include <deque>
+#include <map>
+
+#include "packed_events.h"
+
+namespace fugato {
+
+using namespace layout;
+
+namespace {
+
+constexpr size_t kBatch = 512;  // events handed on at once
+
+/// A point where a clock's ticks and the time are both known.
+struct ClockPoint {
+    uint64_t ticks;
+    int64_t ns;
+};
+
+/// Maps a clock's ticks to nanoseconds along its points: straight lines between them, the slope of the
+/// nearest two (or the estimate, where there are fewer) outside.
+class TickMap {
+public:
+    TickMap() = default;  // ticks are nanoseconds since time 0
+    TickMap(uint64_t origin, double nsPerTick, std::vector<ClockPoint> points)
+        : direct_(false),
+          origin_(origin),
+          estimate_(nsPerTick > 1e-6 && nsPerTick < 1e6 ? nsPerTick : 1.0),
+          points_(std::move(points)) {
+        std::sort(points_.begin(), points_.end(), [](auto& a, auto& b) { return a.ticks < b.ticks; });
+    }
+    static TickMap nanoseconds(uint64_t origin) {
+        TickMap map;
+        map.origin_ = origin;
+        return map;
+    }
+    int64_t toNs(uint64_t ticks) {
+        if (direct_) return static_cast<int64_t>(ticks - origin_);
+        if (ticks - low_ >= span_) choose(ticks);
+        const double away = static_cast<double>(static_cast<int64_t>(ticks - baseTicks_)) * slope_;
+        // Beyond what a signed 64-bit number holds there is no time: keep it in range.
+        return std::clamp(baseNs_, -kFarthest, kFarthest) + static_cast<int64_t>(std::clamp(away, -4.0e18, 4.0e18));
+    }
+
+private:
+    static constexpr int64_t kFarthest = int64_t{1} << 61;
+
+    void choose(uint64_t ticks) {
+        low_ = 0;
+        span_ = UINT64_MAX;
+        baseTicks_ = origin_;
+        baseNs_ = 0;
+        slope_ = estimate_;
+        if (points_.empty()) return;
+        auto after =
+            std::upper_bound(points_.begin(), points_.end(), ticks, [](uint64_t t, auto& p) { return t < p.ticks; });
+        low_ = after == points_.begin() ? 0 : after[-1].ticks;
+        span_ = (after == points_.end() ? UINT64_MAX : after->ticks) - low_;
+        if (after == points_.begin()) ++after;
+        const ClockPoint& base = after[-1];
+        baseTicks_ = base.ticks;
+        baseNs_ = base.ns;
+        const bool lastPair = after == points_.end();
+        if (lastPair && points_.size() < 2) return;
+        const ClockPoint& a = lastPair ? after[-2] : after[-1];
+        const ClockPoint& b = lastPair ? after[-1] : after[0];
+        if (b.ticks > a.ticks && b.ns > a.ns)
+            slope_ = static_cast<double>(b.ns - a.ns) / static_cast<double>(b.ticks - a.ticks);
+    }
+
+    bool direct_ = true;
+    uint64_t origin_ = 0;
+    double estimate_ = 1;
+    std::vector<ClockPoint> points_;
+    uint64_t low_ = 0, span_ = 0, baseTicks_ = 0;
+    int64_t baseNs_ = 0;
+    double slope_ = 1;
+};
+
+/// The fields of one definition record. Fields that are missing read as 0 or "".
+class Fields {
+public:
+    explicit Fields(std::string_view bytes)
+        : at_(reinterpret_cast<const uint8_t*>(bytes.data())), end_(at_ + bytes.size()) {}
+    uint64_t number() {
+        uint64_t value = 0;
+        return readVarint(at_, end_, value) ? value : 0;
+    }
+    std::string text() {
+        std::string_view value;
+        return readText(at_, end_, value) ? cleanUtf8(value) : std::string();
+    }
+
+private:
+    const uint8_t* at_;
+    const uint8_t* end_;
+};
+
+uint32_t number32(Fields& fields) { return static_cast<uint32_t>(fields.number()); }
+
+void emitDefinition(layout::DefinitionType type, Fields fields, EventSink& sink) {
+    switch (type) {
+        case layout::DefinitionType::Lane: {
+            LaneDefinition lane;
+            lane.id = number32(fields);
+            lane.kind = static_cast<LaneKind>(std::min<uint64_t>(fields.number(), 2));
+            lane.osId = fields.number();
+            lane.name = fields.text();
+            lane.role = fields.text();
+            return sink.define(lane);
+        }
+        case layout::DefinitionType::Site: {
+            SiteDefinition site;
+            site.id = number32(fields);
+            site.line = number32(fields);
+            site.longestNs = fields.number();
+            site.name = fields.text();
+            site.category = fields.text();
+            site.description = fields.text();
+            site.file = fields.text();
+            site.detail = number32(fields);
+            return sink.define(site);
+        }
+        case layout::DefinitionType::Series: {
+            SeriesDefinition series;
+            series.id = number32(fields);
+            series.deadlineNs = fields.number();
+            series.name = fields.text();
+            return sink.define(series);
+        }
+        case layout::DefinitionType::Object: {
+            const uint32_t id = number32(fields);
+            return sink.define(ObjectDefinition{id, fields.text()});
+        }
+        case layout::DefinitionType::Counter: {
+            CounterDefinition counter;
+            counter.id = number32(fields);
+            const bool has = fields.number() == 1;
+            const uint64_t bits = fields.number();
+            double threshold = 0;
+            std::memcpy(&threshold, &bits, sizeof threshold);
+            if (has) counter.threshold = threshold;
+            counter.name = fields.text();
+            counter.unit = fields.text();
+            return sink.define(counter);
+        }
+        case layout::DefinitionType::State: {
+            const uint32_t id = number32(fields);
+            return sink.define(StateDefinition{id, fields.text()});
+        }
+        case layout::DefinitionType::Context: {
+            std::string key = fields.text();
+            return sink.define(ContextDefinition{std::move(key), fields.text()});
+        }
+        case layout::DefinitionType::Key: {
+            const uint32_t id = number32(fields);
+            return sink.define(KeyDefinition{id, fields.text()});
+        }
+        case layout::DefinitionType::Pool: {
+            const uint32_t id = number32(fields);
+            return sink.define(PoolDefinition{id, fields.text()});
+        }
+        case layout::DefinitionType::OsThread: {
+            OsThreadDefinition thread;
+            thread.id = number32(fields);
+            thread.process = number32(fields);
+            thread.name = fields.text();
+            return sink.define(thread);
+        }
+        case layout::DefinitionType::Module: {
+            ModuleDefinition module;
+            module.address = fields.number();
+            module.bytes = fields.number();
+            module.offset = fields.number();
+            module.path = fields.text();
+            module.buildId = fields.text();
+            return sink.define(module);
+        }
+        case layout::DefinitionType::Clock:
+        case layout::DefinitionType::ClockSync: return;  // for LaneClocks
+    }                                                    // a record type of a later version: skipped
+}
+
+template <class Clocks>
+bool emitDefinitions(std::string_view payload, EventSink& sink, Clocks& clocks) {
+    const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
+    const uint8_t* end = at + payload.size();
+    while (at < end) {
+        const auto type = static_cast<layout::DefinitionType>(*at++);
+        std::string_view fields;
+        if (!readText(at, end, fields)) return false;
+        clocks.define(type, Fields(fields));
+        emitDefinition(type, Fields(fields), sink);
+    }
+    return true;
+}
+
+std::string seconds(int64_t ns) {
+    char text[40];
+    std::snprintf(text, sizeof text, "%.3f s", static_cast<double>(ns) * 1e-9);
+    return text;
+}
+
+}  // namespace
+
+/// Which clock each lane's ticks are of, and how to make times of them.
+class BinaryReader::Clocks {
+public:
+    explicit Clocks(const FileHeader& header) : header_(header) {}
+
+    void addPair(const ClockPair& pair) { pairs_.push_back({pair.ticks, static_cast<int64_t>(pair.ns)}); }
+    void define(layout::DefinitionType type, Fields fields) {
+        if (type == layout::DefinitionType::Lane) {
+            const uint32_t lane = number32(fields);
+            fields.number();
+            fields.number();
+            fields.text();
+            fields.text();
+            clockOf_[lane] = number32(fields);
+        } else if (type == layout::DefinitionType::Clock) {
+            const uint32_t clock = number32(fields);
+            const uint64_t bits = fields.number();
+            std::memcpy(&clocks_[clock].nsPerTick, &bits, sizeof bits);
+        } else if (type == layout::DefinitionType::ClockSync) {
+            const uint32_t clock = number32(fields);
+            const uint64_t device = fields.number();
+            clocks_[clock].syncs.push_back({device, fields.number()});
+        }
+    }
+    /// After the last definition and pair.
+    void ready() {
+        maps_[kRecordingClock] = header_.clock == static_cast<uint32_t>(ClockKind::Ticks)
+                                     ? TickMap(header_.originTicks, header_.nsPerTick, std::move(pairs_))
+                                     : TickMap::nanoseconds(header_.originTicks);
+        maps_[kNanosecondClock] = TickMap();
+        for (auto& [id, clock] : clocks_) {
+            if (id < kFirstOwnClock) continue;
+            std::vector<ClockPoint> points;
+            for (const auto& [device, host] : clock.syncs)
+                points.push_back({device, maps_[kRecordingClock].toNs(host)});
+            maps_[id] = TickMap(0, clock.nsPerTick, std::move(points));
+        }
+    }
+    /// A copy: it remembers where it was.
+    TickMap of(uint32_t lane) const {
+        const auto clock = clockOf_.find(lane);
+        const auto map = maps_.find(clock == clockOf_.end() ? kRecordingClock : clock->second);
+        return map == maps_.end() ? maps_.at(kRecordingClock) : map->second;
+    }
+
+private:
+    struct Clock {
+        double nsPerTick = 1;
+        std::vector<std::pair<uint64_t, uint64_t>> syncs;
+    };
+    FileHeader header_;
+    std::vector<ClockPoint> pairs_;
+    std::map<uint32_t, uint32_t> clockOf_;
+    std::map<uint32_t, Clock> clocks_;
+    std::map<uint32_t, TickMap> maps_;
+};
+
+uint32_t readEvents(const IndexEntry& block, std::string_view payload,
+                    const std::function<void(std::span<const RawEvent>)>& take) {
+    uint32_t read = 0;
+    if (block.type == static_cast<uint32_t>(BlockType::PackedEvents)) {
+        unpackEvents(payload, block.count, block.firstTicks, [&](std::span<const RawEvent> events) {
+            read += static_cast<uint32_t>(events.size());
+            take(events);
+        });
+        return block.count - read;
+    }
+    const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
+    const uint8_t* end = at + payload.size();
+    uint64_t previous = block.firstTicks;
+    RawEvent batch[kBatch];
+    for (bool more = true; more;) {
+        size_t count = 0;
+        while (count < kBatch && (more = read < block.count && readEvent(at, end, batch[count], previous))) {
+            ++read;
+            ++count;
+        }
+        if (count) take({batch, count});
+    }
+    return block.count - read;
+}
+
+BinaryReader::BinaryReader(ByteSource& source) : source_(source) {}
+BinaryReader::~BinaryReader() = default;
+
+Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, const std::string& name, EventSink& sink) {
+    FileHeader header;
+    if (source.read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header)
+        return Failure{name + " is cut off inside its first 64 bytes, so nothing can be read from it. Record again."};
+    const bool headerGood = header.checksum == checksum(&header, offsetof(FileHeader, checksum));
+    if (headerGood && header.version > kFileVersion)
+        return Failure{name + " was written by a newer version of Fugato (file version " +
+                       std::to_string(header.version) + "). Update Fugato to open it."};
+    std::unique_ptr<BinaryReader> reader(new BinaryReader(source));
+    Damage& damage = reader->damage_;
+    if (!headerGood) damage.note("The file's header is damaged: times may be off.");
+    reader->directory_ = findBlocks(source);
+    const BlockDirectory& directory = reader->directory_;
+    if (directory.blocks.empty() && source.size() > sizeof header)
+        return Failure{name + " holds no readable part: everything after its header is damaged. Record again."};
+    damage.indexMissing = !directory.indexed;
+    if (damage.indexMissing) damage.note(kNotClosed);
+    damage.lostBlocks += directory.gaps;
+    if (directory.gaps)
+        damage.note(std::to_string(directory.gaps) +
+                    (directory.gaps == 1 ? " stretch of bytes is" : " stretches of bytes are") +
+                    " damaged or cut and could not be read.");
+    sink.started(header.startedUnixNs);
+
+    std::string payload;
+    reader->clocks_ = std::make_unique<Clocks>(header);
+    std::map<uint32_t, size_t> laneAt;
+    for (uint32_t i = 0; i < directory.blocks.size(); ++i) {
+        const IndexEntry& block = directory.blocks[i];
+        if (holdsEvents(block.type)) {
+            const auto [at, isNew] = laneAt.try_emplace(block.lane, reader->lanes_.size());
+            if (isNew) reader->lanes_.emplace_back().lane = block.lane;
+            LaneBlocks& lane = reader->lanes_[at->second];
+            lane.events += block.count;
+            lane.bytes += block.payloadBytes;
+            lane.blocks.push_back(i);
+            reader->eventBytes_ += block.payloadBytes;
+        } else if (block.type == static_cast<uint32_t>(BlockType::Definitions)) {
+            if (readPayload(source, block, payload) && emitDefinitions(payload, sink, *reader->clocks_)) continue;
+            ++damage.lostBlocks;
+            damage.note("A block of names is damaged: some lanes and markers are shown by number.");
+        } else if (block.type == static_cast<uint32_t>(BlockType::Clock) && readPayload(source, block, payload)) {
+            for (size_t at = 0; at + sizeof(ClockPair) <= payload.size(); at += sizeof(ClockPair)) {
+                ClockPair pair;
+                std::memcpy(&pair, payload.data() + at, sizeof pair);
+                reader->clocks_->addPair(pair);
+            }
+        }
+    }
+    reader->clocks_->ready();
+    return reader;
+}
+
+std::pair<int64_t, int64_t> BinaryReader::timesOf(const IndexEntry& block) const {
+    TickMap clock = clocks_->of(block.lane);
+    const int64_t first = clock.toNs(block.firstTicks);
+    return {first, clock.toNs(block.lastTicks)};
+}
+
+bool BinaryReader::readLane(const LaneBlocks& lane, LaneSink& sink, Damage& damage,
+                            const std::function<bool(uint64_t)>& each) const {
+    TickMap clock = clocks_->of(lane.lane);
+    std::string payload;
+    std::vector<Event> batch;
+    for (const uint32_t number : lane.blocks) {
+        const IndexEntry& block = directory_.blocks[number];
+        uint32_t missing = block.count;
+        if (readPayload(source_, block, payload)) {
+            missing = readEvents(block, payload, [&](std::span<const RawEvent> raws) {
+                std::deque<std::string> mended;
+                batch.clear();
+                for (const RawEvent& raw : raws) {
+                    if (!kindIsKnown(raw.kind)) continue;  // of a later version
+                    batch.push_back({clock.toNs(raw.ticks), raw.kind, raw.id, raw.a, raw.b, raw.text});
+                    const bool bytes = raw.kind == EventKind::Picture || raw.kind == EventKind::Sample;
+                    if (!raw.text.empty() && !bytes && !isUtf8(raw.text))
+                        batch.back().text = mended.emplace_back(cleanUtf8(raw.text));
+                }
+                sink.events(batch);
+            });
+        }
+        if (missing) {
+            ++damage.lostBlocks;
+            damage.lostEvents += missing;
+            damage.note("Lane " + std::to_string(lane.lane) + ", " + seconds(clock.toNs(block.firstTicks)) + " to " +
+                        seconds(clock.toNs(block.lastTicks)) + ": " + std::to_string(missing) +
+                        " events are damaged and missing.");
+            const Event lost{clock.toNs(block.lastTicks), EventKind::Lost, 0, missing, 1, {}};
+            sink.events({&lost, 1});
+        }
+        if (each && !each(block.payloadBytes)) return false;
+    }
+    return true;
+}
+
+void addDamage(Damage& to, const Damage& from) {
+    for (const std::string& note : from.notes) to.note(note);
+    to.lostBlocks += from.lostBlocks;
+    to.lostEvents += from.lostEvents;
+    to.wrongLines += from.wrongLines;
+    to.indexMissing = to.indexMissing || from.indexMissing;
+}
+
+Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink& sink, const Progress& progress) {
+    auto reader = BinaryReader::open(source, name, sink);
+    if (!reader) return reader.failure();
+    struct Forward final : LaneSink {
+        EventSink& sink;
+        uint32_t lane;
+        Forward(EventSink& s, uint32_t l) : sink(s), lane(l) {}
+        void events(std::span<const Event> events) override {
+            for (const Event& event : events) sink.event(lane, event);
+        }
+    };
+    Damage damage = (*reader)->damage();
+    const auto whole = static_cast<double>(std::max<uint64_t>(1, (*reader)->eventBytes()));
+    uint64_t read = 0;
+    for (const LaneBlocks& lane : (*reader)->lanes()) {
+        Forward forward(sink, lane.lane);
+        const bool finished = (*reader)->readLane(lane, forward, damage, [&](uint64_t bytes) {
+            read += bytes;
+            return !progress || progress(static_cast<double>(read) / whole);
+        });
+        if (!finished) return Failure{"Opening " + name + " was cancelled.", true};
+    }
+    return damage;
+}
+
+}  // namespace fugato

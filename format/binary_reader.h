@@ -1,0 +1,73 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Reads recordings in binary form: names and clocks first, then the events, all of them or lane by lane
+// on several threads at once.
+#pragma once
+
+#include <memory>
+#include <span>
+
+#include "binary_form.h"
+
+namespace fugato {
+
+/// Receives the events of one lane, in the order in which they were recorded.
+class LaneSink {
+public:
+    virtual ~LaneSink() = default;
+    /// The events and their texts are valid during the call only.
+    virtual void events(std::span<const Event> events) = 0;
+};
+
+/// A lane's part of a file.
+struct LaneBlocks {
+    uint32_t lane = 0;             // id of the file
+    uint64_t events = 0;           // as the blocks say
+    uint64_t bytes = 0;            // of their payloads
+    std::vector<uint32_t> blocks;  // in BinaryReader::directory()
+};
+
+class BinaryReader {
+public:
+    /// Reads what is not an event and tells `sink` of it. `source` outlives the reader; `name` is used in
+    /// sentences. Fails where nothing at all can be read.
+    static Result<std::unique_ptr<BinaryReader>> open(ByteSource& source, const std::string& name, EventSink& sink);
+    ~BinaryReader();
+
+    const std::vector<LaneBlocks>& lanes() const { return lanes_; }
+    const BlockDirectory& directory() const { return directory_; }
+    uint64_t eventBytes() const { return eventBytes_; }
+    /// When a block's events lie, as its header says.
+    std::pair<int64_t, int64_t> timesOf(const layout::IndexEntry& block) const;
+
+    /// Reads a lane's events. What is missing becomes Lost events, and is noted in `damage`. Different
+    /// threads may read different lanes. `each` is told the bytes of each block read, and returns false
+    /// to stop; then this does so too.
+    bool readLane(const LaneBlocks& lane, LaneSink& sink, Damage& damage,
+                  const std::function<bool(uint64_t bytes)>& each = {}) const;
+    /// What was wrong apart from the lanes' events.
+    const Damage& damage() const { return damage_; }
+
+private:
+    class Clocks;
+    BinaryReader(ByteSource& source);
+
+    ByteSource& source_;
+    BlockDirectory directory_;
+    std::unique_ptr<Clocks> clocks_;
+    std::vector<LaneBlocks> lanes_;
+    uint64_t eventBytes_ = 0;
+    Damage damage_;
+};
+
+/// Adds what was wrong in one part to what was wrong in others.
+void addDamage(Damage& to, const Damage& from);
+
+Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink& sink, const Progress& progress);
+
+/// Calls `take` with the events of a block of either kind, several at a time. Returns how many could not
+/// be read.
+uint32_t readEvents(const layout::IndexEntry& block, std::string_view payload,
+                    const std::function<void(std::span<const layout::RawEvent>)>& take);
+
+}  // namespace fugato
