@@ -30,7 +30,7 @@ public:
     bool chosen() const { return command_->parsed(); }
 
     int run(std::ostream& out, std::ostream& err) const {
-        auto opened = openRecording(file_);  // first: it may complete the file of a killed program
+        auto opened = openRecording(file_, {}, usualOpenOptions());  // first: it may complete the file of a killed program
         if (!opened) return fail(err, opened.failure());
         auto source = openFile(file_);
         if (!source) return fail(err, source.failure());
@@ -131,7 +131,7 @@ public:
     bool chosen() const { return command_->parsed(); }
 
     int run(std::ostream& out, std::ostream& err) const {
-        auto opened = openRecording(file_);
+        auto opened = openRecording(file_, {}, usualOpenOptions());
         if (!opened) {
             err << "fugato-cli: " << opened.failure().sentence << "\n";
             return kExitUnreadable;

@@ -13,36 +13,42 @@ const char* pieceName(PieceKind kind) {
 }
 
 namespace {
-constexpr int kStepsBack = 8;
 constexpr uint32_t kNotLooked = kNone - 1;  // in a Cursor: this row has not been looked at
 }  // namespace
 
 Accountant::Accountant(const Recording& recording)
     : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {}
 
-/// Moves a row's cursor back to the last marker that begins before `time`.
-void Accountant::stepBack(const MarkerRow& markers, Cursor::Row& row, int64_t time) {
-    bool look = row.last == kNotLooked;
-    for (int steps = 0; !look && row.last != kNone && row.begin >= time; ++steps) {
-        row.last = row.last ? row.last - 1 : kNone;
-        if (row.last != kNone) row.begin = markers.begin(row.last);
-        look = steps == kStepsBack;  // far away
-    }
-    if (look) {
+/// Moves a row's cursor to the last marker that begins before `time`.
+void Accountant::move(const MarkerRow& markers, Cursor::Row& row, int64_t time) {
+    const uint32_t near = row.last;
+    if (near == kNotLooked)
         row.last = markers.lastBefore(time);
-        if (row.last != kNone) row.begin = markers.begin(row.last);
-    }
-    if (row.last != kNone) row.end = row.begin + markers.duration(row.last);
+    else if (near != kNone && near > 0 && row.begin >= time && markers.begin(near - 1) < time)
+        row.last = near - 1;  // mostly
+    else
+        row.last = markers.lastBefore(time, near == kNone ? 0 : near);
+    row.looked = time;
+    row.begin = row.last == kNone ? INT64_MAX : markers.begin(row.last);
+    row.end = row.last == kNone ? INT64_MAX : row.begin + markers.duration(row.last);
 }
 
 Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
     const auto& rows = recording_.lanes[lane].rows;
     Cursor& cursor = cursors_[lane];
-    if (!cursor.set || time > cursor.time) cursor.rows.assign(rows.size(), {kNotLooked, INT64_MAX, 0});
-    Here here{{}, INT64_MIN, false};
-    for (uint32_t row = 0; row < rows.size(); ++row) {
+    if (cursor.rows.empty()) cursor.rows.assign(rows.size(), {kNotLooked, INT64_MAX, INT64_MAX, INT64_MAX});
+    // Times mostly run backwards: of the markers that were open, those that begin before are open still.
+    if (time > cursor.time) cursor.open = 0;
+    while (cursor.open && cursor.rows[cursor.open - 1].begin >= time) --cursor.open;
+    cursor.time = time;
+    Here here{{}, INT64_MIN, cursor.open > 0};
+    if (cursor.open) {
+        here.marker = {lane, cursor.open - 1, cursor.rows[cursor.open - 1].last};
+        here.stretchBegin = cursor.rows[cursor.open - 1].begin;
+    }
+    for (uint32_t row = cursor.open; row < rows.size(); ++row) {
         Cursor::Row& now = cursor.rows[row];
-        if (now.begin >= time && now.last != kNone) stepBack(rows[row], now, time);
+        if (now.begin >= time || time > now.looked) move(rows[row], now, time);
         if (now.last == kNone) break;
         here.anything = true;
         if (now.end < time) {
@@ -51,9 +57,8 @@ Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
         }
         here.marker = {lane, row, now.last};
         here.stretchBegin = now.begin;
+        cursor.open = row + 1;
     }
-    cursor.time = time;
-    cursor.set = true;
     return here;
 }
 

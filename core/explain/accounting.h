@@ -57,16 +57,17 @@ public:
     std::span<const Piece> account(uint32_t lane, int64_t begin, int64_t end);
 
 private:
-    struct Cursor {  // per lane: for each row the last marker that begins before `time`
+    struct Cursor {  // per lane: for each row the last marker that begins before `looked`
         struct Row {
             uint32_t last;
             int64_t begin, end;  // of that marker
+            int64_t looked;
         };
-        int64_t time = 0;
-        bool set = false;
         std::vector<Row> rows;
+        int64_t time = INT64_MIN;  // last asked for
+        uint32_t open = 0;         // so many rows had an open marker then
     };
-    static void stepBack(const MarkerRow& markers, Cursor::Row& row, int64_t time);
+    static void move(const MarkerRow& markers, Cursor::Row& row, int64_t time);
     struct Here {
         MarkerRef marker;      // innermost open just before the instant
         int64_t stretchBegin;  // since when it has been the innermost

@@ -137,45 +137,54 @@ struct UsualOccurrence {
 
 class UsualOccurrences {
 public:
-    explicit UsualOccurrences(const Explanation& e) : e_(e) {}
+    explicit UsualOccurrences(const Explanation& e) : e_(e), known_(e.baselines.size()) {}
 
-    const UsualOccurrence& of(uint32_t baseline, uint32_t group, PathId path) {
-        const auto [at, isNew] = known_.try_emplace({baseline, group, path});
-        if (isNew) at->second = look(baseline, group, path);
-        return at->second;
+    UsualOccurrence of(uint32_t baseline, uint32_t group, PathId path) {
+        if (!path) return {};
+        if (known_[baseline].empty()) look(baseline);
+        const auto found = known_[baseline].find(keyOf(group, path));
+        return found == known_[baseline].end() ? UsualOccurrence{} : found->second;
     }
 
 private:
-    UsualOccurrence look(uint32_t baseline, uint32_t group, PathId path) const {
+    static uint64_t keyOf(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
+
+    /// All markers of the sample's frames at once.
+    void look(uint32_t baseline) {
         const Recording& r = *e_.recording;
         const auto& sample = e_.baselines[baseline].sample;
-        if (!path || sample.empty()) return {};
-        const uint32_t row = r.paths[path].depth - 1;
-        std::vector<uint32_t> counts;
-        int64_t sum = 0, number = 0;
-        for (const uint32_t frame : sample) {
-            const Frame& f = e_.frame(frame);
-            uint32_t count = 0;
-            for (const uint32_t lane : r.groups[group].lanes) {
-                if (row >= r.lanes[lane].rows.size()) continue;
-                const MarkerRow& markers = r.lanes[lane].rows[row];
-                for (uint32_t i = markers.firstEndingAfter(f.begin); i < markers.size() && markers.begin(i) < f.end;
-                     ++i) {
-                    if (markers.path(i) != path) continue;
-                    ++count;
-                    sum += markers.end(i) - markers.begin(i);
+        struct Sum {
+            std::vector<uint32_t> counts;  // by frame of the sample
+            int64_t ns = 0;
+            uint64_t number = 0;
+        };
+        std::unordered_map<uint64_t, Sum> sums;
+        for (size_t i = 0; i < sample.size(); ++i) {
+            const Frame& f = e_.frame(sample[i]);
+            for (const Lane& lane : r.lanes)
+                for (const MarkerRow& row : lane.rows) {
+                    const auto [from, to] = row.overlapping(f.begin, f.end);
+                    if (from == to) break;  // and so nothing is nested
+                    row.forEach(from, to, [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) {
+                        Sum& sum = sums[keyOf(lane.group, row.pathOf(path))];
+                        sum.counts.resize(sample.size());
+                        ++sum.counts[i];
+                        sum.ns += duration;
+                        ++sum.number;
+                    });
                 }
-            }
-            number += count;
-            counts.push_back(count);
         }
-        const auto middle = counts.begin() + static_cast<std::ptrdiff_t>((counts.size() - 1) / 2);
-        std::nth_element(counts.begin(), middle, counts.end());
-        return {static_cast<double>(*middle), number ? static_cast<double>(sum) / static_cast<double>(number) : 0};
+        known_[baseline][UINT64_MAX] = {};  // looked, even where nothing was found
+        for (auto& [key, sum] : sums) {
+            const auto middle = sum.counts.begin() + static_cast<std::ptrdiff_t>((sum.counts.size() - 1) / 2);
+            std::nth_element(sum.counts.begin(), middle, sum.counts.end());
+            known_[baseline][key] = {static_cast<double>(*middle),
+                                     static_cast<double>(sum.ns) / static_cast<double>(sum.number)};
+        }
     }
 
     const Explanation& e_;
-    std::map<std::tuple<uint32_t, uint32_t, PathId>, UsualOccurrence> known_;
+    std::vector<std::unordered_map<uint64_t, UsualOccurrence>> known_;  // by baseline
 };
 
 /// One frame's parts as a tree: lock (or none) → lane group → markers. Times include what is below.
@@ -319,7 +328,7 @@ private:
             found.usualCalls = e_.baselines[e_.frames[frame_].baseline].usualCalls[place];
         }
         const auto ns = static_cast<double>(node.ns), usual = static_cast<double>(node.usual);
-        const UsualOccurrence& elsewhere = occurrences_.of(e_.frames[frame_].baseline, node.group, node.path);
+        const UsualOccurrence elsewhere = occurrences_.of(e_.frames[frame_].baseline, node.group, node.path);
         const bool usuallyMet = found.usualCalls > 0 && usual > 0;
         if (usuallyMet) {
             if (found.calls > 0) found.slowdown = (ns / found.calls) / (usual / found.usualCalls);

@@ -5,7 +5,6 @@
 #include <atomic>
 #include <functional>
 #include <thread>
-#include <unordered_map>
 
 namespace fugato {
 
@@ -22,12 +21,41 @@ struct Hash {
     size_t operator()(const PlaceKey& k) const { return mix(mix(17, k.path), k.group) >> 7; }
 };
 
+/// Gives keys numbers: positions in a list that lies elsewhere. Open addressing, at most half full.
 template <class Key>
-uint32_t intern(std::unordered_map<Key, uint32_t, Hash>& map, std::vector<Key>& list, const Key& key) {
-    const auto [at, isNew] = map.try_emplace(key, static_cast<uint32_t>(list.size()));
-    if (isNew) list.push_back(key);
-    return at->second;
-}
+class Numbers {
+public:
+    uint32_t of(std::vector<Key>& list, const Key& key) {
+        if (2 * list.size() >= places_.size()) grow(list);
+        for (size_t at = Hash()(key);; ++at) {
+            uint32_t& place = places_[at & (places_.size() - 1)];
+            if (place == kNone) {
+                place = static_cast<uint32_t>(list.size());
+                list.push_back(key);
+                return place;
+            }
+            if (list[place] == key) return place;
+        }
+    }
+    uint32_t find(const std::vector<Key>& list, const Key& key) const {
+        for (size_t at = Hash()(key); !places_.empty(); ++at) {
+            const uint32_t place = places_[at & (places_.size() - 1)];
+            if (place == kNone || list[place] == key) return place;
+        }
+        return kNone;
+    }
+
+private:
+    void grow(const std::vector<Key>& list) {
+        places_.assign(std::max<size_t>(64, places_.size() * 4), kNone);
+        for (uint32_t i = 0; i < list.size(); ++i) {
+            size_t at = Hash()(list[i]);
+            while (places_[at & (places_.size() - 1)] != kNone) ++at;
+            places_[at & (places_.size() - 1)] = i;
+        }
+    }
+    std::vector<uint32_t> places_;
+};
 
 /// Sums that are cleared by visiting only what was touched.
 struct Sums {
@@ -43,13 +71,10 @@ struct Sums {
 }  // namespace
 
 struct FrameAccounts::Index {
-    std::unordered_map<PlaceKey, uint32_t, Hash> places;
+    Numbers<PlaceKey> places;
 };
 
-uint32_t FrameAccounts::place(const PlaceKey& key) const {
-    const auto found = index->places.find(key);
-    return found == index->places.end() ? kNone : found->second;
-}
+uint32_t FrameAccounts::place(const PlaceKey& key) const { return index->places.find(places, key); }
 
 namespace {
 
@@ -63,7 +88,7 @@ struct Stretch {
 bool accountStretch(const Recording& recording, const Column<Frame>& frames, size_t from, size_t to, Stretch& stretch,
                     const std::function<bool(size_t done)>& goOn) {
     FrameAccounts& a = stretch.a;
-    std::unordered_map<PartKey, uint32_t, Hash> keyOf;
+    Numbers<PartKey> numbers;
     Accountant accountant(recording);
     Sums time, calls;
     // The instance last counted, per lane and row: the walk runs backwards on each lane. The frame stands
@@ -79,7 +104,7 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
         for (const Piece& piece : accountant.account(frames[f].lane, frames[f].begin, frames[f].end)) {
             const Lane& lane = recording.lanes[piece.lane];
             const PartKey key{lane.group, piece.path, piece.kind, piece.lock.object, piece.lock.holder};
-            time.add(intern(keyOf, a.keys, key), piece.duration());
+            time.add(numbers.of(a.keys, key), piece.duration());
             if (piece.kind == PieceKind::WaitPacing) pacing += piece.duration();
             if (!piece.marker.valid()) continue;
             PathId path = piece.path;
@@ -88,7 +113,7 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
                 const uint64_t instance = static_cast<uint64_t>(f) << 32 | at;
                 if (counted[piece.lane][row] == instance) break;  // and with it everything above
                 counted[piece.lane][row] = instance;
-                calls.add(intern(stretch.index.places, a.places, PlaceKey{lane.group, path}), 1);
+                calls.add(stretch.index.places.of(a.places, PlaceKey{lane.group, path}), 1);
                 if (row == 0) break;
                 at = lane.rows[row].parent(at);
                 path = recording.paths[path].parent;
@@ -111,28 +136,34 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
     return true;
 }
 
-/// Puts a stretch behind those before it. Keys get the numbers in which the frames first meet them, so
-/// the outcome does not depend on how the frames were shared out.
-void append(FrameAccounts& a, const Stretch& stretch, std::unordered_map<PartKey, uint32_t, Hash>& keyOf,
-            FrameAccounts::Index& index) {
-    std::vector<uint32_t> keys, places;
-    for (const PartKey& key : stretch.a.keys) keys.push_back(intern(keyOf, a.keys, key));
-    for (const PlaceKey& place : stretch.a.places) places.push_back(intern(index.places, a.places, place));
+/// Puts the frames of a stretch where they belong: `parts` and `calls` are the places of its first ones.
+void put(FrameAccounts& a, const Stretch& stretch, const std::vector<uint32_t>& keys,
+         const std::vector<uint32_t>& places, size_t frame, size_t part, size_t call) {
     const FrameAccounts& s = stretch.a;
-    for (size_t f = 0; f < s.pacing.size(); ++f) {
-        const size_t part = a.parts.size(), call = a.calls.size();
+    for (size_t f = 0; f < s.pacing.size(); ++f, ++frame) {
+        const size_t firstPart = part, firstCall = call;
         for (size_t i = s.partsFrom[f]; i < s.partsFrom[f + 1]; ++i)
-            a.parts.push_back({keys[s.parts[i].key], s.parts[i].ns});
-        std::sort(a.parts.begin() + static_cast<std::ptrdiff_t>(part), a.parts.end(),
+            a.parts[part++] = {keys[s.parts[i].key], s.parts[i].ns};
+        std::sort(a.parts.begin() + static_cast<std::ptrdiff_t>(firstPart),
+                  a.parts.begin() + static_cast<std::ptrdiff_t>(part),
                   [](const Part& x, const Part& y) { return x.key < y.key; });
         for (size_t i = s.callsFrom[f]; i < s.callsFrom[f + 1]; ++i)
-            a.calls.push_back({places[s.calls[i].place], s.calls[i].count});
-        std::sort(a.calls.begin() + static_cast<std::ptrdiff_t>(call), a.calls.end(),
+            a.calls[call++] = {places[s.calls[i].place], s.calls[i].count};
+        std::sort(a.calls.begin() + static_cast<std::ptrdiff_t>(firstCall),
+                  a.calls.begin() + static_cast<std::ptrdiff_t>(call),
                   [](const Calls& x, const Calls& y) { return x.place < y.place; });
-        a.partsFrom.push_back(a.parts.size());
-        a.callsFrom.push_back(a.calls.size());
+        a.partsFrom[frame + 1] = part;
+        a.callsFrom[frame + 1] = call;
+        a.pacing[frame] = s.pacing[f];
     }
-    a.pacing.insert(a.pacing.end(), s.pacing.begin(), s.pacing.end());
+}
+
+/// Runs `work(0)` here and the others beside it.
+void sideBySide(size_t threads, const std::function<void(size_t)>& work) {
+    std::vector<std::thread> helpers;
+    for (size_t i = 1; i < threads; ++i) helpers.emplace_back(work, i);
+    work(0);
+    for (std::thread& helper : helpers) helper.join();
 }
 
 }  // namespace
@@ -144,10 +175,6 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
     FrameAccounts& a = *accounts;
     a.series = series;
     auto index = std::make_shared<FrameAccounts::Index>();
-    std::unordered_map<PartKey, uint32_t, Hash> keyOf;
-    a.partsFrom.push_back(0);
-    a.callsFrom.push_back(0);
-
     const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, frames.size() / 1024 + 1);
     std::vector<Stretch> stretches(threads);
     std::atomic<bool> stop{false};
@@ -160,15 +187,29 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
         });
         if (!finished) stop = true;
     };
-    std::vector<std::thread> helpers;
-    for (size_t i = 1; i < threads; ++i) helpers.emplace_back(work, i);
-    work(0);
-    for (std::thread& helper : helpers) helper.join();
+    sideBySide(threads, work);
     if (stop) return nullptr;
-    for (Stretch& stretch : stretches) {
-        append(a, stretch, keyOf, *index);
-        stretch = {};
+
+    // Keys get the numbers in which the frames first meet them, so that the outcome does not depend on how
+    // the frames were shared out.
+    Numbers<PartKey> numbers;
+    std::vector<std::vector<uint32_t>> keys(threads), places(threads);
+    std::vector<size_t> parts{0}, calls{0};
+    for (size_t i = 0; i < threads; ++i) {
+        for (const PartKey& key : stretches[i].a.keys) keys[i].push_back(numbers.of(a.keys, key));
+        for (const PlaceKey& place : stretches[i].a.places) places[i].push_back(index->places.of(a.places, place));
+        parts.push_back(parts.back() + stretches[i].a.parts.size());
+        calls.push_back(calls.back() + stretches[i].a.calls.size());
     }
+    a.parts.resize(parts.back());
+    a.calls.resize(calls.back());
+    a.partsFrom.resize(frames.size() + 1);
+    a.callsFrom.resize(frames.size() + 1);
+    a.pacing.resize(frames.size());
+    sideBySide(threads, [&](size_t i) {
+        put(a, stretches[i], keys[i], places[i], frames.size() * i / threads, parts[i], calls[i]);
+        stretches[i] = {};
+    });
     a.index = std::move(index);
     accounts->measuring = measuringOf(recording, series);
     return accounts;

@@ -30,6 +30,8 @@ public:
     /// The position of a thing used by an event.
     uint32_t used(Kind kind, uint32_t id);
     int64_t deadlineOf(uint32_t series);
+    /// While it is held nothing changes in the recording's lists of names.
+    std::unique_lock<std::mutex> hold() { return std::unique_lock(lock_); }
 
 private:
     std::pair<uint32_t, bool> at(Kind kind, uint32_t id);

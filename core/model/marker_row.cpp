@@ -84,6 +84,31 @@ uint32_t MarkerRow::lastBefore(int64_t time) const {
     return after ? after - 1 : kNone;
 }
 
+uint32_t MarkerRow::lastBefore(int64_t time, uint32_t near) const {
+    if (empty()) return kNone;
+    // Ever longer steps until it is passed, then halves of the last one.
+    uint32_t low = std::min(near, size() - 1), step = 1;
+    if (begin(low) >= time) {
+        while (low && begin(low) >= time) {
+            low = low > step ? low - step : 0;
+            step *= 2;
+        }
+        if (begin(low) >= time) return kNone;
+    } else {
+        step = 1;
+    }
+    uint32_t high = low;  // grows to one that begins at `time` or later
+    for (step = 1; high < size() && begin(high) < time; step *= 2) {
+        low = high;
+        high = size() - high > step ? high + step : size();
+    }
+    while (high - low > 1) {
+        const uint32_t middle = low + (high - low) / 2;
+        (begin(middle) < time ? low : high) = middle;
+    }
+    return low;
+}
+
 uint32_t MarkerRow::firstEndingAfter(int64_t time) const {
     // Of those that begin by then only the last can still be open.
     const uint32_t after = partition([time](int64_t begin) { return begin <= time; });

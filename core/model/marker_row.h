@@ -106,6 +106,8 @@ public:
     int64_t waitBefore(uint32_t i) const;
     /// The last marker that begins before `time`, or kNone.
     uint32_t lastBefore(int64_t time) const;
+    /// The same, quicker where it lies not far from `near`.
+    uint32_t lastBefore(int64_t time, uint32_t near) const;
     /// The first marker that begins at `time` or later, or size().
     uint32_t firstFrom(int64_t time) const;
     /// The first marker that ends after `time`, or size().

@@ -21,6 +21,38 @@ constexpr auto byTime = [](const auto& x, const auto& y) { return x.time < y.tim
 
 }  // namespace
 
+namespace {
+
+/// Makes a recording from lanes that are closed.
+struct Gathering {
+    Recording& r;
+    std::vector<LaneBuilder*> lanes;  // by position; null where there is nothing to be gathered
+
+    template <class T>
+    Column<T> keep(const std::vector<T>& values) {
+        return Column<T>::of(*r.storage, values);
+    }
+    template <class Visit>
+    void eachFinds(Visit&& visit) {
+        for (LaneBuilder* built : lanes)
+            if (built) visit(built->finds());
+    }
+
+    void fillLanes();
+    void joinPaths();
+    void settlePaths();
+    void sortFrames();
+    void sortStates();
+    void sortPoints();
+    void sortShared();
+    void pairOperations();
+    void pairMemory();
+    void schedule();
+    void group();
+};
+
+}  // namespace
+
 struct ModelBuilder::Build {
     std::shared_ptr<Recording> recording = std::make_shared<Recording>();
     Recording& r = *recording;
@@ -43,31 +75,12 @@ struct ModelBuilder::Build {
         last = found;
         return *found;
     }
-
-    template <class T>
-    Column<T> keep(const std::vector<T>& values) {
-        return Column<T>::of(*r.storage, values);
-    }
-    template <class Visit>
-    void eachFinds(Visit&& visit) {
-        for (const auto& built : lanes)
-            if (built) visit(built->finds());
-    }
-
-    void finishLanes();
-    void finishPaths();
-    void finishShared();
-    void finishOperations();
-    void finishMemory();
-    void finishSchedule();
-    void finishGroups();
 };
 
-void ModelBuilder::Build::finishLanes() {
+void Gathering::fillLanes() {
     bool any = false;
     for (uint32_t i = 0; i < lanes.size(); ++i) {
         if (!lanes[i]) continue;
-        lanes[i]->close();
         Lane& lane = r.lanes[i];
         lanes[i]->fill(lane);
         add(r.repairs, lanes[i]->repairs());
@@ -83,41 +96,76 @@ void ModelBuilder::Build::finishLanes() {
 }
 
 /// One table of paths from those of the lanes, in the order of the lanes.
-void ModelBuilder::Build::finishPaths() {
+void Gathering::joinPaths() {
     for (uint32_t i = 0; i < lanes.size(); ++i) {
         if (!lanes[i]) continue;
         const auto& nodes = lanes[i]->paths().nodes();
-        std::vector<PathId> global(nodes.size());
-        for (size_t n = 1; n < nodes.size(); ++n) global[n] = r.paths.child(global[nodes[n].parent], nodes[n].site);
+        std::vector<PathId> joined(nodes.size());
+        for (size_t n = 1; n < nodes.size(); ++n) joined[n] = r.paths.child(joined[nodes[n].parent], nodes[n].site);
         Lane& lane = r.lanes[i];
-        lane.paths = keep(global);
+        lane.paths = keep(joined);
         for (MarkerRow& row : lane.rows) row.setPaths(lane.paths.data());
-        for (size_t k = 0; k < lane.linkIns.size(); ++k) lane.linkIns.writable()[k].path = global[lane.linkIns[k].path];
-        LaneFinds& finds = lanes[i]->finds();
-        for (auto& hold : finds.holds) hold.hold.path = global[hold.hold.path];
-        for (auto& source : finds.linkSources) source.path = global[source.path];
-        for (auto& operation : finds.operations) operation.path = global[operation.path];
-        for (auto& change : finds.memory) change.path = global[change.path];
     }
 }
 
-/// What is only sorted: locks held, frames, points, counters, states, links, pictures, call stacks.
-void ModelBuilder::Build::finishShared() {
-    std::vector<std::vector<Hold>> holds(r.objects.size());
+/// Puts the joined paths in the place of the lanes' own, for good.
+void Gathering::settlePaths() {
+    for (uint32_t i = 0; i < lanes.size(); ++i) {
+        if (!lanes[i]) continue;
+        const Column<PathId>& joined = r.lanes[i].paths;
+        const Column<LinkEnd>& linkIns = r.lanes[i].linkIns;
+        for (size_t k = 0; k < linkIns.size(); ++k) linkIns.writable()[k].path = joined[linkIns[k].path];
+        LaneFinds& finds = lanes[i]->finds();
+        for (auto& hold : finds.holds) hold.hold.path = joined[hold.hold.path];
+        for (auto& source : finds.linkSources) source.path = joined[source.path];
+        for (auto& operation : finds.operations) operation.path = joined[operation.path];
+        for (auto& change : finds.memory) change.path = joined[change.path];
+    }
+}
+
+void Gathering::sortFrames() {
     std::vector<std::vector<Frame>> frames(r.series.size());
-    std::vector<std::vector<std::pair<int64_t, double>>> counts(r.counters.size());
+    eachFinds([&](LaneFinds& finds) {
+        for (const auto& found : finds.frames) frames[found.series].push_back(found.frame);
+    });
+    for (size_t i = 0; i < frames.size(); ++i) {
+        std::stable_sort(frames[i].begin(), frames[i].end(), [](auto& x, auto& y) { return x.begin < y.begin; });
+        r.series[i].frames = keep(frames[i]);
+    }
+}
+
+void Gathering::sortStates() {
     std::vector<std::vector<StateSpan>> spans(r.states.size());
+    eachFinds([&](LaneFinds& finds) {
+        for (const auto& found : finds.states) spans[found.state].push_back({found.time, found.time, found.value});
+    });
+    for (size_t i = 0; i < spans.size(); ++i) {
+        auto& list = spans[i];
+        std::stable_sort(list.begin(), list.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
+        for (size_t k = 0; k < list.size(); ++k) list[k].end = k + 1 < list.size() ? list[k + 1].begin : r.end;
+        r.states[i].spans = keep(list);
+    }
+}
+
+void Gathering::sortPoints() {
     std::vector<Point> points;
+    eachFinds([&](LaneFinds& finds) { points.insert(points.end(), finds.points.begin(), finds.points.end()); });
+    std::stable_sort(points.begin(), points.end(), byTime);
+    r.points = keep(points);
+}
+
+/// What else is only sorted: locks held, counters, links, pictures, call stacks. What is copied is not
+/// kept in the lanes' finds.
+void Gathering::sortShared() {
+    std::vector<std::vector<Hold>> holds(r.objects.size());
+    std::vector<std::vector<std::pair<int64_t, double>>> counts(r.counters.size());
     std::vector<Recording::LinkSource> links;
     std::vector<StackSample> samples;
     std::vector<uint64_t> addresses;
     std::map<uint32_t, Picture> pictures;
     eachFinds([&](LaneFinds& finds) {
         for (const auto& found : finds.holds) holds[found.object].push_back(found.hold);
-        for (const auto& found : finds.frames) frames[found.series].push_back(found.frame);
         for (const auto& found : finds.counts) counts[found.counter].emplace_back(found.time, found.value);
-        for (const auto& found : finds.states) spans[found.state].push_back({found.time, found.time, found.value});
-        points.insert(points.end(), finds.points.begin(), finds.points.end());
         links.insert(links.end(), finds.linkSources.begin(), finds.linkSources.end());
         for (StackSample sample : finds.samples) {
             sample.first += static_cast<uint32_t>(addresses.size());
@@ -125,12 +173,8 @@ void ModelBuilder::Build::finishShared() {
         }
         addresses.insert(addresses.end(), finds.stackAddresses.begin(), finds.stackAddresses.end());
         for (const auto& [number, picture] : finds.pictures) pictures.try_emplace(number, picture);
-        // What is copied need not be kept.
         finds.holds = {};
-        finds.frames = {};
         finds.counts = {};
-        finds.states = {};
-        finds.points = {};
         finds.linkSources = {};
         finds.samples = {};
         finds.stackAddresses = {};
@@ -138,10 +182,7 @@ void ModelBuilder::Build::finishShared() {
     for (auto& list : holds) {
         std::stable_sort(list.begin(), list.end(), [](auto& x, auto& y) { return x.end < y.end; });
         r.holds.push_back(keep(list));
-    }
-    for (size_t i = 0; i < frames.size(); ++i) {
-        std::stable_sort(frames[i].begin(), frames[i].end(), [](auto& x, auto& y) { return x.begin < y.begin; });
-        r.series[i].frames = keep(frames[i]);
+        list = {};
     }
     for (size_t i = 0; i < counts.size(); ++i) {
         std::stable_sort(counts[i].begin(), counts[i].end(), [](auto& x, auto& y) { return x.first < y.first; });
@@ -151,17 +192,10 @@ void ModelBuilder::Build::finishShared() {
             times.push_back(time);
             values.push_back(value);
         }
+        counts[i] = {};
         r.counters[i].times = keep(times);
         r.counters[i].values = keep(values);
     }
-    for (size_t i = 0; i < spans.size(); ++i) {
-        auto& list = spans[i];
-        std::stable_sort(list.begin(), list.end(), [](auto& x, auto& y) { return x.begin < y.begin; });
-        for (size_t k = 0; k < list.size(); ++k) list[k].end = k + 1 < list.size() ? list[k + 1].begin : r.end;
-        r.states[i].spans = keep(list);
-    }
-    std::stable_sort(points.begin(), points.end(), byTime);
-    r.points = keep(points);
     std::stable_sort(links.begin(), links.end(), [](auto& x, auto& y) { return x.link < y.link; });
     links.erase(std::unique(links.begin(), links.end(), [](auto& x, auto& y) { return x.link == y.link; }),
                 links.end());
@@ -176,7 +210,7 @@ void ModelBuilder::Build::finishShared() {
 }
 
 /// Puts operations in order of time and into rows in which they do not overlap.
-void ModelBuilder::Build::finishOperations() {
+void Gathering::pairOperations() {
     struct Open {
         Operation operation;
         std::vector<OperationStep> steps;
@@ -238,7 +272,7 @@ void ModelBuilder::Build::finishOperations() {
 }
 
 /// Pairs what was taken with what was given back, over all lanes.
-void ModelBuilder::Build::finishMemory() {
+void Gathering::pairMemory() {
     std::vector<LaneFinds::MemoryChange> memory;
     eachFinds([&](LaneFinds& finds) { memory.insert(memory.end(), finds.memory.begin(), finds.memory.end()); });
     std::stable_sort(memory.begin(), memory.end(), byTime);
@@ -292,7 +326,7 @@ void ModelBuilder::Build::finishMemory() {
 }
 
 /// From who had each core, what each recorded thread did.
-void ModelBuilder::Build::finishSchedule() {
+void Gathering::schedule() {
     std::vector<LaneFinds::CoreSwitch> switches;
     eachFinds([&](LaneFinds& finds) { switches.insert(switches.end(), finds.switches.begin(), finds.switches.end()); });
     if (switches.empty()) return;
@@ -345,7 +379,7 @@ void ModelBuilder::Build::finishSchedule() {
 }
 
 /// Which lanes do the same work, and the order in which they are shown.
-void ModelBuilder::Build::finishGroups() {
+void Gathering::group() {
     std::map<std::pair<int, std::string>, uint32_t> groupOf;
     for (uint32_t i = 0; i < r.lanes.size(); ++i) {
         Lane& lane = r.lanes[i];
@@ -377,16 +411,59 @@ void ModelBuilder::define(const Definition& definition) { build_->names.define(d
 void ModelBuilder::event(uint32_t lane, const Event& event) { build_->lane(lane).event(event); }
 LaneBuilder& ModelBuilder::lane(uint32_t id) { return build_->lane(id); }
 
-std::shared_ptr<const Recording> ModelBuilder::finish(Damage damage) {
+std::shared_ptr<const Recording> ModelBuilder::soFar(
+    const std::vector<std::pair<uint32_t, std::vector<Lane::Unread>>>& unread) {
+    Build& b = *build_;
+    auto made = std::make_shared<Recording>();
+    {
+        const auto lock = b.names.hold();
+        *made = b.r;
+    }
+    made->whole = false;
+    Gathering gathering{*made, {}};
+    for (const auto& lane : b.lanes) gathering.lanes.push_back(lane.get());
+    for (const auto& [id, blocks] : unread) {
+        const uint32_t position = b.names.lane(id);
+        made->lanes[position].unread = blocks;
+        gathering.lanes[position] = nullptr;
+    }
+    gathering.fillLanes();
+    bool any = std::any_of(gathering.lanes.begin(), gathering.lanes.end(), [](auto* l) { return l && l->any(); });
+    for (const auto& [id, blocks] : unread)
+        for (const Lane::Unread& block : blocks) {
+            made->begin = any ? std::min(made->begin, block.begin) : block.begin;
+            made->end = any ? std::max(made->end, block.end) : block.end;
+            any = true;
+        }
+    gathering.joinPaths();
+    gathering.sortFrames();
+    gathering.sortStates();
+    gathering.sortPoints();
+    made->holds.resize(made->objects.size());
+    for (Lane& lane : made->lanes) lane.linkIns = {};  // their paths are not joined yet
+    gathering.group();
+    return made;
+}
+
+std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
     Build& b = *build_;
     b.r.damage = std::move(damage);
-    b.finishLanes();
-    b.finishPaths();
-    b.finishShared();
-    b.finishOperations();
-    b.finishMemory();
-    b.finishSchedule();
-    b.finishGroups();
+    Gathering gathering{b.r, {}};
+    for (const auto& lane : b.lanes) {
+        if (lane) lane->close();
+        gathering.lanes.push_back(lane.get());
+    }
+    gathering.fillLanes();
+    gathering.joinPaths();
+    gathering.settlePaths();
+    gathering.sortFrames();
+    gathering.sortStates();
+    gathering.sortPoints();
+    gathering.sortShared();
+    gathering.pairOperations();
+    gathering.pairMemory();
+    gathering.schedule();
+    gathering.group();
     return b.recording;
 }
 

@@ -21,7 +21,10 @@ public:
     void event(uint32_t lane, const Event& event) override;
     /// The builder of the lane with an id of the file.
     LaneBuilder& lane(uint32_t id);
-    std::shared_ptr<const Recording> finish(Damage damage = {});
+    std::shared_ptr<Recording> finish(Damage damage = {});
+    /// A recording of the lanes that are closed, to be shown while others (named by their ids) are still
+    /// being filled: their markers, and the frames, states and points they told.
+    std::shared_ptr<const Recording> soFar(const std::vector<std::pair<uint32_t, std::vector<Lane::Unread>>>& unread);
 
 private:
     struct Build;

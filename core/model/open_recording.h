@@ -1,20 +1,31 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Opens recordings: reads a file of either form into a model, lanes side by side on all cores.
+// Opens recordings: reads a file of either form into a model, lanes side by side on all cores. Large
+// recordings are built in an index file (recording_index.h), which opens at once the next time.
 #pragma once
 
 #include "model_builder.h"
 
 namespace fugato {
 
+inline constexpr uint64_t kUsualMemoryBytes = 1'500'000'000;
+
 struct OpenOptions {
-    unsigned threads = 0;  // 0: as many as there are cores
+    unsigned threads = 0;                            // 0: as many as there are cores
+    std::string indexFolder;                         // where indexes lie; empty: none is read or kept
+    uint64_t indexFromBytes = 48u << 20;             // recordings of at least this size get one
+    uint64_t indexFolderBytes = uint64_t{20} << 30;  // the indexes used longest ago make room
+    uint64_t memoryBytes = kUsualMemoryBytes;        // what the process should not exceed, where an index is there
+    /// Told, on the thread that opens, what can be shown already; only for recordings that get an index.
+    std::function<void(std::shared_ptr<const Recording>)> early;
 };
+/// With indexes where they usually lie.
+OpenOptions usualOpenOptions();
 
 /// Reads a file of either form into a model.
 Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, const Progress& progress = {},
                                                        const OpenOptions& options = {});
-/// The same from any bytes; `name` is used in sentences.
+/// The same from any bytes; `name` is used in sentences. Without an index.
 Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const std::string& name,
                                                        const Progress& progress = {}, const OpenOptions& options = {});
 

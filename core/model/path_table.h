@@ -6,6 +6,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <utility>
 #include <vector>
 
 namespace fugato {
@@ -16,12 +17,14 @@ inline constexpr uint32_t kNone = UINT32_MAX;
 
 class PathTable {
 public:
-    PathTable() : nodes_(1) {}
     struct Node {
         PathId parent = 0;
         uint32_t site = kNone;
         uint32_t depth = 0;  // number of markers on the path
     };
+    PathTable() : nodes_(1) {}
+    /// One that is only read from now on.
+    explicit PathTable(std::vector<Node> nodes) : nodes_(std::move(nodes)) {}
     const Node& operator[](PathId path) const { return nodes_[path]; }
     size_t size() const { return nodes_.size(); }
     const std::vector<Node>& nodes() const { return nodes_; }

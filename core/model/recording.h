@@ -105,6 +105,12 @@ struct Lane {
     Column<ScheduleSpan> schedule;  // of a thread, sorted, without gaps but where it is not known
     Column<CoreSpan> coreSpans;     // of a core, sorted
     bool onlyCounts = false;        // tells counters and nothing else
+    /// While the recording is still being opened: when the lane's events lie that have not been read.
+    struct Unread {
+        int64_t begin = 0, end = 0;
+        uint64_t events = 0;
+    };
+    std::vector<Unread> unread;
 
     std::pair<const Argument*, const Argument*> argumentsOf(uint32_t row, uint32_t index) const;  // begin and end
     /// What the operating system did with the thread at an instant, or null.
@@ -253,6 +259,8 @@ public:
     int64_t begin = 0, end = 0;
     Repairs repairs;
     Damage damage;
+    bool whole = true;      // false: lanes are still being read, and nothing is known that needs all of them
+    std::string indexNote;  // why no index could be kept; else empty
 
     struct LinkSource {
         uint64_t link = 0;

@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <chrono>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
@@ -21,6 +22,7 @@ namespace {
 
 constexpr uint64_t kMostReserved = uint64_t{256} << 30, kLeastReserved = uint64_t{64} << 20;
 constexpr uint64_t kFirstStep = uint64_t{1} << 20, kMostStep = uint64_t{64} << 20;
+constexpr std::chrono::milliseconds kKeepEvery{100};
 constexpr size_t kTextSlab = 64 * 1024;
 constexpr size_t kKnownTexts = 4096;  // a power of two
 
@@ -50,18 +52,21 @@ std::shared_ptr<Storage> Storage::make(int fd, uint64_t least) {
 
 std::shared_ptr<Storage> Storage::inMemory() { return make(-1, 0); }
 
-Result<std::shared_ptr<Storage>> Storage::inFile(const std::string& path) {
-    int fd = -1;
-    if (path.empty()) {
-        const char* folder = std::getenv("TMPDIR");
-        fd = ::open(folder && *folder ? folder : "/tmp", O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
-    } else {
-        fd = ::open(path.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-    }
-    if (fd < 0)
-        return Failure{"Cannot write " + (path.empty() ? std::string("a temporary file") : path) + ": " +
-                       std::strerror(errno) + "."};
+Result<std::shared_ptr<Storage>> Storage::inFolder(const std::string& folder) {
+    const int fd = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0644);
+    if (fd < 0) return Failure{"Cannot write in " + folder + ": " + std::strerror(errno) + "."};
     return make(fd, 0);
+}
+
+bool Storage::giveName(const std::string& path) const {
+    if (fd_ < 0) return false;
+    const std::string from = "/proc/self/fd/" + std::to_string(fd_),
+                      between = path + "." + std::to_string(::getpid()) + ".new";
+    ::unlink(between.c_str());
+    if (::linkat(AT_FDCWD, from.c_str(), AT_FDCWD, between.c_str(), AT_SYMLINK_FOLLOW) != 0) return false;
+    if (::rename(between.c_str(), path.c_str()) == 0) return true;
+    ::unlink(between.c_str());
+    return false;
 }
 
 Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint64_t bytes) {
@@ -79,6 +84,12 @@ Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint
 }
 
 Storage::~Storage() {
+    {
+        const std::lock_guard lock(limiting_);
+        ending_ = true;
+    }
+    changed_.notify_all();
+    if (keeper_.joinable()) keeper_.join();
     if (base_) ::munmap(base_, reserved_);
     std::free(used_);
     if (fd_ >= 0) ::close(fd_);
@@ -138,6 +149,23 @@ uint64_t Storage::residentBytes() {
 }
 
 void Storage::keepWithin(uint64_t bytes) {
+    if (fd_ < 0) return;
+    const std::lock_guard limiting(limiting_);
+    limit_ = bytes;
+    if (keeper_.joinable() || !bytes) return;
+    keeper_ = std::thread([this] {
+        std::unique_lock lock(limiting_);
+        while (!ending_) {
+            const uint64_t limit = limit_;
+            lock.unlock();
+            if (limit) letGo(limit);
+            lock.lock();
+            changed_.wait_for(lock, kKeepEvery, [this] { return ending_; });
+        }
+    });
+}
+
+void Storage::letGo(uint64_t bytes) {
     if (fd_ < 0) return;
     const std::unique_lock lock(keeping_, std::try_to_lock);
     if (!lock) return;

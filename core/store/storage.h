@@ -2,7 +2,7 @@
 //
 // Where the columns of a recording lie: one range of addresses, filled from the front, in memory or in
 // a file that is mapped there. What lies in a file may leave memory and come back when it is read, so a
-// recording may be larger than memory; `keepWithin` lets go of what was used longest ago.
+// recording may be larger than memory: under a limit, what was used longest ago is let go of.
 //
 // allocate() may be called from several threads; what it returned is filled by the caller, before
 // others are told of it. Reading needs no lock. Pointers stay valid as long as the Storage lives.
@@ -10,12 +10,14 @@
 
 #include <algorithm>
 #include <atomic>
+#include <condition_variable>
 #include <cstring>
 #include <memory>
 #include <mutex>
 #include <stdexcept>
 #include <string>
 #include <string_view>
+#include <thread>
 #include <vector>
 
 #include "format/result.h"
@@ -28,9 +30,11 @@ using TextRef = uint64_t;
 class Storage {
 public:
     static std::shared_ptr<Storage> inMemory();
-    /// In a new file that takes what was there before. Where there is no room the rest lies in memory
-    /// (spilled() tells). `path` empty: a nameless file in the folder for temporary files.
-    static Result<std::shared_ptr<Storage>> inFile(const std::string& path);
+    /// In a new file without a name in `folder`: it is gone when nobody uses it any more, unless it gets
+    /// a name. Where the disk has no room, the rest lies in memory (spilled() tells).
+    static Result<std::shared_ptr<Storage>> inFolder(const std::string& folder);
+    /// Gives the file a name, replacing what had it.
+    bool giveName(const std::string& path) const;
     /// The first `bytes` of a file that another Storage filled; only to be read.
     static Result<std::shared_ptr<Storage>> existing(const std::string& path, uint64_t bytes);
     ~Storage();
@@ -54,10 +58,14 @@ public:
     bool spilled() const { return spilled_.load(); }
     /// Cuts the file to what is filled; the content reaches the disk in its own time.
     void trim();
+    /// The file behind it, or -1.
+    int file() const { return fd_; }
 
-    /// Lets go of parts used longest ago until the process has no more than `bytes` in memory, as far
-    /// as files are concerned. Costs little where nothing is to be done; call it now and then.
+    /// From now on, whenever the process has more than `bytes` in memory, lets go of the parts in the file
+    /// that were used longest ago. 0: no limit. What does not lie in a file stays.
     void keepWithin(uint64_t bytes);
+    /// Does so at once, and not only now and then.
+    void letGo(uint64_t bytes);
     /// Whether [offset, offset + bytes) can be read without waiting for a disk.
     bool atHand(uint64_t offset, size_t bytes) const;
     /// Bytes of the process that lie in memory now.
@@ -65,6 +73,7 @@ public:
 
 private:
     static constexpr int kRegionBits = 18;
+    static constexpr uint64_t kFirst = 128;  // before it: room for a header, and 0 that means "nothing"
     Storage(int fd, uint64_t reserved);
     static std::shared_ptr<Storage> make(int fd, uint64_t least);
     bool commit(uint64_t upTo);
@@ -74,12 +83,18 @@ private:
     uint64_t reserved_;
     std::mutex growing_;  // guards committed_, size_ (for writing) and spilled_ (for writing)
     uint64_t committed_ = 0;
-    std::atomic<uint64_t> size_{8};  // offset 0 means "nothing"
+    std::atomic<uint64_t> size_{kFirst};
     std::atomic<bool> spilled_{false};
     uint64_t spilledFrom_ = UINT64_MAX;
     std::atomic<uint32_t> now_{1};
     std::atomic<uint32_t>* used_;  // by region: the value of now_ at its last use
-    std::mutex keeping_;
+    std::mutex keeping_;           // one at a time lets go
+
+    std::mutex limiting_;  // guards what follows
+    std::condition_variable changed_;
+    uint64_t limit_ = 0;
+    bool ending_ = false;
+    std::thread keeper_;
 };
 
 /// Numbers or plain structs side by side, read like a vector. A view: its Storage outlives it.
