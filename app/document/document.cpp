@@ -35,7 +35,7 @@ struct Document::Job {
     }
 };
 
-Document::Document(QObject* parent) : QObject(parent) {}
+Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {}
 Document::~Document() { stopJob(); }
 
 void Document::stopJob() {
@@ -58,7 +58,25 @@ void Document::open(const QString& path) {
     emit opening(path);
     run([this, path](Job& j) {
         const auto self = j.self.lock();
-        auto opened = openRecording(path.toStdString(), j.progress(0, 0.6, tr("Reading")));
+        OpenOptions options = openOptions_;
+        const auto early = std::make_shared<bool>(false);  // whether some of it is shown already
+        const auto show = [this, path, early](const std::shared_ptr<const Recording>& recording) {
+            recording_ = recording;
+            if (*early) {
+                emit recordingGrew();
+                return;
+            }
+            *early = true;
+            explanation_.reset();
+            path_ = path;
+            budget_ = 0;
+            series_ = 0;
+            emit recordingChanged();
+        };
+        options.early = [self, show](const std::shared_ptr<const Recording>& recording) {
+            Job::post(self, [show, recording] { show(recording); });
+        };
+        auto opened = openRecording(path.toStdString(), j.progress(0, 0.6, tr("Reading")), options);
         if (!opened) {
             if (!opened.failure().cancelled) {
                 const QString sentence = QString::fromStdString(opened.failure().sentence);
@@ -71,14 +89,7 @@ void Document::open(const QString& path) {
             return;
         }
         const auto recording = *opened;
-        Job::post(self, [this, recording, path] {
-            recording_ = recording;
-            explanation_.reset();
-            path_ = path;
-            budget_ = 0;
-            series_ = 0;
-            emit recordingChanged();
-        });
+        Job::post(self, [show, recording] { show(recording); });
         std::shared_ptr<const FrameAccounts> accounts;
         std::shared_ptr<const Explanation> made;
         if (!recording->series.empty()) {
@@ -100,9 +111,11 @@ void Document::keepToExplanation() {
 }
 
 QString Document::whyUnexplained() const {
+    if (!hasFrames() && busy_ && !recording_->whole) return tr("Reading…");
     if (!hasFrames()) return tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
     if (busy_) return tr("Working out which frames were late…");
-    return tr("Explaining was cancelled. F5 opens the recording again.");
+    return recording_->whole ? tr("Explaining was cancelled. F5 opens the recording again.")
+                             : tr("Reading was cancelled. F5 opens the recording again.");
 }
 
 void Document::cancel() {
@@ -128,6 +141,11 @@ void Document::explainAgain(bool fresh) {
             emit explanationChanged(fresh);
         });
     });
+}
+
+void Document::setMemoryLimit(uint64_t bytes) {
+    openOptions_.memoryBytes = bytes;
+    if (recording_) recording_->storage->keepWithin(bytes);
 }
 
 void Document::setBudget(int64_t ns) {

@@ -10,6 +10,7 @@
 #include <thread>
 
 #include "core/explain/explanation.h"
+#include "core/model/open_recording.h"
 #include "format/result.h"
 
 namespace fugato {
@@ -37,11 +38,16 @@ public:
     void cancel();
     void setBudget(int64_t ns);
     void setSeries(uint32_t series);
+    /// What the program should not exceed in memory, where the recording lies in a file. 0: no limit.
+    void setMemoryLimit(uint64_t bytes);
+    OpenOptions& openOptions() { return openOptions_; }
 
 signals:
     void opening(const QString& path);
     void progressed(double part, const QString& what);
     void recordingChanged();
+    /// More of the same recording has been read; nothing that was there has gone.
+    void recordingGrew();
     /// `fresh`: of a newly opened recording or another series; else only the budget changed.
     void explanationChanged(bool fresh);
     void failed(const QString& sentence);
@@ -57,6 +63,7 @@ private:
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;
     QString path_;
+    OpenOptions openOptions_;
     int64_t budget_ = 0;
     uint32_t series_ = 0;
     bool busy_ = false;

@@ -18,7 +18,11 @@ namespace fugato {
 namespace {
 
 constexpr int kLeastTrackHeight = 22;
-constexpr double kNarrow = 2.0;  // px; narrower markers are drawn together
+constexpr double kNarrow = 2.0;               // px; narrower markers are drawn together
+constexpr uint32_t kCoarse = 256;             // so many markers in one column of pixels: groups tell enough
+constexpr uint32_t kExactMarkers = 1u << 19;  // with more in view their columns are hardly looked at
+constexpr double kNamedWhenDense = 0.35;      // part of a column of pixels that is covered
+constexpr size_t kMostRows = 24;              // of a lane, before it is folded
 
 uint64_t inkKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
 
@@ -42,6 +46,14 @@ QString rulerText(int64_t ns, int64_t step) {
     return QString::number(static_cast<double>(ns) / unit, 'f', decimals) + " " + name;
 }
 
+/// A colour that covers `part` of a pixel, as premultiplied images hold it.
+QRgb shadeOf(const QColor& color, double part) {
+    const QRgb rgb = color.rgb();
+    const auto alpha = static_cast<uint32_t>(part * 255 + 0.5);
+    const auto times = [alpha](int value) { return (static_cast<uint32_t>(value) * alpha + 127) / 255; };
+    return alpha << 24 | times(qRed(rgb)) << 16 | times(qGreen(rgb)) << 8 | times(qBlue(rgb));
+}
+
 }  // namespace
 
 void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
@@ -52,18 +64,45 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
     ink_.clear();
     texts_.clear();
     widths_.clear();
-    places_.clear();
-    trackPlaces_.clear();
+    unfolded_.clear();
     tracks_.setRecording(recording_);
     frame_ = cause_ = kNone;
     marker_ = {};
+    if (recording_) widths_.resize(recording_->sites.size());
+    placeLanes();
+}
+
+size_t LanePicture::rowsShown(uint32_t lane) const {
+    const size_t rows = recording_->lanes[lane].rows.size();
+    return folded(lane) ? kMostRows : rows;
+}
+
+bool LanePicture::folded(uint32_t lane) const {
+    return recording_->lanes[lane].rows.size() > kMostRows + 1 && !unfolded_.count(lane);
+}
+
+QRect LanePicture::foldRect(const QRect& area, int scrolled, uint32_t lane) const {
+    if (recording_->lanes[lane].rows.size() <= kMostRows + 1) return {};
+    const QRect box = laneRect(area, scrolled, lane);
+    return {axisOf(area).left(), box.top() + kRail + static_cast<int>(rowsShown(lane)) * kRowHeight,
+            axisOf(area).width(), kRowHeight};
+}
+
+void LanePicture::toggleFold(uint32_t lane) {
+    if (!unfolded_.erase(lane)) unfolded_.insert(lane);
+    placeLanes();
+}
+
+/// Where every lane and track stands, one below the other.
+void LanePicture::placeLanes() {
+    places_.assign(recording_ ? recording_->lanes.size() : 0, {});
+    trackPlaces_.clear();
     int top = 0;
     if (recording_) {
-        widths_.resize(recording_->sites.size());
-        places_.resize(recording_->lanes.size());
         for (const uint32_t lane : recording_->laneOrder) {
             if (recording_->lanes[lane].kind == LaneKind::Core) continue;  // a track of its own
-            const int rows = std::max<int>(1, static_cast<int>(recording_->lanes[lane].rows.size()));
+            const bool deep = recording_->lanes[lane].rows.size() > kMostRows + 1;
+            const int rows = std::max<int>(1, static_cast<int>(rowsShown(lane))) + (deep ? 1 : 0);
             places_[lane] = {top, kRail + rows * kRowHeight + kLaneGap};
             top += places_[lane].height;
         }
@@ -176,23 +215,37 @@ MarkerRef LanePicture::markerAt(const QRect& area, int scrolled, const QPoint& a
     const int y = at.y() - laneRect(area, scrolled, lane).top() - kRail;
     const auto row = static_cast<uint32_t>(y / kRowHeight);
     const auto& rows = recording_->lanes[lane].rows;
-    if (y < 0 || row >= rows.size()) return {};
+    if (y < 0 || row >= rowsShown(lane)) return {};
     // The longest marker that touches the pixel: what is dense shows its most telling one.
     const int64_t from = timeAt(area, at.x()), to = std::max(from + 1, timeAt(area, at.x() + 1));
     MarkerRef found;
     int64_t longest = -1;
     const MarkerRow& markers = rows[row];
-    uint32_t looked = 0;
-    for (uint32_t i = markers.firstEndingAfter(from - 1);
-         i < markers.size() && markers.begin(i) < to && looked < 20'000; ++i, ++looked) {
-        if (markers.end(i) - markers.begin(i) <= longest) continue;
-        longest = markers.end(i) - markers.begin(i);
-        found = {lane, row, i};
+    const auto look = [&](uint32_t first, uint32_t past) {
+        markers.forEach(first, past, [&](uint32_t i, int64_t, int64_t duration, uint32_t, uint8_t) {
+            if (duration <= longest) return;
+            longest = duration;
+            found = {lane, row, i};
+        });
+    };
+    const auto [first, past] = markers.overlapping(from - 1, to);
+    constexpr uint32_t kGroup = MarkerRow::kGroup;
+    const uint32_t firstGroup = (first + kGroup - 1) / kGroup, pastGroup = past / kGroup;
+    if (firstGroup >= pastGroup) {
+        look(first, past);
+        return found;
     }
+    look(first, firstGroup * kGroup);
+    look(pastGroup * kGroup, past);
+    uint32_t best = firstGroup;  // of the whole groups, the one with the longest marker is enough
+    for (uint32_t group = firstGroup; group < pastGroup; ++group)
+        if (markers.groups()[group].longest > markers.groups()[best].longest) best = group;
+    look(best * kGroup, (best + 1) * kGroup);
     return found;
 }
 
 QRect LanePicture::markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const {
+    if (marker.row >= rowsShown(marker.lane)) return {};
     const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
     const QRect axis = axisOf(area), lane = laneRect(area, scrolled, marker.lane);
     const int left = static_cast<int>(std::max<double>(axis.left(), xAt(area, row.begin(marker.index))));
@@ -298,8 +351,25 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     const double perNs = static_cast<double>(axis.width()) / static_cast<double>(end_ - begin_);
     const double nsPerPixel = 1 / perNs;
     const int height = kRowHeight - 1;
+    const auto& groups = markers.groups();
+    // Where the columns themselves lie on a disk still, the groups have to do until they have come.
+    const uint32_t firstGroup = markers.groupBefore(begin_), pastGroup = markers.groupBefore(end_) + MarkerRow::kGroup;
+    const uint32_t shown = std::min(pastGroup, markers.size()) - std::min(firstGroup, markers.size());
+    bool exact = true;
+    if (shown < kExactMarkers && !markers.atHand(firstGroup, std::min(pastGroup, markers.size()))) {
+        exact = false;
+        missing_.push_back({lane, row, firstGroup, std::min(pastGroup, markers.size())});
+    }
+    const uint32_t coarse = !exact ? 1 : allExact_ ? UINT32_MAX : kCoarse;
     QImage dense;  // one pixel high, stretched over the row: columns of many narrow markers
+    QRgb* pixels = nullptr;
     const auto xOf = [&](int64_t time) { return axis.left() + static_cast<double>(time - begin_) * perNs; };
+    const auto beginOf = [&](uint32_t i) {
+        return i % MarkerRow::kGroup ? markers.begin(i) : groups[i >> MarkerRow::kGroupBits].begin;
+    };
+    const auto mayBeWide = [&](uint32_t i) {
+        return exact && groups[i >> MarkerRow::kGroupBits].longest * perNs >= kNarrow;
+    };
     struct {  // narrow markers of one path, side by side, that get one name together
         PathId path = 0;
         double left = 0, right = 0, ink = 0;
@@ -310,43 +380,59 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         if (run.count > 2 && run.right - run.left > 60) runs.push_back(run);
         run = {};
     };
-    uint32_t i = markers.firstEndingAfter(begin_);
-    while (i < markers.size() && markers.begin(i) < end_) {
-        const double left = xOf(markers.begin(i)), right = xOf(markers.end(i));
-        if (right - left >= kNarrow) {
-            const QRectF box(std::max<double>(left, axis.left() - 2), top,
-                             std::min<double>(right, axis.right() + 3) - std::max<double>(left, axis.left() - 2),
-                             height);
-            paintMarker(painter, axis, box, lane, markers, i);
-            const bool narrow = right - left < 22 && !(markers.flags(i) & kMarkerWait);
-            if (!narrow || markers.path(i) != run.path || left - run.right > 3) endRun();
-            if (narrow) {
-                if (!run.count) run.left = left;
-                run.path = markers.path(i);
-                run.right = right;
-                run.ink = inkAt(lane, markers, i, i);
-                ++run.count;
+    const auto addToRun = [&](PathId path, double left, double right, double ink, size_t count) {
+        if (path != run.path || left - run.right > 3) endRun();
+        if (!run.count) run.left = left;
+        run.path = path;
+        run.right = std::max(run.right, right);
+        run.ink = ink;
+        run.count += count;
+    };
+    uint32_t i = exact ? markers.firstEndingAfter(begin_) : firstGroup;
+    int lastColumn = -1;
+    while (i < markers.size()) {
+        const int64_t begin = beginOf(i);
+        if (begin >= end_) break;
+        const double left = xOf(begin);
+        if (mayBeWide(i)) {
+            const double right = xOf(markers.end(i));
+            if (right - left >= kNarrow) {
+                const QRectF box(std::max<double>(left, axis.left() - 2), top,
+                                 std::min<double>(right, axis.right() + 3) - std::max<double>(left, axis.left() - 2),
+                                 height);
+                paintMarker(painter, axis, box, lane, markers, i);
+                if (right - left < 22 && !(markers.flags(i) & kMarkerWait))
+                    addToRun(markers.path(i), left, right, inkAt(lane, markers, i, i), 1);
+                else
+                    endRun();
+                ++i;
+                continue;
             }
-            ++i;
-            continue;
         }
         // Everything that begins in this column of pixels, except a last one that is wide.
-        const int column = std::clamp(static_cast<int>(std::floor(left)) - axis.left(), 0, axis.width() - 1);
+        const int column =
+            std::clamp(std::max(static_cast<int>(std::floor(left)) - axis.left(), lastColumn + 1), 0, axis.width() - 1);
+        lastColumn = column;
         const auto next = begin_ + static_cast<int64_t>(std::ceil((column + 1) * nsPerPixel));
-        uint32_t j = markers.firstFrom(next);
-        j = std::max(j, i + 1);
-        if (j > i + 1 && static_cast<double>(markers.end(j - 1) - markers.begin(j - 1)) * perNs >= kNarrow) --j;
-        int64_t work = markers.busyBefore(j) - markers.busyBefore(i);
+        uint32_t j = markers.next(i, next, coarse);
+        if (j > i + 1 && mayBeWide(j - 1) && static_cast<double>(markers.duration(j - 1)) * perNs >= kNarrow) --j;
+        int64_t work = markers.busyBetween(i, j);
         if (markers.hasWaits()) work -= markers.waitBefore(j) - markers.waitBefore(i);
         const double covered = std::clamp(static_cast<double>(work) / nsPerPixel, work > 0 ? 0.2 : 0.0, 1.0);
-        const double ink = j - i <= 4 ? inkAt(lane, markers, i, j - 1) : 0;
-        QColor color = ink > 0 ? t.ink(ink) : work > 0 ? t.markerEdge : t.waitingDots;
-        color.setAlphaF(static_cast<float>(work > 0 ? covered : 0.6));
-        if (dense.isNull()) {
+        const double ink = j - i <= 4 && exact ? inkAt(lane, markers, i, j - 1) : 0;
+        if (!pixels) {
             dense = QImage(axis.width(), 1, QImage::Format_ARGB32_Premultiplied);
             dense.fill(Qt::transparent);
+            pixels = reinterpret_cast<QRgb*>(dense.scanLine(0));
         }
-        reinterpret_cast<QRgb*>(dense.scanLine(0))[column] = qPremultiply(color.rgba());
+        pixels[column] = shadeOf(ink > 0    ? t.ink(ink)
+                                 : work > 0 ? t.markerEdge
+                                            : t.waitingDots,
+                                 work > 0 ? covered : 0.6);
+        if (covered >= kNamedWhenDense)
+            addToRun(markers.pathOf(j - i < MarkerRow::kGroup && exact ? markers.lanePath(i)
+                                                                       : groups[i >> MarkerRow::kGroupBits].path),
+                     axis.left() + column, axis.left() + column + 1, ink, j - i);
         shown_ += j - i;
         i = j;
     }
@@ -355,6 +441,28 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     for (const auto& named : runs)
         paintRunName(painter, axis, QRectF(named.left, top, named.right - named.left, height), named.path, named.count,
                      named.ink);
+}
+
+/// What is known of a lane that is still being read: when its events lie, darker where they lie closer.
+void LanePicture::paintUnread(QPainter& painter, const QRect& axis, const QRect& box, const Lane& lane) {
+    const Theme& t = theme();
+    double most = 0;
+    for (const Lane::Unread& block : lane.unread)
+        most = std::max(most, static_cast<double>(block.events) /
+                                  static_cast<double>(std::max<int64_t>(1, block.end - block.begin)));
+    const double perNs = static_cast<double>(axis.width()) / static_cast<double>(end_ - begin_);
+    for (const Lane::Unread& block : lane.unread) {
+        if (block.end <= begin_ || block.begin >= end_) continue;
+        const double left =
+                         std::max<double>(axis.left(), axis.left() + static_cast<double>(block.begin - begin_) * perNs),
+                     right = std::min<double>(axis.right() + 1,
+                                              axis.left() + static_cast<double>(block.end - begin_) * perNs);
+        const double events =
+            static_cast<double>(block.events) / static_cast<double>(std::max<int64_t>(1, block.end - block.begin));
+        QColor color = t.markerEdge;
+        color.setAlphaF(static_cast<float>(0.12 + 0.5 * events / std::max(most, 1e-12)));
+        painter.fillRect(QRectF(left, box.top() + kRail, std::max(1.0, right - left), kRowHeight - 1), color);
+    }
 }
 
 /// Zoomed out, the rail of the cause's own lane shows the frames it made late.
@@ -383,10 +491,21 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     painter.setClipRect(QRect(axis.left(), std::max(box.top(), axis.top()), axis.width(),
                               box.bottom() - std::max(box.top(), axis.top())));
     painter.setFont(smallFont());
-    for (uint32_t row = 0; row < lane.rows.size(); ++row) {
+    if (!lane.unread.empty()) paintUnread(painter, axis, box, lane);
+    for (uint32_t row = 0; row < rowsShown(index); ++row) {
         const int top = box.top() + kRail + static_cast<int>(row) * kRowHeight;
         if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
         paintRow(painter, axis, top, index, row);
+    }
+    if (lane.rows.size() > kMostRows + 1) {
+        const QRect fold(axis.left(), box.top() + kRail + static_cast<int>(rowsShown(index)) * kRowHeight, axis.width(),
+                         kRowHeight - 1);
+        painter.fillRect(fold, t.panel);
+        painter.setPen(t.accounting);
+        painter.drawText(fold.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                         folded(index) ? QObject::tr("%1 deeper rows are folded; click here to open them")
+                                             .arg(q(countText(lane.rows.size() - kMostRows)))
+                                       : QObject::tr("click here to fold the deeper rows"));
     }
     paintStrikes(painter, area, box, lane);
     if (!lane.schedule.empty()) TrackPicture::paintSchedule(painter, timeAxis(area, box), box.top() + kRail - 4, lane);
@@ -398,7 +517,9 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     }
     const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
     paintLabel(painter, area, box, q(lane.name),
-               lane.rows.empty() ? QObject::tr("no markers") : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0),
+               !lane.unread.empty() ? QObject::tr("being read…")
+               : lane.rows.empty()  ? QObject::tr("no markers")
+                                    : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0),
                index < onAccounting_.size() && onAccounting_[index]);
 }
 
@@ -607,6 +728,7 @@ void LanePicture::paintAccounting(QPainter& painter, const QRect& area, int scro
 void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     const Theme& t = theme();
     shown_ = 0;
+    missing_.clear();
     painter.fillRect(area, t.paper);
     if (!recording_) return;
     const QRect axis = axisOf(area);

@@ -8,6 +8,7 @@
 #include <QImage>
 #include <QRect>
 #include <QStaticText>
+#include <set>
 #include <unordered_map>
 #include <vector>
 
@@ -47,6 +48,11 @@ public:
     const TrackPicture& tracks() const { return tracks_; }
     /// Where a track of tracks() is drawn, label included.
     QRect trackRect(const QRect& area, int scrolled, size_t track) const;
+    /// A lane nested very deeply shows its first rows only, and a line that opens or folds the others.
+    bool folded(uint32_t lane) const;
+    void toggleFold(uint32_t lane);
+    /// Where that line is drawn; empty where there is none.
+    QRect foldRect(const QRect& area, int scrolled, uint32_t lane) const;
     uint32_t laneAt(const QRect& area, int scrolled, int y) const;
     QRect laneRect(const QRect& area, int scrolled, uint32_t lane) const;
     /// Where a marker is drawn, cut to the area; empty where it is out of sight.
@@ -54,12 +60,21 @@ public:
     double xAt(const QRect& area, int64_t time) const;
     int64_t timeAt(const QRect& area, double x) const;
     size_t markersShown() const { return shown_; }
+    /// Markers of the last painting that lie on a disk still, and were drawn from their summaries.
+    struct Missing {
+        uint32_t lane, row, from, to;
+    };
+    const std::vector<Missing>& missing() const { return missing_; }
+    /// Draws from every marker, whatever that costs; to compare with.
+    void setAllExact(bool exact) { allExact_ = exact; }
     const std::vector<Piece>& accounting() const { return pieces_; }
 
 private:
     struct Place {
         int top = 0, height = 0;
     };
+    void placeLanes();
+    size_t rowsShown(uint32_t lane) const;
     double inkOf(const Lane& lane, PathId path) const;
     void paintHeader(QPainter& painter, const QRect& area);
     void paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
@@ -73,6 +88,7 @@ private:
     void paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name, const QString& detail,
                     bool strong);
     TimeAxis timeAxis(const QRect& area, const QRect& box) const;
+    void paintUnread(QPainter& painter, const QRect& axis, const QRect& box, const Lane& lane);
     void paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane);
     void paintAccounting(QPainter& painter, const QRect& area, int scrolled);
     void paintFrameEdges(QPainter& painter, const QRect& area);
@@ -88,8 +104,11 @@ private:
     TrackPicture tracks_;
     std::vector<Place> trackPlaces_;
     std::vector<Place> places_;
+    std::set<uint32_t> unfolded_;
     int height_ = 0;
     size_t shown_ = 0;
+    std::vector<Missing> missing_;
+    bool allExact_ = false;
     std::vector<bool> onAccounting_;                   // by lane
     std::vector<Piece> pieces_;                        // of the chosen frame, latest first
     std::unordered_map<uint64_t, double> ink_;         // group and path → strength

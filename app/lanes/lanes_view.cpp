@@ -28,6 +28,11 @@ LanesView::LanesView(Document& document, Selection& selection, QWidget* parent)
     viewport()->setMouseTracking(true);
     setAccessibleName(tr("Lanes: what every thread and queue did"));
     connect(&document, &Document::recordingChanged, this, &LanesView::takeRecording);
+    connect(&document, &Document::recordingGrew, this, [this] {
+        picture_.setRecording(document_.recording());
+        setRanges();
+        takeChoice();
+    });
     connect(&document, &Document::explanationChanged, this, [this] {
         picture_.setExplanation(document_.explanation());
         takeChoice();
@@ -104,7 +109,30 @@ void LanesView::paintEvent(QPaintEvent*) {
     }
     picture_.setView(selection_.view().begin, selection_.view().end);
     picture_.paint(painter, area, scrolled());
+    fetchMissing();
     emit painted();
+}
+
+/// What had to be drawn from summaries is read on another thread, and drawn again when it is there.
+void LanesView::fetchMissing() {
+    if (picture_.missing().empty() || fetching_) return;
+    fetching_ = true;
+    if (fetcher_.joinable()) fetcher_.join();
+    fetcher_ = std::thread([this, recording = document_.recording(), missing = picture_.missing()] {
+        for (const LanePicture::Missing& part : missing)
+            recording->lanes[part.lane].rows[part.row].fetch(part.from, part.to);
+        QMetaObject::invokeMethod(
+            this,
+            [this] {
+                fetching_ = false;
+                viewport()->update();
+            },
+            Qt::QueuedConnection);
+    });
+}
+
+LanesView::~LanesView() {
+    if (fetcher_.joinable()) fetcher_.join();
 }
 
 void LanesView::resizeEvent(QResizeEvent*) { setRanges(); }
@@ -162,6 +190,13 @@ void LanesView::mouseReleaseEvent(QMouseEvent* event) {
         const uint32_t frame =
             document_.recording()->series[e->series].frameAt(picture_.timeAt(area, event->pos().x()));
         if (frame != kNone) selection_.chooseFrame(frame);
+        return;
+    }
+    if (const uint32_t lane = picture_.laneAt(area, scrolled(), event->pos().y());
+        lane != kNone && picture_.foldRect(area, scrolled(), lane).contains(event->pos())) {
+        picture_.toggleFold(lane);
+        setRanges();
+        viewport()->update();
         return;
     }
     selection_.chooseMarker(picture_.markerAt(area, scrolled(), event->pos()));

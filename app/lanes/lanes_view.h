@@ -4,6 +4,7 @@
 #pragma once
 
 #include <QAbstractScrollArea>
+#include <thread>
 
 #include "app/selection/selection.h"
 #include "lane_picture.h"
@@ -16,6 +17,7 @@ class LanesView : public QAbstractScrollArea {
     Q_OBJECT
 public:
     LanesView(Document& document, Selection& selection, QWidget* parent = nullptr);
+    ~LanesView() override;
     LanePicture& picture() { return picture_; }
     int scrolled() const;
     /// What the person is told about a marker: name, description, times, share, source.
@@ -45,6 +47,7 @@ private:
     void takeRecording();
     void takeChoice();
     void setRanges();
+    void fetchMissing();
 
     Document& document_;
     Selection& selection_;
@@ -54,6 +57,8 @@ private:
     QPoint pressedAt_;
     View pressedView_;
     int pressedScroll_ = 0;
+    bool fetching_ = false;
+    std::thread fetcher_;
 };
 
 }  // namespace fugato

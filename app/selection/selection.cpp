@@ -27,6 +27,16 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     emit historyChanged();
 }
 
+void Selection::growRecording(std::shared_ptr<const Recording> recording) {
+    const bool whole = recording_ && view_.begin == recording_->begin && view_.end == recording_->end;
+    recording_ = std::move(recording);
+    if (whole) {
+        showSpan(recording_->begin, recording_->end);
+        history_.assign(1, view_);
+        at_ = 0;
+    }
+}
+
 void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, bool fresh) {
     explanation_ = std::move(explanation);
     if (!explanation_) return;

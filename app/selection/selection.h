@@ -33,6 +33,8 @@ public:
 public slots:
     /// Starts over with another recording (and no explanation yet).
     void setRecording(std::shared_ptr<const Recording> recording);
+    /// The same recording, of which more is known; the view stays, or stays the whole.
+    void growRecording(std::shared_ptr<const Recording> recording);
     /// `fresh`: chooses the costliest cause and shows its worst frame.
     void setExplanation(std::shared_ptr<const Explanation> explanation, bool fresh);
 

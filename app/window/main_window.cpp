@@ -117,6 +117,11 @@ void MainWindow::makePanels() {
     statusBar()->addPermanentWidget(hints);
 
     connect(&document_, &Document::recordingChanged, this, &MainWindow::takeRecording);
+    connect(&document_, &Document::recordingGrew, this, [this] {
+        selection_.growRecording(document_.recording());
+        showDamage();
+        showStatus();
+    });
     // After the panels have the new explanation, so that the choice finds them ready.
     connect(&document_, &Document::explanationChanged, this, [this](bool fresh) {
         progress_->hide();
@@ -298,16 +303,21 @@ void MainWindow::takeRecording() {
     selection_.setRecording(document_.recording());
     rememberRecent(document_.path());
     setWindowTitle(tr("%1 — Fugato").arg(QFileInfo(document_.path()).fileName()));
+    showDamage();
+    showStatus();
+}
+
+void MainWindow::showDamage() {
     QStringList words;
     for (const std::string& note : document_.recording()->damage.notes) words << q(note);
     for (const std::string& sentence : document_.recording()->repairs.sentences()) words << q(sentence);
+    if (!document_.recording()->indexNote.empty()) words << q(document_.recording()->indexNote);
     if (words.size() > 3)
         words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);
     if (words.isEmpty())
         notice_->hide();
     else
         showNotice(words.join(" "));
-    showStatus();
 }
 
 void MainWindow::showNotice(const QString& words) {

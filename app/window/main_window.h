@@ -51,6 +51,7 @@ private:
     void makeMenus();
     void makeProgress();
     void takeRecording();
+    void showDamage();
     void showNotice(const QString& words);
     void showStatus();
     void setDark(bool dark);

@@ -139,14 +139,54 @@ std::pair<uint32_t, uint32_t> MarkerRow::childrenOf(uint32_t index) const {
     return {first(index), first(index + 1)};
 }
 
+namespace {
+
+template <class N>
+uint32_t firstAtLeast(const char* numbers, uint32_t from, uint32_t to, int64_t wanted) {
+    const auto* at = reinterpret_cast<const N*>(numbers);
+    return static_cast<uint32_t>(
+        std::lower_bound(at + from, at + to, wanted, [](N n, int64_t w) { return static_cast<int64_t>(n) < w; }) - at);
+}
+template <class N>
+int64_t sumOf(const char* numbers, uint32_t from, uint32_t to) {
+    const auto* at = reinterpret_cast<const N*>(numbers);
+    int64_t sum = 0;
+    for (uint32_t i = from; i < to; ++i) sum += static_cast<int64_t>(at[i]);
+    return sum;
+}
+
+}  // namespace
+
+uint32_t MarkerRow::firstInChunk(uint32_t from, uint32_t to, int64_t time) const {
+    if (from >= to) return to;
+    const Chunk& c = chunkOf(from);
+    const char* at = storage_->at(c.at);
+    const uint32_t base = from & ~(kChunk - 1);
+    return base + (c.beginBytes == 4 ? firstAtLeast<uint32_t>(at, from - base, to - base, time - c.begin)
+                                     : firstAtLeast<int64_t>(at, from - base, to - base, time - c.begin));
+}
+
+int64_t MarkerRow::sumInChunk(uint32_t from, uint32_t to) const {
+    if (from >= to) return 0;
+    const Chunk& c = chunkOf(from);
+    const char* at = storage_->at(c.at) + c.durationsAt;
+    const uint32_t base = from & ~(kChunk - 1);
+    switch (c.durationBytes) {
+        case 2: return sumOf<uint16_t>(at, from - base, to - base);
+        case 4: return sumOf<uint32_t>(at, from - base, to - base);
+        default: return sumOf<int64_t>(at, from - base, to - base);
+    }
+}
+
 int64_t MarkerRow::busyBefore(uint32_t i) const {
     if (empty()) return 0;
-    const bool past = i >= size();
-    const uint32_t group = (past ? size() - 1 : i) >> kGroupBits;
-    int64_t sum = parts_.groups[group].busyBefore;
-    forEach(group << kGroupBits, past ? size() : i,
-            [&](uint32_t, int64_t, int64_t duration, uint32_t, uint8_t) { sum += duration; });
-    return sum;
+    const uint32_t group = std::min(i, size() - 1) >> kGroupBits;
+    return parts_.groups[group].busyBefore + sumInChunk(group << kGroupBits, std::min(i, size()));
+}
+
+int64_t MarkerRow::busyBetween(uint32_t from, uint32_t to) const {
+    const bool near = to - from <= kGroup && (from >> kChunkBits) == ((to - 1) >> kChunkBits);
+    return from >= to ? 0 : near ? sumInChunk(from, to) : busyBefore(to) - busyBefore(from);
 }
 
 int64_t MarkerRow::waitBefore(uint32_t i) const {
@@ -158,6 +198,41 @@ int64_t MarkerRow::waitBefore(uint32_t i) const {
         if (flags & kMarkerWait) sum += duration;
     });
     return sum;
+}
+
+uint32_t MarkerRow::next(uint32_t from, int64_t time, uint32_t coarse) const {
+    const Column<Group>& groups = parts_.groups;
+    const auto count = static_cast<uint32_t>(groups.size());
+    // Ever longer steps over the groups until they begin at `time` or later, then halves of the last step.
+    uint32_t low = from >> kGroupBits, high = low + 1;
+    for (uint32_t step = 1; high < count && groups[high].begin < time; step *= 2) {
+        low = high;
+        high = count - high > step ? high + step : count;
+    }
+    high = std::min(high, count);
+    while (high - low > 1) {
+        const uint32_t middle = low + (high - low) / 2;
+        (groups[middle].begin < time ? low : high) = middle;
+    }
+    // The answer lies in group `low`, or is the first of the next.
+    const uint32_t first = std::max(from + 1, low << kGroupBits), last = std::min(size(), (low + 1) << kGroupBits);
+    if (first - from >= coarse && first < last) return first;
+    return firstInChunk(first, last, time);
+}
+
+uint32_t MarkerRow::groupBefore(int64_t time) const {
+    const auto after = std::partition_point(parts_.groups.begin(), parts_.groups.end(),
+                                            [&](const Group& g) { return g.begin < time; });
+    const auto groups = static_cast<uint32_t>(after - parts_.groups.begin());
+    return groups ? (groups - 1) << kGroupBits : 0;
+}
+
+void MarkerRow::fetch(uint32_t from, uint32_t to) const {
+    for (; from < to; from = (from | (kChunk - 1)) + 1) {
+        const Chunk& c = chunkOf(from);
+        const uint32_t first = from & ~(kChunk - 1), count = std::min(kChunk, size() - first);
+        storage_->fetch(c.at, c.flagsAt + count * c.flagBytes);
+    }
 }
 
 bool MarkerRow::atHand(uint32_t from, uint32_t to) const {

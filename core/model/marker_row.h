@@ -104,12 +104,19 @@ public:
     int64_t busyBefore(uint32_t i) const;
     /// The same of the waits among them.
     int64_t waitBefore(uint32_t i) const;
+    /// Summed durations of the markers [from, to).
+    int64_t busyBetween(uint32_t from, uint32_t to) const;
     /// The last marker that begins before `time`, or kNone.
     uint32_t lastBefore(int64_t time) const;
     /// The same, quicker where it lies not far from `near`.
     uint32_t lastBefore(int64_t time, uint32_t near) const;
     /// The first marker that begins at `time` or later, or size().
     uint32_t firstFrom(int64_t time) const;
+    /// The first marker after `from` that begins at `time` or later, or size(). Where that is at least
+    /// `coarse` markers away it is rounded down to where a group begins, and no column is read.
+    uint32_t next(uint32_t from, int64_t time, uint32_t coarse) const;
+    /// The first marker of the last group that begins before `time`; 0 where none does.
+    uint32_t groupBefore(int64_t time) const;
     /// The first marker that ends after `time`, or size().
     uint32_t firstEndingAfter(int64_t time) const;
     /// The markers that overlap [begin, end): from the first to before the second.
@@ -129,6 +136,8 @@ public:
     const Parts& parts() const { return parts_; }
     /// Whether the columns of the markers [from, to) can be read without waiting for a disk.
     bool atHand(uint32_t from, uint32_t to) const;
+    /// Reads them into memory, however long that takes.
+    void fetch(uint32_t from, uint32_t to) const;
 
     /// Calls `take(index, begin, duration, lanePath, flags)` for the markers [from, to), quicker than one by one.
     template <class Take>
@@ -165,6 +174,10 @@ private:
     }
     template <class Before>
     uint32_t partition(Before&& before) const;
+    /// The first of [from, to), all in one chunk, that begins at `time` or later; else `to`.
+    uint32_t firstInChunk(uint32_t from, uint32_t to, int64_t time) const;
+    /// Summed durations of [from, to), all in one chunk.
+    int64_t sumInChunk(uint32_t from, uint32_t to) const;
 
     const Storage* storage_ = nullptr;
     Parts parts_;

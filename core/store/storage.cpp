@@ -182,18 +182,32 @@ void Storage::letGo(uint64_t bytes) {
     const uint64_t least = bytes / 10 * 9;
     for (size_t i = 0; i < order.size() && resident > least;) {
         const size_t batch = std::min(order.size(), i + 64);
-        for (; i < batch; ++i) ::madvise(base_ + order[i] * region, region, MADV_DONTNEED);
+        for (; i < batch; ++i) {
+            ::madvise(base_ + order[i] * region, region, MADV_DONTNEED);
+            used_[order[i]].store(0, std::memory_order_relaxed);
+        }
         resident = residentBytes();
     }
 }
 
 bool Storage::atHand(uint64_t offset, size_t bytes) const {
     if (fd_ < 0 || !bytes) return true;
+    bool used = true;  // and not let go of since
+    for (uint64_t region = offset >> kRegionBits; region <= (offset + bytes - 1) >> kRegionBits && used; ++region)
+        used = used_[region].load(std::memory_order_relaxed) != 0;
+    if (used) return true;
     const auto page = static_cast<uint64_t>(::sysconf(_SC_PAGESIZE));
     const uint64_t from = offset / page * page, to = roundUp(offset + bytes, page);
     std::vector<unsigned char> pages((to - from) / page);
     if (::mincore(base_ + from, to - from, pages.data()) != 0) return true;
     return std::all_of(pages.begin(), pages.end(), [](unsigned char p) { return p & 1; });
+}
+
+void Storage::fetch(uint64_t offset, size_t bytes) const {
+    volatile char read = 0;
+    for (uint64_t at = offset; at < offset + bytes; at += 4096) read = *this->at(at);
+    if (bytes) read = *at(offset + bytes - 1);
+    (void)read;
 }
 
 TextRef TextWriter::addBytes(std::string_view bytes) {

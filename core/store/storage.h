@@ -68,6 +68,8 @@ public:
     void letGo(uint64_t bytes);
     /// Whether [offset, offset + bytes) can be read without waiting for a disk.
     bool atHand(uint64_t offset, size_t bytes) const;
+    /// Reads it into memory, however long that takes.
+    void fetch(uint64_t offset, size_t bytes) const;
     /// Bytes of the process that lie in memory now.
     static uint64_t residentBytes();
 
