@@ -24,7 +24,7 @@
 
 #include "app/budget/budget_text.h"
 #include "app/causes/causes_panel.h"
-#include "app/drawer/marker_drawer.h"
+#include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
@@ -128,7 +128,7 @@ private slots:
         const QImage lanes = window_->lanes().viewport()->grab().toImage();
         QVERIFY(pixelsLike(lanes, theme().accounting) > 300);
         QVERIFY(pixelsLike(lanes, theme().plum) > 500);
-        QVERIFY(window_->drawer().tree().currentIndex().data().toString() ==
+        QVERIFY(window_->drawer().frame().tree().currentIndex().data().toString() ==
                 q(explanation().recording->nameOf(cause.path)));
     }
 
@@ -204,7 +204,7 @@ private slots:
     void goToFrameTakesNumbersAndRefusesOthers() {
         openDemo();
         key(Qt::Key_G, Qt::ControlModifier);
-        QLineEdit& field = window_->verdict().goTo();
+        QLineEdit& field = window_->verdict().find();
         QVERIFY(field.hasFocus());
         QTest::keyClicks(&field, "4211");
         QTest::keyClick(&field, Qt::Key_Return);
@@ -417,7 +417,7 @@ private slots:
 
     void theDrawerSortsByEveryColumn() {
         openDemo();
-        QTreeView& tree = window_->drawer().tree();
+        QTreeView& tree = window_->drawer().frame().tree();
         QVERIFY(tree.model()->rowCount() == int(explanation().recording->lanes.size()));
         for (int column = 0; column < FrameTableModel::kColumns; ++column)
             for (const Qt::SortOrder order : {Qt::AscendingOrder, Qt::DescendingOrder}) {

@@ -249,6 +249,7 @@ private slots:
             if (r->series.empty() || r->series[0].frames.empty()) continue;
             for (uint32_t f = 0; f < r->series[0].frames.size(); ++f) QVERIFY(!piecesOf(*r, f).contains("GAP"));
             const auto e = explained(r);
+            FrameTables tables(e);
             for (uint32_t f = 0; f < e->frames.size(); ++f) {
                 int64_t sum = 0, late = 0;
                 for (const ExcessPart& part : e->excessOf(f)) sum += part.excess();
@@ -258,7 +259,7 @@ private slots:
                 int64_t rungs = 0;
                 for (const Rung& rung : ladder(*e, f)) rungs += rung.excess;
                 QCOMPARE(rungs, sum);
-                const FrameTable table = makeFrameTable(*e, f);
+                const FrameTable table = tables.of(f);
                 for (const FrameTableRow& row : table.rows)
                     QVERIFY(row.total >= 0 && row.total <= e->frame(f).duration() && row.self <= row.total);
                 QCOMPARE(late, e->frames[f].overrun);
@@ -562,7 +563,7 @@ private slots:
             .end(at + 13'000, "main")
             .frameEnd(at + 13'000, "main");
         const auto e = explained(t.open());
-        const FrameTable table = makeFrameTable(*e, 20);
+        const FrameTable table = FrameTables(e).of(20);
         const auto find = [&](const QString& lane, const QString& path) -> const FrameTableRow* {
             for (const auto& row : table.rows)
                 if (QString::fromStdString(e->recording->lanes[row.lane].name) == lane &&

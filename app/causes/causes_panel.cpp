@@ -150,9 +150,15 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const QRect box = row.box.adjusted(6, 0, -6, 0);
     painter.setPen(t.text);
     if (chosen) painter.setFont(smallBoldFont());
-    painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter, tr("frame %1").arg(q(countText(shown))));
-    painter.drawText(box.adjusted(box.width() / 3, 0, -box.width() / 3 - 6, 0), Qt::AlignRight | Qt::AlignVCenter,
-                     q(durationText(e.frame(shown).duration())));
+    // Large frame numbers take the room of the word before them.
+    const QString duration = q(durationText(e.frame(shown).duration())), number = q(countText(shown));
+    const int durationRight = box.right() - box.width() / 3 - 6;
+    const int room = durationRight - painter.fontMetrics().horizontalAdvance(duration) - 8 - box.left();
+    const QString frame = tr("frame %1").arg(number);
+    painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().horizontalAdvance(frame) <= room ? frame : number);
+    painter.drawText(QRect(box.left(), box.top(), durationRight - box.left(), box.height()),
+                     Qt::AlignRight | Qt::AlignVCenter, duration);
     painter.setFont(smallFont());
     painter.setPen(chosen ? t.text : t.muted);
     painter.drawText(box, Qt::AlignRight | Qt::AlignVCenter, place);

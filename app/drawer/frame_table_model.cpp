@@ -12,6 +12,7 @@ namespace fugato {
 void FrameTableModel::clear() {
     beginResetModel();
     explanation_.reset();
+    tables_.reset();
     table_ = {};
     parents_.clear();
     positions_.clear();
@@ -21,7 +22,8 @@ void FrameTableModel::clear() {
 void FrameTableModel::setTable(std::shared_ptr<const Explanation> explanation, uint32_t frame) {
     beginResetModel();
     explanation_ = std::move(explanation);
-    table_ = makeFrameTable(*explanation_, frame);
+    if (!tables_ || tables_->explanation() != explanation_) tables_ = std::make_unique<FrameTables>(explanation_);
+    table_ = tables_->of(frame);
     late_ = explanation_->frames[frame].overrun > 0;
     parents_.assign(table_.rows.size(), kNone);
     positions_.assign(table_.rows.size(), 0);

@@ -33,6 +33,7 @@ public:
 private:
     const std::vector<uint32_t>& childrenOf(const QModelIndex& parent) const;
     std::shared_ptr<const Explanation> explanation_;
+    std::unique_ptr<FrameTables> tables_;
     FrameTable table_;
     bool late_ = false;
     std::vector<uint32_t> parents_;  // by row; kNone for lanes

@@ -299,10 +299,12 @@ double LanePicture::inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, u
 }
 
 void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count,
-                               double ink) {
+                               double ink, bool mostly) {
     const Theme& t = theme();
     painter.setFont(smallFont());
-    const QString words = q(recording_->nameOf(path)) + QString(" ×%1").arg(count);
+    const QString name = q(recording_->nameOf(path));
+    const QString words = mostly ? QObject::tr("mostly %1, %2").arg(name, q(plural(count, "marker", "markers")))
+                                 : name + QString(" ×%1").arg(q(countText(count)));
     const double left = std::max<double>(box.left(), axis.left()) + 4,
                  room = std::min<double>(box.right(), axis.right()) - left - 3;
     const double width = painter.fontMetrics().horizontalAdvance(words);
@@ -367,6 +369,10 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     const auto beginOf = [&](uint32_t i) {
         return i % MarkerRow::kGroup ? markers.begin(i) : groups[i >> MarkerRow::kGroupBits].begin;
     };
+    const auto onePath = [&](uint32_t i) {
+        const auto [first, past] = markers.sumsOf(i >> MarkerRow::kChunkBits);
+        return past - first == 1;
+    };
     const auto mayBeWide = [&](uint32_t i) {
         return exact && groups[i >> MarkerRow::kGroupBits].longest * perNs >= kNarrow;
     };
@@ -374,19 +380,21 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         PathId path = 0;
         double left = 0, right = 0, ink = 0;
         size_t count = 0;
+        bool mostly = false;  // others are among them
     } run;
     std::vector<decltype(run)> runs;
     const auto endRun = [&] {
         if (run.count > 2 && run.right - run.left > 60) runs.push_back(run);
         run = {};
     };
-    const auto addToRun = [&](PathId path, double left, double right, double ink, size_t count) {
+    const auto addToRun = [&](PathId path, double left, double right, double ink, size_t count, bool mostly) {
         if (path != run.path || left - run.right > 3) endRun();
         if (!run.count) run.left = left;
         run.path = path;
         run.right = std::max(run.right, right);
         run.ink = ink;
         run.count += count;
+        run.mostly = run.mostly || mostly;
     };
     uint32_t i = exact ? markers.firstEndingAfter(begin_) : firstGroup;
     int lastColumn = -1;
@@ -402,7 +410,7 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
                                  height);
                 paintMarker(painter, axis, box, lane, markers, i);
                 if (right - left < 22 && !(markers.flags(i) & kMarkerWait))
-                    addToRun(markers.path(i), left, right, inkAt(lane, markers, i, i), 1);
+                    addToRun(markers.path(i), left, right, inkAt(lane, markers, i, i), 1, false);
                 else
                     endRun();
                 ++i;
@@ -432,7 +440,7 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         if (covered >= kNamedWhenDense)
             addToRun(markers.pathOf(j - i < MarkerRow::kGroup && exact ? markers.lanePath(i)
                                                                        : groups[i >> MarkerRow::kGroupBits].path),
-                     axis.left() + column, axis.left() + column + 1, ink, j - i);
+                     axis.left() + column, axis.left() + column + 1, ink, j - i, j - i > 1 && !onePath(i));
         shown_ += j - i;
         i = j;
     }
@@ -440,7 +448,7 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     if (!dense.isNull()) painter.drawImage(QRect(axis.left(), top, axis.width(), height), dense);
     for (const auto& named : runs)
         paintRunName(painter, axis, QRectF(named.left, top, named.right - named.left, height), named.path, named.count,
-                     named.ink);
+                     named.ink, named.mostly);
 }
 
 /// What is known of a lane that is still being read: when its events lie, darker where they lie closer.
@@ -653,6 +661,32 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
                      zero ? QObject::tr("from frame begin") : QObject::tr("from the start"));
 }
 
+/// The chosen stretch of time: its edges, a light ground, and its length.
+void LanePicture::paintStretch(QPainter& painter, const QRect& area) {
+    if (!stretch_) return;
+    const Theme& t = theme();
+    const QRect axis = axisOf(area);
+    const double left = std::max<double>(axis.left() - 2, xAt(area, stretch_->begin)),
+                 right = std::min<double>(axis.right() + 2, xAt(area, stretch_->end));
+    if (right < axis.left() || left > axis.right()) return;
+    painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
+    QColor ground = t.near;
+    ground.setAlpha(34);
+    painter.fillRect(QRectF(left, axis.top(), right - left, axis.height()), ground);
+    painter.setPen(QPen(t.text, 1, Qt::DotLine));
+    painter.drawLine(QPointF(left, area.top()), QPointF(left, area.bottom()));
+    painter.drawLine(QPointF(right, area.top()), QPointF(right, area.bottom()));
+    painter.setFont(smallBoldFont());
+    const QString words = QObject::tr("stretch %1").arg(q(durationText(stretch_->end - stretch_->begin)));
+    const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
+    const double at = std::clamp((left + right - width) / 2, static_cast<double>(axis.left()),
+                                 std::max<double>(axis.left(), axis.right() - width));
+    painter.fillRect(QRectF(at, area.top() + 1, width, 14), t.panel);
+    painter.setPen(t.text);
+    painter.drawText(QRectF(at + 3, area.top() + 1, width, 14), Qt::AlignLeft | Qt::AlignVCenter, words);
+    painter.setClipping(false);
+}
+
 void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     if (!explanation_ || frame_ >= explanation_->frames.size()) return;
     const Theme& t = theme();
@@ -751,6 +785,7 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
         if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
         paintTrack(painter, area, box, track);
     }
+    paintStretch(painter, area);
     paintFrameEdges(painter, area);
     paintAccounting(painter, area, scrolled);
     if (marker_.valid()) {

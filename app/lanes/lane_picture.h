@@ -8,10 +8,12 @@
 #include <QImage>
 #include <QRect>
 #include <QStaticText>
+#include <optional>
 #include <set>
 #include <unordered_map>
 #include <vector>
 
+#include "core/ask/stretch.h"
 #include "core/explain/explanation.h"
 #include "track_picture.h"
 
@@ -31,6 +33,7 @@ public:
     void setExplanation(std::shared_ptr<const Explanation> explanation);
     void setFrame(uint32_t frame, uint32_t cause);
     void setMarker(const MarkerRef& marker) { marker_ = marker; }
+    void setStretch(const std::optional<Stretch>& stretch) { stretch_ = stretch; }
     void setView(int64_t begin, int64_t end);
     void themeChanged() {
         texts_.clear();
@@ -82,7 +85,8 @@ private:
     void paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row,
                      uint32_t index);
     /// A name over many narrow markers of one path that stand side by side.
-    void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink);
+    void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink,
+                      bool mostly);
     double inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
     void paintTrack(QPainter& painter, const QRect& area, const QRect& box, size_t track);
     void paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name, const QString& detail,
@@ -91,6 +95,7 @@ private:
     void paintUnread(QPainter& painter, const QRect& axis, const QRect& box, const Lane& lane);
     void paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane);
     void paintAccounting(QPainter& painter, const QRect& area, int scrolled);
+    void paintStretch(QPainter& painter, const QRect& area);
     void paintFrameEdges(QPainter& painter, const QRect& area);
     const QStaticText& text(uint32_t site, int characters);
     int fitting(uint32_t site, double width);
@@ -100,6 +105,7 @@ private:
     std::shared_ptr<const Explanation> explanation_;
     uint32_t frame_ = kNone, cause_ = kNone;
     MarkerRef marker_;
+    std::optional<Stretch> stretch_;
     int64_t begin_ = 0, end_ = 1;
     TrackPicture tracks_;
     std::vector<Place> trackPlaces_;

@@ -42,6 +42,10 @@ LanesView::LanesView(Document& document, Selection& selection, QWidget* parent)
         viewport()->update();
     });
     connect(&selection, &Selection::chosenChanged, this, &LanesView::takeChoice);
+    connect(&selection, &Selection::stretchChanged, this, [this] {
+        picture_.setStretch(selection_.stretch());
+        viewport()->update();
+    });
 }
 
 int LanesView::scrolled() const { return verticalScrollBar()->value(); }
@@ -163,6 +167,7 @@ void LanesView::mousePressEvent(QMouseEvent* event) {
     pressedAt_ = event->pos();
     pressedView_ = selection_.view();
     pressedScroll_ = scrolled();
+    choosing_ = event->modifiers() & Qt::ShiftModifier && document_.recording();
 }
 
 void LanesView::mouseMoveEvent(QMouseEvent* event) {
@@ -170,6 +175,13 @@ void LanesView::mouseMoveEvent(QMouseEvent* event) {
     const QPoint by = event->pos() - pressedAt_;
     if (!moved_ && by.manhattanLength() < 5) return;
     moved_ = true;
+    if (choosing_) {  // a stretch of time
+        const QRect area = viewport()->rect();
+        const auto [from, to] = std::minmax(pressedAt_.x(), event->pos().x());
+        selection_.chooseStretch(Stretch{picture_.timeAt(area, from), picture_.timeAt(area, to)});
+        viewport()->setCursor(Qt::IBeamCursor);
+        return;
+    }
     viewport()->setCursor(Qt::ClosedHandCursor);
     const double nsPerPixel = static_cast<double>(pressedView_.end - pressedView_.begin) /
                               std::max(1, viewport()->width() - LanePicture::kLabelWidth);
@@ -206,11 +218,7 @@ void LanesView::mouseDoubleClickEvent(QMouseEvent* event) {
     if (!document_.recording()) return;
     const MarkerRef marker = picture_.markerAt(viewport()->rect(), scrolled(), event->pos());
     if (!marker.valid()) return;
-    const MarkerRow& row = document_.recording()->lanes[marker.lane].rows[marker.row];
-    const int64_t begin = row.begin(marker.index), end = row.end(marker.index),
-                  margin = std::max<int64_t>((end - begin) / 12, 10);
-    selection_.chooseMarker(marker);
-    selection_.showSpan(begin - margin, end + margin, true);
+    selection_.showMarker(marker);
 }
 
 void LanesView::keyPressEvent(QKeyEvent* event) {

@@ -53,7 +53,7 @@ private:
     Selection& selection_;
     LanePicture picture_;
     uint32_t shownFrame_ = kNone;
-    bool dragging_ = false, moved_ = false;
+    bool dragging_ = false, moved_ = false, choosing_ = false;
     QPoint pressedAt_;
     View pressedView_;
     int pressedScroll_ = 0;

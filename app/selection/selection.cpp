@@ -22,9 +22,13 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
         view_.end = std::max(recording_->begin + kShortestSpan, recording_->end);
     }
     history_.push_back(view_);
+    site_ = kNone;
+    stretch_.reset();
     emit viewChanged();
     emit chosenChanged();
     emit historyChanged();
+    emit siteChanged();
+    emit stretchChanged();
 }
 
 void Selection::growRecording(std::shared_ptr<const Recording> recording) {
@@ -163,6 +167,46 @@ void Selection::chooseMarker(const MarkerRef& marker) {
     View view = view_;
     view.marker = marker;
     set(view, false);
+    if (marker.valid()) chooseSite(recording_->paths[recording_->pathOf(marker)].site);
+}
+
+void Selection::lookAtMarker(const MarkerRef& marker) {
+    if (!marker.valid()) return;
+    const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
+    const int64_t begin = row.begin(marker.index), end = row.end(marker.index), length = view_.end - view_.begin;
+    chooseMarker(marker);
+    if (end < view_.begin || begin > view_.end || end - begin > length) {
+        if (end - begin > length / 2) return showMarker(marker);
+        const int64_t middle = begin + (end - begin) / 2;
+        showSpan(middle - length / 2, middle + length / 2, true);
+    }
+}
+
+void Selection::showMarker(const MarkerRef& marker) {
+    if (!marker.valid()) return;
+    const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
+    chooseMarker(marker);
+    const int64_t begin = row.begin(marker.index), end = row.end(marker.index),
+                  margin = std::max<int64_t>((end - begin) / 12, 10);
+    showSpan(begin - margin, end + margin, true);
+}
+
+void Selection::chooseSite(uint32_t site) {
+    if (site == site_) return;
+    site_ = site;
+    emit siteChanged();
+}
+
+void Selection::chooseStretch(std::optional<Stretch> stretch) {
+    if (stretch && recording_) {
+        const Stretch whole = wholeOf(*recording_);
+        stretch->begin = std::clamp(stretch->begin, whole.begin, whole.end);
+        stretch->end = std::clamp(stretch->end, stretch->begin, whole.end);
+        if (stretch->begin == stretch->end) stretch.reset();
+    }
+    if (stretch == stretch_) return;
+    stretch_ = stretch;
+    emit stretchChanged();
 }
 
 void Selection::stepFrame(int by) {

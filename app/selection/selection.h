@@ -5,8 +5,10 @@
 #pragma once
 
 #include <QObject>
+#include <optional>
 #include <vector>
 
+#include "core/ask/stretch.h"
 #include "core/explain/explanation.h"
 
 namespace fugato {
@@ -27,6 +29,10 @@ public:
     uint32_t frame() const { return view_.frame; }
     uint32_t cause() const { return view_.cause; }
     const MarkerRef& marker() const { return view_.marker; }
+    /// The chosen marker's site, also where no occurrence of it is chosen; or kNone.
+    uint32_t site() const { return site_; }
+    /// The stretch of time the person chose, if any.
+    const std::optional<Stretch>& stretch() const { return stretch_; }
     bool canGoBack() const { return at_ > 0; }
     bool canGoForward() const { return at_ + 1 < history_.size(); }
 
@@ -46,6 +52,10 @@ public slots:
     void chooseFrame(uint32_t frame);
     void chooseCause(uint32_t cause);  // and its costliest frame
     void chooseMarker(const MarkerRef& marker);
+    void lookAtMarker(const MarkerRef& marker);  // chooses it and moves it into view
+    void showMarker(const MarkerRef& marker);    // chooses it; it fills the view
+    void chooseSite(uint32_t site);              // all occurrences of a marker, none in particular
+    void chooseStretch(std::optional<Stretch> stretch);
     void stepFrame(int by);
     void stepSpike(int by);
     void goBack();
@@ -55,6 +65,8 @@ signals:
     void viewChanged();    // the visible stretch
     void chosenChanged();  // frame, cause or marker
     void historyChanged();
+    void siteChanged();     // another marker, by chooseSite() or by its occurrence
+    void stretchChanged();  // the chosen stretch of time
 
 private:
     void set(View view, bool remember);
@@ -63,6 +75,8 @@ private:
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;
     View view_;
+    uint32_t site_ = kNone;
+    std::optional<Stretch> stretch_;
     std::vector<View> history_;
     size_t at_ = 0;
 };

@@ -52,7 +52,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
       sentence_(new ElidedLabel(this)),
       series_(new QComboBox(this)),
       budget_(new QLineEdit(this)),
-      goTo_(new QLineEdit(this)) {
+      find_(new QLineEdit(this)) {
     name_->setFont(boldFont());
     facts_->setFont(smallFont());
     sentence_->setFont(titleFont());
@@ -64,10 +64,12 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
         tr("Budget of a frame: milliseconds (16.67 ms) or a rate (60 per s). Empty: the recorded deadlines."));
     budget_->setPlaceholderText(tr("as recorded"));
     budget_->setAccessibleName(tr("Budget"));
-    goTo_->setFixedWidth(112);
-    goTo_->setPlaceholderText(tr("Go to frame…"));
-    goTo_->setToolTip(tr("Number of a frame (Ctrl+G)"));
-    goTo_->setAccessibleName(tr("Go to frame"));
+    find_->setFixedWidth(172);
+    find_->setPlaceholderText(tr("Find, or frame number…"));
+    find_->setToolTip(
+        tr("Letters find markers, points and arguments (also key=value); a number goes to that frame. "
+           "Ctrl+F"));
+    find_->setAccessibleName(tr("Find a marker, an argument, a point, or go to a frame"));
     series_->setToolTip(tr("Frame series"));
     auto* budgetLabel = new QLabel(tr("Budget"), this);
     budgetLabel->setFont(smallFont());
@@ -80,7 +82,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     line->addWidget(series_);
     line->addWidget(budgetLabel);
     line->addWidget(budget_);
-    line->addWidget(goTo_);
+    line->addWidget(find_);
     setFixedHeight(40);
 
     connect(&document, &Document::recordingChanged, this, &VerdictBar::takeRecording);
@@ -94,7 +96,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     connect(series_, &QComboBox::activated, this,
             [this](int at) { document_.setSeries(series_->itemData(at).toUInt()); });
     connect(budget_, &QLineEdit::editingFinished, this, &VerdictBar::applyBudget);
-    connect(goTo_, &QLineEdit::returnPressed, this, &VerdictBar::applyGoTo);
+    connect(find_, &QLineEdit::returnPressed, this, &VerdictBar::applyFind);
     takeRecording();
 }
 
@@ -112,7 +114,7 @@ void VerdictBar::takeRecording() {
     series_->hide();
     series_->clear();
     budget_->setEnabled(any && !r->series.empty());
-    goTo_->setEnabled(any && !r->series.empty());
+    find_->setEnabled(any);
     if (!any) {
         name_->setText("Fugato");
         facts_->clear();
@@ -186,22 +188,26 @@ void VerdictBar::applyBudget() {
     document_.setBudget(*reading.ns);
 }
 
-void VerdictBar::applyGoTo() {
+void VerdictBar::applyFind() {
     const auto& e = document_.explanation();
-    if (!e || e->frames.empty()) return;
-    QString digits = goTo_->text();
+    const QString words = find_->text().trimmed();
+    if (words.isEmpty()) return;
+    QString digits = words;
     digits.remove(QRegularExpression("[\\s\\x{202f},.]"));
     bool number = false;
     const qulonglong frame = digits.toULongLong(&number);
-    const bool good = number && frame < e->frames.size();
-    markWrong(goTo_, !good);
-    if (!good) {
-        emit said(tr("There is no frame “%1”. Frames run from 0 to %2.")
-                      .arg(goTo_->text().trimmed())
-                      .arg(e->frames.size() - 1));
+    if (!number || !e || e->frames.empty()) {
+        markWrong(find_, false);
+        emit wanted(words);
         return;
     }
-    goTo_->clear();
+    const bool good = frame < e->frames.size();
+    markWrong(find_, !good);
+    if (!good) {
+        emit said(tr("There is no frame “%1”. Frames run from 0 to %2.").arg(words).arg(e->frames.size() - 1));
+        return;
+    }
+    find_->clear();
     selection_.chooseFrame(static_cast<uint32_t>(frame));
 }
 

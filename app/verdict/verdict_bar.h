@@ -19,10 +19,11 @@ class VerdictBar : public QWidget {
 public:
     VerdictBar(Document& document, Selection& selection, QWidget* parent = nullptr);
     QLineEdit& budget() { return *budget_; }
-    QLineEdit& goTo() { return *goTo_; }
+    QLineEdit& find() { return *find_; }
     QString sentence() const;
 
 signals:
+    void wanted(const QString& words);   // to be searched for
     void said(const QString& sentence);  // something the person typed could not be used
 
 protected:
@@ -33,13 +34,13 @@ private:
     void takeExplanation();
     void showBudget();
     void applyBudget();
-    void applyGoTo();
+    void applyFind();
 
     Document& document_;
     Selection& selection_;
     QLabel *name_, *facts_, *sentence_;
     QComboBox* series_;
-    QLineEdit *budget_, *goTo_;
+    QLineEdit *budget_, *find_;
 };
 
 }  // namespace fugato

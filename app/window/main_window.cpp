@@ -9,6 +9,7 @@
 #include <QFileInfo>
 #include <QGridLayout>
 #include <QHBoxLayout>
+#include <QInputDialog>
 #include <QLabel>
 #include <QLineEdit>
 #include <QMenuBar>
@@ -23,7 +24,7 @@
 #include <QVBoxLayout>
 
 #include "app/causes/causes_panel.h"
-#include "app/drawer/marker_drawer.h"
+#include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
@@ -43,6 +44,7 @@ constexpr char kMiddle[] = "window/middle";      // none; heights of lanes and d
 constexpr char kDark[] = "view/dark";            // false; dark colours
 constexpr char kRecent[] = "files/recent";       // empty; recordings opened last, newest first
 constexpr char kFolder[] = "files/folder";       // empty; where the last one lay
+constexpr char kMemory[] = "memory/megabytes";   // 1500; let go of what was read from large recordings beyond it
 constexpr int kMostRecent = 10;
 constexpr int kProgressAfterMs = 150;
 
@@ -52,6 +54,8 @@ MainWindow::MainWindow() {
     setWindowTitle("Fugato");
     setAcceptDrops(true);
     applyTheme(QSettings().value(kDark, false).toBool());
+    document_.setMemoryLimit(QSettings().value(kMemory, qulonglong{kUsualMemoryBytes / 1'000'000}).toULongLong() *
+                             1'000'000);
     makePanels();
     makeMenus();
     makeProgress();
@@ -69,7 +73,7 @@ void MainWindow::makePanels() {
     causes_ = new CausesPanel(document_, selection_);
     lanes_ = new LanesView(document_, selection_);
     why_ = new WhyPanel(document_, selection_);
-    drawer_ = new MarkerDrawer(document_, selection_);
+    drawer_ = new Drawer(document_, selection_);
 
     notice_ = new QWidget;
     notice_->setAutoFillBackground(true);
@@ -137,6 +141,7 @@ void MainWindow::makePanels() {
         showStatus();
         statusBar()->showMessage(tr("Cancelled."), 4000);
     });
+    connect(verdict_, &VerdictBar::wanted, drawer_, &Drawer::search);
     connect(verdict_, &VerdictBar::said, this,
             [this](const QString& sentence) { statusBar()->showMessage(sentence, 8000); });
     connect(&selection_, &Selection::chosenChanged, this, &MainWindow::showStatus);
@@ -205,9 +210,9 @@ void MainWindow::makeMenus() {
     add(go, tr("Previous spike"), {QKeySequence(Qt::Key_P)}, [this] { selection_.stepSpike(-1); });
     add(go, tr("Next frame"), {QKeySequence(Qt::Key_PageDown)}, [this] { selection_.stepFrame(1); });
     add(go, tr("Previous frame"), {QKeySequence(Qt::Key_PageUp)}, [this] { selection_.stepFrame(-1); });
-    add(go, tr("Go to frame…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, [this] {
-        verdict_->goTo().setFocus(Qt::ShortcutFocusReason);
-        verdict_->goTo().selectAll();
+    add(go, tr("Find, or go to frame…"), {QKeySequence::Find, QKeySequence(Qt::CTRL | Qt::Key_G)}, [this] {
+        verdict_->find().setFocus(Qt::ShortcutFocusReason);
+        verdict_->find().selectAll();
     });
     go->addSeparator();
     QAction* back = add(go, tr("View back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, [this] { selection_.goBack(); });
@@ -232,7 +237,19 @@ void MainWindow::makeMenus() {
         verdict_->budget().setFocus(Qt::ShortcutFocusReason);
         verdict_->budget().selectAll();
     });
+    add(view, tr("Stretch in view: choose, or let go"), {QKeySequence(Qt::Key_S)}, [this] {
+        selection_.chooseStretch(selection_.stretch()
+                                     ? std::nullopt
+                                     : std::optional(Stretch{selection_.view().begin, selection_.view().end}));
+    });
+    const std::pair<Drawer::Page, QString> pages[] = {{Drawer::kFrame, tr("Table of the frame")},
+                                                      {Drawer::kStretch, tr("Table of the stretch")},
+                                                      {Drawer::kMarker, tr("Figures of the marker")},
+                                                      {Drawer::kFound, tr("What was found")}};
+    for (const auto& [page, name] : pages)
+        add(view, name, {QKeySequence(Qt::CTRL | (Qt::Key_1 + page))}, [this, page = page] { drawer_->show(page); });
     view->addSeparator();
+    add(view, tr("Memory limit…"), {}, [this] { askMemoryLimit(); });
     QAction* dark = view->addAction(tr("Dark colours"));
     dark->setCheckable(true);
     dark->setChecked(theme().dark);
@@ -246,7 +263,9 @@ void MainWindow::makeMenus() {
 QList<QPair<QString, QString>> MainWindow::keys() {
     return {{"N, P", tr("next, previous spike")},
             {"Page Down, Page Up", tr("next, previous frame")},
-            {"Ctrl+G", tr("go to a frame by its number")},
+            {"Ctrl+F", tr("find a marker, an argument or a point; go to a frame by its number")},
+            {"Shift+drag, S", tr("choose a stretch of time; the stretch in view, or let it go")},
+            {"Ctrl+1 … Ctrl+4", tr("tables: frame, stretch, marker, found")},
             {"B", tr("edit the budget")},
             {"F", tr("the chosen frame fills the view")},
             {"Home", tr("the whole recording")},
@@ -278,6 +297,19 @@ void MainWindow::showKeys() {
         grid->addWidget(new QLabel(what), row++, 1);
     }
     dialog.exec();
+}
+
+void MainWindow::askMemoryLimit() {
+    bool chosen = false;
+    const int now = QSettings().value(kMemory, int(kUsualMemoryBytes / 1'000'000)).toInt();
+    const int megabytes =
+        QInputDialog::getInt(this, tr("Memory limit"),
+                             tr("Megabytes this program should not exceed while a large recording is open.\n"
+                                "What was used longest ago is let go of, and read again when it is needed."),
+                             now, 200, 1'000'000, 100, &chosen);
+    if (!chosen) return;
+    QSettings().setValue(kMemory, megabytes);
+    document_.setMemoryLimit(static_cast<uint64_t>(megabytes) * 1'000'000);
 }
 
 void MainWindow::showAbout() {

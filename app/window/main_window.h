@@ -16,7 +16,7 @@ namespace fugato {
 
 class CausesPanel;
 class LanesView;
-class MarkerDrawer;
+class Drawer;
 class OverrunStrip;
 class VerdictBar;
 class WhyPanel;
@@ -33,7 +33,7 @@ public:
     CausesPanel& causes() { return *causes_; }
     LanesView& lanes() { return *lanes_; }
     WhyPanel& why() { return *why_; }
-    MarkerDrawer& drawer() { return *drawer_; }
+    Drawer& drawer() { return *drawer_; }
     VerdictBar& verdict() { return *verdict_; }
     QString notice() const;
     QString statusText() const;
@@ -60,6 +60,7 @@ private:
     void chooseFile();
     void showKeys();
     void showAbout();
+    void askMemoryLimit();
 
     Document document_;
     Selection selection_;
@@ -68,7 +69,7 @@ private:
     CausesPanel* causes_ = nullptr;
     LanesView* lanes_ = nullptr;
     WhyPanel* why_ = nullptr;
-    MarkerDrawer* drawer_ = nullptr;
+    Drawer* drawer_ = nullptr;
     QSplitter *across_ = nullptr, *middle_ = nullptr;
     QWidget *notice_ = nullptr, *progress_ = nullptr;
     QLabel *noticeWords_ = nullptr, *progressWords_ = nullptr, *status_ = nullptr;

@@ -23,17 +23,20 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
     for (uint32_t l = 0; l < r.lanes.size(); ++l) {
         for (uint32_t row = 0; row < r.lanes[l].rows.size(); ++row) {
             const MarkerRow& markers = r.lanes[l].rows[row];
-            for (uint32_t i = markers.firstEndingAfter(begin); i < markers.size() && markers.begin(i) < end; ++i) {
-                const int64_t duration = std::min(end, markers.end(i)) - std::max(begin, markers.begin(i));
-                Sum& sum = sums[{l, markers.path(i)}];
+            const auto [from, to] = markers.overlapping(begin, end);
+            if (from == to) break;  // and so nothing is nested
+            markers.forEach(from, to, [&](uint32_t i, int64_t began, int64_t whole, uint32_t lanePath, uint8_t flags) {
+                const PathId path = markers.pathOf(lanePath);
+                const int64_t duration = std::min(end, began + whole) - std::max(begin, began);
+                Sum& sum = sums[{l, path}];
                 sum.total += duration;
                 ++sum.calls;
                 if (!sum.first.valid()) sum.first = {l, row, i};
-                sums[{l, r.paths[markers.path(i)].parent}].below += duration;
-                if (!(markers.flags(i) & kMarkerWait)) continue;
-                sums[{l, markers.path(i)}].wait = true;
-                if (!(markers.flags(i) & kMarkerInsideWait)) sums[{l, 0}].waits += duration;
-            }
+                sums[{l, r.paths[path].parent}].below += duration;
+                if (!(flags & kMarkerWait)) return;
+                sums[{l, path}].wait = true;
+                if (!(flags & kMarkerInsideWait)) sums[{l, 0}].waits += duration;
+            });
         }
         if (const auto lane = sums.find({l, 0}); lane != sums.end())
             lane->second.total = lane->second.below - lane->second.waits;
@@ -43,24 +46,42 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
 
 }  // namespace
 
-FrameTable makeFrameTable(const Explanation& e, uint32_t frame) {
-    const Recording& r = *e.recording;
-    const Frame& f = e.frame(frame);
-    auto sums = sumStretch(r, f.begin, f.end);
-    const std::vector<uint32_t>& good = e.baselines[e.frames[frame].baseline].sample;
+struct FrameTables::Usual {
+    std::map<RowKey, int64_t> times;
+};
+
+FrameTables::FrameTables(std::shared_ptr<const Explanation> explanation) : explanation_(std::move(explanation)) {}
+FrameTables::~FrameTables() = default;
+
+/// The medians over a baseline's sample; 0 where a frame of it has none.
+const FrameTables::Usual& FrameTables::usualOf(uint32_t baseline) {
+    std::unique_ptr<Usual>& usual = usual_[baseline];
+    if (usual) return *usual;
+    usual = std::make_unique<Usual>();
+    const Explanation& e = *explanation_;
+    const std::vector<uint32_t>& good = e.baselines[baseline].sample;
     std::map<RowKey, std::vector<int64_t>> samples;
     for (const uint32_t i : good)
-        for (const auto& [key, sum] : sumStretch(r, e.frame(i).begin, e.frame(i).end))
+        for (const auto& [key, sum] : sumStretch(*e.recording, e.frame(i).begin, e.frame(i).end))
             samples[key].push_back(sum.total);
-    std::map<RowKey, int64_t> usual;
     for (auto& [key, values] : samples) {
         values.resize(good.size());  // absent: 0
         const auto middle =
             values.begin() + static_cast<std::ptrdiff_t>((values.size() - 1) / 2);  // the lower, as in baselines
         std::nth_element(values.begin(), middle, values.end());
-        usual[key] = *middle;
-        if (usual[key] > 0) sums[key];  // shown also where this frame has none of it
+        usual->times[key] = *middle;
     }
+    return *usual;
+}
+
+FrameTable FrameTables::of(uint32_t frame) {
+    const Explanation& e = *explanation_;
+    const Recording& r = *e.recording;
+    const Frame& f = e.frame(frame);
+    auto sums = sumStretch(r, f.begin, f.end);
+    const std::map<RowKey, int64_t>& usual = usualOf(e.frames[frame].baseline).times;
+    for (const auto& [key, time] : usual)
+        if (time > 0) sums[key];  // shown also where this frame has none of it
 
     FrameTable table;
     std::map<RowKey, uint32_t> rowOf;
@@ -77,7 +98,7 @@ FrameTable makeFrameTable(const Explanation& e, uint32_t frame) {
         row.calls = sum.calls;
         row.first = sum.first;
         row.wait = sum.wait;
-        row.usual = usual.count(key) ? usual[key] : 0;
+        row.usual = usual.count(key) ? usual.at(key) : 0;
         table.rows.push_back(row);
         if (key.second == 0) {
             table.lanes.push_back(at);

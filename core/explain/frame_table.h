@@ -4,6 +4,9 @@
 // beside what is usual. Unlike the accounting, this counts all lanes, also those nobody waited for.
 #pragma once
 
+#include <map>
+#include <memory>
+
 #include "explanation.h"
 
 namespace fugato {
@@ -24,7 +27,20 @@ struct FrameTable {
     std::vector<uint32_t> lanes;  // the rows of the lanes, in the recording's order
 };
 
-/// Usual is the median over the sample of the frame's baseline; 0 where it has none.
-FrameTable makeFrameTable(const Explanation& explanation, uint32_t frame);
+/// Makes such tables for the frames of an explanation. What is usual (the median over the sample of the
+/// frame's baseline; 0 where it has none) is worked out once per baseline. Belongs to one thread.
+class FrameTables {
+public:
+    explicit FrameTables(std::shared_ptr<const Explanation> explanation);
+    ~FrameTables();
+    FrameTable of(uint32_t frame);
+    const std::shared_ptr<const Explanation>& explanation() const { return explanation_; }
+
+private:
+    struct Usual;
+    const Usual& usualOf(uint32_t baseline);
+    std::shared_ptr<const Explanation> explanation_;
+    std::map<uint32_t, std::unique_ptr<Usual>> usual_;
+};
 
 }  // namespace fugato

@@ -16,10 +16,10 @@ namespace fugato {
 class Document;
 class Selection;
 
-class MarkerDrawer : public QWidget {
+class FramePage : public QWidget {
     Q_OBJECT
 public:
-    MarkerDrawer(Document& document, Selection& selection, QWidget* parent = nullptr);
+    FramePage(Document& document, Selection& selection, QWidget* parent = nullptr);
     QTreeView& tree() { return *tree_; }
 
 private:

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include "marker_drawer.h"
+#include "frame_page.h"
 
 #include <QHBoxLayout>
 #include <QHeaderView>
@@ -14,7 +14,7 @@
 
 namespace fugato {
 
-MarkerDrawer::MarkerDrawer(Document& document, Selection& selection, QWidget* parent)
+FramePage::FramePage(Document& document, Selection& selection, QWidget* parent)
     : QWidget(parent),
       document_(document),
       selection_(selection),
@@ -53,15 +53,15 @@ MarkerDrawer::MarkerDrawer(Document& document, Selection& selection, QWidget* pa
     all->addLayout(head);
     all->addWidget(tree_);
 
-    connect(&document, &Document::recordingChanged, this, &MarkerDrawer::takeChoice);
-    connect(&document, &Document::explanationChanged, this, &MarkerDrawer::takeChoice);
-    connect(&selection, &Selection::chosenChanged, this, &MarkerDrawer::takeChoice);
+    connect(&document, &Document::recordingChanged, this, &FramePage::takeChoice);
+    connect(&document, &Document::explanationChanged, this, &FramePage::takeChoice);
+    connect(&selection, &Selection::chosenChanged, this, &FramePage::takeChoice);
     connect(tree_, &QTreeView::clicked, this, [this](const QModelIndex& index) { follow(index, false); });
     connect(tree_, &QTreeView::activated, this, [this](const QModelIndex& index) { follow(index, true); });
     takeChoice();
 }
 
-void MarkerDrawer::takeChoice() {
+void FramePage::takeChoice() {
     const auto& e = document_.explanation();
     if (!e || selection_.frame() >= e->frames.size()) {
         model_.clear();
@@ -92,7 +92,7 @@ void MarkerDrawer::takeChoice() {
 }
 
 /// Opens the rows that hold a good part of the excess, so that the table starts where it matters.
-void MarkerDrawer::openExcess(const QModelIndex& parent) {
+void FramePage::openExcess(const QModelIndex& parent) {
     for (int row = 0; row < sorted_.rowCount(parent); ++row) {
         const QModelIndex index = sorted_.index(row, 0, parent);
         const FrameTableRow* marker = model_.rowAt(sorted_.mapToSource(index));
@@ -105,16 +105,10 @@ void MarkerDrawer::openExcess(const QModelIndex& parent) {
     }
 }
 
-void MarkerDrawer::follow(const QModelIndex& index, bool zoom) {
+void FramePage::follow(const QModelIndex& index, bool zoom) {
     const FrameTableRow* row = model_.rowAt(sorted_.mapToSource(index));
     if (!row || !row->first.valid()) return;
-    const MarkerRef marker = row->first;
-    selection_.chooseMarker(marker);
-    if (!zoom) return;
-    const MarkerRow& markers = document_.recording()->lanes[marker.lane].rows[marker.row];
-    const int64_t begin = markers.begin(marker.index), end = markers.end(marker.index),
-                  margin = std::max<int64_t>((end - begin) / 12, 10);
-    selection_.showSpan(begin - margin, end + margin, true);
+    zoom ? selection_.showMarker(row->first) : selection_.chooseMarker(row->first);
 }
 
 }  // namespace fugato

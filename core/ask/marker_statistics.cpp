@@ -1,0 +1,307 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "marker_statistics.h"
+
+#include <array>
+#include <atomic>
+#include <cmath>
+#include <queue>
+#include <thread>
+
+namespace fugato {
+
+namespace {
+
+/// What the paths of one lane are to a marker.
+struct LanePaths {
+    std::vector<uint8_t> isSite;     // the path ends in the marker
+    std::vector<uint8_t> outermost;  // and it does not lie in another of it
+    std::vector<uint8_t> below;      // the path ends directly below the marker
+    bool any = false;
+
+    LanePaths(const Recording& r, const Lane& lane, uint32_t site)
+        : isSite(lane.paths.size()), outermost(lane.paths.size()), below(lane.paths.size()) {
+        for (size_t i = 1; i < lane.paths.size(); ++i) {
+            const PathTable::Node& node = r.paths[lane.paths[i]];
+            below[i] = node.parent && r.paths[node.parent].site == site;
+            if (node.site != site) continue;
+            any = isSite[i] = outermost[i] = true;
+            for (PathId above = node.parent; above && outermost[i]; above = r.paths[above].parent)
+                outermost[i] = r.paths[above].site != site;
+        }
+    }
+};
+
+/// Durations in buckets whose borders lie at most 1/128 apart.
+class Buckets {
+public:
+    static size_t of(int64_t duration) {
+        const auto value = static_cast<uint64_t>(duration);
+        if (value < 128) return static_cast<size_t>(value);
+        const int shift = 56 - __builtin_clzll(value);  // keeps the leading bit and seven more
+        return static_cast<size_t>(shift + 1) * 128 + static_cast<size_t>((value >> shift) - 128);
+    }
+    void add(int64_t duration) { ++counts_[of(duration)]; }
+    void add(const Buckets& other) {
+        for (size_t i = 0; i < counts_.size(); ++i) counts_[i] += other.counts_[i];
+    }
+    /// The bucket in which the value of a rank (from 0) lies, and the rank within it.
+    std::pair<size_t, uint64_t> at(uint64_t rank) const {
+        size_t bucket = 0;
+        while (rank >= counts_[bucket]) rank -= counts_[bucket++];
+        return {bucket, rank};
+    }
+
+private:
+    std::array<uint64_t, 58 * 128> counts_{};
+};
+
+/// Markers of a row, at most a chunk of them, among which the marker occurs.
+struct Part {
+    uint32_t lane, row, from, to;
+};
+
+std::vector<Part> partsWith(const Recording& r, const std::vector<LanePaths>& paths, const Stretch& stretch) {
+    std::vector<Part> parts;
+    for (uint32_t l = 0; l < r.lanes.size(); ++l) {
+        if (!paths[l].any) continue;
+        for (uint32_t rowIndex = 0; rowIndex < r.lanes[l].rows.size(); ++rowIndex) {
+            const MarkerRow& row = r.lanes[l].rows[rowIndex];
+            auto [at, past] = row.overlapping(stretch.begin, stretch.end);
+            if (at == past) break;
+            for (uint32_t to; at < past; at = to) {
+                to = std::min(past, (at | (MarkerRow::kChunk - 1)) + 1);
+                const auto [sum, end] = row.sumsOf(at >> MarkerRow::kChunkBits);
+                if (std::any_of(sum, end, [&](const PathSum& s) { return paths[l].isSite[s.path]; }))
+                    parts.push_back({l, rowIndex, at, to});
+            }
+        }
+    }
+    return parts;
+}
+
+/// Calls `work(thread, part)` for all parts, shared out among threads in stretches. Returns false where
+/// `progress`, which goes from `from` to `to`, cancelled it.
+template <class Work>
+bool eachPart(const std::vector<Part>& parts, size_t threads, const Progress& progress, double from, double to,
+              Work&& work) {
+    std::atomic<bool> stop{false};
+    const auto run = [&](size_t thread) {
+        const size_t first = parts.size() * thread / threads, past = parts.size() * (thread + 1) / threads;
+        for (size_t i = first; i < past && !stop; ++i) {
+            if (thread == 0 && progress && i % 64 == 0 &&
+                !progress(from + (to - from) * static_cast<double>(i - first) / static_cast<double>(past - first)))
+                stop = true;
+            work(thread, parts[i]);
+        }
+    };
+    std::vector<std::thread> helpers;
+    for (size_t thread = 1; thread < threads; ++thread) helpers.emplace_back(run, thread);
+    run(0);
+    for (std::thread& helper : helpers) helper.join();
+    return !stop;
+}
+
+}  // namespace
+
+std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& r, uint32_t site, const Stretch& stretch,
+                                                     uint32_t series, const Progress& progress) {
+    auto made = std::make_shared<MarkerStatistics>();
+    MarkerStatistics& s = *made;
+    s.site = site;
+    s.stretch = stretch;
+    s.shortest = INT64_MAX;
+    // Count, times: whole chunks from their sums.
+    for (const Lane& lane : r.lanes) {
+        const LanePaths paths(r, lane, site);
+        if (!paths.any) continue;
+        for (const MarkerRow& row : lane.rows) {
+            const auto [from, to] = row.overlapping(stretch.begin, stretch.end);
+            if (from == to) break;
+            const auto add = [&](uint32_t path, uint64_t count, int64_t total) {
+                if (paths.isSite[path]) {
+                    s.count += count;
+                    s.self += total;
+                    if (paths.outermost[path]) s.total += total;
+                }
+                if (paths.below[path]) s.self -= total;
+            };
+            walkMarkers(
+                row, from, to,
+                [&](uint32_t chunk) {
+                    const auto [first, past] = row.sumsOf(chunk);
+                    for (const PathSum* sum = first; sum != past; ++sum) add(sum->path, sum->count, sum->total);
+                },
+                [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) { add(path, 1, duration); });
+            add(row.lanePath(from), 0, -std::max<int64_t>(0, stretch.begin - row.begin(from)));
+            add(row.lanePath(to - 1), 0, -std::max<int64_t>(0, row.end(to - 1) - stretch.end));
+        }
+    }
+    if (!s.count) {
+        s.shortest = 0;
+        return made;
+    }
+
+    // The rest looks at every occurrence: once for the buckets, once for the values in those that matter.
+    const Column<Frame> none;
+    const Column<Frame>& frames = series < r.series.size() ? r.series[series].frames : none;
+    const auto frameFrom = [&](int64_t time) {
+        return static_cast<size_t>(
+            std::partition_point(frames.begin(), frames.end(), [&](const Frame& f) { return f.begin < time; }) -
+            frames.begin());
+    };
+    const size_t firstFrame = frameFrom(stretch.begin), pastFrame = frameFrom(stretch.end);
+    s.frames = pastFrame - firstFrame;
+    std::vector<LanePaths> paths;
+    for (const Lane& lane : r.lanes) paths.emplace_back(r, lane, site);
+    const std::vector<Part> parts = partsWith(r, paths, stretch);
+    const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, parts.size() / 16 + 1);
+    struct Sums {
+        Buckets buckets;
+        int64_t shortest = INT64_MAX, longest = 0;
+        std::vector<int64_t> inFrame;  // ns, by frame of the stretch
+        std::vector<uint32_t> calls;
+    };
+    std::vector<Sums> sums(threads);
+    const bool looked = eachPart(parts, threads, progress, 0, 0.6, [&](size_t thread, const Part& part) {
+        Sums& sum = sums[thread];
+        sum.inFrame.resize(s.frames);
+        sum.calls.resize(s.frames);
+        const LanePaths& of = paths[part.lane];
+        const MarkerRow& row = r.lanes[part.lane].rows[part.row];
+        size_t frame = std::clamp(frameFrom(row.begin(part.from)), firstFrame, pastFrame);
+        row.forEach(part.from, part.to, [&](uint32_t, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
+            if (!of.isSite[path]) return;
+            sum.buckets.add(duration);
+            sum.shortest = std::min(sum.shortest, duration);
+            sum.longest = std::max(sum.longest, duration);
+            while (frame < pastFrame && frames[frame].begin <= begin) ++frame;  // the first that begins later
+            if (frame == firstFrame || frames[frame - 1].end <= begin) return;
+            const size_t at = frame - 1 - firstFrame;
+            if (of.outermost[path]) sum.inFrame[at] += duration;
+            ++sum.calls[at];
+        });
+    });
+    if (!looked) return nullptr;
+    Buckets buckets;
+    std::vector<int64_t> inFrame(s.frames);
+    std::vector<uint32_t> calls(s.frames);
+    for (const Sums& sum : sums) {
+        buckets.add(sum.buckets);
+        s.shortest = std::min(s.shortest, sum.shortest);
+        s.longest = std::max(s.longest, sum.longest);
+        for (size_t i = 0; i < sum.inFrame.size(); ++i) {
+            inFrame[i] += sum.inFrame[i];
+            calls[i] += sum.calls[i];
+        }
+    }
+
+    const auto rankOf = [&](double p) {  // nearest rank, from 0
+        const auto rank = static_cast<uint64_t>(std::ceil(p * static_cast<double>(s.count)));
+        return std::clamp<uint64_t>(rank, 1, s.count) - 1;
+    };
+    struct Wanted {
+        int64_t& value;
+        std::pair<size_t, uint64_t> place;
+    };
+    const Wanted wanted[] = {
+        {s.middle, buckets.at(rankOf(0.5))}, {s.p95, buckets.at(rankOf(0.95))}, {s.p99, buckets.at(rankOf(0.99))}};
+    std::vector<std::array<std::vector<int64_t>, 3>> values(threads);
+    const bool again = eachPart(parts, threads, progress, 0.6, 1, [&](size_t thread, const Part& part) {
+        const LanePaths& of = paths[part.lane];
+        r.lanes[part.lane].rows[part.row].forEach(part.from, part.to,
+                                                  [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) {
+                                                      const size_t bucket = Buckets::of(duration);
+                                                      for (size_t i = 0; i < std::size(wanted); ++i)
+                                                          if (bucket == wanted[i].place.first && of.isSite[path])
+                                                              values[thread][i].push_back(duration);
+                                                  });
+    });
+    if (!again) return nullptr;
+    for (size_t i = 0; i < std::size(wanted); ++i) {
+        std::vector<int64_t> all;
+        for (const auto& of : values) all.insert(all.end(), of[i].begin(), of[i].end());
+        const auto at = all.begin() + static_cast<std::ptrdiff_t>(wanted[i].place.second);
+        std::nth_element(all.begin(), at, all.end());
+        wanted[i].value = *at;
+    }
+    uint64_t inFrames = 0;
+    int64_t nsInFrames = 0;
+    for (size_t i = 0; i < inFrame.size(); ++i) {
+        if (!calls[i]) continue;
+        ++s.framesWithIt;
+        inFrames += calls[i];
+        nsInFrames += inFrame[i];
+        if (s.worstFrame != kNone && inFrame[i] <= s.worstFrameNs) continue;
+        s.worstFrame = static_cast<uint32_t>(firstFrame + i);
+        s.worstFrameNs = inFrame[i];
+    }
+    if (s.frames) {
+        s.callsPerFrame = static_cast<double>(inFrames) / static_cast<double>(s.frames);
+        s.nsPerFrame = static_cast<double>(nsInFrames) / static_cast<double>(s.frames);
+    }
+    return made;
+}
+
+std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& r, uint32_t site,
+                                                                  const Stretch& stretch, size_t most,
+                                                                  const Progress& progress) {
+    const auto better = [](const Occurrence& x, const Occurrence& y) {
+        if (x.duration != y.duration) return x.duration > y.duration;
+        return std::tie(x.marker.lane, x.begin, x.marker.row, x.marker.index) <
+               std::tie(y.marker.lane, y.begin, y.marker.row, y.marker.index);
+    };
+    std::priority_queue<Occurrence, std::vector<Occurrence>, decltype(better)> kept(better);  // the worst on top
+    const auto offer = [&](const Occurrence& occurrence) {
+        if (kept.size() == most && !better(occurrence, kept.top())) return;
+        kept.push(occurrence);
+        if (kept.size() > most) kept.pop();
+    };
+    // Whole chunks in the order of their longest occurrence: soon no other can hold a longer one.
+    struct Candidate {
+        uint32_t lane, row, chunk;
+        int64_t longest;
+    };
+    std::vector<Candidate> candidates;
+    std::vector<LanePaths> paths;
+    for (const Lane& lane : r.lanes) paths.emplace_back(r, lane, site);
+    for (uint32_t l = 0; l < r.lanes.size() && most; ++l) {
+        if (!paths[l].any) continue;
+        const Lane& lane = r.lanes[l];
+        for (uint32_t rowIndex = 0; rowIndex < lane.rows.size(); ++rowIndex) {
+            const MarkerRow& row = lane.rows[rowIndex];
+            const auto [from, to] = row.overlapping(stretch.begin, stretch.end);
+            if (from == to) break;
+            walkMarkers(
+                row, from, to,
+                [&](uint32_t chunk) {
+                    int64_t longest = -1;
+                    const auto [first, past] = row.sumsOf(chunk);
+                    for (const PathSum* sum = first; sum != past; ++sum)
+                        if (paths[l].isSite[sum->path]) longest = std::max(longest, sum->longest);
+                    if (longest >= 0) candidates.push_back({l, rowIndex, chunk, longest});
+                },
+                [&](uint32_t i, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
+                    if (paths[l].isSite[path]) offer({{l, rowIndex, i}, begin, duration});
+                });
+        }
+    }
+    std::stable_sort(candidates.begin(), candidates.end(),
+                     [](const Candidate& x, const Candidate& y) { return x.longest > y.longest; });
+    size_t done = 0;
+    for (const Candidate& c : candidates) {
+        if (progress && !progress(static_cast<double>(done++) / static_cast<double>(candidates.size()))) return nullptr;
+        if (kept.size() == most && c.longest < kept.top().duration) break;
+        const MarkerRow& row = r.lanes[c.lane].rows[c.row];
+        const uint32_t at = c.chunk << MarkerRow::kChunkBits;
+        row.forEach(at, std::min(row.size(), at + MarkerRow::kChunk),
+                    [&](uint32_t i, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
+                        if (paths[c.lane].isSite[path]) offer({{c.lane, c.row, i}, begin, duration});
+                    });
+    }
+    auto made = std::make_shared<std::vector<Occurrence>>();
+    for (; !kept.empty(); kept.pop()) made->push_back(kept.top());
+    std::reverse(made->begin(), made->end());
+    return made;
+}
+
+}  // namespace fugato

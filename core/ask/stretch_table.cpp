@@ -1,0 +1,92 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "stretch_table.h"
+
+namespace fugato {
+
+namespace {
+
+struct Sum {
+    uint64_t count = 0;
+    int64_t total = 0, longest = 0;
+};
+
+/// By the lane's own numbers of paths.
+std::vector<Sum> sumLane(const Lane& lane, const Stretch& stretch) {
+    std::vector<Sum> sums(lane.paths.size());
+    for (const MarkerRow& row : lane.rows) {
+        const auto [from, to] = row.overlapping(stretch.begin, stretch.end);
+        if (from == to) break;  // and so nothing is nested
+        walkMarkers(
+            row, from, to,
+            [&](uint32_t chunk) {
+                const auto [first, past] = row.sumsOf(chunk);
+                for (const PathSum* part = first; part != past; ++part) {
+                    Sum& sum = sums[part->path];
+                    sum.count += part->count;
+                    sum.total += part->total;
+                    sum.longest = std::max(sum.longest, part->longest);
+                }
+            },
+            [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) {
+                Sum& sum = sums[path];
+                ++sum.count;
+                sum.total += duration;
+                sum.longest = std::max(sum.longest, duration);
+            });
+        // The first and the last may reach out of the stretch.
+        sums[row.lanePath(from)].total -= std::max<int64_t>(0, stretch.begin - row.begin(from));
+        sums[row.lanePath(to - 1)].total -= std::max<int64_t>(0, row.end(to - 1) - stretch.end);
+    }
+    return sums;
+}
+
+}  // namespace
+
+std::shared_ptr<const StretchTable> tableOfStretch(const Recording& r, const Stretch& stretch,
+                                                   const Progress& progress) {
+    auto table = std::make_shared<StretchTable>();
+    table->stretch = stretch;
+    std::vector<uint32_t> rowOf(r.paths.size(), kNone);  // of the lane in hand
+    size_t done = 0;
+    for (const uint32_t laneIndex : r.laneOrder) {
+        if (progress && !progress(static_cast<double>(done++) / static_cast<double>(r.laneOrder.size())))
+            return nullptr;
+        const Lane& lane = r.lanes[laneIndex];
+        const std::vector<Sum> sums = sumLane(lane, stretch);
+        const auto laneRow = static_cast<uint32_t>(table->rows.size());
+        // Paths of a lane are numbered from the outermost in, so a parent's row is there before its children's.
+        for (size_t i = 0; i < sums.size(); ++i) {
+            if (!sums[i].count) continue;
+            if (table->rows.size() == laneRow) {
+                StretchRow whole;
+                whole.lane = laneIndex;
+                table->rows.push_back(whole);
+                table->lanes.push_back(laneRow);
+            }
+            StretchRow row;
+            row.lane = laneIndex;
+            row.path = lane.paths[i];
+            row.count = sums[i].count;
+            row.total = row.self = sums[i].total;
+            row.longest = sums[i].longest;
+            const PathId above = r.paths[row.path].parent;
+            const uint32_t parent = above ? rowOf[above] : laneRow;
+            const auto at = static_cast<uint32_t>(table->rows.size());
+            rowOf[row.path] = at;
+            table->rows[parent].children.push_back(at);
+            if (above) {
+                table->rows[parent].self -= row.total;
+            } else {
+                table->rows[laneRow].total += row.total;
+                table->rows[laneRow].count += row.count;
+            }
+            table->rows.push_back(std::move(row));
+        }
+    }
+    for (StretchRow& row : table->rows)
+        std::stable_sort(row.children.begin(), row.children.end(),
+                         [&](uint32_t x, uint32_t y) { return table->rows[x].total > table->rows[y].total; });
+    return table;
+}
+
+}  // namespace fugato
