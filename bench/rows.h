@@ -17,6 +17,8 @@ struct Row {
 std::vector<Row> recorderRows();  // a marker's cost, file size, kill
 std::vector<Row> drawingRows();   // opening, painting, explaining
 std::vector<Row> truthRows();     // planted causes named, whole
+/// Prints the table of what grows, up to so many markers. Returns whether every goal is met.
+bool scaleRows(uint64_t most);
 
 std::string number(const char* form, double value);
 /// Runs skerry; returns false where it failed.

@@ -464,7 +464,10 @@ private slots:
             for (const int scrolled : {0, 500, picture.height()}) picture.paint(painter, image.rect(), scrolled);
             picture.paint(painter, QRect(0, 0, 130, 40), 0);
         }
-        QVERIFY(picture.height() > 300 * LanePicture::kRowHeight);
+        const uint32_t deep = laneNamed(*r, "deep");
+        QVERIFY(picture.folded(deep) && picture.height() < 100 * LanePicture::kRowHeight);
+        picture.toggleFold(deep);
+        QVERIFY(!picture.folded(deep) && picture.height() > 300 * LanePicture::kRowHeight);
     }
 
     // ---- table model ---------------------------------------------------------------------------------

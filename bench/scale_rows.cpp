@@ -1,0 +1,264 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What grows with the recording, at a million, ten million and a hundred million markers, each figure
+// beside its limit or its alternative taken in the same run.
+#include <sqlite3.h>
+
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QFile>
+#include <QFileInfo>
+#include <QSignalSpy>
+#include <QTemporaryDir>
+#include <atomic>
+#include <cstdio>
+#include <map>
+#include <thread>
+
+#include "app/drawer/drawer.h"
+#include "core/ask/marker_statistics.h"
+#include "core/ask/search.h"
+#include "core/ask/stretch_table.h"
+#include "format/binary_reader.h"
+#include "rows.h"
+#include "windows.h"
+
+namespace measure {
+
+namespace {
+
+using namespace fugato;
+
+struct Figures {
+    uint64_t markers = 0;
+    std::map<std::string, double> of;
+};
+
+/// Decoding every event on all cores, and one pass over memory as large as the index: the least that
+/// indexing could cost.
+double floorMs(const std::string& file, uint64_t indexBytes) {
+    struct Names final : EventSink {
+        void started(int64_t) override {}
+        void define(const Definition&) override {}
+        void event(uint32_t, const Event&) override {}
+    } names;
+    struct Nothing final : LaneSink {
+        uint64_t sum = 0;
+        void events(std::span<const Event> events) override {
+            for (const Event& event : events) sum += static_cast<uint64_t>(event.time);
+        }
+    };
+    auto source = openFile(file);
+    QElapsedTimer timer;
+    timer.start();
+    auto reader = BinaryReader::open(**source, file, names);
+    std::atomic<size_t> next{0};
+    const auto work = [&] {
+        for (size_t at; (at = next++) < (*reader)->lanes().size();) {
+            Nothing nothing;
+            Damage damage;
+            (*reader)->readLane((*reader)->lanes()[at], nothing, damage);
+        }
+    };
+    std::vector<std::thread> helpers;
+    for (unsigned i = 1; i < std::max(1u, std::thread::hardware_concurrency()); ++i) helpers.emplace_back(work);
+    work();
+    for (std::thread& helper : helpers) helper.join();
+    std::vector<char> memory(indexBytes, 1);
+    uint64_t sum = 0;
+    for (size_t i = 0; i < memory.size(); i += 64) sum += static_cast<uint64_t>(memory[i]);
+    return msOf(timer) + (sum == 1 ? 1e-9 : 0);
+}
+
+/// Groups the same rows by marker in SQLite; ms.
+double sqliteMs(const Recording& r, const std::string& file) {
+    sqlite3* database = nullptr;
+    if (sqlite3_open(file.c_str(), &database) != SQLITE_OK) return 0;
+    const auto run = [&](const char* words) {
+        return sqlite3_exec(database, words, nullptr, nullptr, nullptr) == SQLITE_OK;
+    };
+    run("pragma journal_mode=off; pragma synchronous=off; create table markers(name integer, lane integer, begin "
+        "integer, duration integer); begin");
+    sqlite3_stmt* insert = nullptr;
+    sqlite3_prepare_v2(database, "insert into markers values(?,?,?,?)", -1, &insert, nullptr);
+    for (uint32_t lane = 0; lane < r.lanes.size(); ++lane)
+        for (const MarkerRow& row : r.lanes[lane].rows)
+            row.forEach(0, row.size(), [&](uint32_t, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
+                sqlite3_bind_int64(insert, 1, r.paths[row.pathOf(path)].site);
+                sqlite3_bind_int64(insert, 2, lane);
+                sqlite3_bind_int64(insert, 3, begin);
+                sqlite3_bind_int64(insert, 4, duration);
+                sqlite3_step(insert);
+                sqlite3_reset(insert);
+            });
+    sqlite3_finalize(insert);
+    run("commit");
+    QElapsedTimer timer;
+    timer.start();
+    run("select name, count(*), sum(duration), max(duration) from markers group by name");
+    const double ms = msOf(timer);
+    sqlite3_close(database);
+    return ms;
+}
+
+template <class Ask>
+double quickest(Ask&& ask) {
+    double best = 1e18;
+    for (int i = 0; i < 3; ++i) {
+        QElapsedTimer timer;
+        timer.start();
+        ask();
+        best = std::min(best, msOf(timer));
+    }
+    return best;
+}
+
+uint32_t siteNamed(const Recording& r, const char* name) {
+    for (uint32_t i = 0; i < r.sites.size(); ++i)
+        if (r.sites[i].name == name) return i;
+    return 0;
+}
+
+/// Clicks through everything that asks something of the recording.
+void useEveryPanel(MainWindow& window) {
+    auto& selection = window.selection();
+    const auto settle = [&] {
+        do QApplication::processEvents(QEventLoop::AllEvents, 20);
+        while (window.drawer().stretch().busy() || window.drawer().marker().busy() || window.drawer().found().busy());
+    };
+    for (int i = 0; i < 20; ++i) {
+        selection.stepSpike(1);
+        settle();
+    }
+    selection.showWhole();
+    window.drawer().show(Drawer::kStretch);
+    settle();
+    window.drawer().search("reef");
+    settle();
+    window.drawer().show(Drawer::kMarker);
+    selection.chooseSite(siteNamed(*window.document().recording(), "Splash drop"));
+    settle();
+}
+
+Figures measureAt(uint64_t markers, bool withSqlite) {
+    Figures figures;
+    const QTemporaryDir folder;
+    const std::string file = folder.filePath("scale.fugato").toStdString();
+    if (!sail({"--scale", std::to_string(markers), "--out", file})) return figures;
+    const auto size = static_cast<double>(QFileInfo(QString::fromStdString(file)).size());
+    OpenOptions options;
+    options.indexFolder = folder.filePath("indexes").toStdString();
+    options.indexFromBytes = 0;  // at every size the same way
+
+    {
+        Opened first = openWindow(file, options);
+        figures.markers = first.window->document().recording()->markerCount();
+        figures.of["first picture"] = first.firstPicture;
+        figures.of["read"] = first.read;
+        figures.of["explained"] = first.explained;
+        const double index = static_cast<double>(first.window->document().recording()->storage->size());
+        figures.of["file bytes"] = size / static_cast<double>(figures.markers);
+        figures.of["index bytes"] = index / static_cast<double>(figures.markers);
+        figures.of["floor"] = floorMs(file, static_cast<uint64_t>(index));
+    }
+    Opened again = openWindow(file, options);
+    figures.of["second picture"] = again.firstPicture;
+    const auto recording = again.window->document().recording();
+    useEveryPanel(*again.window);
+    figures.of["memory"] = static_cast<double>(Storage::residentBytes()) / 1e9;
+    figures.of["repaint"] = std::min({repaint99(*again.window), repaint99(*again.window), repaint99(*again.window)});
+
+    QElapsedTimer timer;
+    timer.start();
+    const auto accounts = accountFrames(*recording, 0);
+    const auto explanation = explain(recording, accounts, 0);
+    figures.of["explaining"] = msOf(timer);
+    figures.of["frames"] = static_cast<double>(explanation->frames.size());
+
+    const Stretch whole = wholeOf(*recording);
+    const Stretch part{whole.begin + (whole.end - whole.begin) / 4, whole.begin + (whole.end - whole.begin) / 2};
+    const uint32_t often = siteNamed(*recording, "Splash drop"), usual = siteNamed(*recording, "Race frame");
+    figures.of["statistics often"] = quickest([&] { (void)statisticsOf(*recording, often, whole, 0); });
+    figures.of["statistics usual"] = quickest([&] { (void)statisticsOf(*recording, usual, whole, 0); });
+    figures.of["table whole"] = quickest([&] { (void)tableOfStretch(*recording, whole); });
+    figures.of["table part"] = quickest([&] { (void)tableOfStretch(*recording, part); });
+    figures.of["longest"] = quickest([&] { (void)longestOccurrences(*recording, often, whole, 1000); });
+    figures.of["search"] = quickest([&] { (void)search(*recording, "skerries"); });
+    if (withSqlite) figures.of["sqlite"] = sqliteMs(*recording, folder.filePath("rows.sqlite").toStdString());
+    return figures;
+}
+
+}  // namespace
+
+bool scaleRows(uint64_t most) {
+    std::vector<Figures> sizes;
+    for (uint64_t markers = 1'000'000; markers <= most; markers *= 10) {
+        std::fprintf(stderr, "measuring at %llu markers…\n", static_cast<unsigned long long>(markers));
+        sizes.push_back(measureAt(markers, true));
+    }
+    if (sizes.empty()) return false;
+    std::string head = "| what |", rule = "|---|";
+    for (const Figures& size : sizes) {
+        head += " " + number("%.0f million", static_cast<double>(size.markers) / 1e6) + " |";
+        rule += "---|";
+    }
+    std::printf("%s goal | met |\n%s---|---|\n", head.c_str(), rule.c_str());
+    bool all = true;
+    // `met` judges the largest size.
+    const auto row = [&](const std::string& what, auto&& figure, const std::string& goal, auto&& met) {
+        std::printf("| %s |", what.c_str());
+        for (const Figures& size : sizes) std::printf(" %s |", figure(size).c_str());
+        const std::optional<bool> good = met(sizes.back());
+        std::printf(" %s | %s |\n", goal.c_str(), !good ? "–" : *good ? "yes" : "**no**");
+        all &= good.value_or(true);
+    };
+    const auto plain = [](const char* key, const char* form) {
+        return [key, form](const Figures& f) { return number(form, f.of.count(key) ? f.of.at(key) : 0); };
+    };
+    const auto atMost = [](const char* key, double limit) {
+        return [key, limit](const Figures& f) { return std::optional(f.of.count(key) && f.of.at(key) <= limit); };
+    };
+    const auto none = [](const Figures&) { return std::optional<bool>(); };
+    const Figures& least = sizes.front();
+    row("opening for the first time: first picture", plain("first picture", "%.0f ms"), "1 s",
+        atMost("first picture", 1000));
+    row("… every lane read and indexed", plain("read", "%.0f ms"), "none set", none);
+    row(
+        "… ÷ decoding all events and one pass over memory",
+        [](const Figures& f) { return number("%.2f", f.of.at("read") / f.of.at("floor")); }, "at most 1.5",
+        [](const Figures& f) { return std::optional(f.of.at("read") / f.of.at("floor") <= 1.5); });
+    row("… costliest cause explained", plain("explained", "%.0f ms"), "none set", none);
+    row("opening again: first picture", plain("second picture", "%.0f ms"), "1 s", atMost("second picture", 1000));
+    row("bytes a marker, unpacked file", plain("file bytes", "%.1f"), "none set", none);
+    row("bytes a marker, index", plain("index bytes", "%.1f"), "none set", none);
+    row("memory after using every panel", plain("memory", "%.2f GB"), "1.5 GB", atMost("memory", 1.5));
+    row("painting: 99th percentile of a repaint of strip and lanes", plain("repaint", "%.1f ms"), "8 ms",
+        atMost("repaint", 8));
+    row(
+        "… ÷ at a million markers",
+        [&](const Figures& f) { return number("%.2f", f.of.at("repaint") / least.of.at("repaint")); }, "at most 1.2",
+        [&](const Figures& f) { return std::optional(f.of.at("repaint") / least.of.at("repaint") <= 1.2); });
+    row(
+        "explaining every frame",
+        [](const Figures& f) {
+            return number("%.0f ms", f.of.at("explaining")) + number(" (%.0f frames)", f.of.at("frames"));
+        },
+        "2 s", atMost("explaining", 2000));
+    row("asking: figures of one marker, a tenth of all markers", plain("statistics often", "%.1f ms"), "100 ms",
+        atMost("statistics often", 100));
+    row("asking: figures of one marker, once a frame", plain("statistics usual", "%.1f ms"), "100 ms",
+        atMost("statistics usual", 100));
+    row("asking: table of the whole recording", plain("table whole", "%.1f ms"), "100 ms", atMost("table whole", 100));
+    row("asking: table of a quarter of it", plain("table part", "%.1f ms"), "100 ms", atMost("table part", 100));
+    row("asking: the 1 000 longest occurrences of a tenth of all markers", plain("longest", "%.1f ms"), "100 ms",
+        atMost("longest", 100));
+    row("asking: search in names, arguments and points", plain("search", "%.1f ms"), "100 ms", atMost("search", 100));
+    row("the same rows grouped by marker in SQLite", plain("sqlite", "%.0f ms"), "–", none);
+    row(
+        "… ÷ table of the whole recording",
+        [](const Figures& f) { return number("%.0f", f.of.at("sqlite") / f.of.at("table whole")); }, "at least 500",
+        [](const Figures& f) { return std::optional(f.of.at("sqlite") / f.of.at("table whole") >= 500); });
+    return all;
+}
+
+}  // namespace measure

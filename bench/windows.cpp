@@ -1,0 +1,71 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "windows.h"
+
+#include <QApplication>
+#include <QPainter>
+#include <QSignalSpy>
+#include <algorithm>
+#include <random>
+
+#include "app/lanes/lanes_view.h"
+#include "app/strip/overrun_strip.h"
+
+namespace measure {
+
+Opened openWindow(const std::string& file, const fugato::OpenOptions& options) {
+    Opened opened;
+    opened.window = std::make_unique<fugato::MainWindow>();
+    opened.window->resize(1280, 800);
+    opened.window->show();
+    QApplication::processEvents();
+    fugato::Document& document = opened.window->document();
+    document.openOptions() = options;
+    QElapsedTimer timer;
+    QObject::connect(&opened.window->lanes(), &fugato::LanesView::painted, opened.window.get(), [&] {
+        if (opened.firstPicture == 0 && document.recording()) opened.firstPicture = msOf(timer);
+    });
+    const auto whole = [&] {
+        if (opened.read == 0 && document.recording()->whole) opened.read = msOf(timer);
+    };
+    QObject::connect(&document, &fugato::Document::recordingChanged, opened.window.get(), whole);
+    QObject::connect(&document, &fugato::Document::recordingGrew, opened.window.get(), whole);
+    QSignalSpy explained(&document, &fugato::Document::explanationChanged);
+    timer.start();
+    opened.window->open(QString::fromStdString(file));
+    explained.wait(300'000);
+    opened.explained = msOf(timer);
+    QApplication::processEvents();
+    // What is measured next must not hear of it any more.
+    QObject::disconnect(&opened.window->lanes(), &fugato::LanesView::painted, opened.window.get(), nullptr);
+    QObject::disconnect(&document, &fugato::Document::recordingChanged, opened.window.get(), nullptr);
+    QObject::disconnect(&document, &fugato::Document::recordingGrew, opened.window.get(), nullptr);
+    return opened;
+}
+
+double repaint99(fugato::MainWindow& window) {
+    std::mt19937 random(4);
+    std::vector<double> times;
+    QImage canvas(1280, 800, QImage::Format_ARGB32_Premultiplied);
+    auto& selection = window.selection();
+    const int64_t begin = window.document().recording()->begin, end = window.document().recording()->end;
+    for (int i = 0; i < 600; ++i) {
+        if (i % 40 == 0) selection.showWhole();
+        const int64_t at = selection.view().begin + static_cast<int64_t>(random() % 1000) *
+                                                        (selection.view().end - selection.view().begin) / 1000;
+        if (i % 4 == 3)
+            selection.pan(0.3);
+        else
+            selection.zoom(random() % 3 ? 0.6 : 1.5, std::clamp(at, begin, end));
+        QElapsedTimer timer;
+        timer.start();
+        QPainter painter(&canvas);
+        window.strip().render(&painter, {0, 0});
+        window.lanes().render(&painter, {0, 110});
+        painter.end();
+        times.push_back(msOf(timer));
+    }
+    std::sort(times.begin(), times.end());
+    return times[times.size() * 99 / 100];
+}
+
+}  // namespace measure
