@@ -14,7 +14,7 @@ using namespace layout;
 
 namespace {
 
-constexpr size_t kBatch = 512;  // events handed on at once
+constexpr size_t kBatch = 256;  // events handed on at once
 
 /// A point where a clock's ticks and the time are both known.
 struct ClockPoint {
@@ -265,28 +265,31 @@ private:
     std::map<uint32_t, TickMap> maps_;
 };
 
-uint32_t readEvents(const IndexEntry& block, std::string_view payload,
-                    const std::function<void(std::span<const RawEvent>)>& take) {
-    uint32_t read = 0;
-    if (block.type == static_cast<uint32_t>(BlockType::PackedEvents)) {
-        unpackEvents(payload, block.count, block.firstTicks, [&](std::span<const RawEvent> events) {
-            read += static_cast<uint32_t>(events.size());
-            take(events);
-        });
-        return block.count - read;
-    }
+namespace {
+
+/// Calls `take` with each event of a block that is not packed. Returns how many could not be read.
+template <class Take>
+uint32_t readPlainEvents(const IndexEntry& block, std::string_view payload, Take&& take) {
     const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
     const uint8_t* end = at + payload.size();
     uint64_t previous = block.firstTicks;
-    RawEvent batch[kBatch];
-    for (bool more = true; more;) {
-        size_t count = 0;
-        while (count < kBatch && (more = read < block.count && readEvent(at, end, batch[count], previous))) {
-            ++read;
-            ++count;
-        }
-        if (count) take({batch, count});
-    }
+    uint32_t read = 0;
+    RawEvent event;
+    for (; read < block.count && readEvent(at, end, event, previous); ++read) take(event);
+    return block.count - read;
+}
+
+}  // namespace
+
+uint32_t readEvents(const IndexEntry& block, std::string_view payload,
+                    const std::function<void(std::span<const RawEvent>)>& take) {
+    if (block.type != static_cast<uint32_t>(BlockType::PackedEvents))
+        return readPlainEvents(block, payload, [&](const RawEvent& event) { take({&event, 1}); });
+    uint32_t read = 0;
+    unpackEvents(payload, block.count, block.firstTicks, [&](std::span<const RawEvent> events) {
+        read += static_cast<uint32_t>(events.size());
+        take(events);
+    });
     return block.count - read;
 }
 
@@ -356,23 +359,38 @@ bool BinaryReader::readLane(const LaneBlocks& lane, LaneSink& sink, Damage& dama
                             const std::function<bool(uint64_t)>& each) const {
     TickMap clock = clocks_->of(lane.lane);
     std::string payload;
-    std::vector<Event> batch;
+    std::vector<Event> batch(kBatch);
+    std::deque<std::string> mended;  // texts of the batch that were not UTF-8
+    size_t filled = 0;
+    const auto flush = [&] {
+        if (filled) sink.events({batch.data(), filled});
+        filled = 0;
+        mended.clear();
+    };
+    const auto add = [&](const RawEvent& raw) {
+        if (!kindIsKnown(raw.kind)) return;  // of a later version
+        Event& event = batch[filled];
+        event = {clock.toNs(raw.ticks), raw.kind, raw.id, raw.a, raw.b, raw.text};
+        const bool bytes = raw.kind == EventKind::Picture || raw.kind == EventKind::Sample;
+        if (!raw.text.empty() && !bytes && !isUtf8(raw.text)) event.text = mended.emplace_back(cleanUtf8(raw.text));
+        if (++filled == kBatch) flush();
+    };
     for (const uint32_t number : lane.blocks) {
         const IndexEntry& block = directory_.blocks[number];
         uint32_t missing = block.count;
         if (readPayload(source_, block, payload)) {
-            missing = readEvents(block, payload, [&](std::span<const RawEvent> raws) {
-                std::deque<std::string> mended;
-                batch.clear();
-                for (const RawEvent& raw : raws) {
-                    if (!kindIsKnown(raw.kind)) continue;  // of a later version
-                    batch.push_back({clock.toNs(raw.ticks), raw.kind, raw.id, raw.a, raw.b, raw.text});
-                    const bool bytes = raw.kind == EventKind::Picture || raw.kind == EventKind::Sample;
-                    if (!raw.text.empty() && !bytes && !isUtf8(raw.text))
-                        batch.back().text = mended.emplace_back(cleanUtf8(raw.text));
-                }
-                sink.events(batch);
-            });
+            if (block.type == static_cast<uint32_t>(BlockType::PackedEvents)) {
+                uint32_t read = 0;
+                unpackEvents(payload, block.count, block.firstTicks, [&](std::span<const RawEvent> events) {
+                    for (const RawEvent& raw : events) add(raw);
+                    read += static_cast<uint32_t>(events.size());
+                    flush();  // their texts are gone afterwards
+                });
+                missing = block.count - read;
+            } else {
+                missing = readPlainEvents(block, payload, add);
+            }
+            flush();
         }
         if (missing) {
             ++damage.lostBlocks;

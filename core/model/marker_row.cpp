@@ -11,18 +11,18 @@ uint8_t bytesFor(uint64_t most, uint8_t least = 1) {
     return std::max(needed, least);
 }
 
-template <class N, class Value, class Of>
-void putAs(char* to, const std::vector<Value>& values, Of&& of) {
+template <class N, class Markers, class Of>
+void putAs(char* to, const Markers& markers, Of&& of) {
     auto* out = reinterpret_cast<N*>(to);
-    for (size_t i = 0; i < values.size(); ++i) out[i] = static_cast<N>(of(values[i]));
+    for (size_t i = 0; i < markers.size(); ++i) out[i] = static_cast<N>(of(markers[i]));
 }
-template <class Value, class Of>
-void put(char* to, uint8_t bytes, const std::vector<Value>& values, Of&& of) {
+template <class Markers, class Of>
+void put(char* to, uint8_t bytes, const Markers& markers, Of&& of) {
     switch (bytes) {
-        case 1: return putAs<uint8_t>(to, values, of);
-        case 2: return putAs<uint16_t>(to, values, of);
-        case 4: return putAs<uint32_t>(to, values, of);
-        default: return putAs<uint64_t>(to, values, of);
+        case 1: return putAs<uint8_t>(to, markers, of);
+        case 2: return putAs<uint16_t>(to, markers, of);
+        case 4: return putAs<uint32_t>(to, markers, of);
+        default: return putAs<uint64_t>(to, markers, of);
     }
 }
 
@@ -247,22 +247,18 @@ bool MarkerRow::atHand(uint32_t from, uint32_t to) const {
 // ---- building ------------------------------------------------------------------------------------
 
 uint32_t MarkerRowBuilder::add(Storage& storage, int64_t begin, uint32_t lanePath, uint32_t parent, uint8_t flags) {
-    if (begins_.size() == MarkerRow::kChunk) settle(storage);
-    begins_.push_back(begin);
-    durations_.push_back(0);
-    paths_.push_back(lanePath);
-    parents_.push_back(parent);
-    flags_.push_back(flags);
+    if (open_.size() == MarkerRow::kChunk) settle(storage);
+    open_.push_back({begin, 0, lanePath, parent, flags});
     return size() - 1;
 }
 
 void MarkerRowBuilder::settle(Storage& storage) {
     thread_local PathSums byPath;
-    const size_t count = begins_.size();
+    const size_t count = open_.size();
     if (!count) return;
     MarkerRow::Chunk chunk;
-    chunk.begin = begins_.front();
-    chunk.firstParent = parents_.front();
+    chunk.begin = open_.front().begin;
+    chunk.firstParent = open_.front().parent;
     chunk.busyBefore = busy_;
     chunk.waitBefore = wait_;
     chunk.sumsFrom = static_cast<uint32_t>(sums_.size());
@@ -270,30 +266,33 @@ void MarkerRowBuilder::settle(Storage& storage) {
     uint32_t mostPath = 0;
     for (size_t from = 0; from < count; from += MarkerRow::kGroup) {
         const size_t to = std::min<size_t>(count, from + MarkerRow::kGroup);
-        MarkerRow::Group group{begins_[from], busy_, 0, paths_[from]};
+        MarkerRow::Group group{open_[from].begin, busy_, 0, open_[from].path};
         if (parts_.waits) groupWaits_.push_back(wait_);
         int64_t longest = 0, onPath = 0, mostOnPath = -1;
+        uint32_t before = kNone;
         for (size_t i = from; i < to; ++i) {
-            busy_ += durations_[i];
-            anyFlags |= flags_[i];
-            if (flags_[i] & kMarkerWait) {
+            const Marker& m = open_[i];
+            busy_ += m.duration;
+            anyFlags |= m.flags;
+            if (m.flags & kMarkerWait) {
                 if (!parts_.waits) {  // the first wait: none before it waited
                     parts_.waits = true;
                     groupWaits_.assign(groups_.size() + 1, 0);
                 }
-                wait_ += durations_[i];
+                wait_ += m.duration;
             }
-            longest = std::max(longest, durations_[i]);
-            mostPath = std::max(mostPath, paths_[i]);
-            PathSum& sum = byPath.of(paths_[i]);
+            longest = std::max(longest, m.duration);
+            mostPath = std::max(mostPath, m.path);
+            PathSum& sum = byPath.of(m.path);
             ++sum.count;
-            sum.total += durations_[i];
-            sum.longest = std::max(sum.longest, durations_[i]);
+            sum.total += m.duration;
+            sum.longest = std::max(sum.longest, m.duration);
             // Runs of one path are told apart well enough to name what a group mostly is.
-            onPath = i > from && paths_[i] == paths_[i - 1] ? onPath + durations_[i] : durations_[i];
+            onPath = m.path == before ? onPath + m.duration : m.duration;
+            before = m.path;
             if (onPath > mostOnPath) {
                 mostOnPath = onPath;
-                group.path = paths_[i];
+                group.path = m.path;
             }
         }
         chunk.longest = std::max(chunk.longest, longest);
@@ -303,9 +302,9 @@ void MarkerRowBuilder::settle(Storage& storage) {
     sums_.insert(sums_.end(), byPath.sums.begin(), byPath.sums.end());
     byPath.clear();
 
-    chunk.beginBytes = bytesFor(static_cast<uint64_t>(begins_.back() - chunk.begin), 4);
+    chunk.beginBytes = bytesFor(static_cast<uint64_t>(open_.back().begin - chunk.begin), 4);
     chunk.durationBytes = bytesFor(static_cast<uint64_t>(chunk.longest), 2);
-    chunk.parentBytes = bytesFor(parents_.back() - chunk.firstParent);
+    chunk.parentBytes = bytesFor(open_.back().parent - chunk.firstParent);
     chunk.pathBytes = bytesFor(mostPath);
     chunk.flagBytes = anyFlags ? 1 : 0;
     chunk.durationsAt = rounded(count * chunk.beginBytes);
@@ -314,18 +313,14 @@ void MarkerRowBuilder::settle(Storage& storage) {
     chunk.flagsAt = chunk.parentsAt + rounded(count * chunk.parentBytes);
     chunk.at = storage.allocate(chunk.flagsAt + count * chunk.flagBytes);
     char* at = storage.at(chunk.at);
-    put(at, chunk.beginBytes, begins_, [&](int64_t b) { return b - chunk.begin; });
-    put(at + chunk.durationsAt, chunk.durationBytes, durations_, [](int64_t d) { return d; });
-    put(at + chunk.pathsAt, chunk.pathBytes, paths_, [](uint32_t p) { return p; });
-    put(at + chunk.parentsAt, chunk.parentBytes, parents_, [&](uint32_t p) { return p - chunk.firstParent; });
-    if (anyFlags) std::memcpy(at + chunk.flagsAt, flags_.data(), count);
+    put(at, chunk.beginBytes, open_, [&](const Marker& m) { return m.begin - chunk.begin; });
+    put(at + chunk.durationsAt, chunk.durationBytes, open_, [](const Marker& m) { return m.duration; });
+    put(at + chunk.pathsAt, chunk.pathBytes, open_, [](const Marker& m) { return m.path; });
+    put(at + chunk.parentsAt, chunk.parentBytes, open_, [&](const Marker& m) { return m.parent - chunk.firstParent; });
+    if (anyFlags) put(at + chunk.flagsAt, 1, open_, [](const Marker& m) { return m.flags; });
     chunks_.push_back(chunk);
     parts_.size += count;
-    begins_.clear();
-    durations_.clear();
-    paths_.clear();
-    parents_.clear();
-    flags_.clear();
+    open_.clear();
 }
 
 MarkerRow::Parts MarkerRowBuilder::finish(Storage& storage) {

@@ -189,18 +189,20 @@ class MarkerRowBuilder {
 public:
     /// Adds a marker and returns its index; its end is its begin until it is told.
     uint32_t add(Storage& storage, int64_t begin, uint32_t lanePath, uint32_t parent, uint8_t flags);
-    uint8_t& lastFlags() { return flags_.back(); }
-    void endLast(int64_t end) { durations_.back() = end - begins_.back(); }
+    uint8_t& lastFlags() { return open_.back().flags; }
+    void endLast(int64_t end) { open_.back().duration = end - open_.back().begin; }
     MarkerRow::Parts finish(Storage& storage);
-    uint32_t size() const { return static_cast<uint32_t>(parts_.size + begins_.size()); }
+    uint32_t size() const { return static_cast<uint32_t>(parts_.size + open_.size()); }
 
 private:
     void settle(Storage& storage);
 
-    // The markers of the chunk that is not settled yet.
-    std::vector<int64_t> begins_, durations_;
-    std::vector<uint32_t> paths_, parents_;
-    std::vector<uint8_t> flags_;
+    struct Marker {
+        int64_t begin, duration;
+        uint32_t path, parent;
+        uint8_t flags;
+    };
+    std::vector<Marker> open_;  // of the chunk that is not settled yet
 
     MarkerRow::Parts parts_;
     std::vector<MarkerRow::Chunk> chunks_;
