@@ -116,7 +116,7 @@ uint32_t MarkerRow::firstEndingAfter(int64_t time) const {
 }
 
 std::pair<uint32_t, uint32_t> MarkerRow::overlapping(int64_t begin, int64_t end) const {
-    const uint32_t from = firstEndingAfter(begin);
+    const uint32_t from = std::min(firstEndingAfter(begin), firstFrom(begin));
     return {from, std::max(from, firstFrom(end))};
 }
 

@@ -119,7 +119,8 @@ public:
     uint32_t groupBefore(int64_t time) const;
     /// The first marker that ends after `time`, or size().
     uint32_t firstEndingAfter(int64_t time) const;
-    /// The markers that overlap [begin, end): from the first to before the second.
+    /// The markers that overlap [begin, end), or begin in it and have no length: from the first to before the
+    /// second.
     std::pair<uint32_t, uint32_t> overlapping(int64_t begin, int64_t end) const;
     /// The markers whose parent is `index` of the row above.
     std::pair<uint32_t, uint32_t> childrenOf(uint32_t index) const;

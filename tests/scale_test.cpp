@@ -1,0 +1,850 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Large recordings: narrow columns, summaries, storage in files, indexes, and everything that is asked
+// of them, each compared with a plain slow computation.
+#include <fcntl.h>
+#include <sys/mount.h>
+#include <unistd.h>
+
+#include <QFile>
+#include <QProcess>
+#include <QTemporaryDir>
+#include <QtTest>
+#include <cmath>
+
+#include "core/ask/marker_statistics.h"
+#include "core/ask/search.h"
+#include "core/ask/stretch_table.h"
+#include "core/explain/explanation.h"
+#include "core/model/open_recording.h"
+#include "core/model/recording_index.h"
+#include "making.h"
+#include "text_recording.h"
+
+using namespace fugato;
+
+namespace {
+
+/// Everything markers say, as text; two recordings with the same say the same.
+QByteArray saidBy(const Recording& r) {
+    QByteArray all;
+    const auto add = [&](int64_t number) { all += QByteArray::number(qlonglong{number}) + ' '; };
+    for (const Lane& lane : r.lanes) {
+        all += lane.name.c_str();
+        for (const MarkerRow& row : lane.rows) {
+            add(row.size());
+            for (uint32_t i = 0; i < row.size(); ++i) {
+                add(row.begin(i));
+                add(row.end(i));
+                add(row.path(i));
+                add(row.parent(i));
+                add(row.flags(i));
+            }
+        }
+        for (const Wait& wait : lane.waits) add(wait.begin), add(wait.end), add(wait.object), add(int64_t(wait.link));
+        for (const LinkEnd& link : lane.linkIns) add(link.time), add(int64_t(link.link)), add(link.path);
+        for (const Argument& argument : lane.arguments)
+            all += (r.keys[argument.key] + "=" + r.valueText(argument)).c_str();
+    }
+    for (PathId path = 0; path < r.paths.size(); ++path) add(r.paths[path].parent), add(r.paths[path].site);
+    for (const Series& series : r.series)
+        for (const Frame& frame : series.frames) add(frame.begin), add(frame.end), add(frame.deadline), add(frame.lane);
+    for (const Counter& counter : r.counters)
+        for (size_t i = 0; i < counter.times.size(); ++i) add(counter.times[i]), add(int64_t(counter.values[i] * 1000));
+    for (const State& state : r.states)
+        for (const StateSpan& span : state.spans) all += r.text(span.value), add(span.begin), add(span.end);
+    for (const Point& point : r.points) all += r.text(point.text), add(point.time), add(point.lane);
+    for (const auto& holds : r.holds)
+        for (const Hold& hold : holds) add(hold.begin), add(hold.end), add(hold.path);
+    for (const auto& source : r.linkSources) add(int64_t(source.link)), add(source.time), add(source.path);
+    for (const auto& [key, value] : r.context) all += (key + "=" + value).c_str();
+    for (const uint32_t lane : r.laneOrder) add(lane);
+    add(r.begin), add(r.end), add(r.startedUnixNs);
+    return all;
+}
+
+std::string scaled(const QTemporaryDir& folder, uint64_t markers, uint64_t seed = 1) {
+    const QString file = folder.filePath(QString("scaled-%1-%2.fugato").arg(markers).arg(seed));
+    QProcess process;
+    process.start(SKERRY_PROGRAM,
+                  {"--scale", QString::number(markers), "--seed", QString::number(seed), "--out", file});
+    if (!process.waitForFinished(60'000) || process.exitCode() != 0) qFatal("skerry --scale failed");
+    return file.toStdString();
+}
+
+OpenOptions withIndexIn(const QTemporaryDir& folder) {
+    OpenOptions options;
+    options.indexFolder = folder.filePath("indexes").toStdString();
+    options.indexFromBytes = 0;
+    return options;
+}
+
+std::shared_ptr<const Recording> opened(const std::string& file, const OpenOptions& options = {}) {
+    auto result = openRecording(file, {}, options);
+    if (!result) qFatal("%s", result.failure().sentence.c_str());
+    return *result;
+}
+
+QStringList indexesIn(const OpenOptions& options) {
+    return QDir(QString::fromStdString(options.indexFolder)).entryList(QDir::Files, QDir::Name);
+}
+
+void writeBytes(const std::string& file, qint64 at, const QByteArray& bytes) {
+    QFile out(QString::fromStdString(file));
+    QVERIFY(out.open(QIODevice::ReadWrite));
+    out.seek(at);
+    out.write(bytes);
+}
+
+/// What a table of a stretch must say, worked out marker by marker.
+struct SlowRow {
+    uint64_t count = 0;
+    int64_t total = 0, self = 0, longest = 0;
+    bool operator==(const SlowRow&) const = default;
+};
+using SlowTable = std::map<std::pair<uint32_t, std::vector<uint32_t>>, SlowRow>;
+
+bool overlaps(const ToldMarker& m, const Stretch& s) {
+    return m.begin < s.end && (m.end > s.begin || m.begin >= s.begin);
+}
+int64_t inside(const ToldMarker& m, const Stretch& s) { return std::min(m.end, s.end) - std::max(m.begin, s.begin); }
+
+SlowTable slowTable(const Made& made, const Stretch& stretch) {
+    SlowTable table;
+    for (const ToldMarker& m : made.markers) {
+        if (!overlaps(m, stretch)) continue;
+        SlowRow& row = table[{m.lane, m.sites}];
+        ++row.count;
+        row.total += inside(m, stretch);
+        row.self += inside(m, stretch);
+        row.longest = std::max(row.longest, m.end - m.begin);
+        if (m.sites.size() > 1)
+            table[{m.lane, std::vector<uint32_t>(m.sites.begin(), m.sites.end() - 1)}].self -= inside(m, stretch);
+    }
+    std::erase_if(table, [](const auto& row) { return !row.second.count; });
+    return table;
+}
+
+std::vector<uint32_t> sitesOf(const Recording& r, PathId path) {
+    std::vector<uint32_t> sites;
+    for (; path; path = r.paths[path].parent) sites.insert(sites.begin(), r.paths[path].site);
+    return sites;
+}
+
+/// Random recordings of several shapes; the columns take every width and several chunks.
+std::vector<Made> someRecordings() {
+    std::vector<Made> made;
+    Making small;
+    small.frameEvery = 40;
+    made.push_back(small.make());
+    Making flat;  // many chunks in one row, many of no length
+    flat.lanes = 1;
+    flat.depth = 1;
+    flat.step = 1;
+    flat.events = 30'000;
+    flat.frameEvery = 100;
+    made.push_back(flat.make());
+    Making gaps;  // numbers of eight bytes
+    gaps.gapEvery = 300;
+    gaps.events = 12'000;
+    gaps.seed = 5;
+    gaps.frameEvery = 60;
+    made.push_back(gaps.make());
+    Making many;  // many paths
+    many.sites = 300;
+    many.depth = 3;
+    many.events = 20'000;
+    many.step = 70'000;
+    many.seed = 9;
+    made.push_back(many.make());
+    Making recursive;
+    recursive.sites = 2;
+    recursive.depth = 14;
+    recursive.seed = 11;
+    recursive.frameEvery = 80;
+    made.push_back(recursive.make());
+    return made;
+}
+
+Stretch randomStretch(const Recording& r, std::mt19937& random) {
+    const auto length = static_cast<uint64_t>(r.end - r.begin + 1);
+    const uint64_t a = (uint64_t{random()} << 32 | random()) % length,
+                   b = (uint64_t{random()} << 32 | random()) % length;
+    return {r.begin + static_cast<int64_t>(std::min(a, b)), r.begin + static_cast<int64_t>(std::max(a, b)) + 1};
+}
+
+}  // namespace
+
+class ScaleTest : public QObject {
+    Q_OBJECT
+    std::vector<Made> some_;
+
+private slots:
+    void initTestCase() { some_ = someRecordings(); }
+
+    // ---- columns ----------------------------------------------------------------------------------
+
+    void columnsSayWhatWasTold() {
+        for (const Made& made : some_) {
+            const Recording& r = *made.recording;
+            QCOMPARE(r.markerCount(), made.markers.size());
+            for (const ToldMarker& m : made.markers) {
+                const MarkerRow& row = r.lanes[m.lane].rows[m.row];
+                QCOMPARE(row.begin(m.index), m.begin);
+                QCOMPARE(row.end(m.index), m.end);
+                QCOMPARE(row.duration(m.index), m.end - m.begin);
+                QCOMPARE(row.parent(m.index), m.parent);
+                QCOMPARE(bool(row.flags(m.index) & kMarkerWait), m.wait);
+                QCOMPARE(bool(row.flags(m.index) & kMarkerInsideWait), m.insideWait);
+                QVERIFY(sitesOf(r, row.path(m.index)) == m.sites);
+            }
+        }
+    }
+
+    void rowsAnswerAsAPlainCountDoes() {
+        std::mt19937 random(3);
+        for (const Made& made : some_) {
+            for (const Lane& lane : made.recording->lanes)
+                for (uint32_t depth = 0; depth < lane.rows.size(); ++depth) {
+                    const MarkerRow& row = lane.rows[depth];
+                    std::vector<int64_t> begins, ends;
+                    std::vector<uint32_t> parents;
+                    for (uint32_t i = 0; i < row.size(); ++i) {
+                        begins.push_back(row.begin(i));
+                        ends.push_back(row.end(i));
+                        parents.push_back(row.parent(i));
+                    }
+                    for (int k = 0; k < 60; ++k) {
+                        const uint32_t some = random() % row.size();
+                        const int64_t time =
+                            k % 3 ? begins[some] + int(random() % 3) - 1 : randomStretch(*made.recording, random).begin;
+                        const auto from =
+                            uint32_t(std::lower_bound(begins.begin(), begins.end(), time) - begins.begin());
+                        QCOMPARE(row.firstFrom(time), from);
+                        QCOMPARE(row.lastBefore(time), from ? from - 1 : kNone);
+                        QCOMPARE(row.lastBefore(time, some), from ? from - 1 : kNone);
+                        QCOMPARE(row.firstEndingAfter(time),
+                                 uint32_t(std::upper_bound(ends.begin(), ends.end(), time) - ends.begin()));
+                        QCOMPARE(row.next(some, time, UINT32_MAX), std::max(from, some + 1));
+                        const uint32_t rough = row.next(some, time, 128);
+                        QVERIFY(rough <= std::max(from, some + 1) && rough > some);
+                        QVERIFY(rough == std::max(from, some + 1) ||
+                                (rough % MarkerRow::kGroup == 0 && from - rough <= MarkerRow::kGroup));
+                        const uint32_t other = random() % (row.size() + 1);
+                        const auto [low, high] = std::minmax(some, other);
+                        int64_t busy = 0, waited = 0, before = 0;
+                        for (uint32_t i = 0; i < high; ++i) {
+                            const int64_t duration = ends[i] - begins[i];
+                            before += duration;
+                            if (row.flags(i) & kMarkerWait) waited += duration;
+                            if (i >= low) busy += duration;
+                        }
+                        QCOMPARE(row.busyBetween(low, high), busy);
+                        QCOMPARE(row.busyBefore(high), before);
+                        QCOMPARE(row.waitBefore(high), waited);
+                        const auto [first, past] = row.childrenOf(parents[some]);
+                        QCOMPARE(first, uint32_t(std::lower_bound(parents.begin(), parents.end(), parents[some]) -
+                                                 parents.begin()));
+                        QCOMPARE(past, uint32_t(std::upper_bound(parents.begin(), parents.end(), parents[some]) -
+                                                parents.begin()));
+                    }
+                }
+        }
+    }
+
+    void summariesAddUpToTheirMarkers() {
+        for (const Made& made : some_)
+            for (const Lane& lane : made.recording->lanes)
+                for (const MarkerRow& row : lane.rows)
+                    for (size_t chunk = 0; chunk < row.chunks().size(); ++chunk) {
+                        std::map<uint32_t, SlowRow> slow;
+                        const auto at = uint32_t(chunk * MarkerRow::kChunk);
+                        row.forEach(at, std::min(row.size(), at + MarkerRow::kChunk),
+                                    [&](uint32_t i, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
+                                        ++slow[path].count;
+                                        slow[path].total += duration;
+                                        slow[path].longest = std::max(slow[path].longest, duration);
+                                        const auto& group = row.groups()[i / MarkerRow::kGroup];
+                                        if (i % MarkerRow::kGroup == 0) QCOMPARE(group.begin, begin);
+                                        QVERIFY(group.longest >= std::min<int64_t>(duration, UINT32_MAX));
+                                    });
+                        const auto [first, past] = row.sumsOf(chunk);
+                        QCOMPARE(size_t(past - first), slow.size());
+                        for (const PathSum* sum = first; sum != past; ++sum) {
+                            QCOMPARE(uint64_t(sum->count), slow[sum->path].count);
+                            QCOMPARE(sum->total, slow[sum->path].total);
+                            QCOMPARE(sum->longest, slow[sum->path].longest);
+                        }
+                    }
+    }
+
+    // ---- asking -----------------------------------------------------------------------------------
+
+    void tablesOfStretchesAreThoseOfASlowCount() {
+        std::mt19937 random(7);
+        for (const Made& made : some_)
+            for (int k = 0; k < 12; ++k) {
+                const Recording& r = *made.recording;
+                const Stretch stretch = k ? randomStretch(r, random) : wholeOf(r);
+                const SlowTable slow = slowTable(made, stretch);
+                const auto table = tableOfStretch(r, stretch);
+                SlowTable quick;
+                int64_t lanes = 0, slowLanes = 0;
+                for (const StretchRow& row : table->rows) {
+                    if (row.path)
+                        quick[{row.lane, sitesOf(r, row.path)}] = {row.count, row.total, row.self, row.longest};
+                    else
+                        lanes += row.total;
+                    for (const uint32_t child : row.children)
+                        QCOMPARE(r.paths[table->rows[child].path].parent, row.path);
+                }
+                for (const auto& [key, row] : slow)
+                    if (key.second.size() == 1) slowLanes += row.total;
+                QCOMPARE(lanes, slowLanes);
+                QVERIFY(quick == slow);
+            }
+    }
+
+    void figuresOfAMarkerAreThoseOfASlowCount() {
+        std::mt19937 random(17);
+        for (const Made& made : some_)
+            for (int k = 0; k < 8; ++k) {
+                const Recording& r = *made.recording;
+                const Stretch stretch = k ? randomStretch(r, random) : wholeOf(r);
+                const uint32_t site = random() % uint32_t(std::min<size_t>(r.sites.size(), 8));
+                const auto quick = statisticsOf(r, site, stretch, 0);
+                std::vector<int64_t> durations;
+                int64_t total = 0, self = 0;
+                std::map<uint32_t, int64_t> inFrame;
+                uint64_t calls = 0;
+                for (const ToldMarker& m : made.markers) {
+                    if (!overlaps(m, stretch)) continue;
+                    const bool below = m.sites.size() > 1 && m.sites[m.sites.size() - 2] == site;
+                    if (below) self -= inside(m, stretch);
+                    if (m.sites.back() != site) continue;
+                    durations.push_back(m.end - m.begin);
+                    self += inside(m, stretch);
+                    const bool outermost = std::count(m.sites.begin(), m.sites.end(), site) == 1;
+                    if (outermost) total += inside(m, stretch);
+                    if (r.series.empty() || r.series[0].frames.empty()) continue;
+                    const uint32_t frame = r.series[0].frameAt(m.begin);
+                    if (frame == kNone || r.series[0].frames[frame].begin < stretch.begin ||
+                        r.series[0].frames[frame].begin >= stretch.end || r.series[0].frames[frame].end <= m.begin)
+                        continue;
+                    inFrame[frame] += outermost ? m.end - m.begin : 0;
+                    ++calls;
+                }
+                QCOMPARE(quick->count, uint64_t(durations.size()));
+                QCOMPARE(quick->total, total);
+                QCOMPARE(quick->self, self);
+                if (durations.empty()) continue;
+                std::sort(durations.begin(), durations.end());
+                const auto rank = [&](double p) {
+                    return durations[std::clamp<size_t>(size_t(std::ceil(p * double(durations.size()))), 1,
+                                                        durations.size()) -
+                                     1];
+                };
+                QCOMPARE(quick->shortest, durations.front());
+                QCOMPARE(quick->middle, rank(0.5));
+                QCOMPARE(quick->p95, rank(0.95));
+                QCOMPARE(quick->p99, rank(0.99));
+                QCOMPARE(quick->longest, durations.back());
+                QCOMPARE(quick->framesWithIt, uint64_t(inFrame.size()));
+                QVERIFY(std::abs(quick->callsPerFrame * double(quick->frames) - double(calls)) < 0.01);
+                int64_t worst = -1;
+                for (const auto& [frame, ns] : inFrame) worst = std::max(worst, ns);
+                if (worst >= 0) {
+                    QCOMPARE(quick->worstFrameNs, worst);
+                    QCOMPARE(inFrame[quick->worstFrame], worst);
+                }
+            }
+    }
+
+    void longestOccurrencesAreThoseOfAFullSort() {
+        std::mt19937 random(19);
+        for (const Made& made : some_)
+            for (const size_t most : {size_t{0}, size_t{1}, size_t{50}, size_t{100'000}}) {
+                const Recording& r = *made.recording;
+                const Stretch stretch = most == 50 ? randomStretch(r, random) : wholeOf(r);
+                const uint32_t site = random() % 2;
+                std::vector<const ToldMarker*> slow;
+                for (const ToldMarker& m : made.markers) {
+                    if (overlaps(m, stretch) && m.sites.back() == site) slow.push_back(&m);
+                }
+                std::stable_sort(slow.begin(), slow.end(), [](auto* x, auto* y) {
+                    return std::tuple(y->end - y->begin, x->lane, x->begin, x->row, x->index) <
+                           std::tuple(x->end - x->begin, y->lane, y->begin, y->row, y->index);
+                });
+                slow.resize(std::min(slow.size(), most));
+                const auto quick = longestOccurrences(r, site, stretch, most);
+                QCOMPARE(quick->size(), slow.size());
+                for (size_t i = 0; i < slow.size(); ++i) {
+                    QCOMPARE((*quick)[i].duration, slow[i]->end - slow[i]->begin);
+                    QVERIFY(((*quick)[i].marker == MarkerRef{slow[i]->lane, slow[i]->row, slow[i]->index}));
+                }
+            }
+    }
+
+    void searchFindsNamesArgumentsAndPoints() {
+        const Recording& r = *some_[0].recording;
+        const auto skerries = search(r, "sKeRRy");
+        size_t slow = 0;
+        for (const Lane& lane : r.lanes)
+            for (const Argument& argument : lane.arguments) slow += r.text(argument.value) == "Outer Skerry";
+        QVERIFY(slow > 10);
+        QCOMPARE(skerries->allArguments, uint64_t(slow));
+        QCOMPARE(skerries->arguments.size(), slow);
+        QVERIFY(skerries->markers.empty());
+        QCOMPARE(search(r, "boat=skerry")->allArguments, uint64_t(slow));
+        QCOMPARE(search(r, "gull=skerry")->allArguments, uint64_t{0});
+        const auto sites = search(r, "SITE 3");
+        QCOMPARE(sites->markers.size(), size_t{1});
+        uint64_t count = 0;
+        for (const ToldMarker& m : some_[0].markers) count += m.sites.back() == sites->markers[0].site;
+        QCOMPARE(sites->markers[0].count, count);
+        QVERIFY(search(r, "")->markers.empty());
+        QVERIFY(search(r, "no such thing")->markers.empty());
+        const auto r2 =
+            TextRecording().at(5, "main", R"("do":"point","text":"Sail torn")").mark(1, 2, "main", "A").open();
+        QCOMPARE(search(*r2, "torn")->points.size(), size_t{1});
+    }
+
+    void everyQuestionCanBeCancelled() {
+        const Recording& r = *some_[1].recording;
+        const Progress no = [](double) { return false; };
+        QVERIFY(!tableOfStretch(r, wholeOf(r), no));
+        QVERIFY(!statisticsOf(r, 0, wholeOf(r), 0, no));
+        QVERIFY(!longestOccurrences(r, 0, wholeOf(r), 10, no));
+        QVERIFY(!search(*some_[0].recording, "skerry", no));
+    }
+
+    // ---- storage ----------------------------------------------------------------------------------
+
+    void aRecordingInAFileSaysTheSameAlsoAfterItWasLetGoOf() {
+        const QTemporaryDir folder;
+        Making making;
+        making.events = 40'000;
+        const Made inMemory = making.make();
+        auto storage = Storage::inFolder(folder.path().toStdString());
+        QVERIFY(storage.ok());
+        making.storage = *storage;
+        const Made inFile = making.make();
+        QVERIFY(inFile.recording->storage->inFile() && !inFile.recording->storage->spilled());
+        const QByteArray said = saidBy(*inMemory.recording);
+        QVERIFY(saidBy(*inFile.recording) == said);
+        const uint64_t before = Storage::residentBytes();
+        (*storage)->letGo(1);
+        QVERIFY(Storage::residentBytes() < before);
+        QVERIFY(saidBy(*inFile.recording) == said);
+        (*storage)->keepWithin(1);  // and while it is let go of all the time
+        for (int i = 0; i < 5; ++i) QVERIFY(saidBy(*inFile.recording) == said);
+    }
+
+    void aFullDiskLeavesTheRestInMemory() {
+        if (::geteuid() != 0) QSKIP("only root can make a small disk");
+        const QTemporaryDir folder;
+        if (::mount("tmpfs", folder.path().toUtf8().constData(), "tmpfs", 0, "size=2m") != 0)
+            QSKIP("no small disk can be made here");
+        Making making;
+        making.events = 200'000;
+        making.lanes = 2;
+        auto storage = Storage::inFolder(folder.path().toStdString());
+        const bool made = storage.ok();
+        QByteArray said;
+        bool spilled = false;
+        if (made) {
+            making.storage = *storage;
+            said = saidBy(*making.make().recording);
+            spilled = (*storage)->spilled();
+            making.storage.reset();
+            storage = Failure{};
+        }
+        ::umount2(folder.path().toUtf8().constData(), MNT_DETACH);
+        QVERIFY(made && spilled);
+        making.storage = Storage::inMemory();
+        QVERIFY(said == saidBy(*making.make().recording));
+    }
+
+    void textsAreKeptOnce() {
+        const auto storage = Storage::inMemory();
+        TextWriter writer(*storage);
+        const TextRef a = writer.add("regatta"), b = writer.add("buoy");
+        QVERIFY(a && b && a != b);
+        QCOMPARE(writer.add("regatta"), a);
+        QCOMPARE(writer.add(""), TextRef{0});
+        QCOMPARE(std::as_const(*storage).text(a), std::string_view("regatta"));
+        QCOMPARE(std::as_const(*storage).text(0), std::string_view());
+        const std::string huge(3'000'000, 'x');
+        QCOMPARE(std::as_const(*storage).text(writer.add(huge)).size(), huge.size());
+        QCOMPARE(std::as_const(*storage).text(b), std::string_view("buoy"));
+    }
+
+    // ---- opening ----------------------------------------------------------------------------------
+
+    void theNumberOfThreadsChangesNothing() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 60'000);
+        OpenOptions one, three;
+        one.threads = 1;
+        three.threads = 3;
+        const QByteArray said = saidBy(*opened(file, one));
+        for (int i = 0; i < 3; ++i) QVERIFY(saidBy(*opened(file, three)) == said);
+    }
+
+    void aSecondOpeningTakesTheIndexAndSaysTheSame() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 60'000);
+        const OpenOptions options = withIndexIn(folder);
+        const QByteArray said = saidBy(*opened(file));
+        const auto first = opened(file, options);
+        QVERIFY(saidBy(*first) == said);
+        QCOMPARE(indexesIn(options).size(), 1);
+        // The events are not read again: a file whose middle is gone still says everything.
+        const uint64_t state = stateOfFile(file);
+        QVERIFY(loadIndex(indexPathFor(options.indexFolder, file), state));
+        const auto second = opened(file, options);
+        QVERIFY(saidBy(*second) == said);
+        QVERIFY(second->storage->inFile());
+        const auto a = explain(first, accountFrames(*first, 0), 0), b = explain(second, accountFrames(*second, 0), 0);
+        QCOMPARE(a->causes.size(), b->causes.size());
+        for (size_t i = 0; i < a->causes.size(); ++i) QCOMPARE(a->causes[i].late, b->causes[i].late);
+        int asked = 0;
+        QVERIFY(openRecording(
+                    file, [&](double) { return ++asked > 0; }, options)
+                    .ok());
+        QCOMPARE(asked, 0);  // nothing takes long enough to be told of
+    }
+
+    void theDemoWithAllItTellsSurvivesItsIndex() {
+        const QTemporaryDir folder;
+        const OpenOptions options = withIndexIn(folder);
+        const auto plain = opened(FUGATO_DEMO_RECORDING);
+        opened(FUGATO_DEMO_RECORDING, options);
+        const auto again = opened(FUGATO_DEMO_RECORDING, options);
+        QVERIFY(saidBy(*plain) == saidBy(*again));
+        QCOMPARE(again->operations.size(), plain->operations.size());
+        QCOMPARE(again->operationSteps.size(), plain->operationSteps.size());
+        QCOMPARE(again->allocations.size(), plain->allocations.size());
+        QCOMPARE(again->pictures.size(), plain->pictures.size());
+        for (size_t i = 0; i < plain->pictures.size(); ++i)
+            QVERIFY(again->text(again->pictures[i].pixels) == plain->text(plain->pictures[i].pixels));
+        for (size_t i = 0; i < plain->pools.size(); ++i) {
+            QCOMPARE(again->pools[i].name, plain->pools[i].name);
+            QVERIFY(std::equal(plain->pools[i].bytesInUse.begin(), plain->pools[i].bytesInUse.end(),
+                               again->pools[i].bytesInUse.begin(), again->pools[i].bytesInUse.end()));
+        }
+        for (size_t i = 0; i < plain->sites.size(); ++i) {
+            QCOMPARE(again->sites[i].file, plain->sites[i].file);
+            QCOMPARE(again->sites[i].longestNs, plain->sites[i].longestNs);
+        }
+        for (size_t i = 0; i < plain->groups.size(); ++i) QVERIFY(again->groups[i].lanes == plain->groups[i].lanes);
+    }
+
+    void anIndexThatDoesNotFitIsMadeAnew() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 20'000, 1), other = scaled(folder, 20'000, 2);
+        const OpenOptions options = withIndexIn(folder);
+        opened(file, options);
+        const std::string index = indexPathFor(options.indexFolder, file);
+        const QByteArray said = saidBy(*opened(file));
+        // Damaged in its header, in its archive, cut short, of another version, empty.
+        QFile whole(QString::fromStdString(index));
+        QVERIFY(whole.open(QIODevice::ReadOnly));
+        const QByteArray good = whole.readAll();
+        whole.close();
+        const auto put = [&](const QByteArray& bytes) {
+            QFile out(QString::fromStdString(index));
+            QVERIFY(out.open(QIODevice::WriteOnly | QIODevice::Truncate));
+            out.write(bytes);
+        };
+        QList<QByteArray> bad{good, good, good.left(good.size() / 2), good.left(60), QByteArray(), good};
+        bad[0][8] = char(99);
+        bad[1][bad[1].size() - 20] = char(bad[1][bad[1].size() - 20] + 1);
+        for (int i = 0; i < 128; ++i) bad[5][i] = 0;
+        for (const QByteArray& bytes : bad) {
+            put(bytes);
+            QVERIFY(!loadIndex(index, stateOfFile(file)));
+            QVERIFY(saidBy(*opened(file, options)) == said);
+            QVERIFY(loadIndex(index, stateOfFile(file)));  // and there is a good one again
+        }
+        // The recording itself is another one now.
+        QFile::remove(QString::fromStdString(file));
+        QVERIFY(QFile::copy(QString::fromStdString(other), QString::fromStdString(file)));
+        QVERIFY(saidBy(*opened(file, options)) == saidBy(*opened(other)));
+    }
+
+    void changedBytesOfAnIndexNeverCrash() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 3000);
+        const OpenOptions options = withIndexIn(folder);
+        opened(file, options);
+        const std::string index = indexPathFor(options.indexFolder, file);
+        const uint64_t state = stateOfFile(file);
+        std::mt19937 random(23);
+        QFile whole(QString::fromStdString(index));
+        QVERIFY(whole.open(QIODevice::ReadOnly));
+        const QByteArray good = whole.readAll();
+        for (int i = 0; i < 300; ++i) {
+            QByteArray bad = good;
+            for (int k = 0; k < 4; ++k)  // the header and the archive behind the columns
+                bad[k % 2 ? int(random() % 100) : int(bad.size() - 1 - int(random() % 4000))] = char(random());
+            QFile out(QString::fromStdString(index));
+            QVERIFY(out.open(QIODevice::WriteOnly | QIODevice::Truncate));
+            out.write(bad);
+            out.close();
+            loadIndex(index, state);
+        }
+    }
+
+    void withoutARoomForIndexesOneIsToldAndCanWork() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 20'000);
+        OpenOptions options = withIndexIn(folder);
+        options.indexFolder = "/proc/no such place";
+        const auto r = opened(file, options);
+        QVERIFY(r->indexNote.find("/proc/no such place") != std::string::npos);
+        QVERIFY(saidBy(*r) == saidBy(*opened(file)));
+    }
+
+    void oldIndexesMakeRoom() {
+        const QTemporaryDir folder;
+        OpenOptions options = withIndexIn(folder);
+        options.indexFolderBytes = 1;
+        const std::string a = scaled(folder, 5000, 1), b = scaled(folder, 5000, 2);
+        opened(a, options);
+        QCOMPARE(indexesIn(options).size(), 1);  // the one in use stays
+        opened(b, options);
+        QCOMPARE(indexesIn(options).size(), 1);
+        QVERIFY(QFile::exists(QString::fromStdString(indexPathFor(options.indexFolder, b))));
+    }
+
+    void cancellingLeavesNoIndexBehind() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 200'000);
+        const OpenOptions options = withIndexIn(folder);
+        const auto result = openRecording(
+            file, [](double part) { return part < 0.4; }, options);
+        QVERIFY(!result && result.failure().cancelled);
+        QVERIFY(indexesIn(options).isEmpty());
+    }
+
+    void progressIsTrueAndWhatIsReadIsShownEarly() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 300'000);
+        OpenOptions options = withIndexIn(folder);
+        std::vector<double> parts;
+        std::vector<std::shared_ptr<const Recording>> early;
+        options.early = [&](std::shared_ptr<const Recording> r) { early.push_back(std::move(r)); };
+        const auto result = openRecording(
+            file, [&](double part) { return parts.push_back(part), true; }, options);
+        QVERIFY(result.ok());
+        QVERIFY(std::is_sorted(parts.begin(), parts.end()));
+        QVERIFY(parts.front() < 0.1 && parts.back() > 0.95 && parts.back() <= 1);
+        QVERIFY(early.size() >= 2);  // at once, and when the lane with frames was there
+        QVERIFY(!early[0]->whole && early[0]->markerCount() == 0);
+        QCOMPARE(early[0]->lanes.size(), (*result)->lanes.size());
+        QVERIFY(!early[0]->lanes[0].unread.empty());
+        QVERIFY(std::abs(early[0]->end - (*result)->end) < 1'000'000'000);
+        const auto framed = std::find_if(early.begin(), early.end(), [](const auto& r) {
+            return !r->series.empty() && !r->series[0].frames.empty();
+        });
+        QVERIFY(framed != early.end());
+        const uint32_t owner = (*framed)->series[0].frames[0].lane;
+        QCOMPARE((*framed)->series[0].frames.size(), (*result)->series[0].frames.size());
+        QVERIFY((*framed)->lanes[owner].unread.empty());
+        QCOMPARE((*framed)->lanes[owner].markerCount(), (*result)->lanes[owner].markerCount());
+        for (uint32_t i = 0; i < 100; ++i)
+            QCOMPARE((*framed)->pathText((*framed)->lanes[owner].rows[2].path(i), 9),
+                     (*result)->pathText((*result)->lanes[owner].rows[2].path(i), 9));
+        QVERIFY((*result)->whole);
+        for (const Lane& lane : (*result)->lanes) QVERIFY(lane.unread.empty());
+    }
+
+    // ---- odd shapes -------------------------------------------------------------------------------
+
+    void oneMarkerOverEverythingWithAMillionChildren() {
+        ModelBuilder builder;
+        builder.event(1, {0, EventKind::MarkBegin, 1, 0, 0, {}});
+        for (int64_t i = 0; i < 1'000'000; ++i) {
+            builder.event(1, {i * 10 + 1, EventKind::MarkBegin, 2, 0, 0, {}});
+            builder.event(1, {i * 10 + 1 + i % 7, EventKind::MarkEnd, 0, 0, 0, {}});
+        }
+        builder.event(1, {20'000'000, EventKind::MarkEnd, 0, 0, 0, {}});
+        const auto r = builder.finish();
+        const Lane& lane = r->lanes[0];
+        QCOMPARE(lane.rows[1].size(), 1'000'000u);
+        QVERIFY((lane.rows[1].childrenOf(0) == std::pair(0u, 1'000'000u)));
+        int64_t inside = 0;
+        for (int64_t i = 0; i < 1'000'000; ++i) inside += i % 7;
+        QCOMPARE(r->selfTime({0, 0, 0}), 20'000'000 - inside);
+        const auto table = tableOfStretch(*r, {5'000'000, 5'000'010});
+        QCOMPARE(table->rows[1].total, int64_t{10});  // the marker over everything
+        QCOMPARE(table->rows[1].count, uint64_t{1});
+        QVERIFY((r->innermostBefore(0, 15'000'000) == MarkerRef{0, 0, 0}));
+    }
+
+    void aMarkerNeverEndedIsHeldOverTheWholeRecording() {
+        const auto r =
+            TextRecording().begin(0, "main", "Open").mark(5, 9, "main", "In").begin(10, "main", "Last").open();
+        QCOMPARE(r->lanes[0].rows[0].end(0), int64_t{10'000});
+        QCOMPARE(statisticsOf(*r, 0, {6'000, 8'000}, kNone)->total, int64_t{2'000});
+    }
+
+    void tenThousandLanes() {
+        ModelBuilder builder;
+        for (uint32_t lane = 1; lane <= 10'000; ++lane) {
+            builder.define(LaneDefinition{lane, LaneKind::Thread, 0, "", lane % 2 ? "worker" : ""});
+            builder.event(lane, {lane, EventKind::MarkBegin, lane % 5 + 1, 0, 0, {}});
+            if (lane % 3) builder.event(lane, {lane + 40, EventKind::MarkEnd, 0, 0, 0, {}});
+        }
+        const auto r = builder.finish();
+        QCOMPARE(r->markerCount(), size_t{10'000});
+        QCOMPARE(r->groups.size(), size_t{5001});
+        QCOMPARE(tableOfStretch(*r, wholeOf(*r))->lanes.size(), size_t{10'000});
+        QCOMPARE(statisticsOf(*r, 0, wholeOf(*r), kNone)->longest, int64_t{40});
+    }
+
+    void manyNamesAndVeryLongOnes() {
+        ModelBuilder builder;
+        for (uint32_t i = 1; i <= 100'000; ++i) {
+            SiteDefinition site;
+            site.id = i;
+            site.name = i == 77 ? std::string(10'000, 'a') : "name " + std::to_string(i);
+            builder.define(site);
+        }
+        for (uint32_t i = 1; i <= 100'000; ++i) {
+            builder.event(1, {i * 10, EventKind::MarkBegin, i, 0, 0, {}});
+            builder.event(1, {i * 10 + 3, EventKind::MarkEnd, 0, 0, 0, {}});
+        }
+        const auto r = builder.finish();
+        QCOMPARE(r->sites.size(), size_t{100'000});
+        QCOMPARE(search(*r, "aaaa")->markers.size(), size_t{1});
+        QCOMPARE(search(*r, "name 99999")->markers.size(), size_t{1});
+        const auto table = tableOfStretch(*r, wholeOf(*r));
+        QCOMPARE(table->rows[table->lanes[0]].children.size(), size_t{100'000});
+    }
+
+    void lanesWithOneEventAndMarkersOfNoLength() {
+        TextRecording t;
+        t.at(3, "lonely", R"("do":"point","text":"here")");
+        for (int i = 0; i < 500; ++i) t.mark(7, 7, "instant", "Nothing");
+        t.begin(9, "only begin", "Open");
+        const auto r = t.open();
+        QCOMPARE(r->lanes[laneNamed(*r, "instant")].rows[0].size(), 500u);
+        const auto all =
+            statisticsOf(*r, r->paths[r->lanes[laneNamed(*r, "instant")].rows[0].path(0)].site, wholeOf(*r), kNone);
+        QCOMPARE(all->count, uint64_t{500});
+        QCOMPARE(all->total, int64_t{0});
+        QCOMPARE(all->longest, int64_t{0});
+    }
+
+    void framesOfTenMicrosecondsAndOfTenSeconds() {
+        TextRecording t;
+        double now = 0;
+        for (int i = 0; i < 200; ++i) {
+            const double length = i % 20 == 19 ? 10'000'000 : 10;
+            t.frame(now, "main", 20).mark(now + 1, now + length - 1, "main", "Work").frameEnd(now + length, "main");
+            now += length;
+        }
+        const auto r = t.open();
+        const auto e = explain(r, accountFrames(*r, 0), 0);
+        QCOMPARE(e->frames.size(), size_t{200});
+        QCOMPARE(std::count_if(e->frames.begin(), e->frames.end(), [](auto& f) { return f.overrun > 0; }), 10l);
+        QCOMPARE(e->causes.size(), size_t{1});
+        const auto s = statisticsOf(*r, 0, wholeOf(*r), 0);
+        QCOMPARE(s->middle, int64_t{8'000});
+        QCOMPARE(s->longest, int64_t{9'999'998'000});
+        QCOMPARE(s->worstFrame, 19u);
+    }
+
+    void aNanosecondIsToldFromTheNextAfterADay() {
+        constexpr int64_t kDay = int64_t{86'400} * 1'000'000'000;
+        ModelBuilder builder;
+        for (const int64_t start : {int64_t{0}, kDay / 2, kDay})
+            for (int64_t i = 0; i < 5000; ++i) {
+                builder.event(1, {start + i * 2, EventKind::MarkBegin, 1, 0, 0, {}});
+                builder.event(1, {start + i * 2 + 1, EventKind::MarkEnd, 0, 0, 0, {}});
+            }
+        const auto r = builder.finish();
+        const MarkerRow& row = r->lanes[0].rows[0];
+        for (uint32_t i = 0; i < row.size(); i += 7) {
+            const int64_t begin = std::array{int64_t{0}, kDay / 2, kDay}[i / 5000] + i % 5000 * 2;
+            QCOMPARE(row.begin(i), begin);
+            QCOMPARE(row.end(i), begin + 1);
+            QVERIFY((r->innermostBefore(0, begin + 1) == MarkerRef{0, 0, i}));
+            QVERIFY(!r->innermostBefore(0, begin + 2).valid());
+        }
+    }
+
+    void aFileCutOffAnywhereKeepsEverythingBefore() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 30'000);
+        QFile whole(QString::fromStdString(file));
+        QVERIFY(whole.open(QIODevice::ReadOnly));
+        const QByteArray bytes = whole.readAll();
+        const OpenOptions options = withIndexIn(folder);
+        const size_t all = opened(file)->markerCount();
+        size_t before = 0;
+        for (int part = 3; part < 10; part += 2) {
+            const QString cut = folder.filePath(QString("cut-%1.fugato").arg(part));
+            QFile out(cut);
+            QVERIFY(out.open(QIODevice::WriteOnly));
+            out.write(bytes.left(bytes.size() * part / 10));
+            out.close();
+            const auto r = opened(cut.toStdString(), options);
+            QVERIFY(r->damage.any());
+            QVERIFY(r->markerCount() > before && r->markerCount() < all);
+            before = r->markerCount();
+            const auto again = opened(cut.toStdString(), options);
+            QVERIFY(again->damage.notes == r->damage.notes);  // an index remembers what was wrong
+        }
+    }
+
+    void aFileThatGrewIsReadAnew() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 30'000);
+        QFile whole(QString::fromStdString(file));
+        QVERIFY(whole.open(QIODevice::ReadOnly));
+        const QByteArray bytes = whole.readAll();
+        whole.close();
+        const OpenOptions options = withIndexIn(folder);
+        const auto write = [&](qint64 from, qint64 to) {
+            QFile out(QString::fromStdString(file));
+            QVERIFY(out.open(from ? QIODevice::ReadWrite : QIODevice::WriteOnly | QIODevice::Truncate));
+            out.seek(from);
+            out.write(bytes.mid(from, to - from));
+        };
+        write(0, bytes.size() / 2);
+        const auto half = opened(file, options);
+        write(bytes.size() / 2, bytes.size());
+        const QByteArray said = saidBy(*half);  // what is open does not change under anyone's hands
+        const auto all = opened(file, options);
+        QVERIFY(all->markerCount() > half->markerCount());
+        QVERIFY(!all->damage.any());
+        QVERIFY(saidBy(*half) == said);
+        QFile::remove(QString::fromStdString(file));
+        QVERIFY(saidBy(*all).size() > said.size());  // nor when the file goes
+    }
+
+    void columnsOnADiskAreNotAtHandUntilTheyAreRead() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 2'000'000);
+        const OpenOptions options = withIndexIn(folder);
+        opened(file, options);
+        const std::string index = indexPathFor(options.indexFolder, file);
+        const int fd = ::open(index.c_str(), O_RDONLY);
+        QVERIFY(fd >= 0);
+        ::fdatasync(fd);
+        ::posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
+        ::close(fd);
+        const auto r = opened(file, options);
+        const Lane& lane = r->lanes[laneNamed(*r, "spray")];
+        const MarkerRow& row = lane.rows[0];
+        if (row.atHand(65'536, 131'072)) QSKIP("this disk keeps everything in memory");
+        row.fetch(65'536, 131'072);
+        QVERIFY(row.atHand(65'536, 131'072));
+    }
+};
+
+QTEST_GUILESS_MAIN(ScaleTest)
+#include "scale_test.moc"
