@@ -835,11 +835,13 @@ private slots:
         const int fd = ::open(index.c_str(), O_RDONLY);
         QVERIFY(fd >= 0);
         ::fdatasync(fd);
-        ::posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
-        ::close(fd);
         const auto r = opened(file, options);
         const Lane& lane = r->lanes[laneNamed(*r, "spray")];
         const MarkerRow& row = lane.rows[0];
+        // Looking at the chunks' places makes the system read ahead; that is forgotten again.
+        (void)row.atHand(65'536, 131'072);
+        ::posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
+        ::close(fd);
         if (row.atHand(65'536, 131'072)) QSKIP("this disk keeps everything in memory");
         row.fetch(65'536, 131'072);
         QVERIFY(row.atHand(65'536, 131'072));
