@@ -111,11 +111,11 @@ void Document::keepToExplanation() {
 }
 
 QString Document::whyUnexplained() const {
-    if (!hasFrames() && busy_ && !recording_->whole) return tr("Reading…");
+    if (recording_ && !recording_->whole)
+        return busy_ ? tr("Reading…") : tr("Reading was cancelled. F5 opens the recording again.");
     if (!hasFrames()) return tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
     if (busy_) return tr("Working out which frames were late…");
-    return recording_->whole ? tr("Explaining was cancelled. F5 opens the recording again.")
-                             : tr("Reading was cancelled. F5 opens the recording again.");
+    return tr("Explaining was cancelled. F5 opens the recording again.");
 }
 
 void Document::cancel() {

@@ -177,7 +177,7 @@ void LanesView::mouseMoveEvent(QMouseEvent* event) {
     moved_ = true;
     if (choosing_) {  // a stretch of time
         const QRect area = viewport()->rect();
-        const auto [from, to] = std::minmax(pressedAt_.x(), event->pos().x());
+        const int from = std::min(pressedAt_.x(), event->pos().x()), to = std::max(pressedAt_.x(), event->pos().x());
         selection_.chooseStretch(Stretch{picture_.timeAt(area, from), picture_.timeAt(area, to)});
         viewport()->setCursor(Qt::IBeamCursor);
         return;

@@ -48,6 +48,13 @@ void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, b
         View view = view_;
         view.frame = view.cause = kNone;
         set(view, false);
+        const bool moved = recording_ && (view.begin != recording_->begin || view.end < recording_->end);
+        if (moved && !explanation_->causes.empty()) {  // somebody is looking at something already
+            view.cause = 0;
+            view.frame = worstFrameOf(0);
+            set(view, true);
+            return;
+        }
         if (!explanation_->causes.empty()) {
             chooseCause(0);
         } else if (!explanation_->frames.empty()) {  // nothing late: the slowest frame is the most telling one
@@ -144,22 +151,26 @@ void Selection::chooseFrame(uint32_t index) {
     set(around(view, frame.begin, frame.end), true);
 }
 
-void Selection::chooseCause(uint32_t index) {
-    if (!explanation_ || index >= explanation_->causes.size()) return;
-    // The frame that shows it best: the one in which this cause alone cost most.
+/// The frame that shows a cause best: the one in which it alone cost most.
+uint32_t Selection::worstFrameOf(uint32_t cause) const {
     uint32_t best = kNone;
     int64_t most = -1;
-    for (const uint32_t frame : explanation_->causes[index].frames)
+    for (const uint32_t frame : explanation_->causes[cause].frames)
         for (const CauseShare& share : explanation_->frames[frame].shares)
-            if (share.cause == index && share.late > most) {
+            if (share.cause == cause && share.late > most) {
                 most = share.late;
                 best = frame;
             }
+    return best;
+}
+
+void Selection::chooseCause(uint32_t index) {
+    if (!explanation_ || index >= explanation_->causes.size()) return;
     View view = view_;
     view.cause = index;
-    view.frame = best;
+    view.frame = worstFrameOf(index);
     view.marker = {};
-    const Frame& frame = explanation_->frame(best);
+    const Frame& frame = explanation_->frame(view.frame);
     set(around(view, frame.begin, frame.end), true);
 }
 

@@ -71,6 +71,7 @@ signals:
 private:
     void set(View view, bool remember);
     void restore();
+    uint32_t worstFrameOf(uint32_t cause) const;
     View around(View view, int64_t begin, int64_t end) const;
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;
