@@ -1,26 +1,19 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "commands.h"
 
-#include <unistd.h>
-
 #include <CLI/CLI.hpp>
-#include <chrono>
 #include <iomanip>
 #include <nlohmann/json.hpp>
 
+#include "ask_commands.h"
+#include "command_parts.h"
 #include "core/explain/sentences.h"
-#include "core/model/open_recording.h"
 
 namespace fugato {
 
 namespace {
 
 using Json = nlohmann::ordered_json;
-
-void tellDamage(const Recording& recording, std::ostream& err) {
-    for (const std::string& note : recording.damage.notes) err << "note: " << note << "\n";
-    for (const std::string& sentence : recording.repairs.sentences()) err << "note: " << sentence << "\n";
-}
 
 class InfoCommand {
 public:
@@ -30,7 +23,7 @@ public:
     bool chosen() const { return command_->parsed(); }
 
     int run(std::ostream& out, std::ostream& err) const {
-        auto opened = openRecording(file_, {}, usualOpenOptions());  // first: it may complete the file of a killed program
+        auto opened = openForCommand(file_, err);  // first: it may complete the file of a killed program
         if (!opened) return fail(err, opened.failure());
         auto source = openFile(file_);
         if (!source) return fail(err, source.failure());
@@ -131,7 +124,7 @@ public:
     bool chosen() const { return command_->parsed(); }
 
     int run(std::ostream& out, std::ostream& err) const {
-        auto opened = openRecording(file_, {}, usualOpenOptions());
+        auto opened = openForCommand(file_, err);
         if (!opened) {
             err << "fugato-cli: " << opened.failure().sentence << "\n";
             return kExitUnreadable;
@@ -272,30 +265,6 @@ private:
     std::string from_, to_;
 };
 
-/// Says on a terminal how far long work is, once it has taken half a second.
-class ProgressLine {
-public:
-    ProgressLine(const char* what, std::ostream& err) : what_(what), err_(err), shown_(isatty(STDERR_FILENO) == 1) {}
-    ~ProgressLine() {
-        if (told_) err_ << "\r\033[K" << std::flush;
-    }
-    ProgressLine(const ProgressLine&) = delete;
-    ProgressLine& operator=(const ProgressLine&) = delete;
-    bool operator()(double part) {
-        if (shown_ && std::chrono::steady_clock::now() - begin_ > std::chrono::milliseconds(500)) {
-            err_ << "\r" << what_ << "… " << static_cast<int>(part * 100) << " %" << std::flush;
-            told_ = true;
-        }
-        return true;
-    }
-
-private:
-    const char* what_;
-    std::ostream& err_;
-    bool shown_, told_ = false;
-    std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
-};
-
 class PackCommand {
 public:
     explicit PackCommand(CLI::App& app)
@@ -337,6 +306,7 @@ int runCli(int argc, const char* const* argv, std::ostream& out, std::ostream& e
     ExplainCommand explainCommand(app);
     ConvertCommand convert(app);
     PackCommand pack(app);
+    AskCommands ask(app);
     try {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& error) {
@@ -345,6 +315,7 @@ int runCli(int argc, const char* const* argv, std::ostream& out, std::ostream& e
     if (info.chosen()) return info.run(out, err);
     if (explainCommand.chosen()) return explainCommand.run(out, err);
     if (pack.chosen()) return pack.run(out, err);
+    if (ask.chosen()) return ask.run(out, err);
     return convert.run(out, err);
 }
 

@@ -252,7 +252,7 @@ private:
         put(Main, Kind::FrameBegin, 1);
         begin(Main, RaceFrame);
         if (number_ % 64 == 0) {
-            put(Main, Kind::Argument, 1, zigzag(static_cast<int64_t>(number_ % 12)), 0);
+            put(Main, Kind::Argument, 1, zigzag(static_cast<int64_t>(number_ / 64 % 12)), 0);
             put(Main, Kind::Argument, 2, 0, 2, number_ % 128 ? "outer skerries" : "inner sound, twice round");
         }
         begin(Main, Simulate);

@@ -8,6 +8,8 @@
 #include <sstream>
 
 #include "cli/commands.h"
+#include "core/ask/stretch_table.h"
+#include "core/model/open_recording.h"
 #include "text_recording.h"
 
 using namespace fugato;
@@ -166,6 +168,45 @@ private slots:
         QCOMPARE(ran.code, int(kExitNothingFound));
         QVERIFY(ran.err.contains("holds no frames"));
         QVERIFY(ran.err.contains("never ended"));  // what was repaired is told as well
+    }
+
+    void tableMarkerAndFindAnswerAsTheCoreDoes() {
+        const Ran table = run({"table", stored("lock.jsonl"), "--json"});
+        QCOMPARE(table.code, 0);
+        const auto json = nlohmann::json::parse(table.out.toStdString());
+        const auto opened = openRecording(stored("lock.jsonl").toStdString());
+        const auto made = tableOfStretch(**opened, wholeOf(**opened));
+        QCOMPARE(json["lanes"].size(), made->lanes.size());
+        for (size_t i = 0; i < made->lanes.size(); ++i) {
+            QCOMPARE(json["lanes"][i]["total_ns"].get<int64_t>(), made->rows[made->lanes[i]].total);
+            QCOMPARE(json["lanes"][i]["below"].size(), made->rows[made->lanes[i]].children.size());
+        }
+        const std::string name = json["lanes"][0]["below"][0]["name"];
+        const Ran marker = run({"marker", stored("lock.jsonl"), QString::fromStdString(name), "--json"});
+        QCOMPARE(marker.code, 0);
+        const auto figures = nlohmann::json::parse(marker.out.toStdString())[0];
+        QCOMPARE(figures["total_ns"], json["lanes"][0]["below"][0]["total_ns"]);
+        QCOMPARE(figures["longest_ns"], figures["occurrences"][0]["duration_ns"]);
+        const Ran words = run({"marker", stored("lock.jsonl"), QString::fromStdString(name)});
+        QVERIFY2(words.out.contains("in all"), qPrintable(words.out));
+        const Ran found = run({"find", stored("lock.jsonl"), QString::fromStdString(name).left(4).toUpper(), "--json"});
+        QCOMPARE(found.code, 0);
+        bool there = false;
+        const auto all = nlohmann::json::parse(found.out.toStdString());
+        for (const auto& m : all["markers"]) there |= m["name"] == name;
+        QVERIFY(there);
+        QVERIFY(run({"find", stored("lock.jsonl"), QString::fromStdString(name)}).out.contains("marker    "));
+        QVERIFY(run({"table", stored("lock.jsonl"), "--depth", "1"}).out.contains(QString::fromStdString(name)));
+    }
+
+    void questionsAboutWhatIsNotThereAreAnsweredPlainly() {
+        const QString file = stored("lock.jsonl");
+        QCOMPARE(run({"marker", file, "No such marker"}).code, int(kExitNothingFound));
+        QVERIFY(run({"marker", file, "No such marker"}).err.contains("fugato-cli find"));
+        QCOMPARE(run({"find", file, "zzzz"}).code, int(kExitNothingFound));
+        QCOMPARE(run({"table", file, "--lane", "nobody"}).code, int(kExitNothingFound));
+        QCOMPARE(run({"table", file, "--from", "5000"}).code, int(kExitWrongUse));
+        QCOMPARE(run({"table", "/nowhere.fugato"}).code, int(kExitUnreadable));
     }
 };
 

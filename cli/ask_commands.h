@@ -1,0 +1,29 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The commands that ask something of a recording: table, marker, find.
+#pragma once
+
+#include <ostream>
+#include <string>
+
+namespace CLI {
+class App;
+}
+
+namespace fugato {
+
+class AskCommands {
+public:
+    explicit AskCommands(CLI::App& app);
+    bool chosen() const;
+    int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
+
+private:
+    CLI::App *table_, *marker_, *find_;
+    std::string file_, words_, lane_;
+    double fromSeconds_ = 0, toSeconds_ = -1;  // of the recording; -1: its end
+    size_t depth_ = 3, longest_ = 10;
+    bool json_ = false;
+};
+
+}  // namespace fugato
