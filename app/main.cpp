@@ -13,6 +13,7 @@ namespace {
 int takePicture(fugato::MainWindow& window, const QString& recording, const QString& path) {
     int result = 1;
     const auto finish = [&](bool good) {
+        while (window.asking()) QCoreApplication::processEvents(QEventLoop::AllEvents, 20);
         QCoreApplication::processEvents();
         result = good && window.grab().save(path) ? 0 : 1;
         if (result) qCritical("fugato: cannot take the picture %s", qPrintable(path));
@@ -60,9 +61,11 @@ int main(int argc, char** argv) {
     const QCommandLineOption frame("frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER");
     const QCommandLineOption cause("cause", "Chooses the cause with this LETTER once the recording is explained.",
                                    "LETTER");
+    const QCommandLineOption stretch("stretch", "Shows and chooses the stretch BEGIN-END of seconds.", "BEGIN-END");
+    const QCommandLineOption find("find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS");
     const QCommandLineOption dark("dark", "Dark colours, this time.");
     const QCommandLineOption light("light", "Light colours, this time.");
-    options.addOptions({picture, size, frame, cause, dark, light});
+    options.addOptions({picture, size, frame, cause, stretch, find, dark, light});
     options.process(app);
     if (options.positionalArguments().size() > 1) {
         qCritical("fugato: one recording at a time. See --help.");
@@ -101,6 +104,27 @@ int main(int argc, char** argv) {
                 if (e->causes[i].letter == letter) window.selection().chooseCause(i);
         });
     }
+    if (options.isSet(stretch)) {
+        const QStringList ends = options.value(stretch).split('-');
+        bool good = ends.size() == 2;
+        const double from = ends.value(0).toDouble(&good), to = good ? ends.value(1).toDouble(&good) : 0;
+        if (!good || from >= to) {
+            qCritical("fugato: --stretch %s is no stretch. Write for example 12.5-14.",
+                      qPrintable(options.value(stretch)));
+            return 2;
+        }
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, from, to] {
+            const int64_t zero = window.document().recording()->begin;
+            const fugato::Stretch chosen{zero + static_cast<int64_t>(from * 1e9),
+                                         zero + static_cast<int64_t>(to * 1e9)};
+            const int64_t margin = (chosen.end - chosen.begin) / 4;
+            window.selection().showSpan(chosen.begin - margin, chosen.end + margin, true);
+            window.selection().chooseStretch(chosen);
+        });
+    }
+    if (options.isSet(find))
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
+                         [&window, words = options.value(find)] { window.findMarker(words); });
     if (options.isSet(picture)) return takePicture(window, recording, options.value(picture));
     window.show();
     if (!recording.isEmpty()) window.open(recording);

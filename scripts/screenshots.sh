@@ -6,11 +6,17 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 . scripts/setup.sh
 install_packages
 configure
-build fugato demo_recording
-export QT_QPA_PLATFORM=offscreen QT_LOGGING_RULES='*=false' XDG_CONFIG_HOME
+build fugato demo_recording skerry
+export QT_QPA_PLATFORM=offscreen QT_LOGGING_RULES='*=false' XDG_CONFIG_HOME XDG_CACHE_HOME
 XDG_CONFIG_HOME=$(mktemp -d)
+XDG_CACHE_HOME=$XDG_CONFIG_HOME
 trap 'rm -rf "$XDG_CONFIG_HOME"' EXIT
 demo=build/release/demo/skerry-regatta.fugato
-picture() { build/release/bin/fugato "$demo" --size 1280x800 --picture "docs/screenshots/$1.png" "${@:2}"; }
-picture main-light --light
-picture main-dark --dark --cause C
+large=$XDG_CONFIG_HOME/large.fugato
+build/release/bin/skerry --scale 10000000 --out "$large"
+picture() {  # NAME RECORDING OPTION…
+    build/release/bin/fugato "$2" --size 1280x800 --picture "docs/screenshots/$1.png" "${@:3}"
+}
+picture main-light "$demo" --light
+picture main-dark "$demo" --dark --cause C
+picture large-marker "$large" --light --stretch 40-60 --find Splash

@@ -299,6 +299,17 @@ void MainWindow::showKeys() {
     dialog.exec();
 }
 
+void MainWindow::findMarker(const QString& words) {
+    const auto found = document_.recording() ? search(*document_.recording(), words.toStdString()) : nullptr;
+    if (!found || found->markers.empty()) return showNotice(tr("No marker's name holds “%1”.").arg(words));
+    selection_.chooseSite(found->markers.front().site);
+    drawer_->show(Drawer::kMarker);
+}
+
+bool MainWindow::asking() const {
+    return drawer_->stretch().busy() || drawer_->marker().busy() || drawer_->found().busy();
+}
+
 void MainWindow::askMemoryLimit() {
     bool chosen = false;
     const int now = QSettings().value(kMemory, int(kUsualMemoryBytes / 1'000'000)).toInt();

@@ -34,6 +34,10 @@ public:
     LanesView& lanes() { return *lanes_; }
     WhyPanel& why() { return *why_; }
     Drawer& drawer() { return *drawer_; }
+    /// Tells the figures of the first marker whose name holds `words`.
+    void findMarker(const QString& words);
+    /// Whether a table below the lanes is still being worked out.
+    bool asking() const;
     VerdictBar& verdict() { return *verdict_; }
     QString notice() const;
     QString statusText() const;

@@ -30,22 +30,32 @@ void Accountant::move(const MarkerRow& markers, Cursor::Row& row, int64_t time) 
         row.last = markers.lastBefore(time, near == kNone ? 0 : near);
     row.looked = time;
     row.begin = row.last == kNone ? INT64_MAX : markers.begin(row.last);
-    row.end = row.last == kNone ? INT64_MAX : row.begin + markers.duration(row.last);
+    if (row.last == kNone) {
+        row.end = INT64_MAX;
+        return;
+    }
+    row.end = row.begin + markers.duration(row.last);
+    row.path = markers.path(row.last);
+    row.wait = markers.flags(row.last) & kMarkerWait;
 }
 
 Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
     const auto& rows = recording_.lanes[lane].rows;
     Cursor& cursor = cursors_[lane];
-    if (cursor.rows.empty()) cursor.rows.assign(rows.size(), {kNotLooked, INT64_MAX, INT64_MAX, INT64_MAX});
+    if (cursor.rows.empty()) cursor.rows.assign(rows.size(), {kNotLooked, INT64_MAX, INT64_MAX, INT64_MAX, 0, false});
     // Times mostly run backwards: of the markers that were open, those that begin before are open still.
     if (time > cursor.time) cursor.open = 0;
     while (cursor.open && cursor.rows[cursor.open - 1].begin >= time) --cursor.open;
     cursor.time = time;
-    Here here{{}, INT64_MIN, cursor.open > 0};
-    if (cursor.open) {
-        here.marker = {lane, cursor.open - 1, cursor.rows[cursor.open - 1].last};
-        here.stretchBegin = cursor.rows[cursor.open - 1].begin;
-    }
+    Here here;
+    const auto inside = [&](uint32_t row) {
+        here.marker = {lane, row, cursor.rows[row].last};
+        here.path = cursor.rows[row].path;
+        here.wait = cursor.rows[row].wait;
+        here.stretchBegin = cursor.rows[row].begin;
+        here.anything = true;
+    };
+    if (cursor.open) inside(cursor.open - 1);
     for (uint32_t row = cursor.open; row < rows.size(); ++row) {
         Cursor::Row& now = cursor.rows[row];
         if (now.begin >= time || time > now.looked) move(rows[row], now, time);
@@ -55,17 +65,16 @@ Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
             here.stretchBegin = std::max(here.stretchBegin, now.end);
             break;  // the rows below may lag behind; they catch up when they are looked at
         }
-        here.marker = {lane, row, now.last};
-        here.stretchBegin = now.begin;
+        inside(row);
         cursor.open = row + 1;
     }
     return here;
 }
 
-void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker,
+void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
                      const LockVia& lock) {
     if (begin >= end) return;
-    pieces_.push_back({begin, end, lane, marker.valid() ? recording_.pathOf(marker) : 0, kind, marker, lock});
+    pieces_.push_back({begin, end, lane, path, kind, marker, lock});
 }
 
 void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner) {
@@ -84,29 +93,30 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
                     const auto source = recording_.linkSource(in->link);
                     if (source && source->time <= time && !onWay_[source->lane]) {
                         const int64_t asked = std::max(from, source->time);
-                        put(lane, asked, time, PieceKind::Queued, next.marker, lock);
+                        put(lane, asked, time, PieceKind::Queued, next.marker, next.path, lock);
                         walk(source->lane, asked, from, lock, false);
                         break;
                     }
                 }
-                put(lane, begin, time, PieceKind::Idle, {}, lock);
+                put(lane, begin, time, PieceKind::Idle, {}, 0, lock);
             } else {
-                put(lane, begin, time, PieceKind::Running, {}, lock);
+                put(lane, begin, time, PieceKind::Running, {}, 0, lock);
             }
             time = begin;
             continue;
         }
-        if (here.rows[now.marker.row].flags(now.marker.index) & kMarkerWait) {
-            walkWait(now.marker, time, begin, lock);
+        if (now.wait) {
+            walkWait(now, time, begin, lock);
         } else {
-            put(lane, begin, time, PieceKind::Running, now.marker, lock);
+            put(lane, begin, time, PieceKind::Running, now.marker, now.path, lock);
         }
         time = begin;
     }
     onWay_[lane] = false;
 }
 
-void Accountant::walkWait(const MarkerRef& marker, int64_t time, int64_t from, const LockVia& lock) {
+void Accountant::walkWait(const Here& here, int64_t time, int64_t from, const LockVia& lock) {
+    const MarkerRef& marker = here.marker;
     const Lane& lane = recording_.lanes[marker.lane];
     const Wait* wait = lane.waitOf(marker);
     const WaitKind kind = wait ? wait->kind : WaitKind::Other;
@@ -135,15 +145,15 @@ void Accountant::walkWait(const MarkerRef& marker, int64_t time, int64_t from, c
         }
     }
     if (enderLane == kNone || enderLane == marker.lane || onWay_[enderLane]) {
-        put(marker.lane, from, time, pieceOf(kind), marker, lock);
+        put(marker.lane, from, time, pieceOf(kind), marker, here.path, lock);
         return;
     }
     ended = std::min(ended, time);  // reached while still blocked: the ender was already at work
     if (ended <= from) {
-        put(marker.lane, from, time, PieceKind::Waking, marker, lock);
+        put(marker.lane, from, time, PieceKind::Waking, marker, here.path, lock);
         return;
     }
-    put(marker.lane, ended, time, PieceKind::Waking, marker, lock);
+    put(marker.lane, ended, time, PieceKind::Waking, marker, here.path, lock);
     walk(enderLane, ended, from, via, false);
 }
 

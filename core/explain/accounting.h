@@ -62,6 +62,8 @@ private:
             uint32_t last;
             int64_t begin, end;  // of that marker
             int64_t looked;
+            PathId path;
+            bool wait;
         };
         std::vector<Row> rows;
         int64_t time = INT64_MIN;  // last asked for
@@ -69,14 +71,17 @@ private:
     };
     static void move(const MarkerRow& markers, Cursor::Row& row, int64_t time);
     struct Here {
-        MarkerRef marker;      // innermost open just before the instant
-        int64_t stretchBegin;  // since when it has been the innermost
-        bool anything;         // some marker began before the instant
+        MarkerRef marker;  // innermost open just before the instant
+        PathId path = 0;   // of that marker
+        bool wait = false;
+        int64_t stretchBegin = INT64_MIN;  // since when it has been the innermost
+        bool anything = false;             // some marker began before the instant
     };
     Here at(uint32_t lane, int64_t time);
     void walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner);
-    void walkWait(const MarkerRef& marker, int64_t time, int64_t from, const LockVia& lock);
-    void put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, const LockVia& lock);
+    void walkWait(const Here& here, int64_t time, int64_t from, const LockVia& lock);
+    void put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
+             const LockVia& lock);
 
     const Recording& recording_;
     std::vector<Cursor> cursors_;

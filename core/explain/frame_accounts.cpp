@@ -57,6 +57,21 @@ private:
     std::vector<uint32_t> places_;
 };
 
+/// Remembers for each path the number it had last: mostly it has it again.
+template <class Key>
+class Recent {
+public:
+    explicit Recent(size_t paths) : last_(paths) {}
+    uint32_t of(PathId path, std::vector<Key>& list, const Key& key, Numbers<Key>& numbers) {
+        uint32_t& last = last_[path];
+        if (last >= list.size() || !(list[last] == key)) last = numbers.of(list, key);
+        return last;
+    }
+
+private:
+    std::vector<uint32_t> last_;
+};
+
 /// Sums that are cleared by visiting only what was touched.
 struct Sums {
     std::vector<int64_t> values;
@@ -89,6 +104,8 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
                     const std::function<bool(size_t done)>& goOn) {
     FrameAccounts& a = stretch.a;
     Numbers<PartKey> numbers;
+    Recent<PartKey> keyOf(recording.paths.size());
+    Recent<PlaceKey> placeOf(recording.paths.size());
     Accountant accountant(recording);
     Sums time, calls;
     // The instance last counted, per lane and row: the walk runs backwards on each lane. The frame stands
@@ -104,7 +121,7 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
         for (const Piece& piece : accountant.account(frames[f].lane, frames[f].begin, frames[f].end)) {
             const Lane& lane = recording.lanes[piece.lane];
             const PartKey key{lane.group, piece.path, piece.kind, piece.lock.object, piece.lock.holder};
-            time.add(numbers.of(a.keys, key), piece.duration());
+            time.add(keyOf.of(piece.path, a.keys, key, numbers), piece.duration());
             if (piece.kind == PieceKind::WaitPacing) pacing += piece.duration();
             if (!piece.marker.valid()) continue;
             PathId path = piece.path;
@@ -113,7 +130,7 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
                 const uint64_t instance = static_cast<uint64_t>(f) << 32 | at;
                 if (counted[piece.lane][row] == instance) break;  // and with it everything above
                 counted[piece.lane][row] = instance;
-                calls.add(stretch.index.places.of(a.places, PlaceKey{lane.group, path}), 1);
+                calls.add(placeOf.of(path, a.places, PlaceKey{lane.group, path}, stretch.index.places), 1);
                 if (row == 0) break;
                 at = lane.rows[row].parent(at);
                 path = recording.paths[path].parent;
