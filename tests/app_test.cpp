@@ -121,6 +121,7 @@ private slots:
         // What the person sees: the verdict, the cause's sentence, the frame in view with its line.
         QVERIFY2(window_->verdict().sentence().contains("from 7 causes"), qPrintable(window_->verdict().sentence()));
         QVERIFY(window_->why().title().startsWith("Why frame"));
+        QCOMPARE(window_->drawer().shown(), Drawer::kFrame);
         QVERIFY(!window_->why().spoken().empty());
         QVERIFY(q(window_->why().spoken()[0].sentence.text).contains(q(explanation().recording->nameOf(cause.path))));
         const Frame& frame = explanation().frame(selection().frame());

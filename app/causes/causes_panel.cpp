@@ -154,9 +154,9 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const QString duration = q(durationText(e.frame(shown).duration())), number = q(countText(shown));
     const int durationRight = box.right() - box.width() / 3 - 6;
     const int room = durationRight - painter.fontMetrics().horizontalAdvance(duration) - 8 - box.left();
-    const QString frame = tr("frame %1").arg(number);
+    const QString largest = tr("frame %1").arg(q(countText(e.frames.size() - 1)));  // the same in every row
     painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().horizontalAdvance(frame) <= room ? frame : number);
+                     painter.fontMetrics().horizontalAdvance(largest) <= room ? tr("frame %1").arg(number) : number);
     painter.drawText(QRect(box.left(), box.top(), durationRight - box.left(), box.height()),
                      Qt::AlignRight | Qt::AlignVCenter, duration);
     painter.setFont(smallFont());

@@ -34,8 +34,8 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     all->addWidget(tabs_);
     all->addWidget(pages_, 1);
     connect(tabs_, &QTabBar::currentChanged, pages_, &QStackedWidget::setCurrentIndex);
-    connect(&selection, &Selection::siteChanged, this, [this] {
-        if (shown() == kFound) return;  // one is going through what was found
+    connect(&selection, &Selection::siteChanged, this, [this, &selection] {
+        if (selection.site() == kNone || shown() == kFound) return;  // one is going through what was found
         show(kMarker);
     });
     connect(&selection, &Selection::stretchChanged, this, [this, &selection] {

@@ -27,12 +27,14 @@ FoundPage::FoundPage(Document& document, Selection& selection, QWidget* parent)
     model_.setColumnCount(kColumns);
     dressTable(*tree_, kColumns, 104);
     tree_->setSortingEnabled(false);
+    tree_->header()->hide();
     layOutPage(*this, *title_, *about_, *tree_);
     title_->setText(tr("Search"));
     about_->setText(tr("Ctrl+F: names of markers, words in points, values of arguments, or key=value"));
     connect(&document, &Document::recordingChanged, this, [this] {
         asking_.silence();
         model_.clear();
+        tree_->header()->hide();
         found_.reset();
         title_->setText(tr("Search"));
         about_->setText(tr("Ctrl+F: names of markers, words in points, values of arguments, or key=value"));
@@ -63,6 +65,7 @@ void FoundPage::take(const std::shared_ptr<const Recording>& recording, const st
     model_.setHorizontalHeaderLabels({tr("What"), tr("Count"), tr("Time")});
     dressTable(*tree_, kColumns, 104);
     tree_->setSortingEnabled(false);
+    tree_->header()->setVisible(!found->markers.empty() || found->allArguments || found->allPoints);
     const auto right = [](const QString& text) {
         auto* item = new QStandardItem(text);
         item->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);

@@ -23,6 +23,7 @@ MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent
     tree_->setRootIsDecorated(false);
     tree_->setAccessibleName(tr("Longest occurrences of the chosen marker"));
     dressTable(*tree_, kColumns, 104);
+    tree_->header()->hide();
     layOutPage(*this, *title_, *about_, *tree_);
     figures_->setFont(textFont());
     figures_->setWordWrap(true);
@@ -60,7 +61,8 @@ void MarkerPage::ask() {
     if (!recording || !isVisible()) return;
     const uint32_t site = selection_.site();
     if (site >= recording->sites.size()) {
-        model_.setRowCount(0);
+        model_.clear();
+        tree_->header()->hide();
         statistics_.reset();
         asked_ = nullptr;
         figures_->clear();
@@ -113,9 +115,11 @@ void MarkerPage::take(const std::shared_ptr<const Recording>& recording, const A
     figures_->setText(words);
 
     model_.clear();
-    model_.setHorizontalHeaderLabels({shown_.size() < s.count ? tr("The %1 longest").arg(shown_.size()) : tr("All"),
-                                      tr("Duration"), tr("Begin"), tr("Frame")});
+    model_.setHorizontalHeaderLabels(
+        {shown_.size() < s.count ? tr("The %1 longest").arg(q(countText(shown_.size()))) : tr("All"), tr("Duration"),
+         tr("Begin"), tr("Frame")});
     dressTable(*tree_, kColumns, 104);
+    tree_->header()->show();
     const uint32_t series = document_.series();
     const Series* frames = series < r.series.size() ? &r.series[series] : nullptr;
     QList<QStandardItem*> root;

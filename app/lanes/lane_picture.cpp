@@ -711,7 +711,7 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
         painter.drawText(QRectF(x + 5, from + 3, width, 13), Qt::AlignLeft | Qt::AlignVCenter, words);
         return x + 2 + width;
     };
-    if (right - left > 24) {
+    if (right - left > 24 && right > axis.left() && left < axis.right()) {
         const double taken = label(std::max<double>(left, axis.left()), name, t.text);
         if (due > taken || due < left) label(due, end, t.muted);
     }
