@@ -89,13 +89,6 @@ QStringList indexesIn(const OpenOptions& options) {
     return QDir(QString::fromStdString(options.indexFolder)).entryList(QDir::Files, QDir::Name);
 }
 
-void writeBytes(const std::string& file, qint64 at, const QByteArray& bytes) {
-    QFile out(QString::fromStdString(file));
-    QVERIFY(out.open(QIODevice::ReadWrite));
-    out.seek(at);
-    out.write(bytes);
-}
-
 /// What a table of a stretch must say, worked out marker by marker.
 struct SlowRow {
     uint64_t count = 0;

@@ -156,7 +156,7 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const int room = durationRight - painter.fontMetrics().horizontalAdvance(duration) - 8 - box.left();
     const QString largest = tr("frame %1").arg(q(countText(e.frames.size() - 1)));  // the same in every row
     painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().horizontalAdvance(largest) <= room ? tr("frame %1").arg(number) : number);
+                     QFontMetrics(smallBoldFont()).horizontalAdvance(largest) <= room ? tr("frame %1").arg(number) : number);
     painter.drawText(QRect(box.left(), box.top(), durationRight - box.left(), box.height()),
                      Qt::AlignRight | Qt::AlignVCenter, duration);
     painter.setFont(smallFont());

@@ -358,7 +358,7 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     const uint32_t firstGroup = markers.groupBefore(begin_), pastGroup = markers.groupBefore(end_) + MarkerRow::kGroup;
     const uint32_t shown = std::min(pastGroup, markers.size()) - std::min(firstGroup, markers.size());
     bool exact = true;
-    if (shown < kExactMarkers && !markers.atHand(firstGroup, std::min(pastGroup, markers.size()))) {
+    if (!waits_ && shown < kExactMarkers && !markers.atHand(firstGroup, std::min(pastGroup, markers.size()))) {
         exact = false;
         missing_.push_back({lane, row, firstGroup, std::min(pastGroup, markers.size())});
     }

@@ -68,6 +68,8 @@ public:
         uint32_t lane, row, from, to;
     };
     const std::vector<Missing>& missing() const { return missing_; }
+    /// Whether the next painting waits for what lies on a disk, once it has been sent for.
+    void setWaits(bool waits) { waits_ = waits; }
     /// Draws from every marker, whatever that costs; to compare with.
     void setAllExact(bool exact) { allExact_ = exact; }
     const std::vector<Piece>& accounting() const { return pieces_; }
@@ -114,7 +116,7 @@ private:
     int height_ = 0;
     size_t shown_ = 0;
     std::vector<Missing> missing_;
-    bool allExact_ = false;
+    bool allExact_ = false, waits_ = false;
     std::vector<bool> onAccounting_;                   // by lane
     std::vector<Piece> pieces_;                        // of the chosen frame, latest first
     std::unordered_map<uint64_t, double> ink_;         // group and path → strength

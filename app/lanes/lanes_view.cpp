@@ -113,6 +113,7 @@ void LanesView::paintEvent(QPaintEvent*) {
     }
     picture_.setView(selection_.view().begin, selection_.view().end);
     picture_.paint(painter, area, scrolled());
+    picture_.setWaits(false);
     fetchMissing();
     emit painted();
 }
@@ -129,6 +130,7 @@ void LanesView::fetchMissing() {
             this,
             [this] {
                 fetching_ = false;
+                picture_.setWaits(true);  // even if it has been let go of again by now
                 viewport()->update();
             },
             Qt::QueuedConnection);

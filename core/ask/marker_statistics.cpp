@@ -24,7 +24,8 @@ struct LanePaths {
             const PathTable::Node& node = r.paths[lane.paths[i]];
             below[i] = node.parent && r.paths[node.parent].site == site;
             if (node.site != site) continue;
-            any = isSite[i] = outermost[i] = true;
+            any = true;
+            isSite[i] = outermost[i] = 1;
             for (PathId above = node.parent; above && outermost[i]; above = r.paths[above].parent)
                 outermost[i] = r.paths[above].site != site;
         }

@@ -98,11 +98,11 @@ MarkerRef Recording::innermostBefore(uint32_t lane, int64_t time) const {
 
 int64_t Recording::selfTime(const MarkerRef& marker) const {
     const auto& rows = lanes[marker.lane].rows;
-    const int64_t whole = rows[marker.row].duration(marker.index);
-    if (marker.row + 1 >= rows.size()) return whole;
+    const int64_t duration = rows[marker.row].duration(marker.index);
+    if (marker.row + 1 >= rows.size()) return duration;
     const MarkerRow& below = rows[marker.row + 1];
     const auto [from, to] = below.childrenOf(marker.index);
-    return whole - (below.busyBefore(to) - below.busyBefore(from));
+    return duration - (below.busyBefore(to) - below.busyBefore(from));
 }
 
 const State* Recording::stages() const {

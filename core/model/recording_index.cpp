@@ -47,6 +47,34 @@ uint64_t bootNumber() {
     return layout::checksum(id.data(), id.size());
 }
 
+/// Changes with the size of anything that is stored as it lies in memory, so that another version of the
+/// program does not take its bytes for something else.
+uint64_t layoutNumber() {
+    const uint64_t sizes[] = {sizeof(MarkerRow::Chunk),
+                              sizeof(MarkerRow::Group),
+                              sizeof(PathSum),
+                              sizeof(Wait),
+                              sizeof(Lane::Blocked),
+                              sizeof(LinkEnd),
+                              sizeof(LostStretch),
+                              sizeof(Argument),
+                              sizeof(ScheduleSpan),
+                              sizeof(CoreSpan),
+                              sizeof(Hold),
+                              sizeof(Frame),
+                              sizeof(Point),
+                              sizeof(StateSpan),
+                              sizeof(Operation),
+                              sizeof(OperationStep),
+                              sizeof(Allocation),
+                              sizeof(Picture),
+                              sizeof(StackSample),
+                              sizeof(Recording::LinkSource),
+                              MarkerRow::kChunk,
+                              MarkerRow::kGroup};
+    return layout::checksum(sizes, sizeof sizes);
+}
+
 /// Puts values into bytes, or takes them out again; one description of the fields serves both.
 template <bool kWriting>
 class Archive {
@@ -217,7 +245,7 @@ bool completeIndex(Recording& recording, uint64_t state) {
     Header header{};
     std::memcpy(header.magic, kMagic, sizeof kMagic);
     header.version = kVersion;
-    header.state = state;
+    header.state = state ^ layoutNumber();
     header.boot = bootNumber();
     header.archiveAt = storage.allocate(bytes.size());
     header.archiveBytes = bytes.size();
@@ -247,7 +275,7 @@ std::shared_ptr<Recording> loadIndex(const std::string& indexPath, uint64_t stat
     Header header;
     if (!file || (*file)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header) return nullptr;
     if (std::memcmp(header.magic, kMagic, sizeof kMagic) != 0 || header.version != kVersion ||
-        header.checksum != checksumOf(header) || header.state != state)
+        header.checksum != checksumOf(header) || header.state != (state ^ layoutNumber()))
         return nullptr;
     if (!header.onDisk && header.boot != bootNumber()) return nullptr;
     if (header.bytes > (*file)->size() || header.archiveAt > header.bytes ||
