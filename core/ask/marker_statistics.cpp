@@ -41,6 +41,13 @@ public:
         const int shift = 56 - __builtin_clzll(value);  // keeps the leading bit and seven more
         return static_cast<size_t>(shift + 1) * 128 + static_cast<size_t>((value >> shift) - 128);
     }
+    /// The least duration of a bucket, and that of the next.
+    static std::pair<int64_t, int64_t> bordersOf(size_t bucket) {
+        if (bucket < 128) return {static_cast<int64_t>(bucket), static_cast<int64_t>(bucket) + 1};
+        const size_t shift = bucket / 128 - 1;
+        const auto low = static_cast<int64_t>(128 + bucket % 128) << shift;
+        return {low, low + (int64_t{1} << shift)};
+    }
     void add(int64_t duration) { ++counts_[of(duration)]; }
     void add(const Buckets& other) {
         for (size_t i = 0; i < counts_.size(); ++i) counts_[i] += other.counts_[i];
@@ -207,15 +214,24 @@ std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& r, uint32_
     const Wanted wanted[] = {
         {s.middle, buckets.at(rankOf(0.5))}, {s.p95, buckets.at(rankOf(0.95))}, {s.p99, buckets.at(rankOf(0.99))}};
     std::vector<std::array<std::vector<int64_t>, 3>> values(threads);
+    std::pair<int64_t, int64_t> borders[std::size(wanted)];
+    for (size_t i = 0; i < std::size(wanted); ++i) borders[i] = Buckets::bordersOf(wanted[i].place.first);
     const bool again = eachPart(parts, threads, progress, 0.6, 1, [&](size_t thread, const Part& part) {
         const LanePaths& of = paths[part.lane];
-        r.lanes[part.lane].rows[part.row].forEach(part.from, part.to,
-                                                  [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) {
-                                                      const size_t bucket = Buckets::of(duration);
-                                                      for (size_t i = 0; i < std::size(wanted); ++i)
-                                                          if (bucket == wanted[i].place.first && of.isSite[path])
-                                                              values[thread][i].push_back(duration);
-                                                  });
+        const MarkerRow& row = r.lanes[part.lane].rows[part.row];
+        row.eachDuration(
+            part.from, part.to,
+            [&](int64_t d) {
+                return (d >= borders[0].first && d < borders[0].second) ||
+                       (d >= borders[1].first && d < borders[1].second) ||
+                       (d >= borders[2].first && d < borders[2].second);
+            },
+            [&](uint32_t at, int64_t duration) {
+                if (!of.isSite[row.lanePath(at)]) return;
+                for (size_t i = 0; i < std::size(wanted); ++i)
+                    if (duration >= borders[i].first && duration < borders[i].second)
+                        values[thread][i].push_back(duration);
+            });
     });
     if (!again) return nullptr;
     for (size_t i = 0; i < std::size(wanted); ++i) {

@@ -156,6 +156,26 @@ public:
         }
     }
 
+    /// Calls `take(index, duration)` for those of the markers [from, to), all in one chunk, for whose
+    /// duration `wanted` says so. Reads nothing but durations.
+    template <class Wanted, class Take>
+    void eachDuration(uint32_t from, uint32_t to, Wanted&& wanted, Take&& take) const {
+        if (from >= to) return;
+        const Chunk& c = chunkOf(from);
+        const char* at = storage_->at(c.at) + c.durationsAt;
+        const auto look = [&]<class N>(const N* durations) {
+            for (; from < to; ++from)
+                if (const auto duration = static_cast<int64_t>(durations[from & (kChunk - 1)]); wanted(duration))
+                    take(from, duration);
+        };
+        if (c.durationBytes == 2)
+            look(reinterpret_cast<const uint16_t*>(at));
+        else if (c.durationBytes == 4)
+            look(reinterpret_cast<const uint32_t*>(at));
+        else
+            look(reinterpret_cast<const int64_t*>(at));
+    }
+
 private:
     const Chunk& chunkOf(uint32_t i) const { return parts_.chunks[i >> kChunkBits]; }
     static int64_t number(const char* at, uint8_t bytes, uint32_t i) {
