@@ -52,13 +52,6 @@ int StretchTableModel::rowCount(const QModelIndex& parent) const {
     return parent.column() > 0 ? 0 : static_cast<int>(childrenOf(parent).size());
 }
 
-QModelIndex StretchTableModel::find(uint32_t lane, PathId path) const {
-    for (uint32_t row = 0; table_ && row < table_->rows.size(); ++row)
-        if (table_->rows[row].lane == lane && table_->rows[row].path == path)
-            return createIndex(positions_[row], 0, static_cast<quintptr>(row));
-    return {};
-}
-
 QVariant StretchTableModel::data(const QModelIndex& index, int role) const {
     if (!index.isValid()) return {};
     const StretchRow& row = table_->rows[index.internalId()];

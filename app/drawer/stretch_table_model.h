@@ -18,7 +18,6 @@ public:
     explicit StretchTableModel(QObject* parent = nullptr) : QAbstractItemModel(parent) {}
     void setTable(std::shared_ptr<const Recording> recording, std::shared_ptr<const StretchTable> table);
     const StretchRow* rowAt(const QModelIndex& index) const;
-    QModelIndex find(uint32_t lane, PathId path) const;
 
     QModelIndex index(int row, int column, const QModelIndex& parent = {}) const override;
     QModelIndex parent(const QModelIndex& index) const override;

@@ -33,12 +33,4 @@ void walkMarkers(const MarkerRow& row, uint32_t from, uint32_t to, Whole&& whole
     }
 }
 
-/// How much of the durations of [from, to), which overlap the stretch, lies outside it. Only the first
-/// and the last can.
-inline int64_t outsideOf(const MarkerRow& row, uint32_t from, uint32_t to, const Stretch& stretch) {
-    return from >= to ? 0
-                      : std::max<int64_t>(0, stretch.begin - row.begin(from)) +
-                            std::max<int64_t>(0, row.end(to - 1) - stretch.end);
-}
-
 }  // namespace fugato
