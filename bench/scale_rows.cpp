@@ -163,11 +163,14 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     }
     Opened again = openWindow(file, options);
     figures.of["second picture"] = again.firstPicture;
+    figures.of["second explained"] = again.explained;
     const auto recording = again.window->document().recording();
     useEveryPanel(*again.window);
     figures.of["memory"] = static_cast<double>(Storage::residentBytes()) / 1e9;
     figures.of["repaint"] = std::min({repaint99(*again.window), repaint99(*again.window), repaint99(*again.window)});
 
+    // Without what is kept of the first time.
+    QFile::remove(QString::fromStdString(recording->keptAt).replace(".index", ".frames0"));
     QElapsedTimer timer;
     timer.start();
     const auto accounts = accountFrames(*recording, 0);
@@ -229,6 +232,7 @@ bool scaleRows(uint64_t most) {
         [](const Figures& f) { return std::optional(f.of.at("read") / f.of.at("floor") <= 1.5); });
     row("… costliest cause explained", plain("explained", "%.0f ms"), "none set", none);
     row("opening again: first picture", plain("second picture", "%.0f ms"), "1 s", atMost("second picture", 1000));
+    row("… costliest cause explained", plain("second explained", "%.0f ms"), "none set", none);
     row("bytes a marker, unpacked file", plain("file bytes", "%.1f"), "none set", none);
     row("bytes a marker, index", plain("index bytes", "%.1f"), "none set", none);
     row("memory after using every panel", plain("memory", "%.2f GB"), "1.5 GB", atMost("memory", 1.5));

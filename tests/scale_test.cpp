@@ -168,6 +168,11 @@ Stretch randomStretch(const Recording& r, std::mt19937& random) {
 
 }  // namespace
 
+template <class T>
+bool equal(const Column<T>& a, const Column<T>& b) {
+    return std::equal(a.begin(), a.end(), b.begin(), b.end());
+}
+
 class ScaleTest : public QObject {
     Q_OBJECT
     std::vector<Made> some_;
@@ -506,6 +511,55 @@ private slots:
                     file, [&](double) { return ++asked > 0; }, options)
                     .ok());
         QCOMPARE(asked, 0);  // nothing takes long enough to be told of
+    }
+
+    void theAccountsOfFramesAreKeptBesideTheIndex() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 60'000);
+        const OpenOptions options = withIndexIn(folder);
+        const auto plain = opened(file), indexed = opened(file, options);
+        const auto same = [&](const FrameAccounts& a, const FrameAccounts& b) {
+            return a.keys == b.keys && a.places == b.places && equal(a.parts, b.parts) && equal(a.calls, b.calls) &&
+                   equal(a.partsFrom, b.partsFrom) && equal(a.callsFrom, b.callsFrom) && equal(a.pacing, b.pacing) &&
+                   a.measuring.inFrames == b.measuring.inFrames && a.measuring.worstFrame == b.measuring.worstFrame &&
+                   a.measuring.most.size() == b.measuring.most.size();
+        };
+        const auto expected = accountFrames(*plain, 0);
+        QVERIFY(!expected->storage->inFile());
+        // A cancelled accounting leaves nothing behind.
+        QVERIFY(!accountFrames(*indexed, 0, [](double) { return false; }));
+        const QString kept = QString::fromStdString(indexed->keptAt).replace(".index", ".frames0");
+        QVERIFY(!QFile::exists(kept));
+        QVERIFY(same(*expected, *accountFrames(*indexed, 0)));
+        QVERIFY(QFile::exists(kept));
+        int asked = 0;
+        const auto again = accountFrames(*opened(file, options), 0, [&](double) { return ++asked > 0; });
+        QVERIFY(same(*expected, *again));
+        QVERIFY(again->storage->inFile());
+        QCOMPARE(asked, 0);  // found, not worked out
+        for (const PlaceKey& place : again->places) QVERIFY(again->places[again->place(place)] == place);
+
+        // One that does not fit is made anew; bytes that are wrong never crash.
+        QFile whole(kept);
+        QVERIFY(whole.open(QIODevice::ReadOnly));
+        const QByteArray good = whole.readAll();
+        whole.close();
+        std::mt19937 random(29);
+        for (int i = 0; i < 100; ++i) {
+            QByteArray bad = i == 0 ? QByteArray() : i == 1 ? good.left(good.size() / 2) : good;
+            for (int k = 0; k < 4 && i > 1; ++k)
+                bad[k % 2 ? int(random() % 100) : int(bad.size() - 1 - int(random() % 400))] = char(random());
+            QFile out(kept);
+            QVERIFY(out.open(QIODevice::WriteOnly | QIODevice::Truncate));
+            out.write(bad);
+            out.close();
+            QVERIFY(same(*expected, *accountFrames(*opened(file, options), 0)));
+        }
+        // They go when the index makes room.
+        OpenOptions little = options;
+        little.indexFolderBytes = 1;
+        opened(scaled(folder, 5000, 9), little);
+        QVERIFY(!QFile::exists(kept));
     }
 
     void theDemoWithAllItTellsSurvivesItsIndex() {

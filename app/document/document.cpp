@@ -146,6 +146,7 @@ void Document::explainAgain(bool fresh) {
 void Document::setMemoryLimit(uint64_t bytes) {
     openOptions_.memoryBytes = bytes;
     if (recording_) recording_->storage->keepWithin(bytes);
+    if (explanation_) explanation_->accounts->storage->keepWithin(bytes);
 }
 
 void Document::setBudget(int64_t ns) {

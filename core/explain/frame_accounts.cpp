@@ -3,10 +3,32 @@
 
 #include <algorithm>
 #include <atomic>
+#include <filesystem>
 #include <functional>
 #include <thread>
 
+#include "core/store/archive.h"
+#include "core/store/kept_file.h"
+
 namespace fugato {
+
+// How each type is put into the kept file.
+template <class A>
+static void describe(A& a, PartKey& k) {
+    a(k.group, k.path, k.kind, k.object, k.holder);
+}
+template <class A>
+static void describe(A& a, PlaceKey& k) {
+    a(k.group, k.path);
+}
+template <class A>
+static void describe(A& a, FrequentMarker& m) {
+    a(m.site, m.count, m.perFrame, m.shareOfFrames);
+}
+template <class A>
+static void describe(A& a, Measuring& m) {
+    a(m.markerCostNs, m.inFrames, m.share, m.worstShare, m.worstFrame, m.most);
+}
 
 namespace {
 
@@ -93,16 +115,21 @@ uint32_t FrameAccounts::place(const PlaceKey& key) const { return index->places.
 
 namespace {
 
-/// The accounts of the frames [from, to), with keys and places of their own.
+/// The accounts of the frames [from, to), last frame first, with keys and places of their own.
 struct Stretch {
-    FrameAccounts a;
-    FrameAccounts::Index index;
+    std::vector<PartKey> keys;
+    std::vector<PlaceKey> places;
+    Numbers<PlaceKey> placeNumbers;
+    std::vector<Part> parts;
+    std::vector<Calls> calls;
+    std::vector<size_t> partsFrom, callsFrom;
+    std::vector<int64_t> pacing;
 };
 
 /// Returns false where `goOn` said so.
 bool accountStretch(const Recording& recording, const Column<Frame>& frames, size_t from, size_t to, Stretch& stretch,
                     const std::function<bool(size_t done)>& goOn) {
-    FrameAccounts& a = stretch.a;
+    Stretch& a = stretch;
     Numbers<PartKey> numbers;
     Recent<PartKey> keyOf(recording.paths.size());
     Recent<PlaceKey> placeOf(recording.paths.size());
@@ -115,8 +142,8 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
 
     a.partsFrom.push_back(0);
     a.callsFrom.push_back(0);
-    for (size_t f = from; f < to; ++f) {
-        if ((f - from) % 256 == 0 && !goOn(f - from)) return false;
+    for (size_t f = to; f-- > from;) {  // each walk goes back in time, and so do the frames: no cursor goes forward
+        if ((f - from) % 256 == 0 && !goOn(to - 1 - f)) return false;
         int64_t pacing = 0;
         for (const Piece& piece : accountant.account(frames[f].lane, frames[f].begin, frames[f].end)) {
             const Lane& lane = recording.lanes[piece.lane];
@@ -130,7 +157,7 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
                 const uint64_t instance = static_cast<uint64_t>(f) << 32 | at;
                 if (counted[piece.lane][row] == instance) break;  // and with it everything above
                 counted[piece.lane][row] = instance;
-                calls.add(placeOf.of(path, a.places, PlaceKey{lane.group, path}, stretch.index.places), 1);
+                calls.add(placeOf.of(path, a.places, PlaceKey{lane.group, path}, stretch.placeNumbers), 1);
                 if (row == 0) break;
                 at = lane.rows[row].parent(at);
                 path = recording.paths[path].parent;
@@ -153,25 +180,31 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
     return true;
 }
 
-/// Puts the frames of a stretch where they belong: `parts` and `calls` are the places of its first ones.
-void put(FrameAccounts& a, const Stretch& stretch, const std::vector<uint32_t>& keys,
-         const std::vector<uint32_t>& places, size_t frame, size_t part, size_t call) {
-    const FrameAccounts& s = stretch.a;
-    for (size_t f = 0; f < s.pacing.size(); ++f, ++frame) {
-        const size_t firstPart = part, firstCall = call;
-        for (size_t i = s.partsFrom[f]; i < s.partsFrom[f + 1]; ++i)
-            a.parts[part++] = {keys[s.parts[i].key], s.parts[i].ns};
-        std::sort(a.parts.begin() + static_cast<std::ptrdiff_t>(firstPart),
-                  a.parts.begin() + static_cast<std::ptrdiff_t>(part),
+/// The columns of accounts while they are filled.
+struct Columns {
+    Part* parts;
+    Calls* calls;
+    uint64_t *partsFrom, *callsFrom;
+    int64_t* pacing;
+};
+
+/// Puts the frames of a stretch, of which `frame` is the first, where they belong: their parts and calls end
+/// before `part` and `call`.
+void put(const Columns& to, const Stretch& s, const std::vector<uint32_t>& keys, const std::vector<uint32_t>& places,
+         size_t frame, uint64_t part, uint64_t call) {
+    for (size_t back = 0; back < s.pacing.size(); ++back) {
+        const size_t f = frame + s.pacing.size() - 1 - back;
+        to.partsFrom[f + 1] = part;
+        to.callsFrom[f + 1] = call;
+        for (size_t i = s.partsFrom[back]; i < s.partsFrom[back + 1]; ++i)
+            to.parts[--part] = {keys[s.parts[i].key], s.parts[i].ns};
+        std::sort(to.parts + part, to.parts + to.partsFrom[f + 1],
                   [](const Part& x, const Part& y) { return x.key < y.key; });
-        for (size_t i = s.callsFrom[f]; i < s.callsFrom[f + 1]; ++i)
-            a.calls[call++] = {places[s.calls[i].place], s.calls[i].count};
-        std::sort(a.calls.begin() + static_cast<std::ptrdiff_t>(firstCall),
-                  a.calls.begin() + static_cast<std::ptrdiff_t>(call),
+        for (size_t i = s.callsFrom[back]; i < s.callsFrom[back + 1]; ++i)
+            to.calls[--call] = {places[s.calls[i].place], s.calls[i].count};
+        std::sort(to.calls + call, to.calls + to.callsFrom[f + 1],
                   [](const Calls& x, const Calls& y) { return x.place < y.place; });
-        a.partsFrom[frame + 1] = part;
-        a.callsFrom[frame + 1] = call;
-        a.pacing[frame] = s.pacing[f];
+        to.pacing[f] = s.pacing[back];
     }
 }
 
@@ -183,19 +216,25 @@ void sideBySide(size_t threads, const std::function<void(size_t)>& work) {
     for (std::thread& helper : helpers) helper.join();
 }
 
-}  // namespace
+template <class T>
+T* columnIn(Storage& storage, Column<T>& column, size_t size) {
+    auto* to = reinterpret_cast<T*>(storage.at(storage.allocate(size * sizeof(T))));
+    column = Column<T>(to, size);
+    return to;
+}
 
-std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
-                                                   const Progress& progress) {
+std::shared_ptr<FrameAccounts> makeAccounts(const Recording& recording, uint32_t series,
+                                            std::shared_ptr<Storage> storage, const Progress& progress) {
     const Column<Frame>& frames = recording.series[series].frames;
     auto accounts = std::make_shared<FrameAccounts>();
     FrameAccounts& a = *accounts;
     a.series = series;
+    a.storage = std::move(storage);
     auto index = std::make_shared<FrameAccounts::Index>();
     const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, frames.size() / 1024 + 1);
     std::vector<Stretch> stretches(threads);
     std::atomic<bool> stop{false};
-    const auto work = [&](size_t i) {
+    sideBySide(threads, [&](size_t i) {
         const size_t from = frames.size() * i / threads, to = frames.size() * (i + 1) / threads;
         const bool finished = accountStretch(recording, frames, from, to, stretches[i], [&](size_t done) {
             if (i == 0 && progress && !progress(static_cast<double>(done) / static_cast<double>(to - from)))
@@ -203,33 +242,92 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
             return !stop;
         });
         if (!finished) stop = true;
-    };
-    sideBySide(threads, work);
+    });
     if (stop) return nullptr;
 
-    // Keys get the numbers in which the frames first meet them, so that the outcome does not depend on how
-    // the frames were shared out.
+    // Keys get the numbers in which the frames, from the last, first meet them, so that the outcome does not
+    // depend on how the frames were shared out.
     Numbers<PartKey> numbers;
     std::vector<std::vector<uint32_t>> keys(threads), places(threads);
-    std::vector<size_t> parts{0}, calls{0};
-    for (size_t i = 0; i < threads; ++i) {
-        for (const PartKey& key : stretches[i].a.keys) keys[i].push_back(numbers.of(a.keys, key));
-        for (const PlaceKey& place : stretches[i].a.places) places[i].push_back(index->places.of(a.places, place));
-        parts.push_back(parts.back() + stretches[i].a.parts.size());
-        calls.push_back(calls.back() + stretches[i].a.calls.size());
+    std::vector<uint64_t> partsEnd(threads), callsEnd(threads);
+    for (size_t i = threads; i-- > 0;) {
+        for (const PartKey& key : stretches[i].keys) keys[i].push_back(numbers.of(a.keys, key));
+        for (const PlaceKey& place : stretches[i].places) places[i].push_back(index->places.of(a.places, place));
     }
-    a.parts.resize(parts.back());
-    a.calls.resize(calls.back());
-    a.partsFrom.resize(frames.size() + 1);
-    a.callsFrom.resize(frames.size() + 1);
-    a.pacing.resize(frames.size());
+    uint64_t parts = 0, calls = 0;
+    for (size_t i = 0; i < threads; ++i) {
+        partsEnd[i] = parts += stretches[i].parts.size();
+        callsEnd[i] = calls += stretches[i].calls.size();
+    }
+    Columns to{};
+    to.parts = columnIn(*a.storage, a.parts, parts);
+    to.calls = columnIn(*a.storage, a.calls, calls);
+    to.partsFrom = columnIn(*a.storage, a.partsFrom, frames.size() + 1);
+    to.callsFrom = columnIn(*a.storage, a.callsFrom, frames.size() + 1);
+    to.pacing = columnIn(*a.storage, a.pacing, frames.size());
     sideBySide(threads, [&](size_t i) {
-        put(a, stretches[i], keys[i], places[i], frames.size() * i / threads, parts[i], calls[i]);
+        put(to, stretches[i], keys[i], places[i], frames.size() * i / threads, partsEnd[i], callsEnd[i]);
         stretches[i] = {};
     });
     a.index = std::move(index);
-    accounts->measuring = measuringOf(recording, series);
+    a.measuring = measuringOf(recording, series);
     return accounts;
+}
+
+constexpr uint64_t kRules = 1;  // of accounting; another number makes kept accounts be worked out anew
+
+KeptFor accountsOf(const Recording& recording) {
+    const uint64_t sizes[] = {kRules, sizeof(Part), sizeof(Calls)};
+    return {"FUGFRAME", recording.keptState, layoutNumber(sizes)};
+}
+
+template <bool kWriting>
+bool archive(FrameAccounts& a, std::string& bytes) {
+    Archive<kWriting> put(*a.storage, bytes);
+    put(a.keys, a.places, a.parts, a.calls, a.partsFrom, a.callsFrom, a.pacing, a.measuring);
+    return put.good();
+}
+
+/// Whether kept accounts can belong to these frames, so that reading them meets nothing that is not there.
+bool fits(const FrameAccounts& a, const Recording& recording) {
+    const size_t frames = recording.series[a.series].frames.size();
+    return a.pacing.size() == frames && a.partsFrom.size() == frames + 1 && a.callsFrom.size() == frames + 1 &&
+           a.partsFrom[frames] == a.parts.size() && a.callsFrom[frames] == a.calls.size();
+}
+
+std::shared_ptr<FrameAccounts> keptAccounts(const Recording& recording, uint32_t series, const std::string& path) {
+    auto kept = openKept(path, accountsOf(recording));
+    if (!kept) return nullptr;
+    auto accounts = std::make_shared<FrameAccounts>();
+    accounts->series = series;
+    accounts->storage = std::move(kept->storage);
+    if (!archive<false>(*accounts, kept->archive) || !fits(*accounts, recording)) return nullptr;
+    auto index = std::make_shared<FrameAccounts::Index>();
+    std::vector<PlaceKey> places;
+    for (const PlaceKey& place : accounts->places) index->places.of(places, place);
+    accounts->index = std::move(index);
+    return accounts;
+}
+
+}  // namespace
+
+std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
+                                                   const Progress& progress) {
+    if (recording.keptAt.empty()) return makeAccounts(recording, series, Storage::inMemory(), progress);
+    const std::filesystem::path index(recording.keptAt);
+    const std::string path =
+        std::filesystem::path(index).replace_extension(".frames" + std::to_string(series)).string();
+    if (auto known = keptAccounts(recording, series, path)) {
+        known->storage->keepWithin(recording.storage->limit());
+        return known;
+    }
+    auto file = Storage::inFolder(index.parent_path().string());
+    auto made = makeAccounts(recording, series, file ? *file : Storage::inMemory(), progress);
+    std::string bytes;
+    if (made && made->storage->inFile() && archive<true>(*made, bytes) &&
+        completeFile(*made->storage, bytes, accountsOf(recording)) && made->storage->giveName(path))
+        made->storage->keepWithin(recording.storage->limit());
+    return made;
 }
 
 }  // namespace fugato

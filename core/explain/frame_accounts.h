@@ -2,6 +2,7 @@
 //
 // The accounting of every frame of a series, summed up: per frame, how long each part took and how
 // often each marker was met. Does not depend on deadlines, so a new budget needs no new accounting.
+// Never changed once made; any number of threads may read it.
 #pragma once
 
 #include <memory>
@@ -25,6 +26,7 @@ struct PartKey {
 struct Part {
     uint32_t key = 0;  // index in FrameAccounts::keys
     int64_t ns = 0;
+    bool operator==(const Part&) const = default;
 };
 
 /// A marker of a lane group, and how often it occurs on a frame's accounting.
@@ -36,18 +38,20 @@ struct PlaceKey {
 struct Calls {
     uint32_t place = 0;  // index in FrameAccounts::places
     uint32_t count = 0;
+    bool operator==(const Calls&) const = default;
 };
 
 struct FrameAccounts {
     uint32_t series = 0;
     std::vector<PartKey> keys;
     std::vector<PlaceKey> places;
-    std::vector<Part> parts;        // of all frames, one after another, each frame's sorted by key
-    std::vector<Calls> calls;       // likewise, sorted by place
-    std::vector<size_t> partsFrom;  // frame f owns [partsFrom[f], partsFrom[f + 1])
-    std::vector<size_t> callsFrom;
-    std::vector<int64_t> pacing;  // per frame: time waited on purpose
-    Measuring measuring;          // what measuring itself cost in these frames
+    Column<Part> parts;          // of all frames, one after another, each frame's sorted by key
+    Column<Calls> calls;         // likewise, sorted by place
+    Column<uint64_t> partsFrom;  // frame f owns [partsFrom[f], partsFrom[f + 1])
+    Column<uint64_t> callsFrom;
+    Column<int64_t> pacing;            // per frame: time waited on purpose
+    Measuring measuring;               // what measuring itself cost in these frames
+    std::shared_ptr<Storage> storage;  // where the columns lie
 
     size_t frameCount() const { return pacing.size(); }
     std::span<const Part> partsOf(uint32_t frame) const {
@@ -63,7 +67,8 @@ struct FrameAccounts {
     std::shared_ptr<const Index> index;
 };
 
-/// Null where `progress` cancelled it.
+/// Null where `progress` cancelled it. Where the recording has an index, the accounts are kept beside it and
+/// found there the next time.
 std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
                                                    const Progress& progress = {});
 

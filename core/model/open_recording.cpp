@@ -71,6 +71,7 @@ public:
             tell();
         }
         for (std::thread& helper : helpers) helper.join();
+        if (!stop_) tell();  // the others may have read the last of it
         for (const Damage& of : damages_) addDamage(damage, of);
         return !stop_;
     }
@@ -222,8 +223,11 @@ Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, 
                     " is full, so part of this recording is kept in memory and " +
                     "opening it takes as long next time. Free some space there.";
     recording->indexNote = indexNote;
-    if (state && completeIndex(*recording, state) && stateOfFile(path) == state && storage->giveName(indexPath))
+    if (state && completeIndex(*recording, state) && stateOfFile(path) == state && storage->giveName(indexPath)) {
+        recording->keptAt = indexPath;
+        recording->keptState = state;
         limitIndexFolder(options.indexFolder, options.indexFolderBytes, indexPath);
+    }
     noteOpening(recording->damage, *opened);
     return std::shared_ptr<const Recording>(recording);
 }

@@ -259,8 +259,10 @@ public:
     int64_t begin = 0, end = 0;
     Repairs repairs;
     Damage damage;
-    bool whole = true;      // false: lanes are still being read, and nothing is known that needs all of them
-    std::string indexNote;  // why no index could be kept; else empty
+    bool whole = true;       // false: lanes are still being read, and nothing is known that needs all of them
+    std::string indexNote;   // why no index could be kept; else empty
+    std::string keptAt;      // path of its index; empty where there is none
+    uint64_t keptState = 0;  // of the recording's file, for which the index is valid
 
     struct LinkSource {
         uint64_t link = 0;

@@ -165,6 +165,11 @@ void Storage::keepWithin(uint64_t bytes) {
     });
 }
 
+uint64_t Storage::limit() const {
+    const std::lock_guard lock(limiting_);
+    return limit_;
+}
+
 void Storage::letGo(uint64_t bytes) {
     if (fd_ < 0) return;
     const std::unique_lock lock(keeping_, std::try_to_lock);

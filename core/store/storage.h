@@ -64,6 +64,7 @@ public:
     /// From now on, whenever the process has more than `bytes` in memory, lets go of the parts in the file
     /// that were used longest ago. 0: no limit. What does not lie in a file stays.
     void keepWithin(uint64_t bytes);
+    uint64_t limit() const;
     /// Does so at once, and not only now and then.
     void letGo(uint64_t bytes);
     /// Whether [offset, offset + bytes) can be read without waiting for a disk.
@@ -92,7 +93,7 @@ private:
     std::atomic<uint32_t>* used_;  // by region: the value of now_ at its last use
     std::mutex keeping_;           // one at a time lets go
 
-    std::mutex limiting_;  // guards what follows
+    mutable std::mutex limiting_;  // guards what follows
     std::condition_variable changed_;
     uint64_t limit_ = 0;
     bool ending_ = false;

@@ -1,0 +1,103 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "kept_file.h"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <fstream>
+#include <fugato_layout.hpp>
+#include <thread>
+
+#include "format/byte_source.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr uint32_t kVersion = 1;
+
+struct Header {  // at the front of the file; all of it is zero until the file is complete
+    char magic[8];
+    uint32_t version;
+    uint32_t onDisk;  // 1: all of the file had reached the disk
+    uint64_t state;   // of the recording's file
+    uint64_t boot;    // of the machine, while it was made
+    uint64_t bytes;   // of the storage
+    uint64_t archiveAt, archiveBytes, archiveChecksum;
+    uint64_t checksum;  // of the bytes before, with onDisk 0
+};
+static_assert(sizeof(Header) <= 128);
+
+uint64_t checksumOf(Header header) {
+    header.onDisk = 0;
+    return layout::checksum(&header, offsetof(Header, checksum));
+}
+
+/// Tells one start of the machine from the next: what a file says that never reached the disk is true
+/// until then only.
+uint64_t bootNumber() {
+    std::ifstream file("/proc/sys/kernel/random/boot_id");
+    std::string id;
+    std::getline(file, id);
+    return layout::checksum(id.data(), id.size());
+}
+
+}  // namespace
+
+uint64_t layoutNumber(std::span<const uint64_t> sizes) { return layout::checksum(sizes.data(), sizes.size_bytes()); }
+
+bool completeFile(Storage& storage, const std::string& archive, const KeptFor& keptFor) {
+    if (!storage.inFile() || storage.spilled()) return false;
+    Header header{};
+    std::memcpy(header.magic, keptFor.magic, sizeof header.magic);
+    header.version = kVersion;
+    header.state = keptFor.state ^ keptFor.layout;
+    header.boot = bootNumber();
+    header.archiveAt = storage.allocate(archive.size());
+    header.archiveBytes = archive.size();
+    header.archiveChecksum = layout::checksum(archive.data(), archive.size());
+    header.bytes = storage.size();
+    if (storage.spilled()) return false;
+    std::memcpy(storage.at(header.archiveAt), archive.data(), archive.size());
+    header.checksum = checksumOf(header);
+    std::memcpy(storage.at(0), &header, sizeof header);
+    storage.trim();
+    // It is of use at once; that it survives a fall of the machine is settled beside everything else.
+    const int fd = ::fcntl(storage.file(), F_DUPFD_CLOEXEC, 0);
+    if (fd >= 0)
+        std::thread([fd, header]() mutable {
+            if (::fdatasync(fd) == 0) {
+                header.onDisk = 1;
+                const ssize_t written = ::pwrite(fd, &header, sizeof header, 0);
+                (void)written;  // else the file is made anew after the next start
+            }
+            ::close(fd);
+        }).detach();
+    return true;
+}
+
+std::optional<KeptFile> openKept(const std::string& path, const KeptFor& keptFor) {
+    auto file = openFile(path);
+    Header header;
+    if (!file || (*file)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header) return {};
+    if (std::memcmp(header.magic, keptFor.magic, sizeof header.magic) != 0 || header.version != kVersion ||
+        header.checksum != checksumOf(header) || header.state != (keptFor.state ^ keptFor.layout))
+        return {};
+    if (!header.onDisk && header.boot != bootNumber()) return {};
+    if (header.bytes > (*file)->size() || header.archiveAt > header.bytes ||
+        header.archiveBytes > header.bytes - header.archiveAt)
+        return {};
+    KeptFile kept;
+    kept.archive.resize(header.archiveBytes);
+    if ((*file)->read(header.archiveAt, kept.archive.data(), kept.archive.size()) != kept.archive.size() ||
+        layout::checksum(kept.archive.data(), kept.archive.size()) != header.archiveChecksum)
+        return {};
+    auto storage = Storage::existing(path, header.bytes);
+    if (!storage) return {};
+    kept.storage = std::move(*storage);
+    ::utimensat(AT_FDCWD, path.c_str(), nullptr, 0);  // used now
+    return kept;
+}
+
+}  // namespace fugato
