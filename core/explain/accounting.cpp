@@ -2,14 +2,26 @@
 #include "accounting.h"
 
 #include <algorithm>
+#include <array>
 
 namespace fugato {
 
 const char* pieceName(PieceKind kind) {
-    static const char* const names[] = {"running",     "wait_other", "wait_lock", "wait_condition",
-                                        "wait_job",    "wait_gpu",   "wait_file", "wait_sleep",
-                                        "wait_pacing", "waking",     "queued",    "idle"};
+    static const char* const names[] = {"running",  "wait_other", "wait_lock",  "wait_condition", "wait_job",
+                                        "wait_gpu", "wait_file",  "wait_sleep", "wait_pacing",    "waking",
+                                        "queued",   "idle",       "no_core",    "blocked"};
+    static_assert(std::size(names) == kPieceKinds);
     return names[static_cast<size_t>(kind)];
+}
+
+std::string coreHolderText(const Recording& recording, CoreHolder holder) {
+    if (holder == kNone) return "another program";
+    if (holder < recording.groups.size()) return recording.groups[holder].name;
+    const uint32_t process = holder - kOtherProgram;
+    std::string name;
+    for (const auto& [id, thread] : recording.osThreads)
+        if (thread.process == process && (name.empty() || id == process)) name = thread.name;
+    return name.empty() ? "process " + std::to_string(process) : name;
 }
 
 namespace {
@@ -17,7 +29,10 @@ constexpr uint32_t kNotLooked = kNone - 1;  // in a Cursor: this row has not bee
 }  // namespace
 
 Accountant::Accountant(const Recording& recording)
-    : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {}
+    : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {
+    for (const Lane& lane : recording.lanes)
+        if (lane.kind == LaneKind::Thread && lane.osId) groupOf_[static_cast<uint32_t>(lane.osId)] = lane.group;
+}
 
 /// Moves a row's cursor to the last marker that begins before `time`.
 void Accountant::move(const MarkerRow& markers, Cursor::Row& row, int64_t time) {
@@ -74,7 +89,95 @@ Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
 void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
                      const LockVia& lock) {
     if (begin >= end) return;
-    pieces_.push_back({begin, end, lane, path, kind, marker, lock});
+    pieces_.push_back({begin, end, lane, path, kind, marker, lock, kNone});
+}
+
+/// Who had a core longest between two instants, leaving out nobody but `notThread`.
+CoreHolder Accountant::longestOn(uint32_t core, int64_t begin, int64_t end, uint32_t notThread) const {
+    if (core >= recording_.lanes.size()) return kNone;
+    const auto& spans = recording_.lanes[core].coreSpans;
+    auto at = std::upper_bound(spans.begin(), spans.end(), begin,
+                               [](int64_t t, const CoreSpan& span) { return t < span.end; });
+    std::array<std::pair<CoreHolder, int64_t>, 8> sums;  // more than that many share a core in no short while
+    size_t known = 0;
+    for (; at != spans.end() && at->begin < end; ++at) {
+        if (at->thread == layout::kIdleThread || at->thread == notThread) continue;
+        CoreHolder holder = kNone;
+        if (const auto group = groupOf_.find(at->thread); group != groupOf_.end())
+            holder = group->second;
+        else if (const auto thread = recording_.osThreads.find(at->thread); thread != recording_.osThreads.end())
+            holder = kOtherProgram + thread->second.process;
+        const int64_t time = std::min(end, at->end) - std::max(begin, at->begin);
+        size_t i = 0;
+        while (i < known && sums[i].first != holder) ++i;
+        if (i == known) {
+            if (known == sums.size()) continue;
+            sums[known++] = {holder, 0};
+        }
+        sums[i].second += time;
+    }
+    const auto longest = std::max_element(sums.begin(), sums.begin() + static_cast<std::ptrdiff_t>(known),
+                                          [](auto& a, auto& b) { return a.second < b.second; });
+    return known ? longest->first : kNone;
+}
+
+void Accountant::putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker,
+                           PathId path) {
+    if (begin >= end) return;
+    // Whatever lock it was waited for through: what held it up is that it could not run.
+    put(lane, begin, end, PieceKind::NoCore, marker, path, {});
+    pieces_.back().coreHolder = longestOn(core, begin, end, static_cast<uint32_t>(recording_.lanes[lane].osId));
+}
+
+/// Time in which a lane's markers say that it ran; the system may know better.
+void Accountant::putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
+                            const LockVia& lock) {
+    const auto& schedule = recording_.lanes[lane].schedule;
+    auto after = std::lower_bound(schedule.begin(), schedule.end(), end,
+                                  [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
+    while (after != schedule.begin() && end > begin) {
+        const ScheduleSpan& span = *--after;
+        if (span.end <= begin) break;
+        if (span.state == ThreadState::Running) continue;
+        const int64_t from = std::max(begin, span.begin), to = std::min(end, span.end);
+        put(lane, to, end, PieceKind::Running, marker, path, lock);
+        if (span.state == ThreadState::Ready)
+            putNoCore(lane, from, to, span.core, marker, path);
+        else
+            put(lane, from, to, PieceKind::Blocked, marker, path, lock);
+        end = from;
+    }
+    put(lane, begin, end, PieceKind::Running, marker, path, lock);
+}
+
+/// Time in which a lane could have gone on and did not yet: as long as the core on which it then ran was in
+/// use, it had none; the rest is of `kind`.
+void Accountant::putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker,
+                          PathId path, const LockVia& lock) {
+    const auto& schedule = recording_.lanes[lane].schedule;
+    if (begin < end && !schedule.empty()) {
+        auto after = std::lower_bound(schedule.begin(), schedule.end(), end,
+                                      [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
+        while (after != schedule.begin() && after[-1].end > begin && after[-1].state != ThreadState::Running) --after;
+        // `after` is where it ran again.
+        if (after != schedule.end() && after->state == ThreadState::Running && after->begin > begin &&
+            after->begin <= end && after->core < recording_.lanes.size()) {
+            const auto& spans = recording_.lanes[after->core].coreSpans;
+            auto before = std::lower_bound(spans.begin(), spans.end(), after->begin,
+                                           [](const CoreSpan& span, int64_t t) { return span.begin < t; });
+            int64_t from = after->begin;
+            while (before != spans.begin() && before[-1].end > begin && before[-1].thread != layout::kIdleThread) {
+                --before;
+                from = std::max(begin, before->begin);
+            }
+            if (from < after->begin) {
+                put(lane, after->begin, end, kind, marker, path, lock);
+                putNoCore(lane, from, after->begin, after->core, marker, path);
+                end = from;
+            }
+        }
+    }
+    put(lane, begin, end, kind, marker, path, lock);
 }
 
 void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner) {
@@ -92,15 +195,20 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
                 if (in != here.linkIns.end() && next.marker.valid() && in->time <= cursors_[lane].rows[0].end) {
                     const auto source = recording_.linkSource(in->link);
                     if (source && source->time <= time && !onWay_[source->lane]) {
-                        const int64_t asked = std::max(from, source->time);
-                        put(lane, asked, time, PieceKind::Queued, next.marker, next.path, lock);
+                        // Until the lane was free it was the work before that kept this waiting.
+                        const int64_t asked = std::max(from, source->time), free = std::max(asked, begin);
+                        putDelay(lane, free, time, PieceKind::Queued, next.marker, next.path, lock);
+                        if (free > asked) {
+                            walk(lane, free, asked, lock, false);
+                            onWay_[lane] = true;
+                        }
                         walk(source->lane, asked, from, lock, false);
                         break;
                     }
                 }
                 put(lane, begin, time, PieceKind::Idle, {}, 0, lock);
             } else {
-                put(lane, begin, time, PieceKind::Running, {}, 0, lock);
+                putRunning(lane, begin, time, {}, 0, lock);
             }
             time = begin;
             continue;
@@ -108,7 +216,7 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
         if (now.wait) {
             walkWait(now, time, begin, lock);
         } else {
-            put(lane, begin, time, PieceKind::Running, now.marker, now.path, lock);
+            putRunning(lane, begin, time, now.marker, now.path, lock);
         }
         time = begin;
     }
@@ -150,10 +258,10 @@ void Accountant::walkWait(const Here& here, int64_t time, int64_t from, const Lo
     }
     ended = std::min(ended, time);  // reached while still blocked: the ender was already at work
     if (ended <= from) {
-        put(marker.lane, from, time, PieceKind::Waking, marker, here.path, lock);
+        putDelay(marker.lane, from, time, PieceKind::Waking, marker, here.path, lock);
         return;
     }
-    put(marker.lane, ended, time, PieceKind::Waking, marker, here.path, lock);
+    putDelay(marker.lane, ended, time, PieceKind::Waking, marker, here.path, lock);
     walk(enderLane, ended, from, via, false);
 }
 

@@ -6,6 +6,7 @@
 #pragma once
 
 #include <span>
+#include <unordered_map>
 
 #include "core/model/recording.h"
 
@@ -25,7 +26,10 @@ enum class PieceKind : uint8_t {
     Waking,      // the wait had been ended, the thread was not yet back
     Queued,      // asked for, not yet begun
     Idle,        // another lane was reached, and it was outside any marker
+    NoCore,      // ready to run, and somebody else had the core
+    Blocked,     // inside a marker, yet stopped by the system for a reason nobody told
 };
+inline constexpr size_t kPieceKinds = 14;
 const char* pieceName(PieceKind kind);  // "running", "wait_lock", …: the names used in JSON
 inline PieceKind pieceOf(WaitKind kind) {
     return static_cast<PieceKind>(static_cast<int>(PieceKind::WaitOther) + static_cast<int>(kind));
@@ -38,6 +42,11 @@ struct LockVia {
     uint32_t waiterLane = kNone;
 };
 
+/// Who had the core that somebody wanted: a lane group, or a program that was not recorded.
+using CoreHolder = uint32_t;  // index in Recording::groups, or kOtherProgram + process; kNone: not known
+inline constexpr CoreHolder kOtherProgram = 0x8000'0000;
+std::string coreHolderText(const Recording& recording, CoreHolder holder);
+
 struct Piece {
     int64_t begin = 0, end = 0;
     uint32_t lane = 0;
@@ -45,10 +54,11 @@ struct Piece {
     PieceKind kind = PieceKind::Running;
     MarkerRef marker;  // the innermost marker; not valid outside any
     LockVia lock;
+    CoreHolder coreHolder = kNone;  // of NoCore
     int64_t duration() const { return end - begin; }
 };
 
-/// Walks back from one frame after another. Quickest when frames come in order of time.
+/// Walks back from one frame after another. Quickest when later frames come before earlier ones.
 class Accountant {
 public:
     explicit Accountant(const Recording& recording);
@@ -82,11 +92,18 @@ private:
     void walkWait(const Here& here, int64_t time, int64_t from, const LockVia& lock);
     void put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
              const LockVia& lock);
+    void putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
+                    const LockVia& lock);
+    void putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
+                  const LockVia& lock);
+    void putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker, PathId path);
+    CoreHolder longestOn(uint32_t core, int64_t begin, int64_t end, uint32_t notThread) const;
 
     const Recording& recording_;
     std::vector<Cursor> cursors_;
     std::vector<bool> onWay_;  // lanes from which the walk has come; going back to one would be a circle
     std::vector<Piece> pieces_;
+    std::unordered_map<uint32_t, uint32_t> groupOf_;  // by thread of the operating system
 };
 
 }  // namespace fugato

@@ -19,13 +19,15 @@ inline constexpr size_t kSampleFrames = 64;
 /// A frame is near its deadline within this part before it.
 inline constexpr double kNearPart = 0.1;
 
-enum class CauseKind : uint8_t { Slower, MoreCalls, Unusual, Waiting, Unexplained };
+enum class CauseKind : uint8_t { Slower, MoreCalls, Unusual, Waiting, NoCore, Unexplained };
+inline constexpr size_t kCauseKinds = 6;
 const char* causeKindName(CauseKind kind);  // "slower", "more_calls", …: the names used in JSON
 
 /// How much longer than usual one part took in one frame.
 struct ExcessPart {
     PartKey key;
     int64_t ns = 0, usual = 0;
+    int64_t high = 0;  // what it takes in all but the slowest twentieth of usual frames
     int64_t excess() const { return ns - usual; }
 };
 
@@ -53,8 +55,10 @@ struct Baseline {
     std::string stage;                // "" where it holds for the whole series
     size_t frames = 0;                // it rests on so many
     bool onlyLate = false;            // there was no frame in budget to rest on
+    bool changes = false;             // what is usual changes slowly; this is one of several for its stage
     std::vector<uint32_t> sample;     // up to kSampleFrames of them, evenly spread
     std::vector<int64_t> usual;       // by key
+    std::vector<int64_t> high;        // by key: 95th percentile
     std::vector<uint32_t> usualKeys;  // those with a usual above 0
     std::vector<double> usualCalls;   // by place
     int64_t total = 0;
@@ -66,6 +70,7 @@ struct Cause {
     PathId path = 0;
     CauseKind kind = CauseKind::Unexplained;
     uint32_t object = kNone;               // lock, where the time was reached through one
+    CoreHolder coreHolder = kNone;         // of NoCore: who had the core
     PieceKind piece = PieceKind::Running;  // what most of the excess is
     std::vector<uint32_t> frames;          // with a share, ascending
     std::vector<uint32_t> spikes;          // whose main cause it is

@@ -9,13 +9,14 @@
 
 #include "core/store/archive.h"
 #include "core/store/kept_file.h"
+#include "side_by_side.h"
 
 namespace fugato {
 
 // How each type is put into the kept file.
 template <class A>
 static void describe(A& a, PartKey& k) {
-    a(k.group, k.path, k.kind, k.object, k.holder);
+    a(k.group, k.path, k.kind, k.object, k.holder, k.coreHolder);
 }
 template <class A>
 static void describe(A& a, PlaceKey& k) {
@@ -38,6 +39,7 @@ struct Hash {
         size_t h = mix(k.path, k.group);
         h = mix(h, static_cast<uint64_t>(k.kind));
         h = mix(h, k.object);
+        h = mix(h, k.coreHolder);
         return mix(h, k.holder) >> 7;
     }
     size_t operator()(const PlaceKey& k) const { return mix(mix(17, k.path), k.group) >> 7; }
@@ -147,7 +149,8 @@ bool accountStretch(const Recording& recording, const Column<Frame>& frames, siz
         int64_t pacing = 0;
         for (const Piece& piece : accountant.account(frames[f].lane, frames[f].begin, frames[f].end)) {
             const Lane& lane = recording.lanes[piece.lane];
-            const PartKey key{lane.group, piece.path, piece.kind, piece.lock.object, piece.lock.holder};
+            const PartKey key{lane.group,        piece.path,        piece.kind,
+                              piece.lock.object, piece.lock.holder, piece.coreHolder};
             time.add(keyOf.of(piece.path, a.keys, key, numbers), piece.duration());
             if (piece.kind == PieceKind::WaitPacing) pacing += piece.duration();
             if (!piece.marker.valid()) continue;
@@ -208,14 +211,6 @@ void put(const Columns& to, const Stretch& s, const std::vector<uint32_t>& keys,
     }
 }
 
-/// Runs `work(0)` here and the others beside it.
-void sideBySide(size_t threads, const std::function<void(size_t)>& work) {
-    std::vector<std::thread> helpers;
-    for (size_t i = 1; i < threads; ++i) helpers.emplace_back(work, i);
-    work(0);
-    for (std::thread& helper : helpers) helper.join();
-}
-
 template <class T>
 T* columnIn(Storage& storage, Column<T>& column, size_t size) {
     auto* to = reinterpret_cast<T*>(storage.at(storage.allocate(size * sizeof(T))));
@@ -274,7 +269,7 @@ std::shared_ptr<FrameAccounts> makeAccounts(const Recording& recording, uint32_t
     return accounts;
 }
 
-constexpr uint64_t kRules = 1;  // of accounting; another number makes kept accounts be worked out anew
+constexpr uint64_t kRules = 2;  // of accounting; another number makes kept accounts be worked out anew
 
 KeptFor accountsOf(const Recording& recording) {
     const uint64_t sizes[] = {kRules, sizeof(Part), sizeof(Calls)};

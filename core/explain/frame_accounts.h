@@ -18,8 +18,9 @@ struct PartKey {
     uint32_t group = 0;  // index in Recording::groups
     PathId path = 0;
     PieceKind kind = PieceKind::Running;
-    uint32_t object = kNone;  // lock through which it was reached
-    PathId holder = 0;        // marker in which that lock was held
+    uint32_t object = kNone;        // lock through which it was reached
+    PathId holder = 0;              // marker in which that lock was held
+    CoreHolder coreHolder = kNone;  // of NoCore
     bool operator==(const PartKey&) const = default;
 };
 

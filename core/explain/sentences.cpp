@@ -31,6 +31,8 @@ const char* waitedFor(PieceKind kind) {
         case PieceKind::Waking: return "wakes up late";
         case PieceKind::Queued: return "waits in a queue";
         case PieceKind::Idle: return "nothing recorded";
+        case PieceKind::NoCore: return "got no core";
+        case PieceKind::Blocked: return "was stopped by the system";
         case PieceKind::Running: return "is waited for";
         default: return "waits";
     }
@@ -88,6 +90,7 @@ std::string verdictSentence(const Explanation& e) {
 
 std::string causeTitle(const Explanation& e, const Cause& cause) {
     const Recording& r = *e.recording;
+    if (cause.kind == CauseKind::NoCore) return "No core: " + coreHolderText(r, cause.coreHolder) + " had it";
     if (cause.path) return r.pathText(cause.path);
     const std::string& lane = r.groups[cause.group].name;
     if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
@@ -105,14 +108,18 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
         case CauseKind::Unusual: return "never in a usual frame";
         case CauseKind::Slower:
             return cause.slowdown > 0 ? "each call slower: ×" + number("%.1f", cause.slowdown) : "slower than usual";
-        case CauseKind::Unexplained: return "record more here to learn why";
+        case CauseKind::NoCore: return lane + " was ready and could not run";
+        case CauseKind::Unexplained:
+            return cause.path ? "longer, between its inner markers" : "record more here to learn why";
     }
     return {};
 }
 
 std::string whatIfSentence(const Cause& cause) {
-    if (cause.kind == CauseKind::Unexplained) return "Markers inside this stretch would tell more.";
-    const std::string repair = cause.kind == CauseKind::Unusual ? "Without this, " : "If this took its usual time, ";
+    if (cause.kind == CauseKind::Unexplained && !cause.path) return "Markers inside this stretch would tell more.";
+    const std::string repair = cause.kind == CauseKind::Unusual  ? "Without this, "
+                               : cause.kind == CauseKind::NoCore ? "With a core at once, "
+                                                                 : "If this took its usual time, ";
     if (cause.frames.size() == 1)
         return repair + (cause.saved ? "its late frame would meet its deadline." : "its frame would still be late.");
     return repair + countText(cause.saved) + " of its " + countText(cause.frames.size()) +
@@ -122,13 +129,52 @@ std::string whatIfSentence(const Cause& cause) {
 std::string partTitle(const Recording& r, const PartKey& key) {
     const std::string& lane = r.groups[key.group].name;
     if (key.kind == PieceKind::Idle) return "nothing recorded on " + lane;
+    if (key.kind == PieceKind::NoCore)
+        return lane + " without a core: " + coreHolderText(r, key.coreHolder) + " had it";
     if (!key.path) return lane + ", outside any marker";
     const std::string title = r.pathText(key.path);
     switch (key.kind) {
         case PieceKind::Waking: return title + ", waking up";
         case PieceKind::Queued: return title + ", in the queue";
+        case PieceKind::Blocked: return title + ", stopped by the system";
         default: return title;
     }
+}
+
+/// Where the longest stretch without a marker lies inside one that is divided by markers.
+static Sentence unmarkedSentence(const Explanation& e, uint32_t frame, const Cause& cause, int64_t excess,
+                                 Accountant& accountant) {
+    const Recording& r = *e.recording;
+    const Frame& f = e.frame(frame);
+    Piece longest;
+    for (const Piece& piece : accountant.account(f.lane, f.begin, f.end))
+        if (piece.path == cause.path && r.lanes[piece.lane].group == cause.group && piece.kind == PieceKind::Running &&
+            piece.duration() > longest.duration())
+            longest = piece;
+    const std::string title = causeTitle(e, cause);
+    Sentence sentence{title + " took " + durationText(excess) + " longer than usual outside its inner markers", 0, 0,
+                      kNone};
+    if (longest.marker.valid()) {
+        sentence = {sentence.text, longest.begin, longest.end, longest.lane};
+        const auto& rows = r.lanes[longest.lane].rows;
+        const uint32_t below = longest.marker.row + 1;
+        std::string before, after;
+        if (below < rows.size()) {
+            const auto [from, to] = rows[below].childrenOf(longest.marker.index);
+            for (uint32_t i = from; i < to; ++i) {
+                const std::string& name = r.nameOf(rows[below].path(i));
+                if (rows[below].end(i) <= longest.begin) before = name;
+                if (rows[below].begin(i) >= longest.end && after.empty()) after = name;
+            }
+        }
+        sentence.text += ": " + durationText(longest.duration()) + " without one" +
+                         (before.empty() && after.empty() ? ""
+                          : after.empty()                 ? " after ‘" + before + "’"
+                          : before.empty()                ? " before ‘" + after + "’"
+                                                          : " between ‘" + before + "’ and ‘" + after + "’");
+    }
+    sentence.text += ". A marker there would tell more.";
+    return sentence;
 }
 
 std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
@@ -198,14 +244,25 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
                 sentence.text = lane + " " + waitedFor(cause.piece) + " " + durationText(share.excess) +
                                 " longer than usual in " + title + ".";
                 break;
+            case CauseKind::NoCore:
+                sentence.text = lane + " was ready to run, but got no core for " + durationText(share.excess) +
+                                " longer than usual: " + coreHolderText(r, cause.coreHolder) + " had it.";
+                break;
             case CauseKind::Unexplained:
+                if (cause.path) {
+                    sentence = unmarkedSentence(e, frame, cause, share.excess, accountant);
+                    break;
+                }
                 sentence.text =
                     "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one "
                     "would tell more.";
                 break;
         }
         for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
-            if (r.lanes[piece.lane].group != cause.group || !r.paths.contains(cause.path, piece.path)) continue;
+            if (cause.kind == CauseKind::NoCore
+                    ? piece.kind != PieceKind::NoCore || piece.coreHolder != cause.coreHolder
+                    : r.lanes[piece.lane].group != cause.group || !r.paths.contains(cause.path, piece.path))
+                continue;
             if (sentence.lane == kNone) sentence = {sentence.text, piece.begin, piece.end, piece.lane};
             sentence.begin = std::min(sentence.begin, piece.begin);
         }

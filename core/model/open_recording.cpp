@@ -61,6 +61,7 @@ public:
             return hasFrames[x] != hasFrames[y] ? hasFrames[x] : lanes[x].bytes > lanes[y].bytes;
         });
         framesFirst_ = static_cast<size_t>(std::count(hasFrames.begin(), hasFrames.end(), true));
+        if (progress_ && !progress_(0)) return false;
         tellEarly(true);
         std::vector<std::thread> helpers;
         for (unsigned i = 1; i < std::min<size_t>(threads_, lanes.size()); ++i)

@@ -1,0 +1,284 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "excess_tree.h"
+
+#include <algorithm>
+
+namespace fugato {
+
+namespace {
+constexpr size_t kMostCauses = 6;
+constexpr double kCovered = 0.8;       // causes are named until this part of the excess has an owner
+constexpr double kWorthNaming = 0.05;  // of the excess
+constexpr double kBeyond = 0.2;        // of a cause's excess must lie beyond what usual frames reach
+constexpr double kSlower =
+    1.25;  // mean call ÷ usual call from which work counts as slower where usually nobody waits for it
+}  // namespace
+
+/// One frame's parts: lock, or want of a core, or none → lane group → markers. Times include what is below.
+class ExcessTree {
+public:
+    ExcessTree(CauseFinder& finder, uint32_t frame, std::span<const Piece> pieces)
+        : finder_(finder), e_(finder.e_), frame_(frame), pieces_(pieces) {
+        nodes_.push_back({});
+        for (const ExcessPart& part : e_.excessOf(frame)) {
+            if (part.key.kind == PieceKind::WaitPacing) continue;  // idle on purpose
+            uint32_t node = leaf(part.key);
+            nodes_[node].own[static_cast<size_t>(part.key.kind)] += part.excess();
+            const int64_t beyond = std::max<int64_t>(0, part.ns - std::max(part.high, part.usual));
+            for (;; node = nodes_[node].parent) {
+                nodes_[node].ns += part.ns;
+                nodes_[node].usual += part.usual;
+                nodes_[node].beyond += beyond;
+                if (node == 0) break;
+            }
+        }
+    }
+
+    /// Only what lies beyond the range of usual frames counts, unless told otherwise.
+    void countEverything() { everything_ = true; }
+
+    /// The next largest cause, whose excess is then taken out of the tree. Excess ≤ 0: nothing left.
+    FoundCause takeNext() {
+        std::vector<uint32_t> chain;  // marker nodes from the outermost in
+        uint32_t node = heaviestChild(0);
+        if (node == kNone) return {};
+        if (nodes_[node].object != kNone || nodes_[node].noCore) {
+            // The whole time behind one lock has one owner, its holder's marker; that without a core has
+            // whoever had the core.
+            FoundCause found = describe(node);
+            found.kind = nodes_[node].noCore ? CauseKind::NoCore : CauseKind::Waiting;
+            takeOut(node);
+            return found;
+        }
+        for (;;) {
+            if (nodes_[node].path) chain.push_back(node);
+            const uint32_t child = heaviestChild(node);
+            if (child == kNone) break;
+            const bool marker = nodes_[node].path != 0;
+            if (marker && 2 * left(child) < left(node)) break;
+            node = child;
+        }
+        // The outermost marker that does not belong there, or is called more often, is the cause;
+        // what happens inside it follows from it.
+        for (const uint32_t outer : chain) {
+            const FoundCause seen = describe(outer);
+            if (seen.kind != CauseKind::Unusual && seen.kind != CauseKind::MoreCalls) continue;
+            node = outer;
+            break;
+        }
+        const FoundCause found = describe(node);
+        takeOut(node);
+        return found;
+    }
+
+private:
+    struct Node {
+        uint32_t parent = 0;
+        uint32_t group = 0;
+        PathId path = 0;
+        uint32_t object = kNone;
+        PathId holder = 0;
+        CoreHolder coreHolder = kNone;
+        bool noCore = false;
+        int64_t ns = 0, usual = 0, beyond = 0, taken = 0, takenBeyond = 0;
+        std::array<int64_t, kPieceKinds> own{};  // excess of this node itself, by kind
+        std::vector<uint32_t> children;
+    };
+
+    int64_t left(uint32_t node) const { return nodes_[node].ns - nodes_[node].usual - nodes_[node].taken; }
+    bool counts(uint32_t node) const {
+        if (left(node) <= 0) return false;
+        const int64_t beyond = nodes_[node].beyond - nodes_[node].takenBeyond;
+        return everything_ || static_cast<double>(beyond) >= kBeyond * static_cast<double>(left(node));
+    }
+
+    uint32_t heaviestChild(uint32_t node) const {
+        uint32_t best = kNone;
+        for (const uint32_t child : nodes_[node].children)
+            if (counts(child) && (best == kNone || left(child) > left(best))) best = child;
+        return best;
+    }
+
+    template <class Same>
+    uint32_t child(uint32_t parent, Node like, Same&& same) {
+        for (const uint32_t at : nodes_[parent].children)
+            if (same(nodes_[at])) return at;
+        like.parent = parent;
+        const auto made = static_cast<uint32_t>(nodes_.size());
+        nodes_.push_back(std::move(like));
+        nodes_[parent].children.push_back(made);
+        return made;
+    }
+
+    uint32_t leaf(const PartKey& key) {
+        uint32_t node = 0;
+        if (key.kind == PieceKind::NoCore) {
+            Node noCore;
+            noCore.noCore = true;
+            noCore.group = key.group;
+            noCore.coreHolder = key.coreHolder;
+            return child(0, noCore, [&](const Node& n) { return n.noCore && n.coreHolder == key.coreHolder; });
+        }
+        if (key.object != kNone) {
+            Node lock;
+            lock.object = key.object;
+            lock.holder = lock.path = key.holder;
+            lock.group = key.group;
+            node = child(0, lock, [&](const Node& n) { return n.object == key.object && n.holder == key.holder; });
+        }
+        Node group;
+        group.group = key.group;
+        node = child(node, group, [&](const Node& n) {
+            return n.object == kNone && !n.noCore && n.path == 0 && n.group == key.group;
+        });
+        std::vector<PathId> way;
+        for (PathId p = key.path; p; p = e_.recording->paths[p].parent) way.push_back(p);
+        for (size_t i = way.size(); i-- > 0;) {
+            Node marker;
+            marker.group = key.group;
+            marker.path = way[i];
+            node = child(node, marker, [&](const Node& n) { return n.path == way[i]; });
+        }
+        return node;
+    }
+
+    void addOwn(uint32_t node, std::array<int64_t, kPieceKinds>& sums) const {
+        for (size_t i = 0; i < sums.size(); ++i) sums[i] += nodes_[node].own[i];
+        for (const uint32_t child : nodes_[node].children) addOwn(child, sums);
+    }
+
+    FoundCause describe(uint32_t at) const {
+        const Node& node = nodes_[at];
+        FoundCause found;
+        found.group = node.group;
+        found.path = node.path;
+        found.object = node.object;
+        found.coreHolder = node.coreHolder;
+        found.excess = left(at);
+        std::array<int64_t, kPieceKinds> kinds{};
+        addOwn(at, kinds);
+        found.piece = static_cast<PieceKind>(std::max_element(kinds.begin(), kinds.end()) - kinds.begin());
+        const uint32_t place = e_.accounts->place({node.group, node.path});
+        if (place != kNone) {
+            for (const Calls& calls : e_.accounts->callsOf(frame_))
+                if (calls.place == place) found.calls = calls.count;
+            found.usualCalls = e_.baselines[e_.frames[frame_].baseline].usualCalls[place];
+        }
+        const auto ns = static_cast<double>(node.ns), usual = static_cast<double>(node.usual);
+        const UsualOccurrence elsewhere = finder_.occurrences_.of(e_.frames[frame_].baseline, node.group, node.path);
+        const bool usuallyMet = found.usualCalls > 0 && usual > 0,
+                   known = !finder_.occurrences_.rare(elsewhere, frame_);
+        if (usuallyMet) {
+            if (found.calls > 0) found.slowdown = (ns / found.calls) / (usual / found.usualCalls);
+        } else if (known) {
+            found.slowdown = meanDuration(node) / elsewhere.meanNs;
+        }
+        const int64_t ownRunning = node.own[static_cast<size_t>(PieceKind::Running)];
+        int64_t ownWait = 0;
+        for (size_t kind = 1; kind < node.own.size(); ++kind) ownWait += node.own[kind];
+        if (2 * ownWait >= left(at) && ownWait > 0) {
+            found.kind = CauseKind::Waiting;
+        } else if (node.path == 0) {
+            found.kind = CauseKind::Unexplained;
+        } else if ((usuallyMet || known) && finder_.divided_[node.path] && 2 * ownRunning >= left(at) &&
+                   !callsExplain(found, ns, usual)) {
+            found.kind = CauseKind::Unexplained;  // it is divided by markers, and the time lies between them
+        } else if (usuallyMet) {
+            found.kind = callsExplain(found, ns, usual) ? CauseKind::MoreCalls : CauseKind::Slower;
+        } else if (known) {
+            // Usually nobody waits for it. Either there is more of it now, or somebody waits who should not.
+            // (A longer frame meets more of what other lanes do at a rhythm of their own.)
+            const double more = (found.calls - elsewhere.mostCalls) * elsewhere.meanNs,
+                         slower = found.calls * (found.slowdown - 1) * elsewhere.meanNs;
+            if (more > slower && 2 * more >= static_cast<double>(left(at)))
+                found.kind = CauseKind::MoreCalls;
+            else
+                found.kind = found.slowdown >= kSlower ? CauseKind::Slower : CauseKind::Waiting;
+            found.uncovered = found.kind == CauseKind::Waiting;
+        } else {
+            found.kind = CauseKind::Unusual;
+        }
+        return found;
+    }
+
+    static bool callsExplain(const FoundCause& found, double ns, double usual) {
+        if (found.usualCalls <= 0 || found.calls <= found.usualCalls) return false;
+        return (found.calls - found.usualCalls) * usual / found.usualCalls >= (ns - usual) / 2;
+    }
+
+    /// Of the occurrences of a node's marker that the frame's accounting met, at their full length.
+    double meanDuration(const Node& node) const {
+        const Recording& r = *e_.recording;
+        std::vector<std::pair<uint32_t, uint32_t>> seen;  // lane, index
+        int64_t sum = 0;
+        for (const Piece& piece : pieces_) {
+            if (!piece.marker.valid() || r.lanes[piece.lane].group != node.group ||
+                !r.paths.contains(node.path, piece.path))
+                continue;
+            const auto& rows = r.lanes[piece.lane].rows;
+            uint32_t row = piece.marker.row, index = piece.marker.index;
+            for (; row + 1 > r.paths[node.path].depth; --row) index = rows[row].parent(index);
+            const std::pair<uint32_t, uint32_t> instance{piece.lane, index};
+            if (std::find(seen.begin(), seen.end(), instance) != seen.end()) continue;
+            seen.push_back(instance);
+            sum += rows[row].end(index) - rows[row].begin(index);
+        }
+        return seen.empty() ? 0 : static_cast<double>(sum) / static_cast<double>(seen.size());
+    }
+
+    void takeOut(uint32_t node) {
+        const int64_t amount = left(node), beyond = nodes_[node].beyond - nodes_[node].takenBeyond;
+        for (;; node = nodes_[node].parent) {
+            nodes_[node].taken += amount;
+            nodes_[node].takenBeyond += beyond;
+            if (node == 0) break;
+        }
+    }
+
+    CauseFinder& finder_;
+    const Explanation& e_;
+    uint32_t frame_;
+    std::span<const Piece> pieces_;
+    std::vector<Node> nodes_;
+    bool everything_ = false;
+};
+
+CauseFinder::CauseFinder(const Explanation& e) : e_(e), occurrences_(e), divided_(e.recording->paths.size()) {
+    for (const PartKey& key : e.accounts->keys)
+        if (key.path && key.kind == PieceKind::Running) divided_[e.recording->paths[key.path].parent] = true;
+}
+
+std::vector<FoundCause> CauseFinder::causesOf(uint32_t frame, std::span<const Piece> pieces) {
+    const int64_t duration = e_.frame(frame).duration();
+    const auto excess = static_cast<double>(duration - e_.usualOf(frame));
+    ExcessTree tree(*this, frame, pieces);
+    std::vector<FoundCause> found;
+    double covered = 0;
+    while (found.size() < kMostCauses && covered < kCovered * excess) {
+        FoundCause next = tree.takeNext();
+        if (next.excess <= 0 && found.empty()) {  // nothing beyond the usual range: then what is most above usual
+            tree.countEverything();
+            next = tree.takeNext();
+        }
+        if (next.excess <= 0 || (!found.empty() && static_cast<double>(next.excess) < kWorthNaming * excess)) break;
+        covered += static_cast<double>(next.excess);
+        found.push_back(next);
+    }
+    // Work that is as long as ever, but now waited for, came too late because of something else.
+    const auto reason = std::find_if(found.begin(), found.end(), [](auto& f) { return !f.uncovered; });
+    if (reason != found.end()) {
+        const auto at = static_cast<size_t>(reason - found.begin());
+        for (const FoundCause& cause : found)
+            if (cause.uncovered) found[at].excess += cause.excess;
+        found.erase(std::remove_if(found.begin(), found.end(), [](auto& f) { return f.uncovered; }), found.end());
+    }
+    if (found.empty()) {  // late, yet nothing took longer than usual
+        FoundCause none;
+        none.group = e_.recording->lanes[e_.frame(frame).lane].group;
+        none.excess = e_.frames[frame].overrun;
+        found.push_back(none);
+    }
+    return found;
+}
+
+}  // namespace fugato

@@ -1,0 +1,40 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The excess of one late frame as a tree, and the causes found by going down it. The rules:
+// docs/explanation.md. Only the parts of core/explain use this.
+#pragma once
+
+#include <array>
+
+#include "usual.h"
+
+namespace fugato {
+
+/// A cause in one frame.
+struct FoundCause {
+    uint32_t group = 0;
+    PathId path = 0;
+    uint32_t object = kNone;        // lock it lies behind
+    CoreHolder coreHolder = kNone;  // of NoCore
+    CauseKind kind = CauseKind::Unexplained;
+    PieceKind piece = PieceKind::Running;
+    int64_t excess = 0;
+    bool uncovered = false;  // not longer than usual, but usually nobody waits for it
+    double calls = 0, usualCalls = 0, slowdown = 0;
+};
+
+/// What the trees of all frames share. Belongs to one thread.
+class CauseFinder {
+public:
+    explicit CauseFinder(const Explanation& e);
+    /// The causes of a late frame, in the order in which they were found; at least one.
+    std::vector<FoundCause> causesOf(uint32_t frame, std::span<const Piece> pieces);
+
+private:
+    friend class ExcessTree;
+    const Explanation& e_;
+    UsualOccurrences occurrences_;
+    std::vector<bool> divided_;  // by path: markers are recorded inside it
+};
+
+}  // namespace fugato

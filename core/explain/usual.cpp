@@ -1,0 +1,199 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "usual.h"
+
+#include <algorithm>
+#include <map>
+#include <numeric>
+
+namespace fugato {
+
+namespace {
+
+constexpr size_t kFewestForBaseline = 8;
+constexpr size_t kMostForBaseline = 4096;  // medians of more frames would not differ
+constexpr size_t kDriftParts = 8;
+constexpr size_t kFewestForDrift = 256;
+constexpr double kDrift = 0.1;  // of the usual work: from here on the parts of a stage are told apart
+constexpr double kHigh = 0.95;
+constexpr double kRare = 0.08;        // of the usual frames
+constexpr uint32_t kJustBefore = 16;  // frames
+static_assert(kSampleFrames <= 64);   // UsualOccurrence::presentIn
+
+/// The value at `part` of `count` values of which those not listed are 0; the lower one of two.
+template <class T>
+T quantileWithZeros(std::vector<T>& values, size_t count, double part) {
+    const auto rank = static_cast<size_t>(part * static_cast<double>(count - 1));
+    const size_t zeros = count - values.size();
+    if (rank < zeros) return T{};
+    const auto at = values.begin() + static_cast<std::ptrdiff_t>(rank - zeros);
+    std::nth_element(values.begin(), at, values.end());
+    return *at;
+}
+
+std::vector<uint32_t> spreadOver(const std::vector<uint32_t>& frames, size_t most) {
+    const size_t count = std::min(most, frames.size());
+    std::vector<uint32_t> out(count);
+    for (size_t i = 0; i < count; ++i) out[i] = frames[i * frames.size() / count];
+    return out;
+}
+
+Baseline makeBaseline(const FrameAccounts& accounts, const std::vector<uint32_t>& over, std::string stage) {
+    Baseline baseline;
+    baseline.stage = std::move(stage);
+    baseline.frames = over.size();
+    std::vector<std::vector<int64_t>> times(accounts.keys.size());
+    std::vector<std::vector<uint32_t>> calls(accounts.places.size());
+    const std::vector<uint32_t> frames = spreadOver(over, kMostForBaseline);
+    for (const uint32_t frame : frames) {
+        for (const Part& part : accounts.partsOf(frame)) times[part.key].push_back(part.ns);
+        for (const Calls& call : accounts.callsOf(frame)) calls[call.place].push_back(call.count);
+    }
+    baseline.usual.resize(times.size());
+    baseline.high.resize(times.size());
+    baseline.usualCalls.resize(calls.size());
+    if (over.empty()) return baseline;
+    baseline.sample = spreadOver(over, kSampleFrames);
+    for (uint32_t key = 0; key < times.size(); ++key) {
+        baseline.usual[key] = quantileWithZeros(times[key], frames.size(), 0.5);
+        baseline.high[key] = quantileWithZeros(times[key], frames.size(), kHigh);
+        baseline.total += baseline.usual[key];
+        if (baseline.usual[key]) baseline.usualKeys.push_back(key);
+    }
+    for (size_t place = 0; place < calls.size(); ++place)
+        baseline.usualCalls[place] = quantileWithZeros(calls[place], frames.size(), 0.5);
+    return baseline;
+}
+
+/// Where what is usual changes in the course of `good` frames, they are told apart in parts, one after another.
+std::vector<std::vector<uint32_t>> partsOf(const Explanation& e, const std::vector<uint32_t>& good) {
+    if (good.size() < kFewestForDrift) return {good};
+    std::vector<std::vector<uint32_t>> parts(kDriftParts);
+    std::vector<int64_t> middles, all;
+    for (size_t i = 0; i < kDriftParts; ++i) {
+        parts[i].assign(good.begin() + static_cast<std::ptrdiff_t>(good.size() * i / kDriftParts),
+                        good.begin() + static_cast<std::ptrdiff_t>(good.size() * (i + 1) / kDriftParts));
+        std::vector<int64_t> work;
+        for (const uint32_t frame : spreadOver(parts[i], kMostForBaseline)) work.push_back(e.frames[frame].work);
+        middles.push_back(quantileWithZeros(work, work.size(), 0.5));
+    }
+    const auto [least, most] = std::minmax_element(middles.begin(), middles.end());
+    all = middles;
+    const int64_t middle = quantileWithZeros(all, all.size(), 0.5);
+    const bool drifts = static_cast<double>(*most - *least) > kDrift * static_cast<double>(middle);
+    return drifts ? parts : std::vector<std::vector<uint32_t>>{good};
+}
+
+}  // namespace
+
+void makeBaselines(Explanation& e) {
+    const auto& frames = e.recording->series[e.series].frames;
+    std::map<std::string, std::vector<uint32_t>> byStage, goodByStage;
+    std::vector<uint32_t> good;
+    for (uint32_t i = 0; i < frames.size(); ++i) {
+        const StateSpan* stage = e.recording->stageAt(frames[i].begin);
+        const std::string name(stage ? e.recording->text(stage->value) : std::string_view());
+        byStage[name].push_back(i);
+        if (e.frames[i].overrun) continue;
+        good.push_back(i);
+        goodByStage[name].push_back(i);
+    }
+    bool onlyLate = false;
+    if (good.empty()) {  // nothing met its deadline: the quickest quarter has to do
+        onlyLate = true;
+        good.resize(frames.size());
+        std::iota(good.begin(), good.end(), 0u);
+        std::stable_sort(good.begin(), good.end(),
+                         [&](uint32_t a, uint32_t b) { return frames[a].duration() < frames[b].duration(); });
+        good.resize((good.size() + 3) / 4);
+        std::sort(good.begin(), good.end());
+    }
+    /// Adds the baselines of one stage and gives them to its frames.
+    const auto add = [&](const std::vector<uint32_t>& from, const std::vector<uint32_t>& members,
+                         const std::string& stage) {
+        const auto parts = onlyLate ? std::vector<std::vector<uint32_t>>{from} : partsOf(e, from);
+        auto first = static_cast<uint32_t>(e.baselines.size());
+        for (const auto& part : parts) {
+            e.baselines.push_back(makeBaseline(*e.accounts, part, stage));
+            e.baselines.back().onlyLate = onlyLate;
+            e.baselines.back().changes = parts.size() > 1;
+        }
+        size_t at = 0;
+        for (const uint32_t frame : members) {  // ascending
+            while (at + 1 < parts.size() && frame > parts[at].back()) ++at;
+            e.frames[frame].baseline = first + static_cast<uint32_t>(at);
+        }
+    };
+    std::vector<uint32_t> others;  // frames of stages with too few good ones
+    for (const auto& [stage, members] : byStage) {
+        const auto& ofStage = goodByStage[stage];
+        if (byStage.size() > 1 && ofStage.size() >= kFewestForBaseline)
+            add(ofStage, members, stage);
+        else
+            others.insert(others.end(), members.begin(), members.end());
+    }
+    std::sort(others.begin(), others.end());
+    if (!others.empty()) add(good, others, "");
+}
+
+static uint64_t occurrenceKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
+
+UsualOccurrence UsualOccurrences::of(uint32_t baseline, uint32_t group, PathId path) {
+    if (!path) return {};
+    if (known_[baseline].empty()) look(baseline);
+    const auto found = known_[baseline].find(occurrenceKey(group, path));
+    return found == known_[baseline].end() ? UsualOccurrence{} : found->second;
+}
+
+bool UsualOccurrences::rare(const UsualOccurrence& usual, uint32_t frame) const {
+    const auto& sample = e_.baselines[e_.frames[frame].baseline].sample;
+    int present = 0, all = 0;
+    for (size_t i = 0; i < sample.size(); ++i) {
+        if (sample[i] <= frame && frame - sample[i] <= kJustBefore) continue;
+        ++all;
+        present += static_cast<int>(usual.presentIn >> i & 1);
+    }
+    return present <= kRare * all;
+}
+
+/// All markers of the sample's frames at once.
+void UsualOccurrences::look(uint32_t baseline) {
+    const Recording& r = *e_.recording;
+    const auto& sample = e_.baselines[baseline].sample;
+    struct Sum {
+        std::vector<uint32_t> counts;  // by frame of the sample
+        int64_t ns = 0;
+        uint64_t number = 0;
+    };
+    std::unordered_map<uint64_t, Sum> sums;
+    for (size_t i = 0; i < sample.size(); ++i) {
+        // With what other lanes do until the next frame begins, where that is soon.
+        const Frame& f = e_.frame(sample[i]);
+        const auto& frames = r.series[e_.series].frames;
+        const int64_t soon = f.begin + 2 * std::max(f.duration(), e_.frames[sample[i]].deadline);
+        const int64_t end = sample[i] + 1 < frames.size() && frames[sample[i] + 1].begin < soon
+                                ? std::max(f.end, frames[sample[i] + 1].begin)
+                                : f.end;
+        for (const Lane& lane : r.lanes)
+            for (const MarkerRow& row : lane.rows) {
+                const auto [from, to] = row.overlapping(f.begin, end);
+                if (from == to) break;  // and so nothing is nested
+                row.forEach(from, to, [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) {
+                    Sum& sum = sums[occurrenceKey(lane.group, row.pathOf(path))];
+                    sum.counts.resize(sample.size());
+                    ++sum.counts[i];
+                    sum.ns += duration;
+                    ++sum.number;
+                });
+            }
+    }
+    known_[baseline][UINT64_MAX] = {};  // looked, even where nothing was found
+    for (auto& [key, sum] : sums) {
+        UsualOccurrence& usual = known_[baseline][key];
+        for (size_t i = 0; i < sum.counts.size(); ++i) usual.presentIn |= uint64_t{sum.counts[i] > 0} << i;
+        usual.calls = quantileWithZeros(sum.counts, sample.size(), 0.5);
+        usual.mostCalls = quantileWithZeros(sum.counts, sample.size(), kHigh);
+        usual.meanNs = static_cast<double>(sum.ns) / static_cast<double>(sum.number);
+    }
+}
+
+}  // namespace fugato
