@@ -150,6 +150,19 @@ void Accountant::putRunning(uint32_t lane, int64_t begin, int64_t end, const Mar
     put(lane, begin, end, PieceKind::Running, marker, path, lock);
 }
 
+/// Since when, from `begin` on, a core was in use without a break until `end`; `end` where it was idle then.
+int64_t Accountant::usedSince(uint32_t core, int64_t begin, int64_t end) const {
+    const auto& spans = recording_.lanes[core].coreSpans;
+    auto before = std::lower_bound(spans.begin(), spans.end(), end,
+                                   [](const CoreSpan& span, int64_t t) { return span.begin < t; });
+    int64_t from = end;
+    while (before != spans.begin() && before[-1].end > begin && before[-1].thread != layout::kIdleThread) {
+        --before;
+        from = std::max(begin, before->begin);
+    }
+    return from;
+}
+
 /// Time in which a lane could have gone on and did not yet: as long as the core on which it then ran was in
 /// use, it had none; the rest is of `kind`.
 void Accountant::putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker,
@@ -162,14 +175,7 @@ void Accountant::putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind k
         // `after` is where it ran again.
         if (after != schedule.end() && after->state == ThreadState::Running && after->begin > begin &&
             after->begin <= end && after->core < recording_.lanes.size()) {
-            const auto& spans = recording_.lanes[after->core].coreSpans;
-            auto before = std::lower_bound(spans.begin(), spans.end(), after->begin,
-                                           [](const CoreSpan& span, int64_t t) { return span.begin < t; });
-            int64_t from = after->begin;
-            while (before != spans.begin() && before[-1].end > begin && before[-1].thread != layout::kIdleThread) {
-                --before;
-                from = std::max(begin, before->begin);
-            }
+            const int64_t from = usedSince(after->core, begin, after->begin);
             if (from < after->begin) {
                 put(lane, after->begin, end, kind, marker, path, lock);
                 putNoCore(lane, from, after->begin, after->core, marker, path);
@@ -189,10 +195,9 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
         if (!now.marker.valid()) {
             if (!owner) {
                 // The work just accounted begins here: who asked for it?
-                const auto in = std::lower_bound(here.linkIns.begin(), here.linkIns.end(), time,
-                                                 [](const LinkEnd& l, int64_t t) { return l.time < t; });
                 const Here next = at(lane, time + 1);
-                if (in != here.linkIns.end() && next.marker.valid() && in->time <= cursors_[lane].rows[0].end) {
+                const LinkEnd* in = next.marker.valid() ? here.askedFor(time, cursors_[lane].rows[0].end) : nullptr;
+                if (in) {
                     const auto source = recording_.linkSource(in->link);
                     if (source && source->time <= time && !onWay_[source->lane]) {
                         // Until the lane was free it was the work before that kept this waiting.
@@ -223,46 +228,55 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
     onWay_[lane] = false;
 }
 
+Ender enderOf(const Recording& recording, uint32_t lane, const Wait& wait) {
+    if (wait.kind == WaitKind::Pacing) return {};
+    if (wait.link) {
+        const auto source = recording.linkSource(wait.link);
+        if (!source || source->time > wait.end) return {};
+        return {source->lane, source->time, source->path, {}};
+    }
+    if (wait.object == kNone) return {};
+    // Whoever gave the lock back last before the wait was over.
+    const auto& holds = recording.holds[wait.object];
+    auto after =
+        std::upper_bound(holds.begin(), holds.end(), wait.end, [](int64_t t, const Hold& h) { return t < h.end; });
+    while (after != holds.begin() && after[-1].end > wait.begin && after[-1].lane == lane) --after;
+    if (after == holds.begin() || after[-1].end <= wait.begin) return {};
+    return {after[-1].lane, after[-1].end, 0, {wait.object, after[-1].path, lane}};
+}
+
 void Accountant::walkWait(const Here& here, int64_t time, int64_t from, const LockVia& lock) {
     const MarkerRef& marker = here.marker;
-    const Lane& lane = recording_.lanes[marker.lane];
-    const Wait* wait = lane.waitOf(marker);
-    const WaitKind kind = wait ? wait->kind : WaitKind::Other;
-    uint32_t enderLane = kNone;
-    int64_t ended = 0;
-    LockVia via = lock;
-    if (wait && kind != WaitKind::Pacing) {
-        if (wait->link) {
-            const auto source = recording_.linkSource(wait->link);
-            if (source && source->time <= wait->end) {
-                enderLane = source->lane;
-                ended = source->time;
-            }
-        } else if (wait->object != kNone) {
-            // Whoever gave the lock back last before the wait was over.
-            const auto& holds = recording_.holds[wait->object];
-            auto after = std::upper_bound(holds.begin(), holds.end(), wait->end,
-                                          [](int64_t t, const Hold& h) { return t < h.end; });
-            while (after != holds.begin() && after[-1].end > wait->begin && after[-1].lane == marker.lane) --after;
-            if (after != holds.begin() && after[-1].end > wait->begin) {
-                const Hold& hold = after[-1];
-                enderLane = hold.lane;
-                ended = hold.end;
-                via = {wait->object, hold.path, marker.lane};
-            }
+    const Wait* wait = recording_.lanes[marker.lane].waitOf(marker);
+    const Ender ender = wait ? enderOf(recording_, marker.lane, *wait) : Ender{};
+    if (ender.lane == kNone || ender.lane == marker.lane || onWay_[ender.lane]) {
+        put(marker.lane, from, time, pieceOf(wait ? wait->kind : WaitKind::Other), marker, here.path, lock);
+        return;
+    }
+    const int64_t ended = std::min(ender.time, time);  // reached while still blocked: the ender was already at work
+    putDelay(marker.lane, std::max(from, ended), time, PieceKind::Waking, marker, here.path, lock);
+    if (ended > from) walk(ender.lane, ended, from, ender.lock.object != kNone ? ender.lock : lock, false);
+}
+
+void Accountant::withoutCore(uint32_t lane, int64_t begin, int64_t end,
+                             const std::function<void(int64_t, int64_t, CoreHolder)>& take) const {
+    const Lane& l = recording_.lanes[lane];
+    auto span = std::upper_bound(l.schedule.begin(), l.schedule.end(), begin,
+                                 [](int64_t t, const ScheduleSpan& s) { return t < s.end; });
+    for (; span != l.schedule.end() && span->begin < end; ++span) {
+        if (span->state == ThreadState::Running) continue;
+        int64_t from = span->begin;
+        const auto next = span + 1;
+        uint32_t core = span->core;
+        if (span->state == ThreadState::Blocked) {  // how long its core was in use before it ran again
+            if (next == l.schedule.end() || next->state != ThreadState::Running ||
+                next->core >= recording_.lanes.size())
+                continue;
+            core = next->core;
+            from = usedSince(core, span->begin, span->end);
         }
+        if (from < span->end) take(from, span->end, longestOn(core, from, span->end, static_cast<uint32_t>(l.osId)));
     }
-    if (enderLane == kNone || enderLane == marker.lane || onWay_[enderLane]) {
-        put(marker.lane, from, time, pieceOf(kind), marker, here.path, lock);
-        return;
-    }
-    ended = std::min(ended, time);  // reached while still blocked: the ender was already at work
-    if (ended <= from) {
-        putDelay(marker.lane, from, time, PieceKind::Waking, marker, here.path, lock);
-        return;
-    }
-    putDelay(marker.lane, ended, time, PieceKind::Waking, marker, here.path, lock);
-    walk(enderLane, ended, from, via, false);
 }
 
 std::span<const Piece> Accountant::account(uint32_t lane, int64_t begin, int64_t end) {

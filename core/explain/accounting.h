@@ -5,6 +5,7 @@
 // the recording and may run on any thread; an Accountant belongs to one thread.
 #pragma once
 
+#include <functional>
 #include <span>
 #include <unordered_map>
 
@@ -58,6 +59,15 @@ struct Piece {
     int64_t duration() const { return end - begin; }
 };
 
+/// Who ended a wait, where that was recorded: a link's source, or who gave the lock back.
+struct Ender {
+    uint32_t lane = kNone;  // kNone: not known
+    int64_t time = 0;
+    PathId path = 0;  // in which a link was given out
+    LockVia lock;     // where it was a lock
+};
+Ender enderOf(const Recording& recording, uint32_t lane, const Wait& wait);
+
 /// Walks back from one frame after another. Quickest when later frames come before earlier ones.
 class Accountant {
 public:
@@ -65,6 +75,10 @@ public:
     /// The pieces of [begin, end) as seen from `lane`, latest first, without gap or overlap: their
     /// durations add up to end − begin exactly. Valid until the next call.
     std::span<const Piece> account(uint32_t lane, int64_t begin, int64_t end);
+    /// Calls `take(begin, end, core holder)` for the times at which a thread was ready to run, or could have
+    /// been woken, while others had its core.
+    void withoutCore(uint32_t lane, int64_t begin, int64_t end,
+                     const std::function<void(int64_t, int64_t, CoreHolder)>& take) const;
 
 private:
     struct Cursor {  // per lane: for each row the last marker that begins before `looked`
@@ -97,6 +111,7 @@ private:
     void putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
                   const LockVia& lock);
     void putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker, PathId path);
+    int64_t usedSince(uint32_t core, int64_t begin, int64_t end) const;
     CoreHolder longestOn(uint32_t core, int64_t begin, int64_t end, uint32_t notThread) const;
 
     const Recording& recording_;

@@ -72,9 +72,8 @@ uint32_t originOf(const Explanation& e, std::span<const Piece> pieces, uint32_t 
     if (longest == roots.end()) return frame;
     const Lane& lane = r.lanes[longest->first.first];
     const int64_t begin = lane.rows[0].begin(longest->first.second), end = lane.rows[0].end(longest->first.second);
-    const auto in = std::lower_bound(lane.linkIns.begin(), lane.linkIns.end(), begin,
-                                     [](const LinkEnd& l, int64_t t) { return l.time < t; });
-    if (in == lane.linkIns.end() || in->time > end) return frame;
+    const LinkEnd* in = lane.askedFor(begin, end);
+    if (!in) return frame;
     const auto source = r.linkSource(in->link);
     if (!source || source->time >= f.begin) return frame;
     const uint32_t origin = r.series[e.series].frameAt(source->time);

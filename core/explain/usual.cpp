@@ -16,6 +16,7 @@ constexpr size_t kFewestForDrift = 256;
 constexpr double kDrift = 0.1;  // of the usual work: from here on the parts of a stage are told apart
 constexpr double kHigh = 0.95;
 constexpr double kRare = 0.08;        // of the usual frames
+constexpr size_t kDurations = 256;    // a median rests on so many
 constexpr uint32_t kJustBefore = 16;  // frames
 static_assert(kSampleFrames <= 64);   // UsualOccurrence::presentIn
 
@@ -163,6 +164,7 @@ void UsualOccurrences::look(uint32_t baseline) {
         std::vector<uint32_t> counts;  // by frame of the sample
         int64_t ns = 0;
         uint64_t number = 0;
+        std::vector<int64_t> durations;  // of the first ones
     };
     std::unordered_map<uint64_t, Sum> sums;
     for (size_t i = 0; i < sample.size(); ++i) {
@@ -183,6 +185,7 @@ void UsualOccurrences::look(uint32_t baseline) {
                     ++sum.counts[i];
                     sum.ns += duration;
                     ++sum.number;
+                    if (sum.durations.size() < kDurations) sum.durations.push_back(duration);
                 });
             }
     }
@@ -192,6 +195,7 @@ void UsualOccurrences::look(uint32_t baseline) {
         for (size_t i = 0; i < sum.counts.size(); ++i) usual.presentIn |= uint64_t{sum.counts[i] > 0} << i;
         usual.calls = quantileWithZeros(sum.counts, sample.size(), 0.5);
         usual.mostCalls = quantileWithZeros(sum.counts, sample.size(), kHigh);
+        usual.middleNs = static_cast<double>(quantileWithZeros(sum.durations, sum.durations.size(), 0.5));
         usual.meanNs = static_cast<double>(sum.ns) / static_cast<double>(sum.number);
     }
 }

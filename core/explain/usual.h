@@ -17,6 +17,7 @@ struct UsualOccurrence {
     double calls = 0;      // median per frame of the sample
     double mostCalls = 0;  // 95th percentile
     double meanNs = 0;
+    double middleNs = 0;     // median duration
     uint64_t presentIn = 0;  // a bit for each frame of the sample in which it occurs
 };
 

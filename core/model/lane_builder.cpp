@@ -160,7 +160,7 @@ void LaneBuilder::endOf(const Event& event, int64_t time) {
     while (open_.size() > keep) endMarker(time, true);
     if (wait && event.a) {
         waits_[open_.back().wait].link = event.a;
-        linkIns_.push_back({time, event.a, path()});
+        linkIns_.push_back({time, event.a, path(), 1});
     }
     endMarker(time, false);
 }
@@ -322,7 +322,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::Taken: holds_.push_back({used(Names::Objects, event.id), time, path()}); break;
         case EventKind::Given: give(used(Names::Objects, event.id), time); break;
         case EventKind::LinkOut: finds_.linkSources.push_back({event.a, time, position_, path()}); break;
-        case EventKind::LinkIn: linkIns_.push_back({time, event.a, path()}); break;
+        case EventKind::LinkIn: linkIns_.push_back({time, event.a, path(), 0}); break;
         case EventKind::StateSet:
             finds_.states.push_back({used(Names::States, event.id), time, texts_.add(event.text)});
             break;

@@ -144,6 +144,13 @@ std::pair<const Argument*, const Argument*> Lane::argumentsOf(uint32_t row, uint
     return {arguments.data() + (from - arguments.begin()), arguments.data() + (to - arguments.begin())};
 }
 
+const LinkEnd* Lane::askedFor(int64_t begin, int64_t end) const {
+    auto in = std::lower_bound(linkIns.begin(), linkIns.end(), begin,
+                               [](const LinkEnd& link, int64_t t) { return link.time < t; });
+    while (in != linkIns.end() && in->time <= end && in->endsWait) ++in;
+    return in != linkIns.end() && in->time <= end ? in : nullptr;
+}
+
 const ScheduleSpan* Lane::scheduleAt(int64_t time) const {
     const auto after = std::upper_bound(schedule.begin(), schedule.end(), time,
                                         [](int64_t t, const ScheduleSpan& span) { return t < span.begin; });

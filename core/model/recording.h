@@ -51,6 +51,7 @@ struct LinkEnd {
     int64_t time = 0;
     uint64_t link = 0;
     PathId path = 0;
+    uint32_t endsWait = 0;  // 1: the link ended a wait; 0: work began that was asked for by it
 };
 
 /// An argument of one marker of a lane.
@@ -112,6 +113,8 @@ struct Lane {
     };
     std::vector<Unread> unread;
 
+    /// The link by which the work was asked for that a marker [begin, end] holds, or null.
+    const LinkEnd* askedFor(int64_t begin, int64_t end) const;
     std::pair<const Argument*, const Argument*> argumentsOf(uint32_t row, uint32_t index) const;  // begin and end
     /// What the operating system did with the thread at an instant, or null.
     const ScheduleSpan* scheduleAt(int64_t time) const;

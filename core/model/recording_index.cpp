@@ -74,7 +74,9 @@ static void describe(A& a, Module& m) {
 namespace {
 
 KeptFor indexOf(uint64_t state) {
-    const uint64_t sizes[] = {sizeof(MarkerRow::Chunk),
+    constexpr uint64_t kRules = 2;  // another number: what stands in the structures means something else
+    const uint64_t sizes[] = {kRules,
+                              sizeof(MarkerRow::Chunk),
                               sizeof(MarkerRow::Group),
                               sizeof(PathSum),
                               sizeof(Wait),

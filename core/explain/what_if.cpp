@@ -1,0 +1,503 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "what_if.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <unordered_map>
+
+#include "usual.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr uint32_t kLeadIn = 3;   // frames before a spike that are run again with it
+constexpr double kOnTick = 0.03;  // of a tick
+
+/// Part of a lane's time that a repair takes away.
+struct Cut {
+    int64_t begin = 0, end = 0;
+    double part = 1;
+};
+
+/// How the frames' own lane waits for the next tick.
+struct Pacing {
+    uint32_t lane = kNone;
+    int64_t tick = 0;    // ns; 0: not known
+    bool fixed = false;  // a late frame does not shift the ticks, as with those of a display
+};
+
+Pacing pacingOf(const Explanation& e) {
+    Pacing pacing;
+    if (e.frames.empty()) return pacing;
+    pacing.lane = e.frame(0).lane;
+    pacing.tick = e.frames[0].deadline;
+    size_t late = 0, onTick = 0;
+    for (uint32_t f = 0; f + 1 < e.frames.size(); ++f) {
+        if (e.accounts->pacing[f] == 0 || !e.frames[f].overrun) continue;
+        const double ticks = static_cast<double>(e.frame(f).duration()) / static_cast<double>(e.frames[f].deadline);
+        ++late;
+        onTick += std::abs(ticks - std::round(ticks)) < kOnTick;
+    }
+    pacing.fixed = late > 0 && onTick * 5 >= late * 4;
+    return pacing;
+}
+
+/// Runs a stretch of the recording again with cuts, as a map from each lane's times to new ones.
+class Again {
+public:
+    Again(const Recording& recording, const Series& series, const Pacing& pacing, int64_t begin, int64_t end)
+        : r_(recording),
+          series_(series),
+          pacing_(pacing),
+          begin_(begin),
+          end_(end),
+          cuts_(recording.lanes.size()),
+          joints_(recording.lanes.size()) {}
+
+    void cut(uint32_t lane, int64_t begin, int64_t end, double part) {
+        begin = std::max(begin, begin_);
+        if (begin < end && part > 0) cuts_[lane].push_back({begin, end, std::min(part, 1.0)});
+    }
+    /// The same, only while the lane ran, where that is known.
+    void cutRunning(uint32_t lane, int64_t begin, int64_t end, double part) {
+        const auto& schedule = r_.lanes[lane].schedule;
+        if (schedule.empty()) return cut(lane, begin, end, part);
+        for (auto span = firstOf(schedule, begin); span != schedule.end() && span->begin < end; ++span)
+            if (span->state == ThreadState::Running)
+                cut(lane, std::max(begin, span->begin), std::min(end, span->end), part);
+    }
+    int64_t ranFor(uint32_t lane, int64_t begin, int64_t end) const {
+        const auto& schedule = r_.lanes[lane].schedule;
+        if (schedule.empty()) return end - begin;
+        int64_t ran = 0;
+        for (auto span = firstOf(schedule, begin); span != schedule.end() && span->begin < end; ++span)
+            if (span->state == ThreadState::Running) ran += std::min(end, span->end) - std::max(begin, span->begin);
+        return ran;
+    }
+    void ready() {
+        for (auto& cuts : cuts_) {
+            std::sort(cuts.begin(), cuts.end(), [](const Cut& a, const Cut& b) { return a.begin < b.begin; });
+            // Of nested cuts (one repair inside another) the outer one counts, and what it leaves is kept.
+            std::vector<Cut> flat;
+            for (const Cut& cut : cuts) {
+                Cut rest = cut;
+                if (!flat.empty()) rest.begin = std::max(rest.begin, flat.back().end);
+                if (rest.begin < rest.end) flat.push_back(rest);
+            }
+            cuts = std::move(flat);
+        }
+    }
+
+    /// When what a lane did at `time` would happen.
+    int64_t at(uint32_t lane, int64_t time) { return atBefore(lane, time, SIZE_MAX); }
+    /// The same for the end of a frame: what begins, and what ends on purpose, at that instant comes after it.
+    int64_t atEnd(uint32_t lane, int64_t time) {
+        const std::vector<Joint>& joints = jointsOf(lane);
+        auto after = std::upper_bound(joints.begin(), joints.end(), time,
+                                      [](int64_t t, const Joint& joint) { return t < joint.time; });
+        while (after != joints.begin() && after[-1].time == time &&
+               (!after[-1].wait || after[-1].wait->kind == WaitKind::Pacing))
+            --after;
+        return atBefore(lane, time, static_cast<size_t>(after - joints.begin()));
+    }
+
+private:
+    static const ScheduleSpan* firstOf(const Column<ScheduleSpan>& schedule, int64_t begin) {
+        return std::upper_bound(schedule.begin(), schedule.end(), begin,
+                                [](int64_t t, const ScheduleSpan& span) { return t < span.end; });
+    }
+
+    /// An instant at which a lane had to wait for something else.
+    struct Joint {
+        int64_t time = 0;
+        const Wait* wait = nullptr;   // that ended then
+        const Hold* after = nullptr;  // or: a lock was taken that was held like this before
+        uint32_t object = kNone;      // that lock
+        int64_t before = 0;           // or: work began; end of what the lane did before
+        Ender asked;                  // work: where it was asked for
+        enum { New, Busy, Known } state = New;
+        int64_t moved = 0;
+    };
+
+    /// When a link was given out.
+    int64_t atGiving(const Ender& ender) {
+        // At the very instant at which something else begins: was it still the work before?
+        const MarkerRef before = r_.innermostBefore(ender.lane, ender.time);
+        return before.valid() && r_.pathOf(before) == ender.path ? atEnd(ender.lane, ender.time)
+                                                                 : at(ender.lane, ender.time);
+    }
+    /// Counting only the first `limit` joints.
+    int64_t atBefore(uint32_t lane, int64_t time, size_t limit) {
+        if (time <= begin_) return time;
+        const std::vector<Joint>& joints = jointsOf(lane);
+        const auto last = joints.begin() + static_cast<std::ptrdiff_t>(std::min(limit, joints.size()));
+        const auto after =
+            std::upper_bound(joints.begin(), last, time, [](int64_t t, const Joint& joint) { return t < joint.time; });
+        if (after == joints.begin()) return time - cutOf(lane, begin_, time);
+        const auto index = static_cast<size_t>(after - joints.begin()) - 1;
+        const int64_t from = joints[index].time;
+        return joint(lane, index) + (time - from) - cutOf(lane, from, time);
+    }
+
+    std::vector<Joint>& jointsOf(uint32_t lane) {
+        Lanes& of = joints_[lane];
+        if (of.made) return of.joints;
+        of.made = true;
+        const Lane& l = r_.lanes[lane];
+        for (auto wait = std::lower_bound(l.waits.begin(), l.waits.end(), begin_,
+                                          [](const Wait&w, int64_t t) { return w.begin < t; });
+             wait != l.waits.end() && wait->begin < end_; ++wait) {
+            if (wait->end <= begin_) continue;
+            Joint joint;
+            joint.time = wait->end;
+            joint.wait = &*wait;
+            const bool known = wait->kind == WaitKind::Pacing || enderOf(r_, lane, *wait).lane != kNone;
+            if (known) of.joints.push_back(joint);
+        }
+        if (!l.rows.empty()) {
+            const MarkerRow& row = l.rows[0];
+            int64_t before = begin_;
+            uint32_t i = row.firstFrom(begin_);
+            if (i > 0) before = row.end(i - 1);
+            for (; i < row.size() && row.begin(i) < end_; ++i) {
+                const int64_t begin = row.begin(i), end = row.end(i);
+                Joint joint;
+                joint.time = begin;
+                joint.before = before;
+                if (const LinkEnd* in = l.askedFor(begin, end))
+                    if (const auto source = r_.linkSource(in->link); source && source->time <= begin)
+                        joint.asked = {source->lane, source->time, source->path, {}};
+                if (joint.asked.lane != kNone || (begin > before && lane != pacing_.lane)) of.joints.push_back(joint);
+                before = std::max(before, end);
+            }
+        }
+        addLocks(lane, of.joints);
+        const auto rank = [](const Joint& j) { return j.after ? 3 : !j.wait ? 1 : j.wait->begin < j.time ? 0 : 2; };
+        std::stable_sort(of.joints.begin(), of.joints.end(), [&](const Joint& a, const Joint& b) {
+            return a.time != b.time ? a.time < b.time : rank(a) < rank(b);
+        });
+        return of.joints;
+    }
+
+    /// Whoever takes a lock does so after those who held it before, also where it was free long since.
+    void addLocks(uint32_t lane, std::vector<Joint>& joints) const {
+        for (const auto& holds : r_.holds) {
+            auto hold = std::lower_bound(holds.begin(), holds.end(), begin_,
+                                         [](const Hold& h, int64_t t) { return h.end < t; });
+            for (; hold != holds.end() && hold->begin < end_; ++hold) {
+                if (hold->lane != lane || hold == holds.begin() || hold->begin <= begin_) continue;
+                const Hold& before = hold[-1];
+                if (before.lane == lane || before.end > hold->begin || before.end <= begin_) continue;
+                Joint joint;
+                joint.time = hold->begin;
+                joint.after = &before;
+                joint.object = static_cast<uint32_t>(&holds - r_.holds.data());
+                joints.push_back(joint);
+            }
+        }
+    }
+
+    int64_t joint(uint32_t lane, size_t index) {
+        std::vector<Joint>& joints = jointsOf(lane);
+        if (joints[index].state == Joint::Known) return joints[index].moved;
+        if (joints[index].state == Joint::Busy) return joints[index].time;  // a circle: leave it where it was
+        joints[index].state = Joint::Busy;
+        const Joint joint = joints[index];
+        const int64_t moved = joint.after
+                                  ? freeAfter(joint.object, joint.after, lane, atBefore(lane, joint.time, index))
+                              : joint.wait ? afterWait(lane, *joint.wait, index)
+                                           : beginOf(lane, joint, index);
+        joints[index].state = Joint::Known;
+        // Repairs never make anything later.
+        return joints[index].moved = std::min(moved, joints[index].time);
+    }
+
+    int64_t afterWait(uint32_t lane, const Wait& wait, size_t index) {
+        const int64_t arrived = atBefore(lane, wait.begin, index);
+        if (wait.kind == WaitKind::Pacing) return paced(lane, wait, arrived, index);
+        const Ender ender = enderOf(r_, lane, wait);
+        const int64_t since = std::max(ender.time, wait.begin);
+        const int64_t waking = wait.end - since - cutOf(lane, since, wait.end);
+        if (ender.lock.object != kNone) {
+            const auto& holds = r_.holds[ender.lock.object];
+            const auto last = std::upper_bound(holds.begin(), holds.end(), ender.time,
+                                               [](int64_t t, const Hold& hold) { return t < hold.end; });
+            const int64_t free = freeAfter(ender.lock.object, last - 1, lane, arrived);
+            return free > arrived ? free + waking : arrived;
+        }
+        int64_t ended = atGiving(ender);
+        ended = std::max(ended, siblingsEnd(lane, wait, ender));
+        return std::max(arrived, ended) + waking;
+    }
+
+    /// When a lane that wants a lock at `arrived` gets it, where `last` held it before: whoever would take it only
+    /// later comes later now.
+    int64_t freeAfter(uint32_t object, const Hold* last, uint32_t lane, int64_t arrived) {
+        const auto& holds = r_.holds[object];
+        for (const Hold* hold = last; hold >= holds.begin() && hold->end > begin_ && hold->lane != lane; --hold)
+            if (at(hold->lane, hold->begin) <= arrived) return std::max(arrived, atEnd(hold->lane, hold->end));
+        return arrived;
+    }
+
+    /// The next tick after `arrived`. Ticks follow each other at the pace of the lane's frames; where a late frame
+    /// does not shift them, it goes on at one of the old ones.
+    int64_t paced(uint32_t lane, const Wait& wait, int64_t arrived, size_t index) {
+        const std::vector<Joint>& joints = jointsOf(lane);
+        size_t before = index;
+        while (before-- > 0)
+            if (joints[before].wait && joints[before].wait->kind == WaitKind::Pacing) break;
+        if (before == SIZE_MAX) return std::max(arrived, wait.end);
+        const int64_t last = joints[before].time, movedLast = joint(lane, before);
+        const int64_t tick =
+            lane == pacing_.lane && pacing_.tick > 0 ? std::min(pacing_.tick, wait.end - last) : wait.end - last;
+        int64_t next = movedLast + tick;
+        if (pacing_.fixed && tick > 0 && next < arrived) next += (arrived - next + tick - 1) / tick * tick;
+        return std::max(arrived, next);
+    }
+
+    /// Work asked for together with what ended the wait is waited for too.
+    int64_t siblingsEnd(uint32_t lane, const Wait& wait, const Ender& ender) {
+        if (wait.kind != WaitKind::Job && wait.kind != WaitKind::Condition && wait.kind != WaitKind::Other)
+            return INT64_MIN;
+        int64_t latest = INT64_MIN;
+        for (const Work& work : askedBy(lane)) {
+            if (work.end <= wait.begin || work.end > wait.end || work.lane == ender.lane) continue;
+            latest = std::max(latest, atEnd(work.lane, work.end));
+        }
+        return latest;
+    }
+
+    struct Work {
+        uint32_t lane;
+        int64_t end;
+    };
+    /// The work that a lane asked others to do, in the stretch.
+    const std::vector<Work>& askedBy(uint32_t asker) {
+        if (!worksMade_) {
+            worksMade_ = true;
+            for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane) {
+                const Lane& l = r_.lanes[lane];
+                if (l.rows.empty() || l.kind != LaneKind::Thread) continue;
+                for (auto in = std::lower_bound(l.linkIns.begin(), l.linkIns.end(), begin_,
+                                                [](const LinkEnd&link, int64_t t) { return link.time < t; });
+                     in != l.linkIns.end() && in->time < end_; ++in) {
+                    const auto source = in->endsWait ? nullptr : r_.linkSource(in->link);
+                    if (!source || source->lane == lane || source->time < begin_) continue;
+                    const uint32_t root = l.rows[0].lastBefore(in->time + 1);
+                    if (root == kNone || l.rows[0].end(root) < in->time || source->time > l.rows[0].begin(root))
+                        continue;
+                    works_[source->lane].push_back({lane, l.rows[0].end(root)});
+                }
+            }
+        }
+        return works_[asker];
+    }
+
+    int64_t beginOf(uint32_t lane, const Joint& joint, size_t index) {
+        // Nobody knows why the lane began then: it does so again, as long after the frame's begin as it did.
+        if (joint.asked.lane == kNone) {
+            const uint32_t f = series_.frameAt(joint.time);
+            if (f == kNone || series_.frames[f].begin <= begin_) return joint.time;
+            const Frame& frame = series_.frames[f];
+            const int64_t shift = frame.begin - at(frame.lane, frame.begin);
+            return std::max(atBefore(lane, joint.before, index), joint.time - shift);
+        }
+        const int64_t free = atBefore(lane, joint.before, index), asked = atGiving(joint.asked);
+        const int64_t since = std::max(joint.before, joint.asked.time);
+        const int64_t delay = std::max<int64_t>(0, joint.time - since - cutOf(lane, since, joint.time));
+        return std::max(free, asked) + delay;
+    }
+
+    int64_t cutOf(uint32_t lane, int64_t begin, int64_t end) const {
+        double sum = 0;
+        for (const Cut& cut : cuts_[lane]) {
+            if (cut.begin >= end) break;
+            if (cut.end <= begin) continue;
+            sum += static_cast<double>(std::min(end, cut.end) - std::max(begin, cut.begin)) * cut.part;
+        }
+        return static_cast<int64_t>(sum);
+    }
+
+    struct Lanes {
+        bool made = false;
+        std::vector<Joint> joints;
+    };
+    const Recording& r_;
+    const Series& series_;
+    const Pacing pacing_;
+    const int64_t begin_, end_;
+    std::vector<std::vector<Cut>> cuts_;
+    std::vector<Lanes> joints_;
+    bool worksMade_ = false;
+    std::unordered_map<uint32_t, std::vector<Work>> works_;
+};
+
+class Predicting {
+public:
+    Predicting(const Explanation& e, const std::vector<Repair>& repairs)
+        : e_(e),
+          r_(*e.recording),
+          occurrences_(e),
+          accountant_(r_),
+          pacing_(pacingOf(e)),
+          repairOf_(e.causes.size(), nullptr) {
+        for (const Repair& repair : repairs) repairOf_[repair.cause] = &repair;
+    }
+
+    /// Predicts the frames of a spike into `out`.
+    void spike(const Spike& spike, Prediction& out) {
+        std::vector<const Repair*> at;
+        for (uint32_t f = spike.first; f <= spike.last; ++f)
+            for (const CauseShare& share : e_.frames[f].shares)
+                if (const Repair* repair = repairOf_[share.cause])
+                    if (std::find(at.begin(), at.end(), repair) == at.end()) at.push_back(repair);
+        if (at.empty()) return;
+        uint32_t from = spike.first;
+        for (uint32_t f = spike.first; f <= spike.last; ++f) from = std::min(from, e_.frames[f].origin);
+        from = from > kLeadIn ? from - kLeadIn : 0;
+        const int64_t begin = e_.frame(from).begin, end = e_.frame(spike.last).end + 1;
+        Again again(r_, r_.series[e_.series], pacing_, begin, end);
+        for (const Repair* repair : at) cuts(*repair, from, spike.last, begin, end, again);
+        again.ready();
+        for (uint32_t f = spike.first; f <= spike.last; ++f) out.duration[f] = duration(f, again);
+    }
+
+private:
+    void cuts(const Repair& repair, uint32_t first, uint32_t last, int64_t begin, int64_t end, Again& again) {
+        const Cause& cause = e_.causes[repair.cause];
+        if (cause.kind == CauseKind::NoCore) {
+            // Wherever it was, also beside what the frames waited for.
+            for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane)
+                if (r_.lanes[lane].kind == LaneKind::Thread)
+                    accountant_.withoutCore(lane, begin, end, [&](int64_t from, int64_t to, CoreHolder holder) {
+                        if (holder == cause.coreHolder) again.cut(lane, from, to, 1);
+                    });
+        } else if (cause.object != kNone) {
+            const auto& holds = r_.holds[cause.object];
+            const double usual = repair.gone ? 0 : usualHold(cause);
+            for (auto hold = std::lower_bound(holds.begin(), holds.end(), begin,
+                                              [](const Hold&h, int64_t t) { return h.end < t; });
+                 hold != holds.end() && hold->begin < end; ++hold) {
+                const auto length = static_cast<double>(hold->end - hold->begin);
+                if (hold->path == cause.path && length > usual)
+                    again.cut(hold->lane, hold->begin, hold->end, (length - usual) / length);
+            }
+        } else if (cause.path) {
+            occurrences(repair, cause, first, last, begin, end, again);
+        }
+    }
+
+    /// The median of those in frames that met their deadline; 0 where there are none.
+    double usualHold(const Cause& cause) {
+        const auto [at, isNew] = usualHold_.try_emplace({cause.object, cause.path}, 0);
+        if (!isNew) return at->second;
+        const auto& holds = r_.holds[cause.object];
+        std::vector<double> lengths;
+        const size_t step = holds.size() / 65536 + 1;
+        for (size_t i = 0; i < holds.size(); i += step) {
+            if (holds[i].path != cause.path) continue;
+            const uint32_t frame = r_.series[e_.series].frameAt(holds[i].begin);
+            if (frame != kNone && !e_.frames[frame].overrun)
+                lengths.push_back(static_cast<double>(holds[i].end - holds[i].begin));
+        }
+        if (lengths.empty()) return 0;
+        const auto middle = lengths.begin() + static_cast<std::ptrdiff_t>((lengths.size() - 1) / 2);
+        std::nth_element(lengths.begin(), middle, lengths.end());
+        return at->second = *middle;
+    }
+
+    void occurrences(const Repair& repair, const Cause& cause, uint32_t first, uint32_t last, int64_t begin,
+                     int64_t end, Again& again) {
+        const uint32_t baseline = e_.frames[last].baseline;
+        const UsualOccurrence usual = occurrences_.of(baseline, cause.group, cause.path);
+        const bool gone = repair.gone || cause.kind == CauseKind::Unusual;
+        const uint32_t depth = r_.paths[cause.path].depth;
+        for (const uint32_t lane : r_.groups[cause.group].lanes) {
+            if (r_.lanes[lane].rows.size() < depth) continue;
+            const MarkerRow& row = r_.lanes[lane].rows[depth - 1];
+            const auto [from, to] = row.overlapping(begin, end);
+            uint32_t frame = first;
+            double most = 0, seen = 0;  // of the calls in a frame
+            row.forEach(from, to, [&](uint32_t, int64_t at, int64_t duration, uint32_t path, uint8_t) {
+                if (row.pathOf(path) != cause.path) return;
+                if (gone) return again.cut(lane, at, at + duration, 1);
+                if (cause.kind == CauseKind::MoreCalls) {  // the calls beyond the usual number
+                    while (frame < last && at >= e_.frame(frame + 1).begin) {
+                        ++frame;
+                        seen = 0;
+                    }
+                    most = cause.usualCalls > 0 ? cause.usualCalls : usual.calls;
+                    if (++seen > most) again.cut(lane, at, at + duration, 1);
+                    return;
+                }
+                const bool waits = cause.kind == CauseKind::Waiting;
+                const auto length = static_cast<double>(waits ? duration : again.ranFor(lane, at, at + duration));
+                if (length <= usual.middleNs) return;
+                const double part = (length - usual.middleNs) / length;
+                waits ? again.cut(lane, at, at + duration, part) : again.cutRunning(lane, at, at + duration, part);
+            });
+        }
+    }
+
+    int64_t duration(uint32_t f, Again& again) {
+        const Frame& frame = e_.frame(f);
+        const int64_t begin = again.at(frame.lane, frame.begin);
+        if (e_.accounts->pacing[f] == 0) return std::max<int64_t>(0, again.atEnd(frame.lane, frame.end) - begin);
+        return std::max<int64_t>(0, again.at(frame.lane, frame.end) - begin);
+    }
+
+    const Explanation& e_;
+    const Recording& r_;
+    UsualOccurrences occurrences_;
+    Accountant accountant_;
+    const Pacing pacing_;
+    std::vector<const Repair*> repairOf_;
+    std::map<std::pair<uint32_t, PathId>, double> usualHold_;
+};
+
+}  // namespace
+
+std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repair> repairs, const Progress& progress) {
+    auto prediction = std::make_shared<Prediction>();
+    Prediction& p = *prediction;
+    p.repairs = std::move(repairs);
+    p.duration.resize(e.frames.size());
+    p.overrun.resize(e.frames.size());
+    p.lateBy.resize(e.causes.size());
+    for (uint32_t f = 0; f < e.frames.size(); ++f) p.duration[f] = e.frame(f).duration();
+    Predicting predicting(e, p.repairs);
+    for (size_t i = 0; i < e.spikes.size(); ++i) {
+        if (progress && i % 64 == 0 && !progress(static_cast<double>(i) / static_cast<double>(e.spikes.size())))
+            return nullptr;
+        predicting.spike(e.spikes[i], p);
+    }
+    std::vector<bool> repaired(e.causes.size());
+    for (const Repair& repair : p.repairs) repaired[repair.cause] = true;
+    for (uint32_t f = 0; f < e.frames.size(); ++f) {
+        const FrameVerdict& verdict = e.frames[f];
+        if (!verdict.overrun) continue;
+        const bool changed = p.duration[f] != e.frame(f).duration();
+        const int64_t slack = e.accounts->pacing[f] ? verdict.deadline / 2 : 0;  // see judge()
+        const int64_t overrun = p.duration[f] - verdict.deadline;
+        p.overrun[f] = !changed ? verdict.overrun : overrun > slack ? overrun : 0;
+        p.late += p.overrun[f];
+        p.over += p.overrun[f] > 0;
+        p.saved += p.overrun[f] == 0;
+        // What is left of it stays with the causes that are left.
+        double others = 0;
+        for (const CauseShare& share : verdict.shares)
+            if (!repaired[share.cause]) others += static_cast<double>(share.late);
+        if (others > 0)
+            for (const CauseShare& share : verdict.shares)
+                if (!repaired[share.cause])
+                    p.lateBy[share.cause] += static_cast<int64_t>(static_cast<double>(p.overrun[f]) *
+                                                                  static_cast<double>(share.late) / others);
+    }
+    for (uint32_t c = 0; c < e.causes.size(); ++c)
+        if (p.lateBy[c] > 0 && (p.nextCause == kNone || p.lateBy[c] > p.lateBy[p.nextCause])) p.nextCause = c;
+    return prediction;
+}
+
+}  // namespace fugato
