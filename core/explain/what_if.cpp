@@ -12,8 +12,9 @@ namespace fugato {
 
 namespace {
 
-constexpr uint32_t kLeadIn = 3;   // frames before a spike that are run again with it
-constexpr double kOnTick = 0.03;  // of a tick
+constexpr uint32_t kLeadIn = 3;       // frames before a spike that are run again with it
+constexpr int64_t kGoesOn = 100'000;  // ns: a lane that begins again so soon goes on with what it was doing
+constexpr double kOnTick = 0.03;      // of a tick
 
 /// Part of a lane's time that a repair takes away.
 struct Cut {
@@ -169,7 +170,8 @@ private:
                 if (const LinkEnd* in = l.askedFor(begin, end))
                     if (const auto source = r_.linkSource(in->link); source && source->time <= begin)
                         joint.asked = {source->lane, source->time, source->path, {}};
-                if (joint.asked.lane != kNone || (begin > before && lane != pacing_.lane)) of.joints.push_back(joint);
+                if (joint.asked.lane != kNone || (begin > before + kGoesOn && lane != pacing_.lane))
+                    of.joints.push_back(joint);
                 before = std::max(before, end);
             }
         }
