@@ -61,11 +61,13 @@ int main(int argc, char** argv) {
     const QCommandLineOption frame("frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER");
     const QCommandLineOption cause("cause", "Chooses the cause with this LETTER once the recording is explained.",
                                    "LETTER");
+    const QCommandLineOption repair("repair", "Tries what repairs of the causes with these LETTERS would bring: A,C.",
+                                    "LETTERS");
     const QCommandLineOption stretch("stretch", "Shows and chooses the stretch BEGIN-END of seconds.", "BEGIN-END");
     const QCommandLineOption find("find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS");
     const QCommandLineOption dark("dark", "Dark colours, this time.");
     const QCommandLineOption light("light", "Light colours, this time.");
-    options.addOptions({picture, size, frame, cause, stretch, find, dark, light});
+    options.addOptions({picture, size, frame, cause, repair, stretch, find, dark, light});
     options.process(app);
     if (options.positionalArguments().size() > 1) {
         qCritical("fugato: one recording at a time. See --help.");
@@ -102,6 +104,16 @@ int main(int argc, char** argv) {
             const auto& e = window.document().explanation();
             for (uint32_t i = 0; e && i < e->causes.size(); ++i)
                 if (e->causes[i].letter == letter) window.selection().chooseCause(i);
+        });
+    }
+    if (options.isSet(repair)) {
+        const QStringList letters = options.value(repair).toUpper().split(',');
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, letters] {
+            const auto& e = window.document().explanation();
+            std::vector<fugato::Repair> repairs;
+            for (uint32_t i = 0; e && i < e->causes.size(); ++i)
+                if (letters.contains(QString::fromStdString(e->causes[i].letter))) repairs.push_back({i, false});
+            window.document().setRepairs(repairs);
         });
     }
     if (options.isSet(stretch)) {

@@ -119,6 +119,9 @@ public:
         command_->add_option("--series", series_, "frame series, counted from 0; without it, all of them");
         command_->add_option("--budget", budgetMs_, "milliseconds for every frame, instead of the recorded deadlines")
             ->check(CLI::Range(0.000001, 1e9));
+        command_
+            ->add_option("--repair", repairs_, "what if: letters of causes that take their usual time; A=gone: none")
+            ->delimiter(',');
         command_->add_flag("--json", json_, "the whole explanation as JSON");
     }
     bool chosen() const { return command_->parsed(); }
@@ -146,16 +149,59 @@ public:
         for (const uint32_t series : chosen) {
             const auto explanation =
                 explain(recording, accountFrames(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6));
-            if (json_)
+            std::vector<Repair> repairs;
+            for (const std::string& wanted : repairs_)
+                if (!addRepair(*explanation, wanted, repairs)) {
+                    err << "fugato-cli: there is no cause \"" << wanted << "\" in series \""
+                        << recording->series[series].name << "\". Name causes by their letters: A, or A=gone.\n";
+                    return kExitNothingFound;
+                }
+            const auto prediction = repairs.empty() ? nullptr : predict(*explanation, repairs);
+            if (json_) {
                 addJson(*explanation, json);
-            else
+                if (prediction) addJson(*explanation, *prediction, json);
+            } else {
                 print(*explanation, out);
+                if (prediction) out << "What if: " << whatIfSentence(*explanation, *prediction) << "\n\n";
+            }
         }
         if (json_) out << json.dump(1) << "\n";
         return kExitOk;
     }
 
 private:
+    /// Of so many of the costliest causes it is also told what their repair would bring.
+    static constexpr uint32_t kPredicted = 10;
+
+    static bool addRepair(const Explanation& e, const std::string& wanted, std::vector<Repair>& repairs) {
+        const size_t equals = wanted.find('=');
+        const bool gone = equals != std::string::npos;
+        if (gone && wanted.substr(equals) != "=gone") return false;
+        for (uint32_t c = 0; c < e.causes.size(); ++c)
+            if (e.causes[c].letter == wanted.substr(0, equals)) {
+                repairs.push_back({c, gone});
+                return true;
+            }
+        return false;
+    }
+
+    static void addJson(const Explanation& e, const Prediction& p, Json& json) {
+        Json repairs = Json::array();
+        for (const Repair& repair : p.repairs)
+            repairs.push_back({{"cause", e.causes[repair.cause].letter}, {"gone", repair.gone}});
+        Json frames = Json::array();
+        for (uint32_t f = 0; f < e.frames.size(); ++f)
+            if (p.duration[f] != e.frame(f).duration())
+                frames.push_back({{"index", f}, {"duration_ns", p.duration[f]}, {"overrun_ns", p.overrun[f]}});
+        json["what_if"].push_back({{"series", e.recording->series[e.series].name},
+                                   {"repairs", std::move(repairs)},
+                                   {"over", p.over},
+                                   {"saved", p.saved},
+                                   {"late_ms", ms(p.late)},
+                                   {"next_cause", p.nextCause == kNone ? Json() : Json(e.causes[p.nextCause].letter)},
+                                   {"frames", std::move(frames)}});
+    }
+
     static double ms(int64_t ns) { return static_cast<double>(ns) * 1e-6; }
 
     static void addJson(const Explanation& e, Json& json) {
@@ -196,7 +242,8 @@ private:
                                       {"cause", e.causes[spike.cause].letter},
                                       {"frames", std::move(frames)}});
         }
-        for (const Cause& cause : e.causes)
+        for (uint32_t c = 0; c < e.causes.size(); ++c) {
+            const Cause& cause = e.causes[c];
             json["causes"].push_back({{"series", name},
                                       {"letter", cause.letter},
                                       {"lane", r.groups[cause.group].name},
@@ -205,6 +252,10 @@ private:
                                       {"spikes", cause.spikes.size()},
                                       {"frames", cause.frames.size()},
                                       {"late_ms", ms(cause.late)}});
+            if (cause.kind == CauseKind::NoCore)
+                json["causes"].back()["core_holder"] = coreHolderText(r, cause.coreHolder);
+            if (c < kPredicted) json["causes"].back()["saved"] = predict(e, {{c, false}})->saved;
+        }
     }
 
     static void print(const Explanation& e, std::ostream& out) {
@@ -213,12 +264,14 @@ private:
         const Figures& f = e.figures;
         out << "  frames: middle " << durationText(f.p50) << ", 95th percentile " << durationText(f.p95) << ", 99th "
             << durationText(f.p99) << ", worst " << durationText(f.worst) << "\n";
-        for (const Cause& cause : e.causes) {
+        for (uint32_t c = 0; c < e.causes.size(); ++c) {
+            const Cause& cause = e.causes[c];
             out << "\n"
                 << std::right << std::setw(3) << cause.letter << "  " << causeTitle(e, cause) << "  ("
                 << causeKindPhrase(e, cause) << ")\n"
                 << "     " << durationText(cause.late) << " late, " << plural(cause.frames.size(), "frame", "frames")
-                << " in " << plural(cause.spikes.size(), "spike", "spikes") << ". " << whatIfSentence(cause) << "\n";
+                << " in " << plural(cause.spikes.size(), "spike", "spikes") << "."
+                << (c < kPredicted ? " " + whatIfSentence(e, *predict(e, {{c, false}})) : "") << "\n";
             uint32_t worst = cause.frames.front();
             for (const uint32_t frame : cause.frames)
                 if (e.frames[frame].overrun > e.frames[worst].overrun) worst = frame;
@@ -233,6 +286,7 @@ private:
     std::string file_;
     int series_ = -1;
     double budgetMs_ = 0;
+    std::vector<std::string> repairs_;
     bool json_ = false;
 };
 

@@ -334,7 +334,7 @@ private slots:
         QCOMPARE(e->usualOf(20), int64_t{8'000'000});
         QCOMPARE(causeText(*e, 0), QString("A main Frame/Load unusual"));
         QCOMPARE(e->frames[20].shares[0].excess, int64_t{6'000'000});
-        QCOMPARE(e->causes[0].saved, 1u);
+        QCOMPARE(predict(*e, {{0, false}})->saved, 1u);
         QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("never in a usual frame"));
     }
 

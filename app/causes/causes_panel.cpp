@@ -29,6 +29,7 @@ CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* pare
     setAccessibleName(tr("Causes of late frames"));
     connect(&document, &Document::recordingChanged, this, &CausesPanel::layOut);
     connect(&document, &Document::explanationChanged, this, &CausesPanel::layOut);
+    connect(&document, &Document::predictionChanged, this, [this] { viewport()->update(); });
     connect(&selection, &Selection::chosenChanged, this, &CausesPanel::layOut);
 }
 
@@ -72,14 +73,20 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     const bool open = row.cause == openCause_;
     const QRect& box = row.box;
     const QRect badge(box.left() + 8, box.top() + 5, 20, 20);
-    painter.setPen(Qt::NoPen);
-    painter.setBrush(open ? t.plum : t.plumLight);
+    const auto& repairs = document_.repairs();
+    const auto& prediction = document_.prediction();
+    const bool tried =
+        std::any_of(repairs.begin(), repairs.end(), [&](const Repair& r) { return r.cause == row.cause; });
+    painter.setPen(tried ? QPen(t.plum, 1.2, Qt::DotLine) : QPen(Qt::NoPen));
+    painter.setBrush(tried ? t.paper : open ? t.plum : t.plumLight);
     painter.drawEllipse(badge);
     painter.setFont(boldFont());
-    painter.setPen(open ? t.onPlum : t.dark ? t.text : t.ink(0.9));
+    painter.setPen(tried ? t.plum : open ? t.onPlum : t.dark ? t.text : t.ink(0.9));
     painter.drawText(badge, Qt::AlignCenter, q(cause.letter));
 
-    const QString late = q(durationText(cause.late));
+    const QString late = tried        ? tr("repaired")
+                         : prediction ? q(durationText(prediction->lateBy[row.cause]))
+                                      : q(durationText(cause.late));
     const int lateWidth = painter.fontMetrics().horizontalAdvance(late);
     const int left = box.left() + 36, right = box.right() - 8;
     painter.setPen(t.text);
@@ -155,8 +162,9 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const int durationRight = box.right() - box.width() / 3 - 6;
     const int room = durationRight - painter.fontMetrics().horizontalAdvance(duration) - 8 - box.left();
     const QString largest = tr("frame %1").arg(q(countText(e.frames.size() - 1)));  // the same in every row
-    painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter,
-                     QFontMetrics(smallBoldFont()).horizontalAdvance(largest) <= room ? tr("frame %1").arg(number) : number);
+    painter.drawText(
+        box, Qt::AlignLeft | Qt::AlignVCenter,
+        QFontMetrics(smallBoldFont()).horizontalAdvance(largest) <= room ? tr("frame %1").arg(number) : number);
     painter.drawText(QRect(box.left(), box.top(), durationRight - box.left(), box.height()),
                      Qt::AlignRight | Qt::AlignVCenter, duration);
     painter.setFont(smallFont());

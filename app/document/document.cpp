@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "document.h"
 
+#include <algorithm>
+
 #include "core/model/open_recording.h"
 
 namespace fugato {
@@ -68,6 +70,7 @@ void Document::open(const QString& path) {
             }
             *early = true;
             explanation_.reset();
+            forgetPredictions();
             path_ = path;
             budget_ = 0;
             series_ = 0;
@@ -138,9 +141,60 @@ void Document::explainAgain(bool fresh) {
         Job::post(self, [this, made, fresh] {
             busy_ = false;
             explanation_ = made;
+            forgetPredictions();
             emit explanationChanged(fresh);
         });
     });
+}
+
+void Document::forgetPredictions() {
+    trying_.silence();
+    single_.silence();
+    predictions_.clear();
+    prediction_.reset();
+    repairs_.clear();
+}
+
+void Document::setRepairs(std::vector<Repair> repairs) {
+    if (!explanation_ || repairs == repairs_) return;
+    repairs_ = std::move(repairs);
+    trying_.silence();
+    prediction_.reset();
+    emit predictionChanged();
+    if (repairs_.empty()) return;
+    trying_.ask(
+        [e = explanation_, wanted = repairs_](const Progress& progress) { return predict(*e, wanted, progress); },
+        [this](const std::shared_ptr<const Prediction>& made) {
+            prediction_ = made;
+            emit predictionChanged();
+        });
+}
+
+void Document::toggleRepair(const Repair& repair) {
+    std::vector<Repair> wanted = repairs_;
+    const auto same =
+        std::find_if(wanted.begin(), wanted.end(), [&](const Repair& r) { return r.cause == repair.cause; });
+    if (same == wanted.end())
+        wanted.push_back(repair);
+    else if (*same == repair)
+        wanted.erase(same);
+    else
+        *same = repair;
+    setRepairs(std::move(wanted));
+}
+
+std::shared_ptr<const Prediction> Document::predictionOf(const Repair& repair) {
+    if (!explanation_ || repair.cause >= explanation_->causes.size()) return nullptr;
+    const auto key = std::pair(repair.cause, repair.gone);
+    if (const auto known = predictions_.find(key); known != predictions_.end()) return known->second;
+    if (single_.busy() && asked_ == repair) return nullptr;
+    asked_ = repair;
+    single_.ask([e = explanation_, repair](const Progress& progress) { return predict(*e, {repair}, progress); },
+                [this, key](const std::shared_ptr<const Prediction>& made) {
+                    predictions_[key] = made;
+                    emit predictionChanged();
+                });
+    return nullptr;
 }
 
 void Document::setMemoryLimit(uint64_t bytes) {

@@ -6,10 +6,12 @@
 
 #include <QObject>
 #include <atomic>
+#include <map>
 #include <memory>
 #include <thread>
 
-#include "core/explain/explanation.h"
+#include "app/document/asking.h"
+#include "core/explain/what_if.h"
 #include "core/model/open_recording.h"
 #include "format/result.h"
 
@@ -38,6 +40,17 @@ public:
     void cancel();
     void setBudget(int64_t ns);
     void setSeries(uint32_t series);
+    /// What the person tries out: causes repaired. The prediction comes a moment later.
+    const std::vector<Repair>& repairs() const { return repairs_; }
+    void setRepairs(std::vector<Repair> repairs);
+    /// Tries a repair, or no longer where it was being tried.
+    void toggleRepair(const Repair& repair);
+    /// What the repairs being tried would bring; null where none are, or it is not worked out yet.
+    const std::shared_ptr<const Prediction>& prediction() const { return prediction_; }
+    /// What the repair of one cause would bring. Null where that is not known yet; then it is worked out, and
+    /// predictionChanged() tells when it is there.
+    std::shared_ptr<const Prediction> predictionOf(const Repair& repair);
+    bool predicting() const { return trying_.busy() || single_.busy(); }
     /// What the program should not exceed in memory, where the recording lies in a file. 0: no limit.
     void setMemoryLimit(uint64_t bytes);
     OpenOptions& openOptions() { return openOptions_; }
@@ -50,6 +63,7 @@ signals:
     void recordingGrew();
     /// `fresh`: of a newly opened recording or another series; else only the budget changed.
     void explanationChanged(bool fresh);
+    void predictionChanged();
     void failed(const QString& sentence);
     void cancelled();
 
@@ -59,6 +73,7 @@ private:
     void explainAgain(bool fresh);
     void stopJob();
     void keepToExplanation();
+    void forgetPredictions();
 
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;
@@ -67,6 +82,11 @@ private:
     int64_t budget_ = 0;
     uint32_t series_ = 0;
     bool busy_ = false;
+    std::vector<Repair> repairs_;
+    std::shared_ptr<const Prediction> prediction_;
+    std::map<std::pair<uint32_t, bool>, std::shared_ptr<const Prediction>> predictions_;  // by cause and `gone`
+    Repair asked_;                                                                        // of single_
+    Asking trying_, single_;
     std::shared_ptr<Job> job_;
     std::thread thread_;
 };

@@ -6,7 +6,7 @@
 #include <QStandardItemModel>
 #include <QTreeView>
 
-#include "asking.h"
+#include "app/document/asking.h"
 #include "core/ask/search.h"
 
 class QLabel;

@@ -7,7 +7,7 @@
 #include <QStandardItemModel>
 #include <QTreeView>
 
-#include "asking.h"
+#include "app/document/asking.h"
 #include "core/ask/marker_statistics.h"
 
 class QLabel;

@@ -7,7 +7,7 @@
 #include <QTimer>
 #include <QTreeView>
 
-#include "asking.h"
+#include "app/document/asking.h"
 #include "stretch_table_model.h"
 
 class QLabel;

@@ -17,17 +17,21 @@ namespace fugato {
 
 OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* parent)
     : QWidget(parent), document_(document), selection_(selection) {
-    setFixedHeight(108);
+    setFixedHeight(113);
     setMouseTracking(true);
     setAccessibleName(tr("Overrun of every frame against its deadline"));
     connect(&document, &Document::recordingChanged, this, &OverrunStrip::layOut);
     connect(&document, &Document::explanationChanged, this, &OverrunStrip::layOut);
+    connect(&document, &Document::predictionChanged, this, [this] {
+        if (shownPrediction_ != document_.prediction()) layOut();
+    });
     connect(&selection, &Selection::viewChanged, this, qOverload<>(&QWidget::update));
     connect(&selection, &Selection::chosenChanged, this, qOverload<>(&QWidget::update));
 }
 
 void OverrunStrip::layOut() {
-    picture_.layOut(document_.explanation(), area().width());
+    picture_.layOut(document_.explanation(), area().width(), document_.prediction());
+    shownPrediction_ = document_.prediction();
     drawn_ = {};
     update();
 }
@@ -136,6 +140,9 @@ QString OverrunStrip::wordsFor(uint32_t index) const {
             .arg(q(countText(index)), q(durationText(e.frame(index).duration())), q(durationText(frame.deadline)));
     if (frame.overrun) {
         words += tr("<br>%1 late").arg(q(durationText(frame.overrun)));
+        if (const auto& p = document_.prediction())
+            words += p->overrun[index] ? tr("; with what is tried %1").arg(q(durationText(p->overrun[index])))
+                                       : tr("; not with what is tried");
         for (const CauseShare& share : frame.shares)
             words +=
                 "<br>" + q(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause])).toHtmlEscaped();
@@ -143,6 +150,8 @@ QString OverrunStrip::wordsFor(uint32_t index) const {
         words += tr("<br>%1 of headroom").arg(q(durationText(frame.deadline - frame.work)));
         if (frame.state == FrameState::Near) words += tr(", near its deadline");
     }
+    const Bound bound = Bounds(*e.recording, *e.accounts).of(index);
+    words += tr("<br>bound by %1").arg(q(boundText(*e.recording, bound.by, bound.group)).toHtmlEscaped());
     return words;
 }
 

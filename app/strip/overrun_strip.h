@@ -18,7 +18,7 @@ class OverrunStrip : public QWidget {
     Q_OBJECT
 public:
     OverrunStrip(Document& document, Selection& selection, QWidget* parent = nullptr);
-    QSize sizeHint() const override { return {600, 108}; }
+    QSize sizeHint() const override { return {600, 113}; }
     const StripPicture& picture() const { return picture_; }
     /// Where the picture stands inside the widget.
     QRect area() const { return rect().adjusted(14, 2, -14, -3); }
@@ -44,6 +44,7 @@ private:
     Selection& selection_;
     StripPicture picture_;
     QPixmap drawn_;  // the picture without the window, redrawn when it changes
+    std::shared_ptr<const Prediction> shownPrediction_;
     uint32_t drawnCause_ = kNone;
     bool dragging_ = false, moved_ = false;
     QPoint pressedAt_;

@@ -16,8 +16,10 @@ namespace {
 constexpr int kHeadroomPart = 3;  // of the bars' height, one third hangs below the deadline
 }
 
-void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int width) {
+void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int width,
+                          std::shared_ptr<const Prediction> prediction) {
     explanation_ = std::move(explanation);
+    prediction_ = std::move(prediction);
     columns_.assign(static_cast<size_t>(std::max(width, 1)), {});
     tallest_ = deepest_ = 0;
     letters_.clear();
@@ -35,6 +37,7 @@ void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int wi
         column.last = i;
         if (frame.overrun > column.overrun || (column.overrun == 0 && headroom < column.headroom)) column.worst = i;
         column.overrun = std::max(column.overrun, frame.overrun);
+        if (prediction_) column.predicted = std::max(column.predicted, prediction_->overrun[i]);
         column.headroom = std::min(column.headroom, headroom);
         column.near |= frame.state == FrameState::Near;
         tallest_ = std::max(tallest_, frame.overrun);
@@ -86,7 +89,7 @@ int64_t StripPicture::timeAt(double x) const {
 }
 
 int StripPicture::deadlineY(const QRect& area) const {
-    const int bars = area.height() - kStageHeight - kLetterHeight;
+    const int bars = area.height() - kStageHeight - kBoundHeight - kLetterHeight;
     return area.top() + kLetterHeight + bars - bars / kHeadroomPart;
 }
 
@@ -95,7 +98,8 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
     painter.fillRect(area, t.paper);
     if (!explanation_) return;
     const Explanation& e = *explanation_;
-    const int zero = deadlineY(area), top = area.top() + kLetterHeight, bottom = area.bottom() - kStageHeight;
+    const int zero = deadlineY(area), top = area.top() + kLetterHeight,
+              bottom = area.bottom() - kStageHeight - kBoundHeight;
     const double up = tallest_ ? static_cast<double>(zero - top) / static_cast<double>(tallest_) : 0;
     const double down = deepest_ ? static_cast<double>(bottom - zero - 2) / static_cast<double>(deepest_) : 0;
     for (size_t x = 0; x < columns_.size(); ++x) {
@@ -109,7 +113,19 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
             const auto& shares = e.frames[column.worst].shares;
             const bool other = cause != kNone && std::none_of(shares.begin(), shares.end(),
                                                               [&](const CauseShare& s) { return s.cause == cause; });
-            painter.fillRect(at, zero - above, 1, above, other ? t.plumMiddle : t.plum);
+            const QColor ink = other ? t.plumMiddle : t.plum;
+            if (prediction_) {  // what would be gone stands pale behind what would stay
+                const int stays =
+                    column.predicted
+                        ? std::max(2, static_cast<int>(std::lround(static_cast<double>(column.predicted) * up)))
+                        : 0;
+                QColor pale = t.plumMiddle;
+                pale.setAlpha(120);
+                painter.fillRect(at, zero - above, 1, above, pale);
+                painter.fillRect(at, zero - stays, 1, stays, t.plum);
+            } else {
+                painter.fillRect(at, zero - above, 1, above, ink);
+            }
         } else if (column.near && !column.goesOn) {  // told by shape: a small wedge under the line
             painter.fillRect(at - 1, zero + 1, 3, 2, t.near);
             painter.fillRect(at, zero + 3, 1, 2, t.near);
@@ -134,12 +150,34 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         painter.setPen(t.muted);
         painter.drawText(where, int(alignment), text);
     };
+    if (prediction_)
+        label(QRect(area.left() + area.width() / 2 - 160, top, 320, 14), Qt::AlignHCenter | Qt::AlignTop,
+              QObject::tr("trying repairs: pale would be gone"));
     if (tallest_)
         label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop, "+" + q(durationText(tallest_)));
     label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));
     label(QRect(area.right() - 124, zero - 15, 120, 14), Qt::AlignRight | Qt::AlignBottom, QObject::tr("deadline"));
 
+    paintBound(painter, boundBand(area));
     paintStages(painter, QRect(area.left(), area.bottom() - kStageHeight + 3, area.width(), kStageHeight - 3));
+}
+
+/// Told apart by how dark and how dense they are: pacing is palest, then waiting, work, and want of a core.
+void StripPicture::paintBound(QPainter& painter, const QRect& band) const {
+    const Theme& t = theme();
+    for (size_t x = 0; x < columns_.size(); ++x) {
+        if (columns_[x].worst == kNone) continue;
+        const int at = band.left() + static_cast<int>(x);
+        switch (explanation_->frames[columns_[x].worst].bound) {
+            case BoundBy::Cpu: painter.fillRect(at, band.top(), 1, band.height(), t.markerEdge); break;
+            case BoundBy::Gpu: painter.fillRect(at, band.top(), 1, band.height(), t.accounting); break;
+            case BoundBy::NoCore: painter.fillRect(at, band.top(), 1, band.height(), t.plum); break;
+            case BoundBy::Pacing: painter.fillRect(at, band.top(), 1, band.height(), t.headroom); break;
+            case BoundBy::Waiting:  // dotted
+                painter.fillRect(at, band.top() + static_cast<int>(x % 2) * 2, 1, 2, t.muted);
+                break;
+        }
+    }
 }
 
 /// The stages of the program, the points on them, and the stages' names over both.

@@ -8,7 +8,7 @@
 #include <QRect>
 #include <vector>
 
-#include "core/explain/explanation.h"
+#include "core/explain/what_if.h"
 
 class QPainter;
 
@@ -21,7 +21,8 @@ public:
         uint32_t first = kNone, last = kNone;  // frames; kNone: no frame begins here
         uint32_t worst = kNone;                // the frame with the greatest overrun, else the least headroom
         int64_t overrun = 0;
-        int64_t headroom = 0;  // least of the column, deadline − work
+        int64_t predicted = 0;  // overrun with the repairs being tried
+        int64_t headroom = 0;   // least of the column, deadline − work
         bool near = false;
         bool goesOn = false;     // no frame begins here; the one before still fills it
         uint32_t point = kNone;  // the gravest point in it
@@ -29,7 +30,9 @@ public:
 
     /// Lays the whole recording out on `width` columns. Costs one pass over the frames; painting
     /// then costs pixels only.
-    void layOut(std::shared_ptr<const Explanation> explanation, int width);
+    /// `prediction`: of the repairs being tried, or null.
+    void layOut(std::shared_ptr<const Explanation> explanation, int width,
+                std::shared_ptr<const Prediction> prediction = nullptr);
     void paint(QPainter& painter, const QRect& area, uint32_t cause) const;
 
     const std::vector<Column>& columns() const { return columns_; }
@@ -38,10 +41,17 @@ public:
     int deadlineY(const QRect& area) const;
     static constexpr int kStageHeight = 16;
     static constexpr int kLetterHeight = 16;
+    static constexpr int kBoundHeight = 5;
+    /// The band that tells what each frame is bound by.
+    QRect boundBand(const QRect& area) const {
+        return {area.left(), area.bottom() - kStageHeight - kBoundHeight + 1, area.width(), kBoundHeight - 1};
+    }
 
 private:
+    void paintBound(QPainter& painter, const QRect& band) const;
     void paintStages(QPainter& painter, const QRect& band) const;
     std::shared_ptr<const Explanation> explanation_;
+    std::shared_ptr<const Prediction> prediction_;
     std::vector<Column> columns_;
     int64_t tallest_ = 0, deepest_ = 0;
     std::vector<std::pair<int, uint32_t>> letters_;  // x, cause

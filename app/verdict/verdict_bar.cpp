@@ -50,6 +50,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
       name_(new QLabel(this)),
       facts_(new QLabel(this)),
       sentence_(new ElidedLabel(this)),
+      bound_(new ElidedLabel(this)),
       series_(new QComboBox(this)),
       budget_(new QLineEdit(this)),
       find_(new QLineEdit(this)) {
@@ -59,6 +60,9 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     sentence_->setAlignment(Qt::AlignCenter);
     name_->setTextFormat(Qt::PlainText);
     sentence_->setTextFormat(Qt::PlainText);
+    bound_->setFont(smallFont());
+    bound_->setAlignment(Qt::AlignCenter);
+    bound_->setTextFormat(Qt::PlainText);
     budget_->setFixedWidth(158);
     budget_->setToolTip(
         tr("Budget of a frame: milliseconds (16.67 ms) or a rate (60 per s). Empty: the recorded deadlines."));
@@ -74,11 +78,22 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     auto* budgetLabel = new QLabel(tr("Budget"), this);
     budgetLabel->setFont(smallFont());
     auto* line = new QHBoxLayout(this);
-    line->setContentsMargins(14, 5, 14, 5);
+    line->setContentsMargins(14, 2, 14, 2);
     line->setSpacing(8);
-    line->addWidget(name_);
-    line->addWidget(facts_);
-    line->addWidget(sentence_, 1);
+    auto* recorded = new QVBoxLayout;
+    recorded->setSpacing(0);
+    recorded->addStretch(1);
+    recorded->addWidget(name_);
+    recorded->addWidget(facts_);
+    recorded->addStretch(1);
+    line->addLayout(recorded);
+    auto* verdict = new QVBoxLayout;
+    verdict->setSpacing(0);
+    verdict->addStretch(1);
+    verdict->addWidget(sentence_);
+    verdict->addWidget(bound_);
+    verdict->addStretch(1);
+    line->addLayout(verdict, 1);
     line->addWidget(series_);
     line->addWidget(budgetLabel);
     line->addWidget(budget_);
@@ -88,6 +103,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     connect(&document, &Document::recordingChanged, this, &VerdictBar::takeRecording);
     connect(&document, &Document::recordingGrew, this, &VerdictBar::takeRecording);
     connect(&document, &Document::explanationChanged, this, &VerdictBar::takeExplanation);
+    connect(&document, &Document::predictionChanged, this, &VerdictBar::takeExplanation);
     connect(&document, &Document::progressed, this, [this](double, const QString& what) {
         if (!document_.explanation()) sentence_->setText(what + "…");
     });
@@ -119,6 +135,7 @@ void VerdictBar::takeRecording() {
         name_->setText("Fugato");
         facts_->clear();
         sentence_->clear();
+        bound_->hide();
         return;
     }
     const auto context = [&](const char* key) {
@@ -143,11 +160,16 @@ void VerdictBar::takeRecording() {
 void VerdictBar::takeExplanation() {
     const auto& e = document_.explanation();
     const bool explained = e && !e->frames.empty();
-    QString sentence = explained               ? q(verdictSentence(*e))
+    const auto& prediction = document_.prediction();
+    QString sentence = explained && prediction ? q(trialSentence(*e, *prediction))
+                       : explained             ? q(verdictSentence(*e))
                        : document_.recording() ? document_.whyUnexplained()
                                                : QString();
+    bound_->setText(explained && !prediction ? q(boundPhrase(*e)) : QString());
+    bound_->setVisible(!bound_->text().isEmpty());
     const QString advice = explained ? q(measuringAdvice(*document_.recording(), e->accounts->measuring)) : QString();
-    if (!advice.isEmpty()) sentence += tr("; measuring took %1 %").arg(e->accounts->measuring.share * 100, 0, 'f', 1);
+    if (!advice.isEmpty() && !prediction)
+        sentence += tr("; measuring took %1 %").arg(e->accounts->measuring.share * 100, 0, 'f', 1);
     sentence_->setText(sentence);
     sentence_->setToolTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
                                       .arg(q(plural(e->figures.frames, "frame", "frames")),

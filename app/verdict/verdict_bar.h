@@ -38,7 +38,7 @@ private:
 
     Document& document_;
     Selection& selection_;
-    QLabel *name_, *facts_, *sentence_;
+    QLabel *name_, *facts_, *sentence_, *bound_;
     QComboBox* series_;
     QLineEdit *budget_, *find_;
 };

@@ -15,7 +15,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kSide = 16, kRung = 33, kBar = 12, kTop = 54;
+constexpr int kSide = 16, kRung = 33, kBar = 12, kTop = 54, kSwitch = 22;
 }  // namespace
 
 WhyPanel::WhyPanel(Document& document, Selection& selection, QWidget* parent)
@@ -27,6 +27,7 @@ WhyPanel::WhyPanel(Document& document, Selection& selection, QWidget* parent)
     setAccessibleName(tr("Why the chosen frame took as long as it did"));
     connect(&document, &Document::recordingChanged, this, &WhyPanel::takeChoice);
     connect(&document, &Document::explanationChanged, this, &WhyPanel::takeChoice);
+    connect(&document, &Document::predictionChanged, this, &WhyPanel::layOut);
     connect(&selection, &Selection::chosenChanged, this, &WhyPanel::takeChoice);
 }
 
@@ -56,12 +57,31 @@ void WhyPanel::layOut() {
         y += high + 9;
     }
     whatIfTop_ = y + 4;
+    trials_.clear();
     if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size()) {
-        const int high = metrics
-                             .boundingRect(QRect(0, 0, width - 24, 400), Qt::TextWordWrap,
-                                           q(whatIfSentence(e->causes[selection_.cause()])))
-                             .height();
-        sourceTop_ = whatIfTop_ + high + 36;
+        const uint32_t c = selection_.cause();
+        const Cause& cause = e->causes[c];
+        const QFontMetrics bold(boldFont());
+        const int high = bold.boundingRect(QRect(0, 0, width - 24, 400), Qt::TextWordWrap, whatIfWords()).height();
+        y = whatIfTop_ + high + 20;
+        // What usual frames do not have has no usual time; what nothing explains cannot be repaired.
+        if (cause.kind != CauseKind::Unusual && (cause.path || cause.kind == CauseKind::NoCore))
+            trials_.push_back(
+                {{c, false}, cause.kind == CauseKind::NoCore ? tr("Try: a core at once") : tr("Try: usual time"), {}});
+        if (cause.path && cause.kind != CauseKind::NoCore) trials_.push_back({{c, true}, tr("Try: without it"), {}});
+        const QFontMetrics small(smallFont());
+        int x = kSide + 12;
+        for (Trial& trial : trials_) {
+            const int wide = small.horizontalAdvance(trial.name) + 18;
+            if (x > kSide + 12 && x + wide > kSide + width - 12) {
+                x = kSide + 12;
+                y += kSwitch + 5;
+            }
+            trial.box = QRect(x, y, wide, kSwitch);
+            x += wide + 8;
+        }
+        if (!trials_.empty()) y += kSwitch + 10;
+        sourceTop_ = y + 12;
         y = sourceTop_ + 40;
     }
     height_ = y + 10;
@@ -195,13 +215,7 @@ void WhyPanel::paintEvent(QPaintEvent*) {
                              t.accounting);
     }
     if (selection_.cause() >= e->causes.size()) return;
-    const QRect box(kSide, whatIfTop_, width, sourceTop_ - whatIfTop_ - 12);
-    painter.setPen(Qt::NoPen);
-    painter.setBrush(t.whatIf);
-    painter.drawRoundedRect(box, 4, 4);
-    painter.setPen(t.text);
-    painter.setFont(boldFont());
-    painter.drawText(box.adjusted(12, 9, -12, -6), Qt::TextWordWrap, q(whatIfSentence(e->causes[selection_.cause()])));
+    paintWhatIf(painter);
     const QString source = sourceOf(selection_.cause());
     painter.setFont(smallFont());
     painter.setPen(t.accounting);
@@ -209,8 +223,41 @@ void WhyPanel::paintEvent(QPaintEvent*) {
                      painter.fontMetrics().elidedText(source, Qt::ElideLeft, width));
 }
 
+/// What is being tried, or else what the repair of the chosen cause would bring.
+QString WhyPanel::whatIfWords() const {
+    const auto& e = document_.explanation();
+    if (!e || selection_.cause() >= e->causes.size()) return {};
+    const auto prediction =
+        document_.repairs().empty() ? document_.predictionOf({selection_.cause(), false}) : document_.prediction();
+    return prediction ? q(whatIfSentence(*e, *prediction)) : tr("Working out what a repair would bring…");
+}
+
+void WhyPanel::paintWhatIf(QPainter& painter) const {
+    const Theme& t = theme();
+    const int width = viewport()->width() - 2 * kSide;
+    const QRect box(kSide, whatIfTop_, width, sourceTop_ - whatIfTop_ - 12);
+    painter.setPen(Qt::NoPen);
+    painter.setBrush(t.whatIf);
+    painter.drawRoundedRect(box, 4, 4);
+    painter.setPen(t.text);
+    painter.setFont(boldFont());
+    painter.drawText(box.adjusted(12, 9, -12, -6), Qt::TextWordWrap, whatIfWords());
+    painter.setFont(smallFont());
+    for (const Trial& trial : trials_) {
+        const auto& tried = document_.repairs();
+        const bool on = std::find(tried.begin(), tried.end(), trial.repair) != tried.end();
+        painter.setPen(QPen(t.accounting, 1));
+        painter.setBrush(on ? t.accounting : t.paper);
+        painter.drawRoundedRect(QRectF(trial.box).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
+        painter.setPen(on ? t.paper : t.accounting);
+        painter.drawText(trial.box, Qt::AlignCenter, trial.name);
+    }
+}
+
 void WhyPanel::mousePressEvent(QMouseEvent* event) {
     const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
+    for (const Trial& trial : trials_)
+        if (trial.box.contains(at)) return document_.toggleRepair(trial.repair);
     for (const Spoken& spoken : spoken_) {
         const Sentence& s = spoken.sentence;
         if (!spoken.box.contains(at) || s.lane == kNone || s.end <= s.begin) continue;
@@ -225,7 +272,8 @@ void WhyPanel::mouseMoveEvent(QMouseEvent* event) {
     const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
     const bool leads = std::any_of(spoken_.begin(), spoken_.end(),
                                    [&](const Spoken& s) { return s.box.contains(at) && s.sentence.lane != kNone; });
-    viewport()->setCursor(leads ? Qt::PointingHandCursor : Qt::ArrowCursor);
+    const bool tries = std::any_of(trials_.begin(), trials_.end(), [&](const Trial& t) { return t.box.contains(at); });
+    viewport()->setCursor(leads || tries ? Qt::PointingHandCursor : Qt::ArrowCursor);
 }
 
 }  // namespace fugato

@@ -26,6 +26,13 @@ public:
         QRect box;
     };
     const std::vector<Spoken>& spoken() const { return spoken_; }
+    struct Trial {  // a repair that can be tried, and where its switch stands
+        Repair repair;
+        QString name;
+        QRect box;
+    };
+    const std::vector<Trial>& trials() const { return trials_; }
+    QString whatIfWords() const;
     QString title() const;
 
 protected:
@@ -41,11 +48,13 @@ private:
     int paintLadder(QPainter& painter, int top) const;
     QString emptyWords() const;
     QString sourceOf(uint32_t cause) const;
+    void paintWhatIf(QPainter& painter) const;
 
     Document& document_;
     Selection& selection_;
     std::vector<Rung> rungs_;
     std::vector<Spoken> spoken_;
+    std::vector<Trial> trials_;  // of the chosen cause
     int ladderTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;
 };
 

@@ -225,6 +225,15 @@ void MainWindow::makeMenus() {
     connect(&selection_, &Selection::historyChanged, this, enable);
     enable();
 
+    QMenu* whatIf = menuBar()->addMenu(tr("What &if"));
+    const auto repair = [this](bool gone) {
+        if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size())
+            document_.toggleRepair({selection_.cause(), gone});
+    };
+    add(whatIf, tr("The chosen cause takes its usual time"), {QKeySequence(Qt::Key_R)}, [repair] { repair(false); });
+    add(whatIf, tr("The chosen cause takes none"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, [repair] { repair(true); });
+    add(whatIf, tr("As recorded again"), {QKeySequence(Qt::Key_Backspace)}, [this] { document_.setRepairs({}); });
+
     QMenu* view = menuBar()->addMenu(tr("&View"));
     add(view, tr("Chosen frame"), {QKeySequence(Qt::Key_F)}, [this] { selection_.showFrame(); });
     add(view, tr("Whole recording"), {QKeySequence(Qt::Key_Home)}, [this] { selection_.showWhole(); });
@@ -266,6 +275,8 @@ QList<QPair<QString, QString>> MainWindow::keys() {
             {"Ctrl+F", tr("find a marker, an argument or a point; go to a frame by its number")},
             {"Shift+drag, S", tr("choose a stretch of time; the stretch in view, or let it go")},
             {"Ctrl+1 … Ctrl+4", tr("tables: frame, stretch, marker, found")},
+            {"R, Shift+R", tr("what if the chosen cause took its usual time, or none; again: as recorded")},
+            {"Backspace", tr("everything as recorded again")},
             {"B", tr("edit the budget")},
             {"F", tr("the chosen frame fills the view")},
             {"Home", tr("the whole recording")},
@@ -307,7 +318,7 @@ void MainWindow::findMarker(const QString& words) {
 }
 
 bool MainWindow::asking() const {
-    return drawer_->stretch().busy() || drawer_->marker().busy() || drawer_->found().busy();
+    return document_.predicting() || drawer_->stretch().busy() || drawer_->marker().busy() || drawer_->found().busy();
 }
 
 void MainWindow::askMemoryLimit() {

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <map>
 #include <numeric>
+#include <tuple>
 
 #include "excess_tree.h"
 #include "side_by_side.h"
@@ -24,6 +25,8 @@ void judge(Explanation& e) {
     e.frames.resize(frames.size());
     std::vector<int64_t> durations;
     durations.reserve(frames.size());
+    Bounds bounds(*e.recording, *e.accounts);
+    std::map<std::pair<BoundBy, uint32_t>, size_t> lateBy;
     for (size_t i = 0; i < frames.size(); ++i) {
         FrameVerdict& v = e.frames[i];
         const int64_t duration = frames[i].duration(), pacing = e.accounts->pacing[i];
@@ -34,12 +37,20 @@ void judge(Explanation& e) {
         v.overrun = heldToTick ? 0 : std::max<int64_t>(0, duration - v.deadline);
         const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
         v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom ? FrameState::Near : FrameState::InBudget;
+        const Bound bound = bounds.of(static_cast<uint32_t>(i));
+        v.bound = bound.by;
+        if (v.overrun) ++lateBy[{bound.by, bound.group}];
         e.figures.over += v.state == FrameState::Over;
         e.figures.near += v.state == FrameState::Near;
         e.figures.late += v.overrun;
         durations.push_back(duration);
     }
     e.figures.frames = frames.size();
+    for (const auto& [by, count] : lateBy)
+        if (count > e.figures.bound) {
+            e.figures.bound = count;
+            std::tie(e.figures.boundBy, e.figures.boundGroup) = by;
+        }
     if (durations.empty()) return;
     std::sort(durations.begin(), durations.end());
     const auto nearestRank = [&](double part) {
@@ -111,7 +122,6 @@ public:
         cause.coreHolder = found.coreHolder;
         cause.late += late;
         if (cause.frames.empty() || cause.frames.back() != frame) cause.frames.push_back(frame);
-        if (found.excess >= e_.frames[frame].overrun) ++cause.saved;
         sum.byKind[static_cast<size_t>(found.kind)] += late;
         sum.byPiece[static_cast<size_t>(found.piece)] += found.excess;
         sum.calls += found.calls;

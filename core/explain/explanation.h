@@ -5,10 +5,9 @@
 // be read from any thread; it keeps the recording and the accounts alive.
 #pragma once
 
-#include <array>
 #include <string>
 
-#include "frame_accounts.h"
+#include "bound.h"
 
 namespace fugato {
 
@@ -44,6 +43,7 @@ struct FrameVerdict {
     int64_t work = 0;      // duration without pacing
     int64_t overrun = 0;
     FrameState state = FrameState::InBudget;
+    BoundBy bound = BoundBy::Cpu;
     uint32_t baseline = 0;  // index in Explanation::baselines
     uint32_t spike = kNone;
     uint32_t origin = kNone;         // over frames: the frame whose work made this one late; mostly itself
@@ -77,7 +77,6 @@ struct Cause {
     int64_t late = 0;
     double calls = 0, usualCalls = 0;  // per frame, mean over its frames
     double slowdown = 0;               // mean call ÷ usual call; 0 where there is no usual call
-    uint32_t saved = 0;                // of `frames`, how many would meet their deadline at its usual cost
 };
 
 struct Spike {
@@ -90,6 +89,10 @@ struct Spike {
 struct Figures {
     size_t frames = 0, over = 0, near = 0;
     int64_t late = 0, p50 = 0, p95 = 0, p99 = 0, worst = 0;
+    // What most of the late frames are bound by, and how many of them.
+    BoundBy boundBy = BoundBy::Cpu;
+    uint32_t boundGroup = kNone;  // lane group, of Cpu and Gpu
+    size_t bound = 0;
 };
 
 class Explanation {

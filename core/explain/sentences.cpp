@@ -40,6 +40,16 @@ const char* waitedFor(PieceKind kind) {
 
 }  // namespace
 
+/// "A", "A and B", "A, B and C".
+static std::string joined(const std::vector<std::string>& words) {
+    std::string out;
+    for (size_t i = 0; i < words.size(); ++i) {
+        if (i) out += i + 1 == words.size() ? " and " : ", ";
+        out += words[i];
+    }
+    return out;
+}
+
 std::string msText(int64_t ns, int decimals) {
     char text[40];
     std::snprintf(text, sizeof text, "%.*f", decimals, static_cast<double>(ns) * 1e-6);
@@ -88,6 +98,31 @@ std::string verdictSentence(const Explanation& e) {
            (named ? plural(named, "cause", "causes") : "no cause that was recorded");
 }
 
+std::string boundText(const Recording& r, BoundBy by, uint32_t group) {
+    const std::string on = group == kNone ? std::string() : " on " + r.groups[group].name;
+    switch (by) {
+        case BoundBy::Cpu: return "CPU work" + on;
+        case BoundBy::Gpu: return "GPU work" + on;
+        case BoundBy::Waiting: return "waiting";
+        case BoundBy::NoCore: return "want of a core";
+        case BoundBy::Pacing: return "the display's tick";
+    }
+    return {};
+}
+
+std::string boundPhrase(const Explanation& e) {
+    if (!e.figures.over) return {};
+    return (2 * e.figures.bound > e.figures.over ? "mostly bound by " : "often bound by ") +
+           boundText(*e.recording, e.figures.boundBy, e.figures.boundGroup);
+}
+
+std::string trialSentence(const Explanation& e, const Prediction& p) {
+    std::vector<std::string> letters;
+    for (const Repair& repair : p.repairs) letters.push_back(e.causes[repair.cause].letter);
+    return "With " + joined(letters) + " repaired " + plural(p.over, "frame is", "frames are") + " late instead of " +
+           countText(e.figures.over) + ", " + durationText(p.late) + " in all";
+}
+
 std::string causeTitle(const Explanation& e, const Cause& cause) {
     const Recording& r = *e.recording;
     if (cause.kind == CauseKind::NoCore) return "No core: " + coreHolderText(r, cause.coreHolder) + " had it";
@@ -115,15 +150,44 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
     return {};
 }
 
-std::string whatIfSentence(const Cause& cause) {
-    if (cause.kind == CauseKind::Unexplained && !cause.path) return "Markers inside this stretch would tell more.";
-    const std::string repair = cause.kind == CauseKind::Unusual  ? "Without this, "
-                               : cause.kind == CauseKind::NoCore ? "With a core at once, "
-                                                                 : "If this took its usual time, ";
-    if (cause.frames.size() == 1)
-        return repair + (cause.saved ? "its late frame would meet its deadline." : "its frame would still be late.");
-    return repair + countText(cause.saved) + " of its " + countText(cause.frames.size()) +
-           " late frames would meet their deadline.";
+std::string whatIfSentence(const Explanation& e, const Prediction& p) {
+    std::string repairs;
+    bool known = false;
+    size_t frames = 0;
+    std::vector<bool> counted(e.frames.size());
+    for (const Repair& repair : p.repairs) {
+        const Cause& cause = e.causes[repair.cause];
+        known |= cause.kind != CauseKind::Unexplained || cause.path;
+        for (const uint32_t frame : cause.frames) {
+            frames += !counted[frame];
+            counted[frame] = true;
+        }
+    }
+    if (!known) return "Markers inside this stretch would tell more.";
+    const Repair& first = p.repairs.front();
+    const CauseKind kind = e.causes[first.cause].kind;
+    if (p.repairs.size() > 1) {
+        std::vector<std::string> usual, gone;
+        for (const Repair& repair : p.repairs) (repair.gone ? gone : usual).push_back(e.causes[repair.cause].letter);
+        if (!gone.empty()) repairs = "Without " + joined(gone);
+        if (!usual.empty())
+            repairs += (gone.empty() ? "If " : " and if ") + joined(usual) +
+                       (usual.size() == 1 ? " took its usual time" : " took their usual time");
+    } else if (first.gone || kind == CauseKind::Unusual) {
+        repairs = "Without this";
+    } else {
+        repairs = kind == CauseKind::NoCore ? "With a core at once" : "If this took its usual time";
+    }
+    std::string out = repairs + ", ";
+    if (frames == 1)
+        out += p.saved ? "its late frame would meet its deadline" : "its frame would still be late";
+    else
+        out += countText(p.saved) + " of " + (p.repairs.size() > 1 ? "their " : "its ") + countText(frames) +
+               " late frames would meet their deadline";
+    if (!p.over) return out + ", and no frame would be late.";
+    out += "; " + plural(p.over, "frame stays late", "frames stay late");
+    if (p.nextCause != kNone) out += ", most of all from " + e.causes[p.nextCause].letter;
+    return out + ".";
 }
 
 std::string partTitle(const Recording& r, const PartKey& key) {
@@ -280,6 +344,18 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
                            durationText(behind.time) + " of this frame.",
                        behind.begin, behind.end, lane});
     }
+    const Bound bound = Bounds(r, *e.accounts).of(frame);
+    const int64_t longest = bound.group == kNone ? bound.ns[static_cast<size_t>(bound.by)] : bound.groupNs;
+    int64_t busy = 0;  // of all lanes
+    for (const Lane& lane : r.lanes) busy += lane.busyBetween(f.begin, f.end);
+    out.push_back({"Bound by " + boundText(r, bound.by, bound.group) + ": " + durationText(longest) + " of " +
+                       durationText(f.duration()) + ". Without any wait it could not have been shorter than " +
+                       durationText(bound.work) + "; " + durationText(std::max<int64_t>(0, busy - bound.work)) +
+                       " of other work ran beside it.",
+                   0, 0, kNone});
+    if (baseline.changes)
+        out.push_back(
+            {"What is usual changes slowly in this recording; this is compared with frames near it.", 0, 0, kNone});
     if (baseline.onlyLate)
         out.push_back(
             {"No frame met its deadline, so this is compared with the quickest quarter of all frames.", 0, 0, kNone});

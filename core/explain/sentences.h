@@ -3,7 +3,7 @@
 // The explanation in plain words. Every screen, the command line and the reports use these.
 #pragma once
 
-#include "explanation.h"
+#include "what_if.h"
 
 namespace fugato {
 
@@ -15,12 +15,19 @@ std::string plural(uint64_t count, const std::string& one, const std::string& ma
 
 /// "214 frames over budget, 3.10 s late in all, from 5 causes"; also for no frames and no late ones.
 std::string verdictSentence(const Explanation& explanation);
+/// "mostly bound by CPU work on main": what most late frames are bound by; empty where none is late.
+std::string boundPhrase(const Explanation& explanation);
+/// "CPU work on main", "waiting", "want of a core"…
+std::string boundText(const Recording& recording, BoundBy by, uint32_t group);
+/// "With A and C repaired 12 frames are late instead of 50, 0.20 s in all"
+std::string trialSentence(const Explanation& explanation, const Prediction& prediction);
 /// "Replay ▸ Flush", or the lane's state where no marker is open.
 std::string causeTitle(const Explanation& explanation, const Cause& cause);
 /// "waits: lock held on autosave", "more calls: 96, usually 4", "never in a usual frame"…
 std::string causeKindPhrase(const Explanation& explanation, const Cause& cause);
-/// "If this took its usual time, 36 of its 38 late frames would meet their deadline."
-std::string whatIfSentence(const Cause& cause);
+/// What the repairs of a prediction would bring: "If this took its usual time, 36 of its 38 late frames would meet
+/// their deadline; 12 frames stay late, most of all from B."
+std::string whatIfSentence(const Explanation& e, const Prediction& prediction);
 /// What a part of a frame is called: "Replay ▸ Flush", "Wait for wind ▸ waking"…
 std::string partTitle(const Recording& recording, const PartKey& key);
 

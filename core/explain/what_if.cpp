@@ -400,8 +400,9 @@ private:
         const size_t step = holds.size() / 65536 + 1;
         for (size_t i = 0; i < holds.size(); i += step) {
             if (holds[i].path != cause.path) continue;
-            const uint32_t frame = r_.series[e_.series].frameAt(holds[i].begin);
-            if (frame != kNone && !e_.frames[frame].overrun)
+            const Series& series = r_.series[e_.series];
+            const uint32_t from = series.frameAt(holds[i].begin), to = series.frameAt(holds[i].end);
+            if (from != kNone && !e_.frames[from].overrun && !e_.frames[to].overrun)
                 lengths.push_back(static_cast<double>(holds[i].end - holds[i].begin));
         }
         if (lengths.empty()) return 0;

@@ -1,0 +1,49 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "bound.h"
+
+#include <algorithm>
+
+namespace fugato {
+
+const char* boundName(BoundBy by) {
+    static const char* const names[] = {"cpu", "gpu", "waiting", "no_core", "pacing"};
+    return names[static_cast<size_t>(by)];
+}
+
+Bounds::Bounds(const Recording& recording, const FrameAccounts& accounts)
+    : accounts_(accounts), byGroup_(recording.groups.size()) {
+    for (const PartKey& key : accounts.keys) {
+        BoundBy by = BoundBy::Waiting;
+        if (key.kind == PieceKind::Running && key.object == kNone)
+            by = recording.lanes[recording.groups[key.group].lanes.front()].kind == LaneKind::Queue ? BoundBy::Gpu
+                                                                                                    : BoundBy::Cpu;
+        else if (key.kind == PieceKind::NoCore)
+            by = BoundBy::NoCore;
+        else if (key.kind == PieceKind::WaitPacing)
+            by = BoundBy::Pacing;
+        kinds_.emplace_back(by, key.group);
+    }
+}
+
+Bound Bounds::of(uint32_t frame) {
+    Bound bound;
+    for (const Part& part : accounts_.partsOf(frame)) {
+        const auto& [by, group] = kinds_[part.key];
+        bound.ns[static_cast<size_t>(by)] += part.ns;
+        if (accounts_.keys[part.key].kind == PieceKind::Running) bound.work += part.ns;
+        if (by == BoundBy::Cpu || by == BoundBy::Gpu) byGroup_[group] += part.ns;
+    }
+    bound.by = static_cast<BoundBy>(std::max_element(bound.ns.begin(), bound.ns.end()) - bound.ns.begin());
+    int64_t most = 0;
+    for (const Part& part : accounts_.partsOf(frame)) {
+        const auto& [by, group] = kinds_[part.key];
+        if (by == bound.by && byGroup_[group] > most) {
+            most = bound.groupNs = byGroup_[group];
+            bound.group = group;
+        }
+    }
+    for (const Part& part : accounts_.partsOf(frame)) byGroup_[kinds_[part.key].second] = 0;
+    return bound;
+}
+
+}  // namespace fugato
