@@ -34,11 +34,11 @@ Bound Bounds::of(uint32_t frame) {
         if (by == BoundBy::Cpu || by == BoundBy::Gpu) byGroup_[group] += part.ns;
     }
     bound.by = static_cast<BoundBy>(std::max_element(bound.ns.begin(), bound.ns.end()) - bound.ns.begin());
-    int64_t most = 0;
+    const bool work = bound.by == BoundBy::Cpu || bound.by == BoundBy::Gpu;
     for (const Part& part : accounts_.partsOf(frame)) {
         const auto& [by, group] = kinds_[part.key];
-        if (by == bound.by && byGroup_[group] > most) {
-            most = bound.groupNs = byGroup_[group];
+        if (work && by == bound.by && byGroup_[group] > bound.groupNs) {
+            bound.groupNs = byGroup_[group];
             bound.group = group;
         }
     }

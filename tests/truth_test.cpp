@@ -1,0 +1,179 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Explanations beside the truth: random engines of every shape with planted troubles. ./measure truth does the
+// same over more seeds, and others.
+#include <QtTest>
+
+#include "bench/engines/verdicts.h"
+#include "core/explain/sentences.h"
+
+using namespace engines;
+using fugato::Explanation;
+using fugato::Frame;
+using fugato::kNone;
+using fugato::Piece;
+
+namespace {
+
+void addEach(bool alsoClean) {
+    QTest::addColumn<int>("shape");
+    QTest::addColumn<int>("trouble");
+    for (int s = 0; s < kShapes; ++s) {
+        if (alsoClean) QTest::addRow("%s, clean", shapeName(static_cast<Shape>(s))) << s << -1;
+        for (int t = 0; t < kTroubles; ++t)
+            if (applies(static_cast<Trouble>(t), static_cast<Shape>(s)))
+                QTest::addRow("%s, %s", shapeName(static_cast<Shape>(s)), troubleName(static_cast<Trouble>(t)))
+                    << s << t;
+    }
+}
+
+Settings settingsFor(int shape, int trouble, uint64_t seed) {
+    Settings settings;
+    settings.shape = static_cast<Shape>(shape);
+    settings.seed = seed;
+    settings.frames = 400;
+    settings.noise = noiseOf(seed);
+    if (trouble >= 0) settings.troubles = {static_cast<Trouble>(trouble)};
+    return settings;
+}
+
+/// Every frame, late or not, is shared out without gap or overlap, and its excess adds up.
+bool sharedOutExactly(const Explanation& e) {
+    fugato::Accountant accountant(*e.recording);
+    for (uint32_t f = 0; f < e.frames.size(); ++f) {
+        const Frame& frame = e.frame(f);
+        int64_t at = frame.end, excess = 0;
+        for (const Piece& piece : accountant.account(frame.lane, frame.begin, frame.end)) {
+            if (piece.end != at || piece.begin >= piece.end) return false;
+            at = piece.begin;
+        }
+        for (const auto& part : e.excessOf(f)) excess += part.excess();
+        if (at != frame.begin || excess != frame.duration() - e.usualOf(f)) return false;
+    }
+    return true;
+}
+
+}  // namespace
+
+class TruthTest : public QObject {
+    Q_OBJECT
+
+private slots:
+    void theSameSeedGivesTheSameRecording() {
+        const Settings settings = settingsFor(3, 0, 5);
+        const auto a = explainedRun(settings).explanation, b = explainedRun(settings).explanation;
+        QCOMPARE(a->recording->markerCount(), b->recording->markerCount());
+        QCOMPARE(a->figures.late, b->figures.late);
+        QVERIFY(a->recording->markerCount() > 5000);
+    }
+
+    void whatWasPlantedIsNamedFirst_data() { addEach(true); }
+    void whatWasPlantedIsNamedFirst() {
+        QFETCH(int, shape);
+        QFETCH(int, trouble);
+        for (uint64_t seed = 1; seed <= 4; ++seed) {
+            const Explained run = explainedRun(settingsFor(shape, trouble, seed));
+            const Explanation& e = *run.explanation;
+            QVERIFY(sharedOutExactly(e));
+            const std::string said = "seed " + std::to_string(seed) + ": " + causesText(e);
+            if (trouble < 0) {
+                QVERIFY2(e.causes.empty(), said.c_str());
+                continue;
+            }
+            QVERIFY2(e.figures.over >= 2, said.c_str());
+            QVERIFY2(causeOf(e, run.expected[0]) == 0, said.c_str());
+            // Each late frame is one in which it was at work, or one that followed.
+            for (uint32_t f = 0; f < e.frames.size(); ++f) {
+                if (!e.frames[f].overrun) continue;
+                const auto& at = run.expected[0].frames;
+                const auto before = at.upper_bound(f);
+                QVERIFY2(before != at.begin() && f - *std::prev(before) <= 4, said.c_str());
+                QVERIFY(!frameSentences(e, f).empty());
+            }
+        }
+    }
+
+    void aRepairBringsWhatItIsPredictedTo_data() { addEach(false); }
+    void aRepairBringsWhatItIsPredictedTo() {
+        QFETCH(int, shape);
+        QFETCH(int, trouble);
+        for (uint64_t seed = 1; seed <= 4; ++seed) {
+            Settings settings = settingsFor(shape, trouble, seed);
+            settings.together = seed % 2;
+            int other = static_cast<int>((static_cast<uint64_t>(trouble) + 5 + seed) % kTroubles);
+            while (other == trouble || !applies(static_cast<Trouble>(other), settings.shape))
+                other = (other + 1) % kTroubles;
+            settings.troubles.push_back(static_cast<Trouble>(other));
+            const Explained run = explainedRun(settings);
+            const Explanation& e = *run.explanation;
+            const auto same = predict(e, {});
+            for (uint32_t f = 0; f < e.frames.size(); ++f) QCOMPARE(same->duration[f], e.frame(f).duration());
+            const uint32_t cause = causeOf(e, run.expected[0]);
+            if (cause == kNone) continue;  // two at once may hide each other
+            const auto predicted = predict(e, {{cause, false}});
+            const auto after = explainedRun(settings, {static_cast<Trouble>(trouble)}).explanation;
+            int wrong = 0;
+            for (uint32_t f = 0; f < std::min(e.frames.size(), after->frames.size()); ++f) {
+                if (e.frames[f].overrun) wrong += (predicted->overrun[f] > 0) != (after->frames[f].overrun > 0);
+            }
+            const int all = static_cast<int>(e.figures.over);
+            if (10 * wrong > all) ++far_;
+            wrong_ += wrong;
+            all_ += all;
+        }
+    }
+    void fewPredictionsAreWrong() {
+        QVERIFY(all_ > 3000);
+        QVERIFY2(wrong_ * 20 <= all_, qPrintable(QString("%1 of %2").arg(wrong_).arg(all_)));
+        QVERIFY2(far_ <= 12, qPrintable(QString::number(far_)));  // runs with more than a tenth wrong
+    }
+
+    void twoAtOnceAreBothAmongTheFirstTwo() {
+        int both = 0, all = 0;
+        for (int shape = 0; shape < kShapes; ++shape)
+            for (int a = 0; a < kTroubles; ++a)
+                for (int b = a + 1; b < kTroubles; b += 2) {
+                    if (!applies(static_cast<Trouble>(a), static_cast<Shape>(shape)) ||
+                        !applies(static_cast<Trouble>(b), static_cast<Shape>(shape)))
+                        continue;
+                    Settings settings = settingsFor(shape, a, static_cast<uint64_t>(a * 17 + b));
+                    settings.troubles.push_back(static_cast<Trouble>(b));
+                    settings.together = (a + b) % 2;
+                    const Explained run = explainedRun(settings);
+                    if (run.expected[0].series != run.expected[1].series) continue;
+                    ++all;
+                    both += causeOf(*run.explanation, run.expected[0]) < 2 &&
+                            causeOf(*run.explanation, run.expected[1]) < 2;
+                }
+        QVERIFY(all > 150);
+        QVERIFY2(both * 100 >= all * 95, qPrintable(QString("%1 of %2").arg(both).arg(all)));
+    }
+
+    void missingInstrumentationNeverBreaksTheAccounts_data() { addEach(false); }
+    void missingInstrumentationNeverBreaksTheAccounts() {
+        QFETCH(int, shape);
+        QFETCH(int, trouble);
+        for (int missing = 0; missing < 4; ++missing) {
+            Settings settings = settingsFor(shape, trouble, 7);
+            settings.noise.links = missing % 2;
+            settings.noise.switches = missing / 2;
+            settings.noise.deviceClockError = missing == 1 ? 60'000 : missing == 2 ? -60'000 : 0;
+            const Explained run = explainedRun(settings);
+            const Explanation& e = *run.explanation;
+            QVERIFY(sharedOutExactly(e));
+            const auto same = predict(e, {});
+            for (uint32_t f = 0; f < e.frames.size(); ++f) QCOMPARE(same->duration[f], e.frame(f).duration());
+            for (uint32_t c = 0; c < e.causes.size(); ++c) {
+                QVERIFY(!causeTitle(e, e.causes[c]).empty());
+                const auto gone = predict(e, {{c, true}}), usual = predict(e, {{c, false}});
+                QVERIFY(gone->saved <= e.figures.over && usual->over <= e.figures.over);
+            }
+        }
+    }
+
+private:
+    int wrong_ = 0, all_ = 0, far_ = 0;
+};
+
+QTEST_APPLESS_MAIN(TruthTest)
+#include "truth_test.moc"
