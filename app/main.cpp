@@ -4,6 +4,7 @@
 #include <QTimer>
 #include <cstdio>
 
+#include "app/drawer/drawer.h"
 #include "app/theme/theme.h"
 #include "app/window/main_window.h"
 
@@ -65,9 +66,11 @@ int main(int argc, char** argv) {
                                     "LETTERS");
     const QCommandLineOption stretch("stretch", "Shows and chooses the stretch BEGIN-END of seconds.", "BEGIN-END");
     const QCommandLineOption find("find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS");
+    const QCommandLineOption page("page", "Opens a page below the lanes: frame, stretch, marker, found or advice.",
+                                  "PAGE");
     const QCommandLineOption dark("dark", "Dark colours, this time.");
     const QCommandLineOption light("light", "Light colours, this time.");
-    options.addOptions({picture, size, frame, cause, repair, stretch, find, dark, light});
+    options.addOptions({picture, size, frame, cause, repair, stretch, find, page, dark, light});
     options.process(app);
     if (options.positionalArguments().size() > 1) {
         qCritical("fugato: one recording at a time. See --help.");
@@ -137,6 +140,16 @@ int main(int argc, char** argv) {
     if (options.isSet(find))
         QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
                          [&window, words = options.value(find)] { window.findMarker(words); });
+    if (options.isSet(page)) {
+        const int wanted = QStringList{"frame", "stretch", "marker", "found", "advice"}.indexOf(options.value(page));
+        if (wanted < 0) {
+            qCritical("fugato: there is no page %s. Write frame, stretch, marker, found or advice.",
+                      qPrintable(options.value(page)));
+            return 2;
+        }
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
+                         [&window, wanted] { window.drawer().show(static_cast<fugato::Drawer::Page>(wanted)); });
+    }
     if (options.isSet(picture)) return takePicture(window, recording, options.value(picture));
     window.show();
     if (!recording.isEmpty()) window.open(recording);

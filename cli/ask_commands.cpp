@@ -10,6 +10,7 @@
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
+#include "core/explain/advice.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -176,13 +177,45 @@ int find(const Recording& r, const std::string& words, bool json, std::ostream& 
     return kExitOk;
 }
 
+int advice(const std::shared_ptr<const Recording>& recording, bool json, std::ostream& out, std::ostream& err) {
+    if (recording->series.empty() || recording->series[0].frames.empty())
+        return fail(err, kExitNothingFound,
+                    "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
+    const auto e = explain(recording, accountFrames(*recording, 0), 0);
+    const auto found = adviceFor(*e);
+    Json list = Json::array();
+    for (const Advice& a : *found) {
+        if (json) {
+            list.push_back({{"kind", adviceKindName(a.kind)},
+                            {"certainty", certaintyName(a.certainty)},
+                            {"title", a.title},
+                            {"evidence", a.evidence},
+                            {"next", a.next},
+                            {"cost_ns", a.cost}});
+            if (a.begin < a.end) {
+                list.back()["lane"] = recording->lanes[a.lane].name;
+                list.back()["begin_ns"] = a.begin;
+                list.back()["end_ns"] = a.end;
+            }
+        } else {
+            out << a.title << " (" << certaintyName(a.certainty) << ")\n  " << a.evidence << "\n  " << a.next << "\n";
+        }
+    }
+    if (json)
+        out << list.dump(1) << "\n";
+    else if (found->empty())
+        out << "Nothing found beyond what `fugato-cli explain` names.\n";
+    return kExitOk;
+}
+
 }  // namespace
 
 AskCommands::AskCommands(CLI::App& app)
     : table_(app.add_subcommand("table", "Everything nested in a stretch of time, by lane")),
       marker_(app.add_subcommand("marker", "How often and how long one marker runs, and its longest occurrences")),
-      find_(app.add_subcommand("find", "Markers by name, occurrences by argument (key=value), points by their words")) {
-    for (CLI::App* command : {table_, marker_, find_}) {
+      find_(app.add_subcommand("find", "Markers by name, occurrences by argument (key=value), points by their words")),
+      advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
+    for (CLI::App* command : {table_, marker_, find_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         command->add_flag("--json", json_, "as JSON");
     }
@@ -197,7 +230,9 @@ AskCommands::AskCommands(CLI::App& app)
     }
 }
 
-bool AskCommands::chosen() const { return table_->parsed() || marker_->parsed() || find_->parsed(); }
+bool AskCommands::chosen() const {
+    return table_->parsed() || marker_->parsed() || find_->parsed() || advice_->parsed();
+}
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
     const auto opened = openForCommand(file_, err);
@@ -212,6 +247,7 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
         return fail(
             err, kExitWrongUse,
             "--from must lie before --to and before the recording's end at " + durationText(r.end - r.begin) + ".");
+    if (advice_->parsed()) return advice(*opened, json_, out, err);
     if (table_->parsed()) return table(r, stretch, lane_, depth_, json_, out, err);
     if (marker_->parsed()) return marker(r, stretch, words_, longest_, json_, out, err);
     return find(r, words_, json_, out, err);

@@ -19,7 +19,7 @@ public:
     int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
 
 private:
-    CLI::App *table_, *marker_, *find_;
+    CLI::App *table_, *marker_, *find_, *advice_;
     std::string file_, words_, lane_;
     double fromSeconds_ = 0, toSeconds_ = -1;  // of the recording; -1: its end
     size_t depth_ = 3, longest_ = 10;

@@ -15,7 +15,8 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
       frame_(new FramePage(document, selection)),
       stretch_(new StretchPage(document, selection)),
       marker_(new MarkerPage(document, selection)),
-      found_(new FoundPage(document, selection)) {
+      found_(new FoundPage(document, selection)),
+      advice_(new AdvicePage(document, selection)) {
     tabs_->setFont(smallBoldFont());
     tabs_->setDrawBase(false);
     tabs_->setExpanding(false);
@@ -28,6 +29,7 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     add(stretch_, tr("Stretch"), tr("Everything nested in the chosen stretch of time, or in what is in view (Ctrl+2)"));
     add(marker_, tr("Marker"), tr("How often and how long the chosen marker runs, its longest occurrences (Ctrl+3)"));
     add(found_, tr("Found"), tr("What the search found (Ctrl+4)"));
+    add(advice_, tr("Advice"), tr("Findings beyond single spikes, and what to look at next (Ctrl+5)"));
     auto* all = new QVBoxLayout(this);
     all->setContentsMargins(0, 0, 0, 0);
     all->setSpacing(0);
@@ -35,7 +37,7 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     all->addWidget(pages_, 1);
     connect(tabs_, &QTabBar::currentChanged, pages_, &QStackedWidget::setCurrentIndex);
     connect(&selection, &Selection::siteChanged, this, [this, &selection] {
-        if (selection.site() == kNone || shown() == kFound) return;  // one is going through what was found
+        if (selection.site() == kNone || shown() == kFound || shown() == kAdvice) return;  // one goes through a list
         show(kMarker);
     });
     connect(&selection, &Selection::stretchChanged, this, [this, &selection] {

@@ -1,12 +1,13 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The drawer below the lanes: the chosen frame, a stretch of time, one marker, what was found. Each is
+// The drawer below the lanes: the chosen frame, a stretch of time, one marker, what was found, advice. Each is
 // a page of its own; only the page in sight asks anything of the recording.
 #pragma once
 
 #include <QStackedWidget>
 #include <QTabBar>
 
+#include "advice_page.h"
 #include "found_page.h"
 #include "frame_page.h"
 #include "marker_page.h"
@@ -17,7 +18,7 @@ namespace fugato {
 class Drawer : public QWidget {
     Q_OBJECT
 public:
-    enum Page { kFrame, kStretch, kMarker, kFound };
+    enum Page { kFrame, kStretch, kMarker, kFound, kAdvice };
     Drawer(Document& document, Selection& selection, QWidget* parent = nullptr);
     void show(Page page);
     Page shown() const { return static_cast<Page>(tabs_->currentIndex()); }
@@ -27,6 +28,7 @@ public:
     StretchPage& stretch() { return *stretch_; }
     MarkerPage& marker() { return *marker_; }
     FoundPage& found() { return *found_; }
+    AdvicePage& advice() { return *advice_; }
 
 private:
     QTabBar* tabs_;
@@ -35,6 +37,7 @@ private:
     StretchPage* stretch_;
     MarkerPage* marker_;
     FoundPage* found_;
+    AdvicePage* advice_;
 };
 
 }  // namespace fugato

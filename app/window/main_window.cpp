@@ -254,7 +254,8 @@ void MainWindow::makeMenus() {
     const std::pair<Drawer::Page, QString> pages[] = {{Drawer::kFrame, tr("Table of the frame")},
                                                       {Drawer::kStretch, tr("Table of the stretch")},
                                                       {Drawer::kMarker, tr("Figures of the marker")},
-                                                      {Drawer::kFound, tr("What was found")}};
+                                                      {Drawer::kFound, tr("What was found")},
+                                                      {Drawer::kAdvice, tr("Advice")}};
     for (const auto& [page, name] : pages)
         add(view, name, {QKeySequence(Qt::CTRL | (Qt::Key_1 + page))}, [this, page = page] { drawer_->show(page); });
     view->addSeparator();
@@ -274,7 +275,7 @@ QList<QPair<QString, QString>> MainWindow::keys() {
             {"Page Down, Page Up", tr("next, previous frame")},
             {"Ctrl+F", tr("find a marker, an argument or a point; go to a frame by its number")},
             {"Shift+drag, S", tr("choose a stretch of time; the stretch in view, or let it go")},
-            {"Ctrl+1 … Ctrl+4", tr("tables: frame, stretch, marker, found")},
+            {"Ctrl+1 … Ctrl+5", tr("below the lanes: frame, stretch, marker, found, advice")},
             {"R, Shift+R", tr("what if the chosen cause took its usual time, or none; again: as recorded")},
             {"Backspace", tr("everything as recorded again")},
             {"B", tr("edit the budget")},
@@ -318,7 +319,8 @@ void MainWindow::findMarker(const QString& words) {
 }
 
 bool MainWindow::asking() const {
-    return document_.predicting() || drawer_->stretch().busy() || drawer_->marker().busy() || drawer_->found().busy();
+    return document_.predicting() || drawer_->stretch().busy() || drawer_->marker().busy() || drawer_->found().busy() ||
+           drawer_->advice().busy();
 }
 
 void MainWindow::askMemoryLimit() {

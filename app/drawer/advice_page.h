@@ -1,0 +1,51 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Advice: findings beyond single spikes, each with its evidence, how sure it is and what to look at next. What
+// the person has accepted stands below, also the next time a recording of this program is opened.
+#pragma once
+
+#include <QSet>
+#include <QStandardItemModel>
+#include <QTreeView>
+
+#include "app/document/asking.h"
+#include "core/explain/advice.h"
+
+class QLabel;
+
+namespace fugato {
+
+class Document;
+class Selection;
+
+class AdvicePage : public QWidget {
+    Q_OBJECT
+public:
+    enum Column { kWhat, kSure, kCost, kAccepted, kColumns };
+    AdvicePage(Document& document, Selection& selection, QWidget* parent = nullptr);
+    QTreeView& tree() { return *tree_; }
+    bool busy() const { return asking_.busy(); }
+    QString about() const;
+    const std::vector<Advice>* advice() const { return advice_.get(); }
+
+protected:
+    void showEvent(QShowEvent* event) override;
+
+private:
+    void ask();
+    void fill();
+    void follow(const QModelIndex& index);
+    QString settingsKey() const;
+
+    Document& document_;
+    Selection& selection_;
+    QStandardItemModel model_;
+    QTreeView* tree_;
+    QLabel *title_, *about_;
+    Asking asking_;
+    std::shared_ptr<const Explanation> asked_;  // about which
+    std::shared_ptr<const std::vector<Advice>> advice_;
+    QSet<QString> accepted_;
+};
+
+}  // namespace fugato

@@ -1,0 +1,644 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "advice.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <set>
+
+#include "core/ask/marker_statistics.h"
+#include "sentences.h"
+
+namespace fugato {
+
+const char* adviceKindName(AdviceKind kind) {
+    static const char* const names[] = {
+        "comes_before", "out_of_range",    "lock_queue",  "queues_wait", "too_many_threads",
+        "repeated",     "changed_nothing", "allocations", "logging",     "first_use",
+        "slow_file",    "too_long",        "unmarked",    "measuring",   "weak"};
+    static_assert(std::size(names) == kAdviceKinds);
+    return names[static_cast<size_t>(kind)];
+}
+
+const char* certaintyName(Certainty certainty) {
+    static const char* const names[] = {"certain", "likely", "a hint"};
+    return names[static_cast<size_t>(certainty)];
+}
+
+namespace {
+
+constexpr double kWorthSaying = 0.005;  // of the frames' time
+constexpr size_t kFewestSpikes = 3;
+constexpr double kRegularly = 0.75;  // of a cause's spikes have it just before…
+constexpr double kElsewhere = 0.25;  // …and at most so much of its occurrences are elsewhere
+constexpr double kWaitersShare = 0.01;
+constexpr double kReadyShare = 0.1;
+
+std::string percent(double part) {
+    char text[32];
+    std::snprintf(text, sizeof text, part < 0.1 ? "%.1f %%" : "%.0f %%", part * 100);
+    return text;
+}
+std::string perFrame(double count) {
+    char text[32];
+    std::snprintf(text, sizeof text, count < 10 ? "%.1f" : "%.0f", count);
+    return std::string(text) + " times a frame";
+}
+
+class Adviser {
+public:
+    Adviser(const Explanation& e, const AdviceLimits& limits, const Progress& progress)
+        : e_(e), r_(*e.recording), limits_(limits), progress_(progress) {
+        for (uint32_t f = 0; f < e.frames.size(); ++f) time_ += e.frame(f).duration();
+        const size_t count = std::min(kAdviceFrames, e.frames.size());
+        for (size_t i = 0; i < count; ++i) sample_.push_back(static_cast<uint32_t>(i * e.frames.size() / count));
+        for (const uint32_t f : sample_) sampleTime_ += e.frame(f).duration();
+    }
+
+    bool run() {
+        using Step = void (Adviser::*)();
+        const Step steps[] = {&Adviser::comesBefore, &Adviser::counters,     &Adviser::locks,    &Adviser::queues,
+                              &Adviser::threads,     &Adviser::sampleFrames, &Adviser::memory,   &Adviser::messages,
+                              &Adviser::files,       &Adviser::tooLong,      &Adviser::unmarked, &Adviser::recorded};
+        double done = 0;
+        for (const Step step : steps) {
+            if (progress_ && !progress_(done++ / static_cast<double>(std::size(steps)))) return false;
+            if (!e_.frames.empty()) (this->*step)();
+        }
+        std::stable_sort(out_.begin(), out_.end(), [](const Advice& a, const Advice& b) { return a.cost > b.cost; });
+        return true;
+    }
+    std::vector<Advice> out_;
+
+private:
+    /// Costs counted in the sample, as of all frames.
+    int64_t ofAll(int64_t inSample) const {
+        return static_cast<int64_t>(static_cast<double>(inSample) * static_cast<double>(time_) /
+                                    static_cast<double>(std::max<int64_t>(1, sampleTime_)));
+    }
+    double share(int64_t ns) const {
+        return static_cast<double>(ns) / static_cast<double>(std::max<int64_t>(1, time_));
+    }
+    void placeAt(Advice& advice, uint32_t lane, int64_t begin, int64_t end) const {
+        advice.lane = lane;
+        advice.begin = begin;
+        advice.end = end;
+    }
+    /// When the work of a spike's origin may have been set off.
+    std::pair<int64_t, int64_t> justBefore(const Spike& spike) const {
+        const Frame& origin = e_.frame(std::min(spike.origin, spike.first));
+        return {origin.begin - origin.duration(), origin.end};
+    }
+
+    // ---- what goes with late frames --------------------------------------------------------------------
+
+    /// Points, and changes of states, that come before most spikes of a cause and hardly ever otherwise.
+    void comesBefore() {
+        struct Happened {
+            std::vector<int64_t> times;
+            uint32_t lane = kNone;
+        };
+        std::map<std::string, Happened> byName;
+        constexpr size_t kMostNames = 4096;  // texts that differ every time say nothing
+        const auto add = [&](const std::string& name, int64_t time, uint32_t lane) {
+            if (byName.size() >= kMostNames && !byName.count(name)) return;
+            byName[name].times.push_back(time);
+            byName[name].lane = lane;
+        };
+        for (const Point& point : r_.points) add("‘" + std::string(r_.text(point.text)) + "’", point.time, point.lane);
+        for (const State& state : r_.states)
+            for (const StateSpan& span : state.spans)
+                add("the change of " + state.name + " to ‘" + std::string(r_.text(span.value)) + "’", span.begin,
+                    kNone);
+        for (const Cause& cause : e_.causes) {
+            if (cause.spikes.size() < kFewestSpikes) continue;
+            for (const auto& [name, happened] : byName) {
+                if (happened.times.size() < kFewestSpikes || happened.times.size() > 4 * cause.spikes.size()) continue;
+                size_t hits = 0;
+                std::set<int64_t> used;
+                for (const uint32_t s : cause.spikes) {
+                    const auto [from, to] = justBefore(e_.spikes[s]);
+                    const auto at = std::lower_bound(happened.times.begin(), happened.times.end(), from);
+                    if (at == happened.times.end() || *at >= to) continue;
+                    ++hits;
+                    used.insert(*at);
+                }
+                const auto spikes = static_cast<double>(cause.spikes.size()),
+                           times = static_cast<double>(happened.times.size());
+                if (static_cast<double>(hits) < kRegularly * spikes ||
+                    times - static_cast<double>(used.size()) > kElsewhere * times)
+                    continue;
+                Advice advice;
+                advice.kind = AdviceKind::ComesBefore;
+                advice.certainty = hits >= 8 ? Certainty::Likely : Certainty::Hint;
+                advice.title = name + " comes just before " + cause.letter;
+                advice.evidence = "Before " + std::to_string(hits) + " of the " + countText(cause.spikes.size()) +
+                                  " spikes of " + causeTitle(e_, cause) + ", and " +
+                                  countText(happened.times.size() - used.size()) + " times elsewhere.";
+                advice.next = "Look at what it sets off, or do that work earlier or in parts.";
+                advice.key = "before " + name + " " + causeTitle(e_, cause);
+                advice.cost = cause.late;
+                const auto [from, to] = justBefore(e_.spikes[cause.spikes.front()]);
+                if (happened.lane != kNone) placeAt(advice, happened.lane, from, to);
+                out_.push_back(std::move(advice));
+            }
+        }
+    }
+
+    /// Counters whose values in late frames are ones they hardly have otherwise.
+    void counters() {
+        if (e_.figures.over < kFewestSpikes || e_.figures.over * 2 > e_.frames.size()) return;
+        for (const Counter& counter : r_.counters) {
+            std::vector<double> late, others;
+            size_t lateOut = 0, othersOut = 0;
+            size_t at = 0;
+            for (uint32_t f = 0; f < e_.frames.size(); ++f) {
+                const Frame& frame = e_.frame(f);
+                double most = -INFINITY;
+                while (at < counter.times.size() && counter.times[at] < frame.begin) ++at;
+                for (size_t i = at; i < counter.times.size() && counter.times[i] < frame.end; ++i)
+                    most = std::max(most, counter.values[i]);
+                if (most == -INFINITY && at > 0) most = counter.values[at - 1];
+                if (most == -INFINITY) continue;
+                const bool over = e_.frames[f].overrun > 0;
+                (over ? late : others).push_back(most);
+                if (counter.threshold && most > *counter.threshold) ++(over ? lateOut : othersOut);
+            }
+            if (late.size() < kFewestSpikes || others.size() < 8) continue;
+            double limit = counter.threshold.value_or(0);
+            if (!counter.threshold) {
+                const auto high =
+                    others.begin() + static_cast<std::ptrdiff_t>(0.98 * static_cast<double>(others.size() - 1));
+                std::nth_element(others.begin(), high, others.end());
+                limit = *high;
+                lateOut =
+                    static_cast<size_t>(std::count_if(late.begin(), late.end(), [&](double v) { return v > limit; }));
+                othersOut = static_cast<size_t>(
+                    std::count_if(others.begin(), others.end(), [&](double v) { return v > limit; }));
+            }
+            const double inLate = static_cast<double>(lateOut) / static_cast<double>(late.size()),
+                         inOthers = static_cast<double>(othersOut) / static_cast<double>(others.size());
+            // Exactly then: much of it in late frames, and seldom elsewhere.
+            if (lateOut < kFewestSpikes || inLate < 0.1 || inLate < 5 * inOthers) continue;
+            char number[40];
+            std::snprintf(number, sizeof number, "%.6g", limit);
+            Advice advice;
+            advice.kind = AdviceKind::OutOfRange;
+            advice.certainty = inLate > 0.5 ? Certainty::Likely : Certainty::Hint;
+            advice.title = "‘" + counter.name + "’ is high just when frames are late";
+            advice.evidence = "Above " + std::string(number) + (counter.unit.empty() ? "" : " " + counter.unit) +
+                              (counter.threshold ? " (its threshold)" : "") + " in " + percent(inLate) +
+                              " of the late frames and in " + percent(inOthers) + " of the others.";
+            advice.next = "Look at what makes it rise, and whether the work that depends on it can be limited.";
+            advice.key = "counter " + counter.name;
+            advice.cost = static_cast<int64_t>(static_cast<double>(e_.figures.late) * inLate);
+            out_.push_back(std::move(advice));
+        }
+    }
+
+    // ---- waits ------------------------------------------------------------------------------------------
+
+    void locks() {
+        struct Queue {
+            int64_t waited = 0, longest = 0, begin = 0, end = 0;
+            size_t waits = 0, together = 0;
+            uint32_t lane = kNone;
+            std::set<uint32_t> lanes;
+            std::vector<std::pair<int64_t, int64_t>> spans;
+        };
+        std::map<uint32_t, Queue> byObject;
+        for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane)
+            for (const Wait& wait : r_.lanes[lane].waits) {
+                if (wait.kind != WaitKind::Lock || wait.object == kNone) continue;
+                Queue& queue = byObject[wait.object];
+                queue.waited += wait.end - wait.begin;
+                ++queue.waits;
+                queue.lanes.insert(lane);
+                queue.spans.emplace_back(wait.begin, wait.end);
+                if (wait.end - wait.begin > queue.longest) {
+                    queue.longest = wait.end - wait.begin;
+                    queue.begin = wait.begin;
+                    queue.end = wait.end;
+                    queue.lane = lane;
+                }
+            }
+        for (auto& [object, queue] : byObject) {
+            if (queue.lanes.size() < 2 || share(queue.waited) < kWaitersShare) continue;
+            std::sort(queue.spans.begin(), queue.spans.end());
+            int64_t until = INT64_MIN;
+            for (const auto& [begin, end] : queue.spans) {
+                queue.together += begin < until;
+                until = std::max(until, end);
+            }
+            if (queue.together < kFewestSpikes) continue;
+            Advice advice;
+            advice.kind = AdviceKind::LockQueue;
+            advice.certainty = Certainty::Certain;
+            advice.title = "Threads queue up for ‘" + r_.objects[object] + "’";
+            advice.evidence = plural(queue.waits, "wait", "waits") + " on " +
+                              plural(queue.lanes.size(), "lane", "lanes") + ", " + durationText(queue.waited) +
+                              " in all, the longest " + durationText(queue.longest) + "; " + countText(queue.together) +
+                              " began while another was still waiting.";
+            advice.next = "Hold it for less work, split what it guards, or hand the work to one thread.";
+            advice.key = "lock " + r_.objects[object];
+            advice.cost = queue.waited;
+            placeAt(advice, queue.lane, queue.begin, queue.end);
+            out_.push_back(std::move(advice));
+        }
+    }
+
+    /// Queues of a device that wait for each other in both directions.
+    void queues() {
+        struct Way {
+            int64_t waited = 0, begin = 0, end = 0;
+            size_t waits = 0;
+        };
+        std::map<std::pair<uint32_t, uint32_t>, Way> ways;  // who waited for whom
+        for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane) {
+            if (r_.lanes[lane].kind != LaneKind::Queue) continue;
+            for (const Wait& wait : r_.lanes[lane].waits) {
+                const Ender ender = enderOf(r_, lane, wait);
+                if (ender.lane == kNone || ender.lane == lane || r_.lanes[ender.lane].kind != LaneKind::Queue) continue;
+                Way& way = ways[{lane, ender.lane}];
+                way.waited += wait.end - wait.begin;
+                ++way.waits;
+                if (wait.end - wait.begin > way.end - way.begin) {
+                    way.begin = wait.begin;
+                    way.end = wait.end;
+                }
+            }
+        }
+        for (const auto& [lanes, there] : ways) {
+            const auto back = ways.find({lanes.second, lanes.first});
+            if (lanes.first > lanes.second || back == ways.end()) continue;
+            const int64_t waited = there.waited + back->second.waited;
+            if (share(waited) < kWaitersShare) continue;
+            Advice advice;
+            advice.kind = AdviceKind::QueuesWait;
+            advice.certainty = Certainty::Certain;
+            const std::string &one = r_.lanes[lanes.first].name, &other = r_.lanes[lanes.second].name;
+            advice.title = one + " and " + other + " wait for each other";
+            advice.evidence = one + " waited " + durationText(there.waited) + " for " + other + ", and " + other + " " +
+                              durationText(back->second.waited) + " for " + one + ".";
+            advice.next = "Submit their work so that one can be a frame ahead of the other.";
+            advice.key = "queues " + one + " " + other;
+            advice.cost = waited;
+            placeAt(advice, lanes.first, there.begin, there.end);
+            out_.push_back(std::move(advice));
+        }
+    }
+
+    void threads() {
+        int64_t ready = 0, ran = 0, longest = 0, begin = 0, end = 0;
+        uint32_t lane = kNone, cores = 0, threads = 0;
+        for (uint32_t i = 0; i < r_.lanes.size(); ++i) {
+            cores += r_.lanes[i].kind == LaneKind::Core;
+            if (r_.lanes[i].schedule.empty()) continue;
+            ++threads;
+            for (const ScheduleSpan& span : r_.lanes[i].schedule) {
+                const int64_t length = span.end - span.begin;
+                if (span.state == ThreadState::Running) ran += length;
+                if (span.state != ThreadState::Ready) continue;
+                ready += length;
+                if (length > longest) {
+                    longest = length;
+                    begin = span.begin;
+                    end = span.end;
+                    lane = i;
+                }
+            }
+        }
+        if (threads <= cores || static_cast<double>(ready) < kReadyShare * static_cast<double>(ran)) return;
+        Advice advice;
+        advice.kind = AdviceKind::TooManyThreads;
+        advice.certainty = Certainty::Likely;
+        advice.title = "More threads want to run than there are cores";
+        advice.evidence = plural(threads, "thread", "threads") + " of this program on " +
+                          plural(cores, "core", "cores") + ": ready without a core for " + durationText(ready) +
+                          " while they ran for " + durationText(ran) + ".";
+        advice.next = "Use fewer workers, or give what frames wait for a higher priority.";
+        advice.key = "threads";
+        advice.cost = ready;
+        placeAt(advice, lane, begin, end);
+        out_.push_back(std::move(advice));
+    }
+
+    // ---- work that need not be ----------------------------------------------------------------------------
+
+    /// Reads every marker of the sampled frames: what changed nothing, what was done again.
+    void sampleFrames() {
+        struct Work {
+            uint64_t calls = 0, idle = 0, again = 0;
+            int64_t idleNs = 0, againNs = 0;
+            uint32_t frames = 0, lastFrame = kNone;
+            uint32_t lane = kNone;
+            int64_t begin = 0, end = 0;
+        };
+        std::map<PathId, Work> byPath;
+        for (const uint32_t f : sample_) {
+            const Frame& frame = e_.frame(f);
+            std::set<std::pair<PathId, std::string>> done;  // with which arguments
+            for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane) {
+                const Lane& l = r_.lanes[lane];
+                for (uint32_t row = 0; row < l.rows.size(); ++row) {
+                    const auto [from, to] = l.rows[row].overlapping(frame.begin, frame.end);
+                    if (from == to) break;
+                    l.rows[row].forEach(
+                        from, to, [&](uint32_t i, int64_t begin, int64_t duration, uint32_t path, uint8_t flags) {
+                            if (begin < frame.begin || flags & kMarkerWait) return;
+                            const PathId id = l.rows[row].pathOf(path);
+                            const bool idle = flags & kMarkerChangedNothing;
+                            const auto [first, last] = l.argumentsOf(row, i);
+                            if (!idle && first == last) return;
+                            Work& work = byPath[id];
+                            ++work.calls;
+                            const auto note = [&] {
+                                if (work.lastFrame != f) ++work.frames;
+                                work.lastFrame = f;
+                                if (duration > work.end - work.begin) {
+                                    work.lane = lane;
+                                    work.begin = begin;
+                                    work.end = begin + duration;
+                                }
+                            };
+                            if (idle) {
+                                ++work.idle;
+                                work.idleNs += duration;
+                                note();
+                            }
+                            std::string said;
+                            for (const Argument* argument = first; argument != last; ++argument)
+                                said.append(reinterpret_cast<const char*>(&argument->key), sizeof argument->key)
+                                    .append(reinterpret_cast<const char*>(&argument->value), sizeof argument->value);
+                            if (!said.empty() && !done.emplace(id, said).second) {
+                                ++work.again;
+                                work.againNs += duration;
+                                note();
+                            }
+                        });
+                }
+            }
+        }
+        const auto frames = static_cast<double>(std::max<size_t>(1, sample_.size()));
+        for (const auto& [path, work] : byPath) {
+            const std::string title = r_.pathText(path);
+            const auto add = [&](AdviceKind kind, Certainty certainty, const std::string& what, uint64_t calls,
+                                 int64_t ns, const std::string& next) {
+                if (static_cast<double>(ns) < kWorthSaying * static_cast<double>(sampleTime_)) return;
+                Advice advice;
+                advice.kind = kind;
+                advice.certainty = certainty;
+                advice.title = title + what;
+                advice.evidence = perFrame(static_cast<double>(calls) / frames) + ", " +
+                                  percent(static_cast<double>(ns) / static_cast<double>(sampleTime_)) +
+                                  " of the frames' time (in " + plural(sample_.size(), "frame", "frames") +
+                                  " looked at).";
+                advice.next = next;
+                advice.key = std::string(adviceKindName(kind)) + " " + title;
+                advice.cost = ofAll(ns);
+                advice.site = r_.paths[path].site;
+                placeAt(advice, work.lane, work.begin, work.end);
+                out_.push_back(std::move(advice));
+            };
+            add(AdviceKind::ChangedNothing, Certainty::Certain, " did work that changed nothing", work.idle, work.idleNs,
+                "Ask first whether anything has changed, or do it less often.");
+            add(AdviceKind::Repeated, Certainty::Likely, " does the same again within a frame", work.again,
+                work.againNs, "It has the same arguments as before: keep the result for the rest of the frame.");
+        }
+    }
+
+    void memory() {
+        if (r_.allocations.empty()) return;
+        std::map<PathId, std::map<uint32_t, uint32_t>> byPath;  // frames: number
+        for (const Allocation& allocation : r_.allocations) {
+            const uint32_t f = r_.series[e_.series].frameAt(allocation.taken);
+            if (f != kNone && allocation.taken < e_.frame(f).end) ++byPath[allocation.path][f];
+        }
+        for (const auto& [path, counts] : byPath) {
+            uint32_t over = 0, most = 0, worst = 0;
+            uint64_t all = 0;
+            for (const auto& [frame, count] : counts) {
+                all += count;
+                if (count <= limits_.allocations) continue;
+                ++over;
+                if (count > most) {
+                    most = count;
+                    worst = frame;
+                }
+            }
+            if (!over) continue;
+            Advice advice;
+            advice.kind = AdviceKind::Allocations;
+            advice.certainty = Certainty::Certain;
+            advice.title =
+                (path ? r_.pathText(path) : std::string("Code outside any marker")) + " takes memory in a loop";
+            advice.evidence = "More than " + countText(limits_.allocations) + " times in " +
+                              plural(over, "frame", "frames") + ", at most " + countText(most) + " times in frame " +
+                              countText(worst) + ".";
+            advice.next = "Take it once and keep it, or reserve room before the loop.";
+            advice.key = "allocations " + (path ? r_.pathText(path) : std::string());
+            advice.cost = static_cast<int64_t>(all) * 100;  // ns, about what one costs
+            if (path) advice.site = r_.paths[path].site;
+            placeAt(advice, e_.frame(worst).lane, e_.frame(worst).begin, e_.frame(worst).end);
+            out_.push_back(std::move(advice));
+        }
+    }
+
+    void messages() {
+        std::map<uint32_t, std::map<uint32_t, uint32_t>> byLane;  // frames: number
+        for (const Point& point : r_.points) {
+            const uint32_t f = r_.series[e_.series].frameAt(point.time);
+            if (f != kNone && point.time < e_.frame(f).end) ++byLane[point.lane][f];
+        }
+        for (const auto& [lane, counts] : byLane) {
+            uint32_t over = 0, late = 0, most = 0, worst = 0;
+            for (const auto& [frame, count] : counts) {
+                if (count < limits_.messages) continue;
+                ++over;
+                late += e_.frames[frame].overrun > 0;
+                if (count > most) {
+                    most = count;
+                    worst = frame;
+                }
+            }
+            if (!over) continue;
+            Advice advice;
+            advice.kind = AdviceKind::Logging;
+            advice.certainty = Certainty::Hint;
+            advice.title = r_.lanes[lane].name + " writes many messages within a frame";
+            advice.evidence = countText(limits_.messages) + " or more in " + plural(over, "frame", "frames") + ", " +
+                              countText(late) + " of them late; at most " + countText(most) + " in frame " +
+                              countText(worst) + ".";
+            advice.next = "Gather them, or write them from another thread.";
+            advice.key = "messages " + r_.lanes[lane].name;
+            placeAt(advice, lane, e_.frame(worst).begin, e_.frame(worst).end);
+            out_.push_back(std::move(advice));
+        }
+    }
+
+    /// File waits on the lanes of frames: those over a limit; those inside work that frames do not usually have.
+    void files() {
+        std::map<std::string, Advice> slow, first;
+        std::map<std::string, size_t> slowCount, firstCount;
+        std::set<PathId> unusual;
+        for (const Cause& cause : e_.causes)
+            if (cause.kind == CauseKind::Unusual) unusual.insert(cause.path);
+        std::set<uint32_t> lanes;
+        for (uint32_t f = 0; f < e_.frames.size(); ++f) lanes.insert(e_.frame(f).lane);
+        for (const uint32_t lane : lanes)
+            for (const Wait& wait : r_.lanes[lane].waits) {
+                if (wait.kind != WaitKind::File) continue;
+                const PathId path = r_.lanes[lane].rows[wait.row].path(wait.index);
+                const std::string title = r_.pathText(path);
+                const auto add = [&](std::map<std::string, Advice>& to, std::map<std::string, size_t>& counts) {
+                    Advice& advice = to[title];
+                    advice.cost += wait.end - wait.begin;
+                    ++counts[title];
+                    advice.site = r_.paths[path].site;
+                    if (wait.end - wait.begin > advice.end - advice.begin) placeAt(advice, lane, wait.begin, wait.end);
+                };
+                if (wait.end - wait.begin > limits_.slowFile) add(slow, slowCount);
+                for (PathId above = path; above; above = r_.paths[above].parent)
+                    if (unusual.count(above)) {
+                        add(first, firstCount);
+                        break;
+                    }
+            }
+        for (auto& [title, advice] : slow) {
+            advice.kind = AdviceKind::SlowFile;
+            advice.certainty = Certainty::Certain;
+            advice.title = title + " waits long for a file on a frame's own lane";
+            advice.evidence = plural(slowCount[title], "request", "requests") + " over " +
+                              durationText(limits_.slowFile) + ", " + durationText(advice.cost) +
+                              " in all, the longest " + durationText(advice.end - advice.begin) + ".";
+            advice.next = "Ask for the file earlier, on another thread, and go on without it until it is there.";
+            advice.key = "file " + title;
+            out_.push_back(advice);
+        }
+        for (auto& [title, advice] : first) {
+            advice.kind = AdviceKind::FirstUse;
+            advice.certainty = Certainty::Likely;
+            advice.title = title + " loads when first needed";
+            advice.evidence = plural(firstCount[title], "time", "times") +
+                              " inside work that usual frames do not have, " + durationText(advice.cost) + " in all.";
+            advice.next = "Load it before it is needed: while a menu is open, or a stage begins.";
+            advice.key = "first use " + title;
+            out_.push_back(advice);
+        }
+    }
+
+    void tooLong() {
+        constexpr size_t kMost = 1000;
+        for (uint32_t site = 0; site < r_.sites.size(); ++site) {
+            const int64_t longest = r_.sites[site].longestNs;
+            if (longest <= 0) continue;
+            const auto found = longestOccurrences(r_, site, wholeOf(r_), kMost);
+            if (!found) continue;
+            size_t over = 0;
+            int64_t cost = 0;
+            for (const Occurrence& occurrence : *found) {
+                if (occurrence.duration <= longest) break;
+                ++over;
+                cost += occurrence.duration - longest;
+            }
+            if (!over) continue;
+            Advice advice;
+            advice.kind = AdviceKind::TooLong;
+            advice.certainty = Certainty::Certain;
+            advice.title = "‘" + r_.sites[site].name + "’ takes longer than its author expected";
+            advice.evidence = (over == kMost ? "At least " : "") + plural(over, "call", "calls") + " over " +
+                              durationText(longest) + ", the longest " + durationText(found->front().duration) + ".";
+            advice.next = "Look at its longest occurrences, or correct what is expected.";
+            advice.key = "too long " + r_.sites[site].name;
+            advice.cost = cost;
+            advice.site = site;
+            placeAt(advice, found->front().marker.lane, found->front().begin,
+                    found->front().begin + found->front().duration);
+            out_.push_back(std::move(advice));
+        }
+    }
+
+    // ---- what should be recorded ----------------------------------------------------------------------------
+
+    /// Time of frames that ran outside any marker, or between the inner markers of one, for long.
+    void unmarked() {
+        constexpr int64_t kLongStretch = 1'000'000;  // ns without a marker
+        std::map<std::pair<uint32_t, PathId>, Advice> byPlace;
+        std::map<std::pair<uint32_t, PathId>, int64_t> inSample;
+        std::vector<bool> divided(r_.paths.size());
+        for (const PartKey& key : e_.accounts->keys)
+            if (key.path && key.kind == PieceKind::Running) divided[r_.paths[key.path].parent] = true;
+        divided[0] = true;
+        Accountant accountant(r_);
+        for (size_t i = sample_.size(); i-- > 0;) {
+            const Frame& frame = e_.frame(sample_[i]);
+            for (const Piece& piece : accountant.account(frame.lane, frame.begin, frame.end)) {
+                if (piece.kind != PieceKind::Running || piece.duration() < kLongStretch || !divided[piece.path])
+                    continue;
+                Advice& advice = byPlace[{piece.lane, piece.path}];
+                inSample[{piece.lane, piece.path}] += piece.duration();
+                if (piece.duration() > advice.end - advice.begin) placeAt(advice, piece.lane, piece.begin, piece.end);
+            }
+        }
+        for (auto& [place, advice] : byPlace) {
+            const int64_t ns = inSample[place];
+            if (static_cast<double>(ns) < 10 * kWorthSaying * static_cast<double>(sampleTime_)) continue;
+            const std::string where =
+                place.second ? "inside " + r_.pathText(place.second) + ", between its markers," : "outside any marker";
+            advice.kind = AdviceKind::Unmarked;
+            advice.certainty = Certainty::Certain;
+            advice.title = "Long stretches without a marker on " + r_.lanes[place.first].name;
+            advice.evidence = percent(static_cast<double>(ns) / static_cast<double>(sampleTime_)) +
+                              " of the frames' time lies " + where + " in stretches of more than a millisecond.";
+            advice.next = "Put a marker around the work there.";
+            advice.key = "unmarked " + r_.lanes[place.first].name + " " + r_.pathText(place.second);
+            advice.cost = ofAll(ns) / 10;  // it only hides what costs
+            out_.push_back(advice);
+        }
+    }
+
+    void recorded() {
+        const Measuring& measuring = e_.accounts->measuring;
+        if (const std::string sentence = measuringAdvice(r_, measuring); !sentence.empty()) {
+            Advice advice;
+            advice.kind = AdviceKind::Measuring;
+            advice.certainty = Certainty::Certain;
+            advice.title = "Measuring itself takes " + percent(measuring.share) + " of the frames";
+            advice.evidence = sentence;
+            advice.next = "Switch fine categories off while recording.";
+            advice.key = "measuring";
+            advice.cost = measuring.inFrames;
+            out_.push_back(std::move(advice));
+        }
+        size_t good = 0;
+        for (const FrameVerdict& frame : e_.frames) good += frame.overrun == 0;
+        if (e_.figures.over && good < 30) {
+            Advice advice;
+            advice.kind = AdviceKind::Weak;
+            advice.certainty = Certainty::Certain;
+            advice.title = good ? "Few frames met their deadline" : "No frame met its deadline";
+            advice.evidence = plural(good, "frame is", "frames are") + " all there is to compare with.";
+            advice.next = "Record for longer, or set a wider budget, so that usual frames are known.";
+            advice.key = "weak";
+            out_.push_back(std::move(advice));
+        }
+    }
+
+    const Explanation& e_;
+    const Recording& r_;
+    const AdviceLimits limits_;
+    const Progress& progress_;
+    int64_t time_ = 0, sampleTime_ = 0;
+    std::vector<uint32_t> sample_;
+};
+
+}  // namespace
+
+std::shared_ptr<const std::vector<Advice>> adviceFor(const Explanation& explanation, const AdviceLimits& limits,
+                                                     const Progress& progress) {
+    Adviser adviser(explanation, limits, progress);
+    if (!adviser.run()) return nullptr;
+    return std::make_shared<const std::vector<Advice>>(std::move(adviser.out_));
+}
+
+}  // namespace fugato
