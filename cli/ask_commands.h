@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The commands that ask something of a recording: table, marker, find.
+// The commands that ask something of a recording: table, marker, find, advice.
 #pragma once
 
 #include <ostream>

@@ -593,6 +593,157 @@ private slots:
         QVERIFY(window_->statusText().contains("Ctrl+O"));
     }
 
+    // ---- what if -----------------------------------------------------------------------------------
+
+    void repairsAreTriedByKeyAndByMouse() {
+        openDemo();
+        Document& document = window_->document();
+        WhyPanel& why = window_->why();
+        QTRY_VERIFY(why.whatIfWords().startsWith("If this took its usual time, "));
+        const QString asRecorded = window_->verdict().sentence();
+        const QImage before = window_->strip().grab().toImage();
+        key(Qt::Key_R);
+        QCOMPARE(document.repairs().size(), size_t{1});
+        QTRY_VERIFY(document.prediction());
+        const auto first = document.prediction();
+        QVERIFY(first->saved > 0 && first->over + first->saved == explanation().figures.over);
+        QVERIFY2(
+            window_->verdict().sentence().startsWith("With A repaired " + q(plural(first->over, "frame", "frames"))),
+            qPrintable(window_->verdict().sentence()));
+        QVERIFY(window_->strip().grab().toImage() != before);
+        // What is left of other causes is what they show; the next one is known.
+        QCOMPARE(first->lateBy[0], int64_t{0});
+        QVERIFY(first->nextCause != kNone && first->nextCause != 0);
+        // A second one together, by its switch.
+        selection().chooseCause(1);
+        QVERIFY(!why.trials().empty());
+        QTest::mouseClick(why.viewport(), Qt::LeftButton, {},
+                          why.trials()[0].box.center() - QPoint(0, why.verticalScrollBar()->value()));
+        QCOMPARE(document.repairs().size(), size_t{2});
+        QTRY_VERIFY(document.prediction() && document.prediction() != first);
+        QVERIFY(document.prediction()->over < first->over);
+        QVERIFY(why.whatIfWords().startsWith("If A and B took their usual time, "));
+        // Without it instead of usual; then no longer; then everything as recorded.
+        key(Qt::Key_R, Qt::ShiftModifier);
+        QVERIFY(document.repairs()[1].gone);
+        key(Qt::Key_R, Qt::ShiftModifier);
+        QCOMPARE(document.repairs().size(), size_t{1});
+        key(Qt::Key_Backspace);
+        QVERIFY(document.repairs().empty() && !document.prediction());
+        QCOMPARE(window_->verdict().sentence(), asRecorded);
+        selection().chooseCause(0);
+        QVERIFY(window_->strip().grab().toImage() == before);
+        // Another budget starts over.
+        key(Qt::Key_R);
+        document.setBudget(12'000'000);
+        QTRY_VERIFY(!document.busy());
+        QVERIFY(document.repairs().empty());
+    }
+
+    void theStripAndTheVerdictTellWhatFramesAreBoundBy() {
+        openDemo();
+        bool told = false;
+        for (QLabel* label : window_->verdict().findChildren<QLabel*>())
+            told = told || label->text() == "mostly bound by CPU work on main";
+        QVERIFY(told);
+        // Spray is GPU work: under its frames the band is blue.
+        const OverrunStrip& strip = window_->strip();
+        const QRect band = strip.picture().boundBand(strip.area());
+        const QImage image = window_->strip().grab().toImage();
+        const Cause& spray = explanation().causes[0];
+        QCOMPARE(explanation().recording->nameOf(spray.path), std::string("Spray"));
+        int blue = 0;
+        for (int x = band.left(); x < band.right(); ++x)
+            blue += image.pixelColor(x, band.top() + 1) == theme().accounting;
+        QVERIFY2(blue >= 8, qPrintable(QString::number(blue)));
+        QVERIFY(explanation().frames[spray.frames[2]].bound == BoundBy::Gpu);
+    }
+
+    // ---- advice ------------------------------------------------------------------------------------
+
+    void adviceIsListedFollowedAndAccepted() {
+        openDemo();
+        key(Qt::Key_5, Qt::ControlModifier);
+        AdvicePage& page = window_->drawer().advice();
+        QCOMPARE(window_->drawer().shown(), Drawer::kAdvice);
+        QTRY_VERIFY(page.advice() && !page.busy());
+        QVERIFY(page.about().endsWith("findings, 0 accepted"));
+        const QAbstractItemModel& model = *page.tree().model();
+        const int rows = model.rowCount();
+        QVERIFY(rows >= 4);
+        const auto titleAt = [&](int row) { return model.index(row, AdvicePage::kWhat).data().toString(); };
+        QStringList titles;
+        for (int row = 0; row < rows; ++row) titles << titleAt(row);
+        QVERIFY2(titles.join("\n").contains("‘A gust crosses the course’ comes just before B"),
+                 qPrintable(titles.join("\n")));
+        QCOMPARE(model.rowCount(model.index(0, 0)), 2);  // evidence, and what to look at next
+        // Following one shows its place.
+        const int file = static_cast<int>(titles.indexOf(QRegularExpression(".*waits long for a file.*")));
+        QVERIFY(file >= 0);
+        const int64_t before = selection().view().begin;
+        page.tree().scrollTo(model.index(file, 0));
+        QTest::mouseClick(page.tree().viewport(), Qt::LeftButton, {},
+                          page.tree().visualRect(model.index(file, 0)).center());
+        QVERIFY(selection().view().begin != before);
+        QCOMPARE(q(explanation().recording->nameOf(explanation().recording->pathOf(selection().marker()))),
+                 QString("Read sail file"));
+        QCOMPARE(window_->drawer().shown(), Drawer::kAdvice);
+        // An accepted one stands at the end, also when the recording is opened again.
+        const QString first = titles[0];
+        page.tree().model()->setData(model.index(0, AdvicePage::kAccepted), Qt::Checked, Qt::CheckStateRole);
+        QTRY_COMPARE(titleAt(rows - 1), first);
+        QVERIFY(page.about().endsWith("1 accepted"));
+        openDemo();
+        QTRY_VERIFY(page.advice() && !page.busy() && model.rowCount() == rows);
+        QCOMPARE(titleAt(rows - 1), first);
+        page.tree().model()->setData(model.index(rows - 1, AdvicePage::kAccepted), Qt::Unchecked, Qt::CheckStateRole);
+        QTRY_COMPARE(titleAt(0), first);
+    }
+
+    // ---- lanes far apart ----------------------------------------------------------------------------
+
+    void lanesOfTheAccountingAreGatheredWhereTheyLieFarApart() {
+        // main waits for the last of fifteen workers.
+        TextRecording t;
+        for (int f = 0; f < 20; ++f) {
+            const double at = f * 20'000.0, work = f == 19 ? 14'000 : 2000;
+            t.frame(at, "main").begin(at, "main", "Frame").linkOut(at + 100, "main", 10 + f);
+            for (int w = 0; w < 15; ++w) {
+                const std::string lane = "worker " + std::to_string(w);
+                t.begin(at + 200, lane, "Job");
+                if (w == 14) t.linkIn(at + 200, lane, 10 + f);
+                for (int deep = 0; deep < 3; ++deep) t.begin(at + 300 + deep, lane, "Part");
+                for (int deep = 0; deep < 3; ++deep) t.end(at + work + deep, lane);
+                if (w == 14) t.linkOut(at + work + 90, lane, 1000 + f);
+                t.end(at + work + 100, lane);
+            }
+            t.wait(at + 1000, "main", "Wait", "job", "job").waitEnd(at + work + 110, "main", 1000 + f);
+            t.end(at + work + 500, "main").frameEnd(at + work + 500, "main");
+        }
+        open(write("far.jsonl", QByteArray::fromStdString(t.text())));
+        LanesView& lanes = window_->lanes();
+        const Recording& r = *window_->document().recording();
+        const uint32_t last = laneNamed(r, "worker 14"), first = laneNamed(r, "main"), other = laneNamed(r, "worker 3");
+        QVERIFY(lanes.picture().slim(other));
+        QVERIFY(!lanes.picture().slim(first) && !lanes.picture().slim(last));
+        const QRect area = lanes.viewport()->rect();
+        const auto inSight = [&](uint32_t lane) {
+            const QRect box = lanes.picture().laneRect(area, lanes.scrolled(), lane);
+            return box.top() >= LanePicture::kHeaderHeight - 1 && box.bottom() <= area.bottom() + 1;
+        };
+        QVERIFY(inSight(first) && inSight(last));
+        // A slim lane opens at a click; L makes room for all again, and remembers it.
+        QTest::mouseClick(lanes.viewport(), Qt::LeftButton, {},
+                          lanes.picture().laneRect(area, lanes.scrolled(), other).center());
+        QVERIFY(!lanes.picture().slim(other) && lanes.picture().slim(laneNamed(r, "worker 4")));
+        key(Qt::Key_L);
+        QVERIFY(!lanes.picture().slim(laneNamed(r, "worker 4")));
+        QVERIFY(!inSight(first) || !inSight(last));
+        QVERIFY(!QSettings().value("view/gather").toBool());
+        key(Qt::Key_L);
+        QVERIFY(inSight(first) && inSight(last));
+    }
+
     void darkColoursAndWindowStateAreRemembered() {
         for (QAction* menu : window_->menuBar()->actions())
             for (QAction* action : menu->menu()->actions())

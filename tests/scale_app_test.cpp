@@ -254,6 +254,7 @@ private slots:
     void veryDeepLanesAreFoldedUntilTheyAreClicked() {
         const uint32_t route = laneNamed(recording(), "route");
         LanesView& lanes = window_->lanes();
+        lanes.setGathering(false);
         QVERIFY(lanes.picture().folded(route));
         const int folded = lanes.picture().height();
         lanes.showLane(route);
@@ -265,6 +266,7 @@ private slots:
         (void)lanes.grab();
         lanes.picture().toggleFold(route);
         QCOMPARE(lanes.picture().height(), folded);
+        lanes.setGathering(true);
     }
 
     void picturesFromSummariesAreThoseFromEveryMarker() {

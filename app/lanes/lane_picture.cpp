@@ -73,6 +73,7 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
 }
 
 size_t LanePicture::rowsShown(uint32_t lane) const {
+    if (slim(lane)) return 0;
     const size_t rows = recording_->lanes[lane].rows.size();
     return folded(lane) ? kMostRows : rows;
 }
@@ -82,7 +83,7 @@ bool LanePicture::folded(uint32_t lane) const {
 }
 
 QRect LanePicture::foldRect(const QRect& area, int scrolled, uint32_t lane) const {
-    if (recording_->lanes[lane].rows.size() <= kMostRows + 1) return {};
+    if (recording_->lanes[lane].rows.size() <= kMostRows + 1 || slim(lane)) return {};
     const QRect box = laneRect(area, scrolled, lane);
     return {axisOf(area).left(), box.top() + kRail + static_cast<int>(rowsShown(lane)) * kRowHeight,
             axisOf(area).width(), kRowHeight};
@@ -94,7 +95,41 @@ void LanePicture::toggleFold(uint32_t lane) {
 }
 
 /// Where every lane and track stands, one below the other.
+void LanePicture::setRoom(int room) {
+    if (room == room_) return;
+    room_ = room;
+    placeLanes();
+}
+
+void LanePicture::setGathering(bool gathering) {
+    gathering_ = gathering;
+    opened_.clear();
+    placeLanes();
+}
+
+void LanePicture::openSlim(uint32_t lane) {
+    opened_.insert(lane);
+    placeLanes();
+}
+
 void LanePicture::placeLanes() {
+    slim_.clear();
+    placeAll();
+    if (!gathering_ || room_ <= 0 || onAccounting_.empty()) return;
+    int first = INT_MAX, last = 0;
+    for (uint32_t lane = 0; lane < onAccounting_.size(); ++lane) {
+        if (!onAccounting_[lane]) continue;
+        first = std::min(first, places_[lane].top);
+        last = std::max(last, places_[lane].top + places_[lane].height);
+    }
+    if (last - first <= room_) return;
+    slim_ = onAccounting_;
+    slim_.flip();
+    for (const uint32_t lane : opened_) slim_[lane] = false;
+    placeAll();
+}
+
+void LanePicture::placeAll() {
     places_.assign(recording_ ? recording_->lanes.size() : 0, {});
     trackPlaces_.clear();
     int top = 0;
@@ -103,7 +138,7 @@ void LanePicture::placeLanes() {
             if (recording_->lanes[lane].kind == LaneKind::Core) continue;  // a track of its own
             const bool deep = recording_->lanes[lane].rows.size() > kMostRows + 1;
             const int rows = std::max<int>(1, static_cast<int>(rowsShown(lane))) + (deep ? 1 : 0);
-            places_[lane] = {top, kRail + rows * kRowHeight + kLaneGap};
+            places_[lane] = {top, slim(lane) ? kSlimHeight : kRail + rows * kRowHeight + kLaneGap};
             top += places_[lane].height;
         }
         for (const TrackPicture::Track& track : tracks_.tracks()) {
@@ -120,6 +155,8 @@ void LanePicture::setExplanation(std::shared_ptr<const Explanation> explanation)
     pieces_.clear();
     onAccounting_.clear();
     ink_.clear();
+    opened_.clear();
+    placeLanes();
 }
 
 void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
@@ -129,6 +166,8 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
     pieces_.clear();
     onAccounting_.clear();
     ink_.clear();
+    opened_.clear();
+    placeLanes();
     if (!explanation_ || frame >= explanation_->frames.size()) return;
     const Frame& f = explanation_->frame(frame);
     Accountant accountant(*recording_);
@@ -136,6 +175,7 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
     pieces_.assign(pieces.begin(), pieces.end());
     onAccounting_.assign(recording_->lanes.size(), false);
     for (const Piece& piece : pieces_) onAccounting_[piece.lane] = true;
+    placeLanes();
 
     // Ink: how much of the frame's excess lies at a marker and below it; callers of the cause get a
     // light wash, so that the way down to it can be followed.
@@ -505,7 +545,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
         paintRow(painter, axis, top, index, row);
     }
-    if (lane.rows.size() > kMostRows + 1) {
+    if (lane.rows.size() > kMostRows + 1 && !slim(index)) {
         const QRect fold(axis.left(), box.top() + kRail + static_cast<int>(rowsShown(index)) * kRowHeight, axis.width(),
                          kRowHeight - 1);
         painter.fillRect(fold, t.panel);

@@ -28,6 +28,7 @@ public:
     static constexpr int kRowHeight = 17;
     static constexpr int kRail = 14;  // above the markers: the accounting line runs here
     static constexpr int kLaneGap = 5;
+    static constexpr int kSlimHeight = 19;  // of a lane that makes room
 
     void setRecording(std::shared_ptr<const Recording> recording);
     void setExplanation(std::shared_ptr<const Explanation> explanation);
@@ -40,6 +41,12 @@ public:
         tracks_.themeChanged();
     }
 
+    /// How high the lanes may be together to be in sight at once. Where the chosen frame's accounting runs
+    /// through lanes farther apart, the others become slim, so that the whole line can be seen.
+    void setRoom(int room);
+    void setGathering(bool gathering);
+    bool slim(uint32_t lane) const { return lane < slim_.size() && slim_[lane]; }
+    void openSlim(uint32_t lane);  // until another frame is chosen
     /// Height of all lanes together, without the header.
     int height() const { return height_; }
     /// `area`: labels and time axis; `scrolled`: pixels of the lanes above its top.
@@ -79,6 +86,7 @@ private:
         int top = 0, height = 0;
     };
     void placeLanes();
+    void placeAll();
     size_t rowsShown(uint32_t lane) const;
     double inkOf(const Lane& lane, PathId path) const;
     void paintHeader(QPainter& painter, const QRect& area);
@@ -117,7 +125,11 @@ private:
     size_t shown_ = 0;
     std::vector<Missing> missing_;
     bool allExact_ = false, waits_ = false;
-    std::vector<bool> onAccounting_;                   // by lane
+    std::vector<bool> onAccounting_;  // by lane
+    std::vector<bool> slim_;          // by lane
+    std::set<uint32_t> opened_;       // lanes that stay as they are
+    int room_ = 0;
+    bool gathering_ = true;
     std::vector<Piece> pieces_;                        // of the chosen frame, latest first
     std::unordered_map<uint64_t, double> ink_;         // group and path → strength
     std::vector<std::vector<float>> widths_;           // by site: width of its first n characters

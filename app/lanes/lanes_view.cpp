@@ -61,6 +61,7 @@ void LanesView::takeChoice() {
     const uint32_t before = shownFrame_;
     shownFrame_ = selection_.frame();
     picture_.setFrame(selection_.frame(), selection_.cause());
+    setRanges();
     picture_.setMarker(selection_.marker());
     if (before != shownFrame_) showAccounting();
     viewport()->update();
@@ -68,9 +69,17 @@ void LanesView::takeChoice() {
 
 void LanesView::setRanges() {
     const int room = viewport()->height() - LanePicture::kHeaderHeight;
+    picture_.setRoom(room);
     verticalScrollBar()->setRange(0, std::max(0, picture_.height() - room));
     verticalScrollBar()->setPageStep(std::max(1, room));
     verticalScrollBar()->setSingleStep(LanePicture::kRowHeight);
+}
+
+void LanesView::setGathering(bool gathering) {
+    picture_.setGathering(gathering);
+    setRanges();
+    showAccounting();
+    viewport()->update();
 }
 
 void LanesView::showLane(uint32_t lane) {
@@ -209,6 +218,13 @@ void LanesView::mouseReleaseEvent(QMouseEvent* event) {
     if (const uint32_t lane = picture_.laneAt(area, scrolled(), event->pos().y());
         lane != kNone && picture_.foldRect(area, scrolled(), lane).contains(event->pos())) {
         picture_.toggleFold(lane);
+        setRanges();
+        viewport()->update();
+        return;
+    }
+    if (const uint32_t lane = picture_.laneAt(area, scrolled(), event->pos().y());
+        lane != kNone && picture_.slim(lane)) {
+        picture_.openSlim(lane);
         setRanges();
         viewport()->update();
         return;

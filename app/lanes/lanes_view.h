@@ -18,6 +18,7 @@ class LanesView : public QAbstractScrollArea {
 public:
     LanesView(Document& document, Selection& selection, QWidget* parent = nullptr);
     ~LanesView() override;
+    void setGathering(bool gathering);
     LanePicture& picture() { return picture_; }
     int scrolled() const;
     /// What the person is told about a marker: name, description, times, share, source.

@@ -41,6 +41,7 @@ namespace {
 constexpr char kGeometry[] = "window/geometry";  // none; size and place of the window
 constexpr char kAcross[] = "window/across";      // none; widths of causes, lanes, why
 constexpr char kMiddle[] = "window/middle";      // none; heights of lanes and drawer
+constexpr char kGather[] = "view/gather";        // true; lanes of the accounting
 constexpr char kDark[] = "view/dark";            // false; dark colours
 constexpr char kRecent[] = "files/recent";       // empty; recordings opened last, newest first
 constexpr char kFolder[] = "files/folder";       // empty; where the last one lay
@@ -258,6 +259,16 @@ void MainWindow::makeMenus() {
                                                       {Drawer::kAdvice, tr("Advice")}};
     for (const auto& [page, name] : pages)
         add(view, name, {QKeySequence(Qt::CTRL | (Qt::Key_1 + page))}, [this, page = page] { drawer_->show(page); });
+    QAction* gather = view->addAction(tr("Gather the lanes of the blue line"));
+    gather->setToolTip(tr("Where the chosen frame's accounting runs through lanes far apart, the others become slim"));
+    gather->setCheckable(true);
+    gather->setShortcut(Qt::Key_L);
+    gather->setChecked(QSettings().value(kGather, true).toBool());
+    connect(gather, &QAction::toggled, this, [this](bool on) {
+        QSettings().setValue(kGather, on);
+        lanes_->setGathering(on);
+    });
+    lanes_->setGathering(gather->isChecked());
     view->addSeparator();
     add(view, tr("Memory limit…"), {}, [this] { askMemoryLimit(); });
     QAction* dark = view->addAction(tr("Dark colours"));
@@ -279,6 +290,7 @@ QList<QPair<QString, QString>> MainWindow::keys() {
             {"R, Shift+R", tr("what if the chosen cause took its usual time, or none; again: as recorded")},
             {"Backspace", tr("everything as recorded again")},
             {"B", tr("edit the budget")},
+            {"L", tr("gather the lanes of the blue line where they lie far apart, or not")},
             {"F", tr("the chosen frame fills the view")},
             {"Home", tr("the whole recording")},
             {"Ctrl+wheel, +, −", tr("closer, farther")},

@@ -400,8 +400,8 @@ private:
                 placeAt(advice, work.lane, work.begin, work.end);
                 out_.push_back(std::move(advice));
             };
-            add(AdviceKind::ChangedNothing, Certainty::Certain, " did work that changed nothing", work.idle, work.idleNs,
-                "Ask first whether anything has changed, or do it less often.");
+            add(AdviceKind::ChangedNothing, Certainty::Certain, " did work that changed nothing", work.idle,
+                work.idleNs, "Ask first whether anything has changed, or do it less often.");
             add(AdviceKind::Repeated, Certainty::Likely, " does the same again within a frame", work.again,
                 work.againNs, "It has the same arguments as before: keep the result for the rest of the frame.");
         }

@@ -10,6 +10,7 @@ constexpr size_t kMostCauses = 6;
 constexpr double kCovered = 0.8;       // causes are named until this part of the excess has an owner
 constexpr double kWorthNaming = 0.05;  // of the excess
 constexpr double kBeyond = 0.2;        // of a cause's excess must lie beyond what usual frames reach
+constexpr double kMuchBeside = 0.2, kAsSlow = 0.5, kMostOfRest = 0.7;  // see evenlySlower()
 constexpr double kSlower =
     1.25;  // mean call ÷ usual call from which work counts as slower where usually nobody waits for it
 }  // namespace
@@ -55,7 +56,7 @@ public:
             const uint32_t child = heaviestChild(node);
             if (child == kNone) break;
             const bool marker = nodes_[node].path != 0;
-            if (marker && 2 * left(child) < left(node)) break;
+            if (marker && (2 * left(child) < left(node) || evenlySlower(node, child))) break;
             node = child;
         }
         // The outermost marker that does not belong there, or is called more often, is the cause;
@@ -97,6 +98,27 @@ private:
         for (const uint32_t child : nodes_[node].children)
             if (counts(child) && (best == kNone || left(child) > left(best))) best = child;
         return best;
+    }
+
+    /// Whether what lies beside a child has become slower about as much: then not the child is slower, but all
+    /// of it.
+    bool evenlySlower(uint32_t node, uint32_t child) const {
+        const auto usual = static_cast<double>(nodes_[child].usual), excess = static_cast<double>(left(child));
+        const double restExcess = static_cast<double>(left(node)) - excess;
+        if (usual <= 0 || restExcess < kMuchBeside * static_cast<double>(left(node))) return false;
+        double rest = 0, asSlow = 0, ownUsual = static_cast<double>(nodes_[node].usual) - usual, ownExcess = restExcess;
+        const auto count = [&](double partUsual, double partExcess) {
+            rest += partUsual;
+            if (partExcess >= kAsSlow * excess / usual * partUsual) asSlow += partUsual;
+        };
+        for (const uint32_t other : nodes_[node].children) {
+            if (other == child) continue;
+            count(static_cast<double>(nodes_[other].usual), static_cast<double>(left(other)));
+            ownUsual -= static_cast<double>(nodes_[other].usual);
+            ownExcess -= static_cast<double>(left(other));
+        }
+        count(ownUsual, ownExcess);
+        return rest > 0 && asSlow >= kMostOfRest * rest;
     }
 
     template <class Same>

@@ -93,7 +93,7 @@ std::string verdictSentence(const Explanation& e) {
         return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " +
                durationText(f.worst);
     size_t named = 0;
-    for (const Cause& cause : e.causes) named += cause.kind != CauseKind::Unexplained;
+    for (const Cause& cause : e.causes) named += cause.kind != CauseKind::Unexplained || cause.path;
     return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all, from " +
            (named ? plural(named, "cause", "causes") : "no cause that was recorded");
 }
@@ -347,10 +347,12 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
     const Bound bound = Bounds(r, *e.accounts).of(frame);
     const int64_t longest = bound.group == kNone ? bound.ns[static_cast<size_t>(bound.by)] : bound.groupNs;
     int64_t busy = 0;  // of all lanes
-    for (const Lane& lane : r.lanes) busy += lane.busyBetween(f.begin, f.end);
+    for (const Lane& lane : r.lanes) busy += lane.ranBetween(f.begin, f.end);
+    const int64_t beside = busy - bound.work;
     out.push_back({"Bound by " + boundText(r, bound.by, bound.group) + ": " + durationText(longest) + " of " +
                        durationText(f.duration()) + ". Without any wait it could not have been shorter than " +
-                       durationText(bound.work) + "; " + durationText(std::max<int64_t>(0, busy - bound.work)) +
+                       durationText(bound.work) + "; " +
+                       (beside > f.duration() / 100 ? durationText(beside) : std::string("hardly any")) +
                        " of other work ran beside it.",
                    0, 0, kNone});
     if (baseline.changes)
@@ -371,9 +373,18 @@ std::vector<Rung> ladder(const Explanation& e, uint32_t frame, size_t most) {
     // Time at one place counts once, however it was reached and whether it ran or waited there.
     std::vector<Rung> rungs;
     int64_t whole = 0;
+    const auto& shares = e.frames[frame].shares;
+    for (const CauseShare& share : shares) {  // of a late frame its causes
+        const Cause& cause = e.causes[share.cause];
+        const bool waiting = cause.kind == CauseKind::Waiting || cause.kind == CauseKind::NoCore;
+        PartKey key;
+        key.group = cause.group;
+        key.path = cause.path;
+        rungs.push_back({causeTitle(e, cause), share.excess, key, false, waiting});
+    }
     for (const ExcessPart& part : e.excessOf(frame)) {
         whole += part.excess();
-        if (!part.excess()) continue;
+        if (!part.excess() || !shares.empty()) continue;
         const std::string title = partTitle(r, part.key);
         const auto same = std::find_if(rungs.begin(), rungs.end(), [&](const Rung& rung) {
             return rung.key.group == part.key.group && rung.key.path == part.key.path && rung.title == title;

@@ -47,7 +47,8 @@ struct Rung {
     bool rest = false;  // everything that got no rung of its own
     bool waiting = false;
 };
-/// The `most` largest differences in order, then the rest, if any; they add up to the whole difference.
+/// The causes of a late frame, or the `most` largest differences of another, in order; then the rest, if any.
+/// They add up to the whole difference.
 std::vector<Rung> ladder(const Explanation& explanation, uint32_t frame, size_t most = 6);
 
 }  // namespace fugato

@@ -144,6 +144,17 @@ std::pair<const Argument*, const Argument*> Lane::argumentsOf(uint32_t row, uint
     return {arguments.data() + (from - arguments.begin()), arguments.data() + (to - arguments.begin())};
 }
 
+int64_t Lane::ranBetween(int64_t begin, int64_t end) const {
+    if (schedule.empty()) return busyBetween(begin, end);
+    int64_t ran = 0;
+    for (auto span = std::upper_bound(schedule.begin(), schedule.end(), begin,
+                                      [](int64_t t, const ScheduleSpan&s) { return t < s.end; });
+         span != schedule.end() && span->begin < end; ++span)
+        if (span->state == ThreadState::Running)
+            ran += busyBetween(std::max(begin, span->begin), std::min(end, span->end));
+    return ran;
+}
+
 const LinkEnd* Lane::askedFor(int64_t begin, int64_t end) const {
     auto in = std::lower_bound(linkIns.begin(), linkIns.end(), begin,
                                [](const LinkEnd& link, int64_t t) { return link.time < t; });

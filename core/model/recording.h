@@ -122,6 +122,9 @@ struct Lane {
     size_t markerCount() const;
     /// Time between two instants inside markers and not waiting.
     int64_t busyBetween(int64_t begin, int64_t end) const;
+    /// The same, less the time in which the system did not let it run, where that is known. Costs a look at
+    /// every change of its state in between.
+    int64_t ranBetween(int64_t begin, int64_t end) const;
     const Wait* waitAt(uint32_t row, uint32_t index) const;
     const Wait* waitOf(const MarkerRef& marker) const { return waitAt(marker.row, marker.index); }
 };
