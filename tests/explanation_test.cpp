@@ -4,6 +4,7 @@
 #include <QtTest>
 #include <random>
 
+#include "core/explain/advice.h"
 #include "core/explain/frame_table.h"
 #include "core/explain/sentences.h"
 #include "text_recording.h"
@@ -42,6 +43,18 @@ double usualFrames(TextRecording& t, int count, double from = 0) {
         t.end(from + 8000, "main").frameEnd(from + 8000, "main");
     }
     return from;
+}
+
+/// main (thread 100) and hauler (300) on one core, an updater of another program (200).
+void threadsAndCore(TextRecording& t) {
+    t.line(R"({"define":"lane","id":1,"name":"main","kind":"thread","role":"","os":100})");
+    t.line(R"({"define":"lane","id":2,"name":"hauler","kind":"thread","role":"","os":300})");
+    t.line(R"({"define":"lane","id":3,"name":"worker","kind":"thread","role":"","os":400})");
+    t.line(R"({"define":"lane","id":9,"name":"core 0","kind":"core","role":"","os":0})");
+    t.line(R"({"define":"os_thread","id":200,"process":77,"name":"updater"})");
+}
+std::string onCore(int thread, bool ready = false) {
+    return R"("do":"switch","thread":)" + std::to_string(thread) + (ready ? R"(,"ready":true)" : "");
 }
 
 QString causeText(const Explanation& e, size_t index) {
@@ -628,6 +641,317 @@ private slots:
         const auto r = t.open();
         QVERIFY(!accountFrames(*r, 0, [](double) { return false; }));
         QVERIFY(!explain(r, accountFrames(*r, 0), 0, [](double) { return false; }));
+    }
+
+    // ---- who had the core ------------------------------------------------------------------------
+
+    void timeWithoutACoreBelongsToWhoHadIt() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.at(0, "core 0", onCore(100)).at(3, "core 0", onCore(200, true)).at(7, "core 0", onCore(100));
+        t.frame(0, "main").mark(1, 9, "main", "Work").frameEnd(10, "main");
+        const auto r = t.open();
+        QCOMPARE(piecesOf(*r), (QStringList{"main: running 0-1", "main:Work running 1-3", "main:Work no_core 3-7",
+                                            "main:Work running 7-9", "main: running 9-10"}));
+        Accountant accountant(*r);
+        const auto pieces = accountant.account(laneNamed(*r, "main"), 0, 10'000);
+        QCOMPARE(coreHolderText(*r, pieces[2].coreHolder), std::string("updater"));
+    }
+
+    void whoIsWokenAndFindsTheCoreInUseHadNone() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.at(0, "core 0", onCore(100)).at(2, "core 0", onCore(300)).at(7, "core 0", onCore(100));
+        t.begin(1, "worker", "Job").linkOut(4, "worker", 5).end(5, "worker");
+        t.frame(0, "main").wait(2, "main", "Wait", "job", "job").waitEnd(7.5, "main", 5).frameEnd(10, "main");
+        const auto r = t.open();
+        QCOMPARE(piecesOf(*r), (QStringList{"main: running 0-2", "worker:Job running 2-4", "main:Wait no_core 4-7",
+                                            "main:Wait waking 7-7.5", "main: running 7.5-10"}));
+        Accountant accountant(*r);
+        for (const Piece& piece : accountant.account(laneNamed(*r, "main"), 0, 10'000))
+            if (piece.kind == PieceKind::NoCore) QCOMPARE(coreHolderText(*r, piece.coreHolder), std::string("hauler"));
+    }
+
+    void stoppedByTheSystemWithoutAWaitIsBlocked() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.at(0, "core 0", onCore(100)).at(3, "core 0", onCore(0)).at(6, "core 0", onCore(100));
+        t.frame(0, "main").mark(0, 10, "main", "Work").frameEnd(10, "main");
+        QCOMPARE(piecesOf(*t.open()),
+                 (QStringList{"main:Work running 0-3", "main:Work blocked 3-6", "main:Work running 6-10"}));
+    }
+
+    void wantOfACoreIsOneCauseWhateverItHeldUp() {
+        TextRecording t;
+        threadsAndCore(t);
+        double at = 0;
+        t.at(0, "core 0", onCore(100));
+        for (int f = 0; f < 32; ++f, at += 20'000) {
+            const bool starved = f == 20 || f == 30;
+            const double from = at + (f == 20 ? 2000 : 6500), more = starved ? 8000 : 0;  // in Work, or after it
+            t.frame(at, "main").begin(at, "main", "Frame").begin(at + 1000, "main", "Work");
+            t.end(at + 6000 + (f == 20 ? more : 0), "main").end(at + 8000 + more, "main");
+            t.frameEnd(at + 8000 + more, "main");
+            if (starved) t.at(from, "core 0", onCore(200, true)).at(from + more, "core 0", onCore(100));
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->figures.over, size_t{2});
+        QCOMPARE(e->causes.size(), size_t{1});
+        QVERIFY(e->causes[0].kind == CauseKind::NoCore);
+        QCOMPARE(e->causes[0].frames, (std::vector<uint32_t>{20, 30}));
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("No core: updater had it"));
+        QCOMPARE(frameSentences(*e, 20)[0].text,
+                 std::string("main was ready to run, but got no core for 8.0 ms longer than usual: updater had it."));
+        QVERIFY(e->frames[20].bound == BoundBy::Cpu && e->figures.boundGroup == e->causes[0].group);
+        QCOMPARE(predict(*e, {{0, false}})->saved, 2u);
+    }
+
+    // ---- queues ------------------------------------------------------------------------------------
+
+    void whatWasQueuedBehindOtherWorkWaitedForThatWork() {
+        TextRecording t;
+        t.frame(0, "main").linkOut(1, "main", 1).linkOut(2, "main", 2).wait(3, "main", "Wait", "job", "job");
+        t.waitEnd(8, "main", 9).frameEnd(10, "main");
+        t.begin(1.5, "worker", "First").linkIn(1.5, "worker", 1).end(6, "worker");
+        t.begin(6.2, "worker", "Second").linkIn(6.2, "worker", 2).linkOut(8, "worker", 9).end(8, "worker");
+        QCOMPARE(piecesOf(*t.open()),
+                 (QStringList{"main: running 0-3", "worker:First running 3-6", "worker:Second queued 6-6.2",
+                              "worker:Second running 6.2-8", "main: running 8-10"}));
+    }
+
+    void aLinkThatEndedAWaitInsideIsNotWhatAskedForTheWork() {
+        TextRecording t;
+        t.linkOut(0.5, "other", 7);
+        t.frame(0, "main").wait(1, "main", "Wait", "job", "job").waitEnd(8, "main", 9).frameEnd(9, "main");
+        t.begin(4, "worker", "Job").wait(5, "worker", "Glance", "x", "condition").waitEnd(5, "worker", 7);
+        t.linkOut(8, "worker", 9).end(8, "worker");
+        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "worker: idle 1-4", "worker:Job running 4-5",
+                                                   "worker:Job running 5-8", "main: running 8-9"}));
+    }
+
+    // ---- the range of usual frames -------------------------------------------------------------------
+
+    void whatEveryFourthFrameDoesIsNoCause() {
+        TextRecording t;
+        double at = 0;
+        const auto frame = [&](double work, double load) {
+            t.frame(at, "main").begin(at, "main", "Frame").mark(at + 500, at + 500 + work, "main", "Work");
+            if (load > 0) t.mark(at + 500 + work, at + 500 + work + load, "main", "Load");
+            t.end(at + 1000 + work + load, "main").frameEnd(at + 1000 + work + load, "main");
+            at += 20'000;
+        };
+        for (int f = 0; f < 40; ++f) frame(f % 4 == 3 ? 8000 : 4000, 0);
+        frame(8000, 6000);  // a heavy one, and a load in it
+        const auto e = explained(t.open());
+        QCOMPARE(e->figures.over, size_t{1});
+        QCOMPARE(e->causes.size(), size_t{1});
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Load unusual"));
+        QCOMPARE(e->frames[40].shares[0].late, e->frames[40].overrun);
+    }
+
+    void slowDriftHasUsualFramesOfItsOwn() {
+        TextRecording t;
+        for (int f = 0; f < 400; ++f) {
+            const double at = f * 20'000.0, work = 4000 + f * 10;
+            t.frame(at, "main").mark(at, at + work, "main", "Work").frameEnd(at + work, "main");
+        }
+        t.frame(8'000'000, "main").mark(8'000'000, 8'012'000, "main", "Work").frameEnd(8'012'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(e->baselines.size(), size_t{8});
+        QVERIFY(e->usualOf(400) > 7'500'000 && e->usualOf(3) < 4'500'000);
+        bool told = false;
+        for (const Sentence& sentence : frameSentences(*e, 400))
+            told |= sentence.text.starts_with("What is usual changes");
+        QVERIFY(told);
+    }
+
+    void aStretchWithoutMarkersIsSaidToBeOne() {
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 21; ++f, at += 20'000) {
+            const double gap = f == 20 ? 9000 : 100;
+            t.frame(at, "main").begin(at, "main", "Frame").mark(at, at + 3000, "main", "Steer");
+            t.mark(at + 3000 + gap, at + 6000 + gap, "main", "Trim").end(at + 6000 + gap, "main");
+            t.frameEnd(at + 6000 + gap, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A main Frame unexplained"));
+        QCOMPARE(
+            frameSentences(*e, 20)[0].text,
+            std::string("Frame took 8.9 ms longer than usual outside its inner markers: 9.0 ms without one between "
+                        "‘Steer’ and ‘Trim’. A marker there would tell more."));
+        const auto advice = adviceFor(*e);
+        QVERIFY(
+            std::none_of(advice->begin(), advice->end(), [](auto& a) { return a.kind == AdviceKind::ComesBefore; }));
+    }
+
+    void aMarkerThatIsSlowerThroughoutIsOneCause() {
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 21; ++f, at += 60'000) {
+            const double slow = f == 20 ? 5 : 1;
+            t.frame(at, "main").begin(at, "main", "Draw");
+            double now = at;
+            for (const auto& [name, ms] :
+                 {std::pair("Sea", 1500.0), std::pair("Sails", 800.0), std::pair("Gulls", 700.0)}) {
+                t.mark(now, now + ms * slow, "main", name);
+                now += ms * slow;
+            }
+            t.end(now, "main").frameEnd(now, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->causes.size(), size_t{1});
+        QCOMPARE(causeText(*e, 0), QString("A main Draw slower"));
+    }
+
+    // ---- letters, and what comes before ----------------------------------------------------------------
+
+    void lettersStayWithTheirCauseUnderAnotherBudget() {
+        TextRecording t;
+        double at = usualFrames(t, 20);
+        const auto late = [&](const char* site, double load, int times) {
+            for (int i = 0; i < times; ++i, at += 40'000) {
+                t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work");
+                t.mark(at + 7000, at + 7000 + load, "main", site).end(at + 8000 + load, "main");
+                t.frameEnd(at + 8000 + load, "main");
+            }
+        };
+        late("Anchor", 3000, 6);    // 1 ms over 10 ms each
+        late("Beacon", 12'000, 1);  // 10 ms over
+        const auto r = t.open();
+        const auto accounts = accountFrames(*r, 0);
+        const auto e = explain(r, accounts, 0);
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Beacon unusual"));
+        QCOMPARE(causeText(*e, 1), QString("B main Frame/Anchor unusual"));
+        const auto tight = explain(r, accounts, 8'500'000, {}, e.get());  // now Anchor costs more
+        QCOMPARE(causeText(*tight, 0), QString("B main Frame/Anchor unusual"));
+        QCOMPARE(causeText(*tight, 1), QString("A main Frame/Beacon unusual"));
+        QCOMPARE(causeText(*explain(r, accounts, 8'500'000), 0), QString("A main Frame/Anchor unusual"));
+    }
+
+    void whatComesJustBeforeSpikesIsNamed() {
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 60; ++f, at += 20'000) {
+            const bool gust = f % 15 == 14;
+            if (gust) t.at(at - 500, "main", R"("do":"point","text":"gust")");
+            if (f % 7 == 0) t.at(at + 20, "main", R"("do":"point","text":"gull")");
+            t.frame(at, "main").mark(at, at + (gust ? 14'000 : 6000), "main", "Work");
+            t.frameEnd(at + (gust ? 14'000 : 6000), "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->causes.at(0).before.what, std::string("‘gust’"));
+        QCOMPARE(e->causes[0].before.spikes, size_t{4});
+        QCOMPARE(e->causes[0].before.elsewhere, size_t{0});
+        bool told = false;
+        for (const Sentence& sentence : frameSentences(*e, 14))
+            told |= sentence.text == "‘gust’ came just before 4 of the 4 spikes of A, and never otherwise.";
+        QVERIFY(told);
+        const auto advice = adviceFor(*e);
+        QVERIFY(std::any_of(advice->begin(), advice->end(), [](auto& a) {
+            return a.kind == AdviceKind::ComesBefore && a.certainty == Certainty::Hint &&
+                   a.title == "‘gust’ comes just before A";
+        }));
+    }
+
+    // ---- what if -----------------------------------------------------------------------------------------
+
+    void aRepairNeverGoesBelowTheWorkBeside() {
+        TextRecording t;
+        for (int f = 0; f < 21; ++f) {
+            const double at = f * 40'000.0, slow = f == 20 ? 20'000 : 3000, beside = f == 20 ? 12'000 : 2000;
+            t.frame(at, "main").begin(at, "main", "Frame").linkOut(at + 100, "main", 1 + 10 * f);
+            t.linkOut(at + 110, "main", 2 + 10 * f);
+            t.begin(at + 200, "worker 1", "Cloth").linkIn(at + 200, "worker 1", 1 + 10 * f);
+            t.linkOut(at + slow, "worker 1", 3 + 10 * f).end(at + slow, "worker 1");
+            t.begin(at + 200, "worker 2", "Hull").linkIn(at + 200, "worker 2", 2 + 10 * f);
+            t.linkOut(at + beside, "worker 2", 4 + 10 * f).end(at + beside, "worker 2");
+            t.wait(at + 500, "main", "Wait", "jobs", "job").waitEnd(at + slow + 10, "main", 3 + 10 * f);
+            t.end(at + slow + 1000, "main").frameEnd(at + slow + 1000, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A worker 1 Cloth slower"));
+        const auto p = predict(*e, {{0, false}});
+        // Hull still runs until 12 ms; then 10 µs of waking and the last 990 µs.
+        QCOMPARE(p->duration[20], int64_t{13'000'000});
+        QCOMPARE(p->saved, 0u);
+        QCOMPARE(p->over, 1u);
+        QCOMPARE(whatIfSentence(*e, *p),
+                 std::string("If this took its usual time, its frame would still be late; 1 frame stays late."));
+    }
+
+    void whatIfKnowsTicks() {
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 24; ++f) {
+            const bool late = f == 20;  // a millisecond too long lasts two ticks
+            const double work = late ? 11'000 : 6000, end = late ? 20'000 : 10'000;
+            t.frame(at, "main").mark(at, at + work, "main", "Work").wait(at + work, "main", "Tick", "tick", "pacing");
+            t.waitEnd(at + end, "main").frameEnd(at + end, "main");
+            at += end;
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->figures.over, size_t{1});
+        QCOMPARE(e->frames[20].overrun, int64_t{10'000'000});
+        QCOMPARE(causeText(*e, 0), QString("A main Work slower"));
+        const auto p = predict(*e, {{0, false}});
+        QCOMPARE(p->duration[20], int64_t{10'000'000});
+        QCOMPARE(p->saved, 1u);
+        QCOMPARE(p->late, int64_t{0});
+    }
+
+    // ---- advice ------------------------------------------------------------------------------------------
+
+    void eachKindOfAdviceIsFoundWhereItIsPlanted() {
+        TextRecording t;
+        t.line(R"({"define":"site","id":50,"name":"Plan","category":"x","longest_ns":1000000})");
+        t.line(R"({"define":"counter","id":1,"name":"drops","unit":"drops","threshold":100})");
+        for (int f = 0; f < 60; ++f) {
+            const double at = f * 40'000.0;
+            const bool late = f % 10 == 9;
+            const double end = at + (late ? 16'000 : 9000);
+            t.frame(at, "main").begin(at, "main", "Frame").mark(at + 100, at + 2100, "main", "Plan");
+            for (int i = 0; i < 2; ++i) {
+                t.begin(at + 2200 + i * 1000, "main", "Fetch")
+                    .at(at + 2300 + i * 1000, "main", R"("do":"argument","key":"buoy","value":4)");
+                t.end(at + 3100 + i * 1000, "main");
+            }
+            t.begin(at + 4300, "main", "Check")
+                .at(at + 4800, "main", R"("do":"outcome","changed_nothing":true)")
+                .end(at + 4900, "main");
+            for (int i = 0; i < 120; ++i)
+                t.at(at + 5000 + i, "main",
+                     R"("do":"memory","pool":"heap","address":)" + std::to_string(1 + i) + R"(,"bytes":16)");
+            for (int i = 0; i < 9; ++i)
+                t.at(at + 5200 + i, "main", R"("do":"point","text":"line)" + std::to_string(i) + R"(.")");
+            t.at(at + 10, "main", R"("do":"count","counter":"drops","value":)" + std::string(late ? "500" : "20"));
+            if (late) t.wait(at + 7000, "main", "Read", "file", "file").waitEnd(at + 15'000, "main");
+            for (int w = 1; w <= 2; ++w) {  // both want the gate while save holds it
+                const std::string lane = "worker " + std::to_string(w);
+                t.wait(at + 1000 + w, lane, "Wait", "gate", "lock").waitEnd(at + 3000 + w * 300, lane);
+                t.taken(at + 3000 + w * 300, lane, "gate").given(at + 3100 + w * 300, lane, "gate");
+            }
+            t.end(end, "main").frameEnd(end, "main");
+        }
+        const auto e = explained(t.open());
+        const auto found = adviceFor(*e);
+        QStringList kinds;
+        for (const Advice& advice : *found) {
+            kinds << adviceKindName(advice.kind);
+            QVERIFY(!advice.title.empty() && !advice.evidence.empty() && !advice.next.empty() && !advice.key.empty());
+            QVERIFY(advice.begin == advice.end || advice.lane != kNone);
+        }
+        for (const char* kind : {"out_of_range", "lock_queue", "repeated", "changed_nothing", "allocations", "logging",
+                                 "slow_file", "too_long"})
+            QVERIFY2(kinds.contains(kind), qPrintable(QString(kind) + " not in " + kinds.join(", ")));
+        QVERIFY(!adviceFor(*e, {}, [](double) { return false; }));
+        // Nothing of it where there is nothing.
+        TextRecording good;
+        for (int f = 0; f < 40; ++f)
+            good.frame(f * 20'000, "main")
+                .mark(f * 20'000, f * 20'000 + 8000, "main", "Work")
+                .frameEnd(f * 20'000 + 8000, "main");
+        QVERIFY(adviceFor(*explained(good.open()))->empty());
     }
 };
 

@@ -131,13 +131,16 @@ void Document::cancel() {
 void Document::explainAgain(bool fresh) {
     if (!hasFrames()) return;
     const auto known = explanation_ && explanation_->series == series_ ? explanation_->accounts : nullptr;
-    run([this, fresh, known, recording = recording_, budget = budget_, series = series_](Job& j) {
+    // Letters stay with their causes under another budget.
+    const auto previous = known ? explanation_ : nullptr;
+    run([this, fresh, known, previous, recording = recording_, budget = budget_, series = series_](Job& j) {
         const auto self = j.self.lock();
         auto accounts = known;
         if (!accounts)
             accounts = accountFrames(*recording, series, j.progress(0, 0.7, tr("Accounting for every frame")));
         if (!accounts) return;
-        const auto made = explain(recording, accounts, budget, j.progress(0.7, 1, tr("Looking for causes")));
+        const auto made =
+            explain(recording, accounts, budget, j.progress(0.7, 1, tr("Looking for causes")), previous.get());
         Job::post(self, [this, made, fresh] {
             busy_ = false;
             explanation_ = made;

@@ -169,10 +169,10 @@ void Accountant::putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind k
                           PathId path, const LockVia& lock) {
     const auto& schedule = recording_.lanes[lane].schedule;
     if (begin < end && !schedule.empty()) {
+        // Where it ran again: at the end, or before it.
         auto after = std::lower_bound(schedule.begin(), schedule.end(), end,
                                       [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
-        while (after != schedule.begin() && after[-1].end > begin && after[-1].state != ThreadState::Running) --after;
-        // `after` is where it ran again.
+        if (after != schedule.begin() && after[-1].state == ThreadState::Running && after[-1].begin > begin) --after;
         if (after != schedule.end() && after->state == ThreadState::Running && after->begin > begin &&
             after->begin <= end && after->core < recording_.lanes.size()) {
             const int64_t from = usedSince(after->core, begin, after->begin);

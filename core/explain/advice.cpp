@@ -6,6 +6,7 @@
 #include <map>
 #include <set>
 
+#include "comes_before.h"
 #include "core/ask/marker_statistics.h"
 #include "sentences.h"
 
@@ -29,8 +30,6 @@ namespace {
 
 constexpr double kWorthSaying = 0.005;  // of the frames' time
 constexpr size_t kFewestSpikes = 3;
-constexpr double kRegularly = 0.75;  // of a cause's spikes have it just before…
-constexpr double kElsewhere = 0.25;  // …and at most so much of its occurrences are elsewhere
 constexpr double kWaitersShare = 0.01;
 constexpr double kReadyShare = 0.1;
 
@@ -84,64 +83,24 @@ private:
         advice.begin = begin;
         advice.end = end;
     }
-    /// When the work of a spike's origin may have been set off.
-    std::pair<int64_t, int64_t> justBefore(const Spike& spike) const {
-        const Frame& origin = e_.frame(std::min(spike.origin, spike.first));
-        return {origin.begin - origin.duration(), origin.end};
-    }
-
     // ---- what goes with late frames --------------------------------------------------------------------
 
-    /// Points, and changes of states, that come before most spikes of a cause and hardly ever otherwise.
     void comesBefore() {
-        struct Happened {
-            std::vector<int64_t> times;
-            uint32_t lane = kNone;
-        };
-        std::map<std::string, Happened> byName;
-        constexpr size_t kMostNames = 4096;  // texts that differ every time say nothing
-        const auto add = [&](const std::string& name, int64_t time, uint32_t lane) {
-            if (byName.size() >= kMostNames && !byName.count(name)) return;
-            byName[name].times.push_back(time);
-            byName[name].lane = lane;
-        };
-        for (const Point& point : r_.points) add("‘" + std::string(r_.text(point.text)) + "’", point.time, point.lane);
-        for (const State& state : r_.states)
-            for (const StateSpan& span : state.spans)
-                add("the change of " + state.name + " to ‘" + std::string(r_.text(span.value)) + "’", span.begin,
-                    kNone);
         for (const Cause& cause : e_.causes) {
-            if (cause.spikes.size() < kFewestSpikes) continue;
-            for (const auto& [name, happened] : byName) {
-                if (happened.times.size() < kFewestSpikes || happened.times.size() > 4 * cause.spikes.size()) continue;
-                size_t hits = 0;
-                std::set<int64_t> used;
-                for (const uint32_t s : cause.spikes) {
-                    const auto [from, to] = justBefore(e_.spikes[s]);
-                    const auto at = std::lower_bound(happened.times.begin(), happened.times.end(), from);
-                    if (at == happened.times.end() || *at >= to) continue;
-                    ++hits;
-                    used.insert(*at);
-                }
-                const auto spikes = static_cast<double>(cause.spikes.size()),
-                           times = static_cast<double>(happened.times.size());
-                if (static_cast<double>(hits) < kRegularly * spikes ||
-                    times - static_cast<double>(used.size()) > kElsewhere * times)
-                    continue;
-                Advice advice;
-                advice.kind = AdviceKind::ComesBefore;
-                advice.certainty = hits >= 8 ? Certainty::Likely : Certainty::Hint;
-                advice.title = name + " comes just before " + cause.letter;
-                advice.evidence = "Before " + std::to_string(hits) + " of the " + countText(cause.spikes.size()) +
-                                  " spikes of " + causeTitle(e_, cause) + ", and " +
-                                  countText(happened.times.size() - used.size()) + " times elsewhere.";
-                advice.next = "Look at what it sets off, or do that work earlier or in parts.";
-                advice.key = "before " + name + " " + causeTitle(e_, cause);
-                advice.cost = cause.late;
-                const auto [from, to] = justBefore(e_.spikes[cause.spikes.front()]);
-                if (happened.lane != kNone) placeAt(advice, happened.lane, from, to);
-                out_.push_back(std::move(advice));
-            }
+            if (cause.before.what.empty()) continue;
+            Advice advice;
+            advice.kind = AdviceKind::ComesBefore;
+            advice.certainty = cause.before.spikes >= 8 ? Certainty::Likely : Certainty::Hint;
+            advice.title = cause.before.what + " comes just before " + cause.letter;
+            advice.evidence = "Before " + countText(cause.before.spikes) + " of the " + countText(cause.spikes.size()) +
+                              " spikes of " + causeTitle(e_, cause) + ", and " + countText(cause.before.elsewhere) +
+                              " times elsewhere.";
+            advice.next = "Look at what it sets off, or do that work earlier or in parts.";
+            advice.key = "before " + cause.before.what + " " + causeTitle(e_, cause);
+            advice.cost = cause.late;
+            const auto [from, to] = justBefore(e_, e_.spikes[cause.spikes.front()]);
+            if (cause.before.lane != kNone) placeAt(advice, cause.before.lane, from, to);
+            out_.push_back(std::move(advice));
         }
     }
 

@@ -6,8 +6,10 @@
 #include <cmath>
 #include <map>
 #include <numeric>
+#include <set>
 #include <tuple>
 
+#include "comes_before.h"
 #include "excess_tree.h"
 #include "side_by_side.h"
 
@@ -104,11 +106,14 @@ public:
     explicit Gathering(Explanation& e) : e_(e) {}
 
     uint32_t add(uint32_t frame, const FoundCause& found, int64_t late) {
-        // Want of a core is one cause, whatever it held up.
-        const bool noCore = found.kind == CauseKind::NoCore;
-        const auto key =
-            std::tuple(noCore ? kNone : found.group, noCore ? 0 : found.path, found.object, found.coreHolder,
-                       found.kind == CauseKind::Waiting || noCore, found.kind == CauseKind::Unexplained);
+        CauseKey key{found.group,
+                     found.path,
+                     found.object,
+                     found.coreHolder,
+                     found.kind == CauseKind::Waiting,
+                     found.kind == CauseKind::NoCore,
+                     found.kind == CauseKind::Unexplained};
+        if (key.noCore) key.group = key.path = 0;  // one cause, whatever it held up
         const auto [at, isNew] = indexOf_.try_emplace(key, static_cast<uint32_t>(e_.causes.size()));
         if (isNew) {
             e_.causes.push_back({});
@@ -116,6 +121,7 @@ public:
         }
         Cause& cause = e_.causes[at->second];
         Sum& sum = sums_[at->second];
+        cause.key = key;
         cause.group = found.group;
         cause.path = found.path;
         cause.object = found.object;
@@ -131,7 +137,7 @@ public:
     }
 
     /// Settles kinds and means, and puts the costliest first.
-    void finish() {
+    void finish(const Explanation* previous) {
         for (size_t i = 0; i < e_.causes.size(); ++i) {
             Cause& cause = e_.causes[i];
             const Sum& sum = sums_[i];
@@ -152,26 +158,45 @@ public:
         for (uint32_t i = 0; i < order.size(); ++i) {
             rank[order[i]] = i;
             sorted.push_back(std::move(e_.causes[order[i]]));
-            sorted.back().letter = letterOf(i);
         }
         e_.causes = std::move(sorted);
+        giveLetters(previous);
         for (FrameVerdict& frame : e_.frames)
             for (CauseShare& share : frame.shares) share.cause = rank[share.cause];
     }
 
 private:
+    void giveLetters(const Explanation* previous) {
+        std::map<CauseKey, std::string> known;
+        std::set<std::string> given;
+        if (previous)
+            for (const Cause& cause : previous->causes) {
+                known[cause.key] = cause.letter;
+                given.insert(cause.letter);
+            }
+        size_t next = 0;
+        for (Cause& cause : e_.causes) {
+            if (const auto had = known.find(cause.key); had != known.end()) {
+                cause.letter = had->second;
+                continue;
+            }
+            do cause.letter = letterOf(next++);
+            while (given.count(cause.letter));
+        }
+    }
+
     struct Sum {
         std::array<int64_t, kCauseKinds> byKind{};
         std::array<int64_t, kPieceKinds> byPiece{};
         double calls = 0, usualCalls = 0, slowdown = 0;
     };
     Explanation& e_;
-    std::map<std::tuple<uint32_t, PathId, uint32_t, CoreHolder, bool, bool>, uint32_t> indexOf_;
+    std::map<CauseKey, uint32_t> indexOf_;
     std::vector<Sum> sums_;
 };
 
 /// Which causes each late frame has, several stretches of them side by side; then all of them gathered.
-bool findCauses(Explanation& e, const Progress& progress) {
+bool findCauses(Explanation& e, const Progress& progress, const Explanation* previous) {
     if (progress && !progress(0)) return false;
     std::vector<uint32_t> late;
     for (uint32_t i = static_cast<uint32_t>(e.frames.size()); i-- > 0;)
@@ -213,7 +238,7 @@ bool findCauses(Explanation& e, const Progress& progress) {
         std::stable_sort(verdict.shares.begin(), verdict.shares.end(),
                          [](auto& a, auto& b) { return a.excess > b.excess; });
     }
-    gathering.finish();
+    gathering.finish(previous);
     return true;
 }
 
@@ -273,7 +298,7 @@ uint32_t Explanation::worstFrameOf(const Spike& spike) const {
 
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
                                            std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
-                                           const Progress& progress) {
+                                           const Progress& progress, const Explanation* previous) {
     auto explanation = std::make_shared<Explanation>();
     Explanation& e = *explanation;
     e.recording = std::move(recording);
@@ -283,8 +308,9 @@ std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> reco
     judge(e);
     if (e.frames.empty()) return explanation;
     makeBaselines(e);
-    if (!findCauses(e, progress)) return nullptr;
+    if (!findCauses(e, progress, previous)) return nullptr;
     findSpikes(e);
+    findWhatComesBefore(e);
     return explanation;
 }
 

@@ -64,19 +64,36 @@ struct Baseline {
     int64_t total = 0;
 };
 
-struct Cause {
-    std::string letter;  // "A" costs most
+/// What frames must have in common to count as having one cause.
+struct CauseKey {
     uint32_t group = 0;
     PathId path = 0;
+    uint32_t object = kNone;        // lock, where the time was reached through one
+    CoreHolder coreHolder = kNone;  // of NoCore: who had the core
+    bool waiting = false, noCore = false, unexplained = false;
+    auto operator<=>(const CauseKey&) const = default;
+};
+
+struct Cause {
+    std::string letter;  // "A" costs most, but a letter once given stays
+    CauseKey key;
+    uint32_t group = 0;  // of NoCore: whose lane wanted a core most
+    PathId path = 0;
     CauseKind kind = CauseKind::Unexplained;
-    uint32_t object = kNone;               // lock, where the time was reached through one
-    CoreHolder coreHolder = kNone;         // of NoCore: who had the core
+    uint32_t object = kNone;
+    CoreHolder coreHolder = kNone;
     PieceKind piece = PieceKind::Running;  // what most of the excess is
     std::vector<uint32_t> frames;          // with a share, ascending
     std::vector<uint32_t> spikes;          // whose main cause it is
     int64_t late = 0;
     double calls = 0, usualCalls = 0;  // per frame, mean over its frames
     double slowdown = 0;               // mean call ÷ usual call; 0 where there is no usual call
+    /// What regularly happens just before its spikes and hardly ever otherwise; empty where nothing does.
+    struct Before {
+        std::string what;  // "‘A gust crosses the course’"
+        size_t spikes = 0, elsewhere = 0;
+        uint32_t lane = kNone;
+    } before;
 };
 
 struct Spike {
@@ -115,9 +132,10 @@ public:
     int64_t usualOf(uint32_t frame) const { return baselines[frames[frame].baseline].total; }
 };
 
-/// budget: nanoseconds for every frame, 0 for each frame's own deadline. Null where cancelled.
+/// budget: nanoseconds for every frame, 0 for each frame's own deadline. Causes that `previous` has too keep
+/// their letters. Null where cancelled.
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
                                            std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
-                                           const Progress& progress = {});
+                                           const Progress& progress = {}, const Explanation* previous = nullptr);
 
 }  // namespace fugato

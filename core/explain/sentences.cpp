@@ -344,6 +344,17 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
                            durationText(behind.time) + " of this frame.",
                        behind.begin, behind.end, lane});
     }
+    for (const CauseShare& share : verdict.shares) {
+        const Cause& cause = e.causes[share.cause];
+        if (cause.before.what.empty()) continue;
+        std::string what = cause.before.what;
+        if (what[0] >= 'a' && what[0] <= 'z') what[0] = static_cast<char>(what[0] - 'a' + 'A');
+        out.push_back({what + " came just before " + countText(cause.before.spikes) + " of the " +
+                           plural(cause.spikes.size(), "spike", "spikes") + " of " + cause.letter +
+                           (cause.before.elsewhere ? "." : ", and never otherwise."),
+                       0, 0, kNone});
+        break;
+    }
     const Bound bound = Bounds(r, *e.accounts).of(frame);
     const int64_t longest = bound.group == kNone ? bound.ns[static_cast<size_t>(bound.by)] : bound.groupNs;
     int64_t busy = 0;  // of all lanes
