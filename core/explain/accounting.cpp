@@ -199,10 +199,14 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
                 const LinkEnd* in = next.marker.valid() ? here.askedFor(time, cursors_[lane].rows[0].end) : nullptr;
                 if (in) {
                     const auto source = recording_.linkSource(in->link);
-                    if (source && source->time <= time && !onWay_[source->lane]) {
+                    if (source && source->time <= time && !(source->time == time && onWay_[source->lane])) {
                         // Until the lane was free it was the work before that kept this waiting.
                         const int64_t asked = std::max(from, source->time), free = std::max(asked, begin);
                         putDelay(lane, free, time, PieceKind::Queued, next.marker, next.path, lock);
+                        if (onWay_[source->lane]) {  // who asked for it is who waits for it
+                            time = free;
+                            continue;
+                        }
                         if (free > asked) {
                             walk(lane, free, asked, lock, false);
                             onWay_[lane] = true;
