@@ -11,6 +11,7 @@
 #include <QLineEdit>
 #include <QMenuBar>
 #include <QMimeData>
+#include <QProcess>
 #include <QPushButton>
 #include <QScrollBar>
 #include <QSettings>
@@ -499,6 +500,32 @@ private slots:
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         recent->actions().first()->trigger();
         QVERIFY(explained.wait(30'000));
+    }
+
+    void aRecordingThatIsStillMadeIsFollowed() {
+        // The real program, in real time.
+        const QString path = folder_.filePath("growing.fugato");
+        QProcess skerry;
+        skerry.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "4", "--system", "none", "--troubles", "gust,log"});
+        QVERIFY(skerry.waitForStarted());
+        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
+        open(path);
+        QVERIFY(window_->document().recording()->growing);
+        QVERIFY(window_->document().explanation() && !explanation().frames.empty());
+        selection().chooseFrame(3);
+        selection().showSpan(explanation().frame(3).begin, explanation().frame(3).end);
+        const View chosen = selection().view();
+        const size_t first = explanation().frames.size();
+        QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > first + 20, 10'000);
+        const size_t second = explanation().frames.size();
+        QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > second + 20, 10'000);
+        // What the person looks at stays.
+        QCOMPARE(selection().view().begin, chosen.begin);
+        QCOMPARE(selection().view().end, chosen.end);
+        QCOMPARE(selection().frame(), 3u);
+        QVERIFY(skerry.waitForFinished(30'000));
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 10'000);
+        QCOMPARE(explanation().frames.size(), size_t{240});
     }
 
     void openingCanBeCancelled() {

@@ -1,11 +1,17 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "document.h"
 
+#include <QFileInfo>
 #include <algorithm>
 
 #include "core/model/open_recording.h"
 
 namespace fugato {
+
+namespace {
+constexpr int kFollowEvery = 250;      // ms
+constexpr int kLookAgainAfter = 2000;  // ms: a file that no longer grows may be finished
+}  // namespace
 
 /// One piece of work on the other thread. Cancelled means: nobody wants to hear of it any more.
 struct Document::Job {
@@ -37,7 +43,15 @@ struct Document::Job {
     }
 };
 
-Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {}
+Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {
+    following_.setSingleShot(true);
+    connect(&following_, &QTimer::timeout, this, &Document::follow);
+    connect(this, &Document::explanationChanged, this, [this] {
+        // Reading again takes no more than a third of the time.
+        if (recording_ && recording_->growing)
+            following_.start(static_cast<int>(std::max<qint64>(kFollowEvery, 2 * followTook_)));
+    });
+}
 Document::~Document() { stopJob(); }
 
 void Document::stopJob() {
@@ -57,6 +71,9 @@ void Document::run(std::function<void(Job&)> work) {
 }
 
 void Document::open(const QString& path) {
+    following_.stop();
+    followedBytes_ = -1;
+    followTook_ = 0;
     emit opening(path);
     run([this, path](Job& j) {
         const auto self = j.self.lock();
@@ -198,6 +215,43 @@ std::shared_ptr<const Prediction> Document::predictionOf(const Repair& repair) {
                     emit predictionChanged();
                 });
     return nullptr;
+}
+
+/// Reads a recording again that is still being made, where it has grown. What the person looks at stays.
+void Document::follow() {
+    if (!recording_ || !recording_->growing || busy_) return;
+    const qint64 bytes = QFileInfo(path_).size();
+    if (bytes == followedBytes_ && followClock_.isValid() && followClock_.elapsed() < kLookAgainAfter)
+        return following_.start(kFollowEvery);
+    followedBytes_ = bytes;
+    followClock_.start();
+    const std::string series = recording_->series.empty() ? std::string() : recording_->series[series_].name;
+    run([this, series, path = path_.toStdString(), options = openOptions_, budget = budget_,
+         previous = explanation_](Job& j) {
+        const auto self = j.self.lock();
+        const auto goesOn = [&j](double) { return !j.cancelled; };
+        auto opened = openRecording(path, goesOn, options);
+        std::shared_ptr<const Explanation> made;
+        uint32_t at = 0;
+        if (opened && !(*opened)->series.empty()) {
+            for (uint32_t i = 0; i < (*opened)->series.size(); ++i)
+                if ((*opened)->series[i].name == series) at = i;
+            if (const auto accounts = accountFrames(**opened, at, goesOn))
+                made = explain(*opened, accounts, budget, goesOn, previous.get());
+        }
+        if (j.cancelled) return;
+        Job::post(self, [this, made, at, recording = opened ? *opened : nullptr] {
+            busy_ = false;
+            followTook_ = followClock_.elapsed();
+            if (!recording) return following_.start(kFollowEvery);  // it may be there again in a moment
+            recording_ = recording;
+            series_ = at;
+            explanation_ = made;
+            forgetPredictions();
+            emit recordingGrew();
+            emit explanationChanged(false);
+        });
+    });
 }
 
 void Document::setMemoryLimit(uint64_t bytes) {

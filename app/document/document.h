@@ -4,7 +4,9 @@
 // signals arrive on the interface thread, and a newer request silences the older one.
 #pragma once
 
+#include <QElapsedTimer>
 #include <QObject>
+#include <QTimer>
 #include <atomic>
 #include <map>
 #include <memory>
@@ -59,7 +61,7 @@ signals:
     void opening(const QString& path);
     void progressed(double part, const QString& what);
     void recordingChanged();
-    /// More of the same recording has been read; nothing that was there has gone.
+    /// More of the same recording has been read, or its program has recorded more; nothing that was there has gone.
     void recordingGrew();
     /// `fresh`: of a newly opened recording or another series; else only the budget changed.
     void explanationChanged(bool fresh);
@@ -71,6 +73,7 @@ private:
     struct Job;
     void run(std::function<void(Job&)> work);
     void explainAgain(bool fresh);
+    void follow();
     void stopJob();
     void keepToExplanation();
     void forgetPredictions();
@@ -87,6 +90,9 @@ private:
     std::map<std::pair<uint32_t, bool>, std::shared_ptr<const Prediction>> predictions_;  // by cause and `gone`
     Repair asked_;                                                                        // of single_
     Asking trying_, single_;
+    QTimer following_;  // while the program that makes the recording still runs
+    qint64 followedBytes_ = -1, followTook_ = 0;
+    QElapsedTimer followClock_;
     std::shared_ptr<Job> job_;
     std::thread thread_;
 };

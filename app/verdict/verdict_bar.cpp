@@ -147,6 +147,7 @@ void VerdictBar::takeRecording() {
     QStringList facts;
     if (!context("build").isEmpty()) facts << tr("build %1").arg(context("build"));
     facts << q(durationText(r->end - r->begin));
+    if (r->growing) facts << tr("still recording");
     facts_->setText(facts.join(" · "));
     QString all = document_.path();
     for (const auto& [key, value] : r->context) all += "\n" + q(key) + ": " + q(value);

@@ -230,6 +230,7 @@ Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, 
         limitIndexFolder(options.indexFolder, options.indexFolderBytes, indexPath);
     }
     noteOpening(recording->damage, *opened);
+    recording->growing = opened->beingWritten;
     return std::shared_ptr<const Recording>(recording);
 }
 

@@ -266,6 +266,7 @@ public:
     Repairs repairs;
     Damage damage;
     bool whole = true;       // false: lanes are still being read, and nothing is known that needs all of them
+    bool growing = false;    // the program that makes it still runs
     std::string indexNote;   // why no index could be kept; else empty
     std::string keptAt;      // path of its index; empty where there is none
     uint64_t keptState = 0;  // of the recording's file, for which the index is valid
