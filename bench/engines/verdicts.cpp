@@ -37,6 +37,7 @@ Noise noiseOf(uint64_t seed) {
     noise.drift = seed % 4 == 1;
     noise.everyFourth = seed % 4 == 2;
     noise.warmUp = seed % 4 == 3;
+    noise.deviceClockError = (static_cast<int64_t>(seed % 3) - 1) * 60'000;
     return noise;
 }
 

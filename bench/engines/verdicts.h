@@ -20,7 +20,8 @@ Explained explainedRun(const Settings& settings, const std::set<Trouble>& repair
 bool names(const fugato::Explanation& explanation, const fugato::Cause& cause, const Expected& expected);
 /// The index of the cause that names it, or kNone.
 uint32_t causeOf(const fugato::Explanation& explanation, const Expected& expected);
-/// Which noise goes with a seed: drift, a heavier every fourth frame, a warm-up, or none of them.
+/// Which noise goes with a seed: drift, a heavier every fourth frame, a warm-up, or none of them; a device's clock
+/// that goes before, behind or with the others.
 Noise noiseOf(uint64_t seed);
 /// "main: Frame ▸ Tides, slower; …" of the costliest causes, for failures.
 std::string causesText(const fugato::Explanation& explanation);

@@ -196,14 +196,13 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
             if (!owner) {
                 // The work just accounted begins here: who asked for it?
                 const Here next = at(lane, time + 1);
-                const LinkEnd* in = next.marker.valid() ? here.askedFor(time, cursors_[lane].rows[0].end) : nullptr;
-                if (in) {
-                    const auto source = recording_.linkSource(in->link);
-                    if (source && source->time <= time && !(source->time == time && onWay_[source->lane])) {
+                if (next.marker.valid()) {
+                    const Ender asker = askerOf(recording_, lane, time, cursors_[lane].rows[0].end);
+                    if (asker.lane != kNone && !(asker.time == time && onWay_[asker.lane])) {
                         // Until the lane was free it was the work before that kept this waiting.
-                        const int64_t asked = std::max(from, source->time), free = std::max(asked, begin);
+                        const int64_t asked = std::max(from, asker.time), free = std::max(asked, begin);
                         putDelay(lane, free, time, PieceKind::Queued, next.marker, next.path, lock);
-                        if (onWay_[source->lane]) {  // who asked for it is who waits for it
+                        if (onWay_[asker.lane]) {  // who asked for it is who waits for it
                             time = free;
                             continue;
                         }
@@ -211,7 +210,7 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
                             walk(lane, free, asked, lock, false);
                             onWay_[lane] = true;
                         }
-                        walk(source->lane, asked, from, lock, false);
+                        walk(asker.lane, asked, from, lock, false);
                         break;
                     }
                 }
@@ -232,12 +231,24 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
     onWay_[lane] = false;
 }
 
+/// Between two threads none: they share a clock.
+static int64_t toleranceOf(const Recording& r, uint32_t lane, uint32_t other) {
+    return r.lanes[lane].kind == LaneKind::Queue || r.lanes[other].kind == LaneKind::Queue ? kClockTolerance : 0;
+}
+
+Ender askerOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end) {
+    const LinkEnd* in = recording.lanes[lane].askedFor(begin, end);
+    const auto source = in ? recording.linkSource(in->link) : nullptr;
+    if (!source || source->time > begin + toleranceOf(recording, lane, source->lane)) return {};
+    return {source->lane, std::min(source->time, begin), source->path, {}};
+}
+
 Ender enderOf(const Recording& recording, uint32_t lane, const Wait& wait) {
     if (wait.kind == WaitKind::Pacing) return {};
     if (wait.link) {
         const auto source = recording.linkSource(wait.link);
-        if (!source || source->time > wait.end) return {};
-        return {source->lane, source->time, source->path, {}};
+        if (!source || source->time > wait.end + toleranceOf(recording, lane, source->lane)) return {};
+        return {source->lane, std::min(source->time, wait.end), source->path, {}};
     }
     if (wait.object == kNone) return {};
     // Whoever gave the lock back last before the wait was over.

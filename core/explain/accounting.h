@@ -67,6 +67,11 @@ struct Ender {
     LockVia lock;     // where it was a lock
 };
 Ender enderOf(const Recording& recording, uint32_t lane, const Wait& wait);
+/// Clocks of devices may disagree with the threads' by so much; what comes from there a little after its effect
+/// counts as at the same instant.
+inline constexpr int64_t kClockTolerance = 300'000;  // ns
+/// Where work on a lane was asked for whose outermost marker is [begin, end]; its lane is kNone where not known.
+Ender askerOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end);
 
 /// Walks back from one frame after another. Quickest when later frames come before earlier ones.
 class Accountant {

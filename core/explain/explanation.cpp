@@ -85,11 +85,9 @@ uint32_t originOf(const Explanation& e, std::span<const Piece> pieces, uint32_t 
     if (longest == roots.end()) return frame;
     const Lane& lane = r.lanes[longest->first.first];
     const int64_t begin = lane.rows[0].begin(longest->first.second), end = lane.rows[0].end(longest->first.second);
-    const LinkEnd* in = lane.askedFor(begin, end);
-    if (!in) return frame;
-    const auto source = r.linkSource(in->link);
-    if (!source || source->time >= f.begin) return frame;
-    const uint32_t origin = r.series[e.series].frameAt(source->time);
+    const Ender asker = askerOf(r, longest->first.first, begin, end);
+    if (asker.lane == kNone || asker.time >= f.begin) return frame;
+    const uint32_t origin = r.series[e.series].frameAt(asker.time);
     return origin == kNone ? frame : std::min(origin, frame);
 }
 

@@ -269,7 +269,7 @@ std::shared_ptr<FrameAccounts> makeAccounts(const Recording& recording, uint32_t
     return accounts;
 }
 
-constexpr uint64_t kRules = 2;  // of accounting; another number makes kept accounts be worked out anew
+constexpr uint64_t kRules = 3;  // of accounting; another number makes kept accounts be worked out anew
 
 KeptFor accountsOf(const Recording& recording) {
     const uint64_t sizes[] = {kRules, sizeof(Part), sizeof(Calls)};

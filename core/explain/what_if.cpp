@@ -167,9 +167,7 @@ private:
                 Joint joint;
                 joint.time = begin;
                 joint.before = before;
-                if (const LinkEnd* in = l.askedFor(begin, end))
-                    if (const auto source = r_.linkSource(in->link); source && source->time <= begin)
-                        joint.asked = {source->lane, source->time, source->path, {}};
+                joint.asked = askerOf(r_, lane, begin, end);
                 if (joint.asked.lane != kNone || (begin > before + kGoesOn && lane != pacing_.lane))
                     of.joints.push_back(joint);
                 before = std::max(before, end);
