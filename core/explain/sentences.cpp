@@ -307,6 +307,8 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
             case CauseKind::Waiting:
                 sentence.text = lane + " " + waitedFor(cause.piece) + " " + durationText(share.excess) +
                                 " longer than usual in " + title + ".";
+                if (cause.piece >= PieceKind::WaitOther && cause.piece <= PieceKind::WaitGpu)
+                    sentence.text += " Who ended that wait was not recorded; a link would tell.";
                 break;
             case CauseKind::NoCore:
                 sentence.text = lane + " was ready to run, but got no core for " + durationText(share.excess) +

@@ -158,8 +158,10 @@ int64_t Lane::ranBetween(int64_t begin, int64_t end) const {
 const LinkEnd* Lane::askedFor(int64_t begin, int64_t end) const {
     auto in = std::lower_bound(linkIns.begin(), linkIns.end(), begin,
                                [](const LinkEnd& link, int64_t t) { return link.time < t; });
-    while (in != linkIns.end() && in->time <= end && in->endsWait) ++in;
-    return in != linkIns.end() && in->time <= end ? in : nullptr;
+    // At its very end it belongs to what begins there.
+    const auto within = [&] { return in != linkIns.end() && (in->time < end || in->time == begin); };
+    while (within() && in->endsWait) ++in;
+    return within() ? in : nullptr;
 }
 
 const ScheduleSpan* Lane::scheduleAt(int64_t time) const {
