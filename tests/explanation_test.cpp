@@ -880,6 +880,26 @@ private slots:
                  std::string("If this took its usual time, its frame would still be late; 1 frame stays late."));
     }
 
+    void aSpikeOfManyThousandFramesIsPredictedToo() {
+        TextRecording t;
+        for (int f = 0; f < 30'000; ++f) {  // each waits for a job, and none meets its deadline
+            const double at = f * 40'000.0, done = 14'000 + f % 4 * 4000;
+            t.frame(at, "main").begin(at, "main", "Frame").linkOut(at + 100, "main", 1 + 2 * f);
+            t.begin(at + 200, "worker", "Job").linkIn(at + 200, "worker", 1 + 2 * f);
+            t.linkOut(at + done, "worker", 2 + 2 * f).end(at + done, "worker");
+            t.wait(at + 1000, "main", "Wait", "job", "job").waitEnd(at + done + 10, "main", 2 + 2 * f);
+            t.end(at + done + 1000, "main").frameEnd(at + done + 1000, "main");
+        }
+        const auto r = t.open();
+        const auto e = explained(r);
+        QCOMPARE(e->spikes.size(), size_t{1});
+        const auto same = predict(*e, {});
+        QCOMPARE(same->over, 30'000u);
+        QCOMPARE(causeText(*e, 0), QString("A worker Job slower"));
+        QCOMPARE(predict(*e, {{0, true}})->saved, 30'000u);
+        QVERIFY(!predict(*e, {{0, true}}, [](double) { return false; }));
+    }
+
     void whatIfKnowsTicks() {
         TextRecording t;
         double at = 0;

@@ -310,7 +310,9 @@ void MainWindow::showKeys() {
     grid->setHorizontalSpacing(24);
     auto* steps = new QLabel(
         tr("A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
-           "through the lanes from the frame's end back to its begin, then press N for the next spike."));
+           "through the lanes from the frame's end back to its begin, then press N for the next spike.\n\n"
+           "The thin band under the strip tells what each frame is bound by: grey is CPU work, blue GPU work, dotted "
+           "waiting, plum want of a core, and pale the display's tick."));
     steps->setWordWrap(true);
     grid->addWidget(steps, 0, 0, 1, 2);
     int row = 1;

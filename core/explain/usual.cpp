@@ -2,6 +2,7 @@
 #include "usual.h"
 
 #include <algorithm>
+#include <bit>
 #include <map>
 #include <numeric>
 
@@ -138,6 +139,16 @@ void makeBaselines(Explanation& e) {
 
 static uint64_t occurrenceKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
 
+UsualOccurrences::UsualOccurrences(const Explanation& e)
+    : e_(e), beforeLate_(e.baselines.size()), known_(e.baselines.size()) {
+    for (size_t b = 0; b < e.baselines.size(); ++b) {
+        const auto& sample = e.baselines[b].sample;
+        for (size_t i = 0; i < sample.size(); ++i)
+            for (uint32_t f = sample[i] + 1; f < e.frames.size() && f - sample[i] <= kJustBefore; ++f)
+                if (e.frames[f].overrun) beforeLate_[b] |= uint64_t{1} << i;
+    }
+}
+
 UsualOccurrence UsualOccurrences::of(uint32_t baseline, uint32_t group, PathId path) {
     if (!path) return {};
     if (known_[baseline].empty()) look(baseline);
@@ -146,14 +157,20 @@ UsualOccurrence UsualOccurrences::of(uint32_t baseline, uint32_t group, PathId p
 }
 
 bool UsualOccurrences::rare(const UsualOccurrence& usual, uint32_t frame) const {
-    const auto& sample = e_.baselines[e_.frames[frame].baseline].sample;
-    int present = 0, all = 0;
+    const uint32_t baseline = e_.frames[frame].baseline;
+    const auto& sample = e_.baselines[baseline].sample;
+    const auto all = static_cast<int>(sample.size());
+    const int aside = std::popcount(beforeLate_[baseline]);
+    if (all - aside >= static_cast<int>(kFewestForBaseline))
+        return std::popcount(usual.presentIn & ~beforeLate_[baseline]) <= kRare * (all - aside);
+    // Late frames are everywhere: then only those before this one are left out.
+    int present = 0, counted = 0;
     for (size_t i = 0; i < sample.size(); ++i) {
         if (sample[i] <= frame && frame - sample[i] <= kJustBefore) continue;
-        ++all;
+        ++counted;
         present += static_cast<int>(usual.presentIn >> i & 1);
     }
-    return present <= kRare * all;
+    return present <= kRare * counted;
 }
 
 /// All markers of the sample's frames at once.

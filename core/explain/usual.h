@@ -24,15 +24,17 @@ struct UsualOccurrence {
 /// Looks into a baseline's sample when first asked. Belongs to one thread; the explanation outlives it.
 class UsualOccurrences {
 public:
-    explicit UsualOccurrences(const Explanation& e) : e_(e), known_(e.baselines.size()) {}
+    explicit UsualOccurrences(const Explanation& e);
     UsualOccurrence of(uint32_t baseline, uint32_t group, PathId path);
-    /// Whether it hardly ever occurs in usual frames, other than those just before `frame`: what makes a frame
-    /// late may have begun there.
+    /// Whether it hardly ever occurs in usual frames, other than those just before late ones: what makes a frame late
+    /// may have begun there.
     bool rare(const UsualOccurrence& usual, uint32_t frame) const;
 
 private:
     void look(uint32_t baseline);
     const Explanation& e_;
+    std::vector<uint64_t>
+        beforeLate_;  // by baseline: a bit for each frame of the sample that lies just before a late one
     std::vector<std::unordered_map<uint64_t, UsualOccurrence>> known_;  // by baseline
 };
 

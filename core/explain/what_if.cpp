@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <functional>
 #include <map>
 #include <unordered_map>
 
@@ -77,7 +78,30 @@ public:
             if (span->state == ThreadState::Running) ran += std::min(end, span->end) - std::max(begin, span->begin);
         return ran;
     }
-    void ready() {
+    /// After the last cut. Works out all joints, the earliest first: each rests on earlier ones, so that none has to
+    /// go far back. Returns false where `goOn` said so.
+    bool settle(const std::function<bool()>& goOn) {
+        flattenCuts();
+        struct Entry {
+            int64_t time;
+            uint32_t lane;
+            size_t index;
+        };
+        std::vector<Entry> order;
+        for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane) {
+            const std::vector<Joint>& joints = jointsOf(lane);
+            for (size_t i = 0; i < joints.size(); ++i) order.push_back({joints[i].time, lane, i});
+        }
+        std::stable_sort(order.begin(), order.end(), [](const Entry& a, const Entry& b) { return a.time < b.time; });
+        for (size_t i = 0; i < order.size(); ++i) {
+            if (i % 4096 == 4095 && !goOn()) return false;
+            joint(order[i].lane, order[i].index);
+        }
+        return true;
+    }
+
+private:
+    void flattenCuts() {
         for (auto& cuts : cuts_) {
             std::sort(cuts.begin(), cuts.end(), [](const Cut& a, const Cut& b) { return a.begin < b.begin; });
             // Of nested cuts (one repair inside another) the outer one counts, and what it leaves is kept.
@@ -91,6 +115,7 @@ public:
         }
     }
 
+public:
     /// When what a lane did at `time` would happen.
     int64_t at(uint32_t lane, int64_t time) { return atBefore(lane, time, SIZE_MAX); }
     /// The same for the end of a frame: what begins, and what ends on purpose, at that instant comes after it.
@@ -262,10 +287,11 @@ private:
         if (wait.kind != WaitKind::Job && wait.kind != WaitKind::Condition && wait.kind != WaitKind::Other)
             return INT64_MIN;
         int64_t latest = INT64_MIN;
-        for (const Work& work : askedBy(lane)) {
-            if (work.end <= wait.begin || work.end > wait.end || work.lane == ender.lane) continue;
-            latest = std::max(latest, atEnd(work.lane, work.end));
-        }
+        const std::vector<Work>& works = askedBy(lane);
+        for (auto work = std::upper_bound(works.begin(), works.end(), wait.begin,
+                                          [](int64_t t, const Work&w) { return t < w.end; });
+             work != works.end() && work->end <= wait.end; ++work)
+            if (work->lane != ender.lane) latest = std::max(latest, atEnd(work->lane, work->end));
         return latest;
     }
 
@@ -291,8 +317,10 @@ private:
                     works_[source->lane].push_back({lane, l.rows[0].end(root)});
                 }
             }
+            for (auto& [asked, works] : works_)
+                std::sort(works.begin(), works.end(), [](const Work& a, const Work& b) { return a.end < b.end; });
         }
-        return works_[asker];
+        return works_[asker];  // sorted by end
     }
 
     int64_t beginOf(uint32_t lane, const Joint& joint, size_t index) {
@@ -312,11 +340,11 @@ private:
 
     int64_t cutOf(uint32_t lane, int64_t begin, int64_t end) const {
         double sum = 0;
-        for (const Cut& cut : cuts_[lane]) {
-            if (cut.begin >= end) break;
-            if (cut.end <= begin) continue;
-            sum += static_cast<double>(std::min(end, cut.end) - std::max(begin, cut.begin)) * cut.part;
-        }
+        const auto& cuts = cuts_[lane];
+        for (auto cut =
+                 std::upper_bound(cuts.begin(), cuts.end(), begin, [](int64_t t, const Cut&c) { return t < c.end; });
+             cut != cuts.end() && cut->begin < end; ++cut)
+            sum += static_cast<double>(std::min(end, cut->end) - std::max(begin, cut->begin)) * cut->part;
         return static_cast<int64_t>(sum);
     }
 
@@ -346,22 +374,23 @@ public:
         for (const Repair& repair : repairs) repairOf_[repair.cause] = &repair;
     }
 
-    /// Predicts the frames of a spike into `out`.
-    void spike(const Spike& spike, Prediction& out) {
+    /// Predicts the frames of a spike into `out`. Returns false where `goOn` said so.
+    bool spike(const Spike& spike, Prediction& out, const std::function<bool()>& goOn) {
         std::vector<const Repair*> at;
         for (uint32_t f = spike.first; f <= spike.last; ++f)
             for (const CauseShare& share : e_.frames[f].shares)
                 if (const Repair* repair = repairOf_[share.cause])
                     if (std::find(at.begin(), at.end(), repair) == at.end()) at.push_back(repair);
-        if (at.empty()) return;
+        if (at.empty()) return true;
         uint32_t from = spike.first;
         for (uint32_t f = spike.first; f <= spike.last; ++f) from = std::min(from, e_.frames[f].origin);
         from = from > kLeadIn ? from - kLeadIn : 0;
         const int64_t begin = e_.frame(from).begin, end = e_.frame(spike.last).end + 1;
         Again again(r_, r_.series[e_.series], pacing_, begin, end);
         for (const Repair* repair : at) cuts(*repair, from, spike.last, begin, end, again);
-        again.ready();
+        if (!again.settle(goOn)) return false;
         for (uint32_t f = spike.first; f <= spike.last; ++f) out.duration[f] = duration(f, again);
+        return true;
     }
 
 private:
@@ -470,9 +499,10 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
     for (uint32_t f = 0; f < e.frames.size(); ++f) p.duration[f] = e.frame(f).duration();
     Predicting predicting(e, p.repairs);
     for (size_t i = 0; i < e.spikes.size(); ++i) {
-        if (progress && i % 64 == 0 && !progress(static_cast<double>(i) / static_cast<double>(e.spikes.size())))
-            return nullptr;
-        predicting.spike(e.spikes[i], p);
+        const auto goOn = [&] {
+            return !progress || progress(static_cast<double>(i) / static_cast<double>(e.spikes.size()));
+        };
+        if ((i % 64 == 0 && !goOn()) || !predicting.spike(e.spikes[i], p, goOn)) return nullptr;
     }
     std::vector<bool> repaired(e.causes.size());
     for (const Repair& repair : p.repairs) repaired[repair.cause] = true;
