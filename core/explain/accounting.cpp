@@ -187,7 +187,6 @@ void Accountant::putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind k
 }
 
 void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner) {
-    const Lane& here = recording_.lanes[lane];
     onWay_[lane] = true;
     while (time > from) {
         const Here now = at(lane, time);
