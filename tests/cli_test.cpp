@@ -5,6 +5,7 @@
 #include <QTemporaryDir>
 #include <QtTest>
 #include <nlohmann/json.hpp>
+#include <set>
 #include <sstream>
 
 #include "cli/commands.h"
@@ -197,6 +198,66 @@ private slots:
         QVERIFY(there);
         QVERIFY(run({"find", stored("lock.jsonl"), QString::fromStdString(name)}).out.contains("marker    "));
         QVERIFY(run({"table", stored("lock.jsonl"), "--depth", "1"}).out.contains(QString::fromStdString(name)));
+    }
+
+    void repairsAreTriedByTheirLetters() {
+        const Ran ran = run({"explain", "--series", "0", "--json", "--repair", "A,B=gone", FUGATO_DEMO_RECORDING});
+        QCOMPARE(ran.code, 0);
+        const auto json = nlohmann::json::parse(ran.out.toStdString());
+        QCOMPARE(json["what_if"].size(), size_t{1});
+        const auto& what = json["what_if"][0];
+        QCOMPARE(what["repairs"][0]["cause"], "A");
+        QCOMPARE(what["repairs"][0]["gone"].get<bool>(), false);
+        QCOMPARE(what["repairs"][1]["cause"], "B");
+        QCOMPARE(what["repairs"][1]["gone"].get<bool>(), true);
+        const auto before = json["series"][0]["over"].get<uint32_t>();
+        QCOMPARE(what["over"].get<uint32_t>() + what["saved"].get<uint32_t>(), before);
+        // Together they save at least what each saves alone.
+        for (int cause = 0; cause < 2; ++cause)
+            QVERIFY(what["saved"].get<uint32_t>() >= json["causes"][cause]["saved"].get<uint32_t>());
+        QVERIFY(what["next_cause"] != "A" && what["next_cause"] != "B" && what["next_cause"].is_string());
+        uint32_t met = 0;
+        for (const auto& frame : what["frames"]) met += frame["overrun_ns"].get<int64_t>() == 0;
+        QVERIFY(met >= what["saved"].get<uint32_t>());
+        // In words, and for letters that are not there.
+        const Ran words = run({"explain", "--repair", "A", stored("lock.jsonl")});
+        QCOMPARE(words.code, 0);
+        QVERIFY2(words.out.contains("What if: If this took its usual time, its late frame would meet its deadline, and "
+                                    "no frame would be late."),
+                 qPrintable(words.out));
+        for (const char* wrong : {"Z", "A=usual", "=gone"}) {
+            const Ran none = run({"explain", "--repair", wrong, stored("lock.jsonl")});
+            QCOMPARE(none.code, int(kExitNothingFound));
+            QVERIFY2(none.err.contains("there is no cause"), qPrintable(none.err));
+        }
+    }
+
+    void adviceIsGivenInWordsAndAsJson() {
+        const Ran ran = run({"advice", "--json", FUGATO_DEMO_RECORDING});
+        QCOMPARE(ran.code, 0);
+        const auto json = nlohmann::json::parse(ran.out.toStdString());
+        std::set<std::string> kinds;
+        int64_t before = INT64_MAX;
+        for (const auto& finding : json) {
+            kinds.insert(finding["kind"].get<std::string>());
+            QVERIFY(finding["cost_ns"].get<int64_t>() <= before);  // what costs most first
+            before = finding["cost_ns"].get<int64_t>();
+            for (const char* words : {"title", "evidence", "next", "certainty"})
+                QVERIFY(!finding[words].get<std::string>().empty());
+            if (finding.contains("lane")) QVERIFY(finding["begin_ns"] < finding["end_ns"]);
+        }
+        for (const char* kind : {"comes_before", "too_long", "changed_nothing", "slow_file", "first_use"})
+            QVERIFY2(kinds.count(kind), kind);
+        const Ran words = run({"advice", FUGATO_DEMO_RECORDING});
+        QVERIFY(words.out.startsWith(QString::fromStdString(json[0]["title"].get<std::string>()) + " ("));
+        QCOMPARE(run({"advice", "/nowhere.fugato"}).code, int(kExitUnreadable));
+        QFile empty(folder_.filePath("empty.jsonl"));
+        QVERIFY(empty.open(QIODevice::WriteOnly));
+        empty.write("{\"fugato\":\"text\",\"version\":1}\n{\"define\":\"lane\",\"id\":1,\"name\":\"main\"}\n");
+        empty.close();
+        const Ran none = run({"advice", empty.fileName()});
+        QCOMPARE(none.code, int(kExitNothingFound));
+        QVERIFY2(none.err.contains("holds no frames"), qPrintable(none.err));
     }
 
     void questionsAboutWhatIsNotThereAreAnsweredPlainly() {

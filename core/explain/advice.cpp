@@ -31,6 +31,7 @@ namespace {
 constexpr double kWorthSaying = 0.005;  // of the frames' time
 constexpr size_t kFewestSpikes = 3;
 constexpr double kWaitersShare = 0.01;
+constexpr int64_t kAllocation = 100;  // ns, roughly; only for the order of findings
 constexpr double kReadyShare = 0.1;
 
 std::string percent(double part) {
@@ -366,25 +367,37 @@ private:
         }
     }
 
+    using PerFrame = std::map<uint32_t, uint32_t>;  // how often, by frame
+    void countIn(PerFrame& counts, int64_t time) const {
+        const uint32_t f = r_.series[e_.series].frameAt(time);
+        if (f != kNone && time < e_.frame(f).end) ++counts[f];
+    }
+    /// The frames in which something happens at least so often.
+    struct Crowded {
+        uint32_t frames = 0, late = 0, most = 0, worst = 0;
+        uint64_t all = 0;  // in every frame
+    };
+    Crowded crowded(const PerFrame& counts, uint32_t least) const {
+        Crowded found;
+        for (const auto& [frame, count] : counts) {
+            found.all += count;
+            if (count < least) continue;
+            ++found.frames;
+            found.late += e_.frames[frame].overrun > 0;
+            if (count > found.most) {
+                found.most = count;
+                found.worst = frame;
+            }
+        }
+        return found;
+    }
+
     void memory() {
         if (r_.allocations.empty()) return;
-        std::map<PathId, std::map<uint32_t, uint32_t>> byPath;  // frames: number
-        for (const Allocation& allocation : r_.allocations) {
-            const uint32_t f = r_.series[e_.series].frameAt(allocation.taken);
-            if (f != kNone && allocation.taken < e_.frame(f).end) ++byPath[allocation.path][f];
-        }
+        std::map<PathId, PerFrame> byPath;
+        for (const Allocation& allocation : r_.allocations) countIn(byPath[allocation.path], allocation.taken);
         for (const auto& [path, counts] : byPath) {
-            uint32_t over = 0, most = 0, worst = 0;
-            uint64_t all = 0;
-            for (const auto& [frame, count] : counts) {
-                all += count;
-                if (count <= limits_.allocations) continue;
-                ++over;
-                if (count > most) {
-                    most = count;
-                    worst = frame;
-                }
-            }
+            const auto [over, late, most, worst, all] = crowded(counts, limits_.allocations + 1);
             if (!over) continue;
             Advice advice;
             advice.kind = AdviceKind::Allocations;
@@ -396,7 +409,7 @@ private:
                               countText(worst) + ".";
             advice.next = "Take it once and keep it, or reserve room before the loop.";
             advice.key = "allocations " + (path ? r_.pathText(path) : std::string());
-            advice.cost = static_cast<int64_t>(all) * 100;  // ns, about what one costs
+            advice.cost = static_cast<int64_t>(all) * kAllocation;
             if (path) advice.site = r_.paths[path].site;
             placeAt(advice, e_.frame(worst).lane, e_.frame(worst).begin, e_.frame(worst).end);
             out_.push_back(std::move(advice));
@@ -404,22 +417,10 @@ private:
     }
 
     void messages() {
-        std::map<uint32_t, std::map<uint32_t, uint32_t>> byLane;  // frames: number
-        for (const Point& point : r_.points) {
-            const uint32_t f = r_.series[e_.series].frameAt(point.time);
-            if (f != kNone && point.time < e_.frame(f).end) ++byLane[point.lane][f];
-        }
+        std::map<uint32_t, PerFrame> byLane;
+        for (const Point& point : r_.points) countIn(byLane[point.lane], point.time);
         for (const auto& [lane, counts] : byLane) {
-            uint32_t over = 0, late = 0, most = 0, worst = 0;
-            for (const auto& [frame, count] : counts) {
-                if (count < limits_.messages) continue;
-                ++over;
-                late += e_.frames[frame].overrun > 0;
-                if (count > most) {
-                    most = count;
-                    worst = frame;
-                }
-            }
+            const auto [over, late, most, worst, all] = crowded(counts, limits_.messages);
             if (!over) continue;
             Advice advice;
             advice.kind = AdviceKind::Logging;
