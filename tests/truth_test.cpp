@@ -5,7 +5,9 @@
 #include <QtTest>
 
 #include "bench/engines/verdicts.h"
+#include "bench/engines/world.h"
 #include "core/explain/sentences.h"
+#include "core/model/model_builder.h"
 
 using namespace engines;
 using fugato::Explanation;
@@ -59,6 +61,95 @@ class TruthTest : public QObject {
     Q_OBJECT
 
 private slots:
+    // ---- the small computer on which the engines run ------------------------------------------------------
+
+    void coresAreSharedByPriorityAndInTurns() {
+        World world(1);
+        const uint32_t work = world.site("Work");
+        std::map<std::string, std::pair<int64_t, int64_t>> ran;
+        const auto computing = [&](const std::string& name, int priority, int64_t from, int64_t ns) {
+            Thread& thread = world.thread(name, {"", priority, false, true, "", 0});
+            world.start(thread, [&, name, from, ns]() -> Doing {
+                co_await thread.sleepUntil(from);
+                thread.begin(work);
+                const int64_t begin = thread.now();
+                co_await thread.run(ns);
+                ran[name] = {begin, thread.now()};
+                thread.end();
+            });
+        };
+        computing("even", 1, 1'000'000, 10'000'000);
+        computing("odd", 1, 1'000'000, 10'000'000);
+        computing("urgent", 5, 4'500'000, 2'000'000);
+        world.run();
+        // The urgent one is not kept waiting; the other two take turns and end near each other.
+        QCOMPARE(ran["urgent"].second - ran["urgent"].first, int64_t{2'000'000});
+        QVERIFY(ran["urgent"].first < 4'600'000);
+        QVERIFY(std::abs(ran["even"].second - ran["odd"].second) <= 3'000'000);
+        QVERIFY(std::max(ran["even"].second, ran["odd"].second) >= 23'000'000);
+        // What is told of it adds up: each ran for as long as it computed, and was ready for the rest.
+        fugato::ModelBuilder builder;
+        world.tellAll(builder, true);
+        const auto recording = builder.finish();
+        for (const auto& lane : recording->lanes) {
+            if (lane.kind != fugato::LaneKind::Thread) continue;
+            const auto& [begin, end] = ran[lane.name];
+            int64_t running = 0, ready = 0;
+            for (const auto& span : lane.schedule) {
+                const int64_t length = std::min(span.end, end) - std::max(span.begin, begin);
+                if (length <= 0) continue;
+                running += span.state == fugato::ThreadState::Running ? length : 0;
+                ready += span.state == fugato::ThreadState::Ready ? length : 0;
+            }
+            QCOMPARE(running, lane.name == "urgent" ? int64_t{2'000'000} : int64_t{10'000'000});
+            QCOMPARE(running + ready, end - begin);
+        }
+    }
+
+    void locksAndFencesAreToldAsARecorderWouldTellThem() {
+        World world(2);
+        const uint32_t wait = world.site("Wait"), hold = world.site("Hold");
+        Lock gate(world, "gate");
+        Fence done(world, "done", fugato::WaitKind::Job);
+        Thread& first = world.thread("first", {"", 1, false, true, "", 0});
+        Thread& second = world.thread("second", {"", 1, false, true, "", 0});
+        Thread& device = world.thread("device", {"", 0, true, true, "", 0});
+        world.start(first, [&]() -> Doing {
+            first.begin(hold);
+            co_await gate.take(first, wait);
+            co_await first.run(5'000'000);
+            gate.give(first);
+            first.end();
+        });
+        world.start(second, [&]() -> Doing {
+            co_await second.run(1'000'000);
+            co_await gate.take(second, wait);
+            gate.give(second);
+            co_await done.waitFor(second, 1, wait);
+        });
+        world.start(device, [&]() -> Doing {  // needs no core
+            co_await device.run(9'000'000);
+            done.raise(device, 1);
+        });
+        world.run();
+        fugato::ModelBuilder builder;
+        world.tellAll(builder, true);
+        const auto recording = builder.finish();
+        const auto& waits = recording->lanes[1].waits;
+        QCOMPARE(recording->lanes[1].name, std::string("second"));
+        QCOMPARE(waits.size(), size_t{2});
+        const fugato::Ender holder = enderOf(*recording, 1, waits[0]), raiser = enderOf(*recording, 1, waits[1]);
+        QCOMPARE(holder.lane, 0u);
+        QCOMPARE(holder.time, int64_t{5'000'000});
+        QCOMPARE(recording->nameOf(holder.lock.holder), std::string("Hold"));
+        QCOMPARE(raiser.lane, 2u);
+        QCOMPARE(raiser.time, int64_t{9'000'000});
+        QVERIFY(waits[1].end > raiser.time && waits[1].end < raiser.time + 100'000);
+        QVERIFY(!recording->repairs.any());
+    }
+
+    // ---- explanations beside the truth -----------------------------------------------------------------------
+
     void theSameSeedGivesTheSameRecording() {
         const Settings settings = settingsFor(3, 0, 5);
         const auto a = explainedRun(settings).explanation, b = explainedRun(settings).explanation;
