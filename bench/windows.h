@@ -21,7 +21,8 @@ struct Opened {
 };
 Opened openWindow(const std::string& file, const fugato::OpenOptions& options = {});
 
-/// 99th percentile of a repaint of strip and lanes, in ms, over random zooms and pans.
+/// 99th percentile of a repaint of strip and lanes, in ms, over random zooms and pans. Each view is painted four times
+/// and the quickest counts: the others tell what else this machine was busy with.
 double repaint99(fugato::MainWindow& window);
 
 }  // namespace measure

@@ -19,7 +19,7 @@ namespace {
 
 constexpr int kLeastTrackHeight = 22;
 constexpr double kNarrow = 2.0;               // px; narrower markers are drawn together
-constexpr uint32_t kCoarse = 256;             // so many markers in one column of pixels: groups tell enough
+constexpr uint32_t kCoarse = 32;              // so many markers in one column of pixels: groups tell enough
 constexpr uint32_t kExactMarkers = 1u << 19;  // with more in view their columns are hardly looked at
 constexpr double kNamedWhenDense = 0.35;      // part of a column of pixels that is covered
 constexpr size_t kMostRows = 24;              // of a lane, before it is folded
@@ -438,11 +438,13 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
     };
     uint32_t i = exact ? markers.firstEndingAfter(begin_) : firstGroup;
     int lastColumn = -1;
+    int64_t roughBegin = INT64_MIN;  // where `i` begins about, if it was found from the groups alone
     while (i < markers.size()) {
-        const int64_t begin = beginOf(i);
+        const bool perhapsWide = mayBeWide(i);
+        const int64_t begin = roughBegin != INT64_MIN && !perhapsWide ? roughBegin : beginOf(i);
         if (begin >= end_) break;
         const double left = xOf(begin);
-        if (mayBeWide(i)) {
+        if (perhapsWide) {
             const double right = xOf(markers.end(i));
             if (right - left >= kNarrow) {
                 const QRectF box(std::max<double>(left, axis.left() - 2), top,
@@ -464,8 +466,10 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         const auto next = begin_ + static_cast<int64_t>(std::ceil((column + 1) * nsPerPixel));
         uint32_t j = markers.next(i, next, coarse);
         if (j > i + 1 && mayBeWide(j - 1) && static_cast<double>(markers.duration(j - 1)) * perNs >= kNarrow) --j;
-        int64_t work = markers.busyBetween(i, j);
-        if (markers.hasWaits()) work -= markers.waitBefore(j) - markers.waitBefore(i);
+        const bool rough = j - i >= coarse;
+        markers.expect(j + 2 * (j - i), exact && !rough);
+        int64_t work = rough ? markers.roughWorkBetween(i, j) : markers.busyBetween(i, j);
+        if (!rough && markers.hasWaits()) work -= markers.waitBefore(j) - markers.waitBefore(i);
         const double covered = std::clamp(static_cast<double>(work) / nsPerPixel, work > 0 ? 0.2 : 0.0, 1.0);
         const double ink = j - i <= 4 && exact ? inkAt(lane, markers, i, j - 1) : 0;
         if (!pixels) {
@@ -483,6 +487,7 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
                      axis.left() + column, axis.left() + column + 1, ink, j - i, j - i > 1 && !onePath(i));
         shown_ += j - i;
         i = j;
+        roughBegin = rough && j % MarkerRow::kGroup ? next : INT64_MIN;
     }
     endRun();
     if (!dense.isNull()) painter.drawImage(QRect(axis.left(), top, axis.width(), height), dense);
@@ -520,14 +525,15 @@ void LanePicture::paintStrikes(QPainter& painter, const QRect& area, const QRect
     const auto& frames = explanation_->causes[cause_].frames;
     const auto first = std::lower_bound(frames.begin(), frames.end(), begin_,
                                         [&](uint32_t f, int64_t time) { return explanation_->frame(f).end < time; });
-    int drawnTo = INT_MIN;
-    for (auto at = first; at != frames.end() && explanation_->frame(*at).begin < end_; ++at) {
+    for (auto at = first; at != frames.end() && explanation_->frame(*at).begin < end_;) {
         const double left = xAt(area, explanation_->frame(*at).begin), right = xAt(area, explanation_->frame(*at).end);
         if (right - left > 12) return;  // near enough to be seen by itself
-        const int x = static_cast<int>(left);
-        if (x <= drawnTo) continue;
+        const int x = static_cast<int>(std::floor(left));
         painter.fillRect(QRect(x, box.top() + 4, 2, kRail - 5), theme().plum);
-        drawnTo = x + 1;
+        // On to the first that is not drawn over by this one.
+        at = std::partition_point(at + 1, frames.end(), [&, next = timeAt(area, x + 2)](uint32_t f) {
+            return explanation_->frame(f).begin < next;
+        });
     }
 }
 
@@ -682,12 +688,7 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
                 continue;
             }
             const auto next = timeAt(area, std::floor(left) + 1);
-            uint32_t j = std::max(
-                i + 1,
-                static_cast<uint32_t>(std::lower_bound(series.frames.begin() + i, series.frames.end(), next,
-                                                       [](const Frame& f, int64_t time) { return f.begin < time; }) -
-                                      series.frames.begin()));
-            j = std::min<uint32_t>(j, static_cast<uint32_t>(e.frames.size()));
+            const uint32_t j = std::min(series.firstFrom(next, i + 1), static_cast<uint32_t>(e.frames.size()));
             const auto spike = std::lower_bound(e.spikes.begin(), e.spikes.end(), i,
                                                 [](const Spike& s, uint32_t f) { return s.last < f; });
             const bool late = spike != e.spikes.end() && spike->first < j;

@@ -194,9 +194,13 @@ int64_t MarkerRow::waitBefore(uint32_t i) const {
     const bool past = i >= size();
     const uint32_t group = (past ? size() - 1 : i) >> kGroupBits;
     int64_t sum = parts_.groupWaits[group];
-    forEach(group << kGroupBits, past ? size() : i, [&](uint32_t, int64_t, int64_t duration, uint32_t, uint8_t flags) {
-        if (flags & kMarkerWait) sum += duration;
-    });
+    const uint32_t from = group << kGroupBits, to = past ? size() : i;
+    if (from >= to) return sum;
+    const Chunk& c = chunkOf(from);
+    if (!c.flagBytes) return sum;
+    const char* at = storage_->at(c.at);
+    for (uint32_t k = from & (kChunk - 1); k < (from & (kChunk - 1)) + (to - from); ++k)
+        if (at[c.flagsAt + k] & kMarkerWait) sum += number(at + c.durationsAt, c.durationBytes, k);
     return sum;
 }
 
@@ -216,8 +220,27 @@ uint32_t MarkerRow::next(uint32_t from, int64_t time, uint32_t coarse) const {
     }
     // The answer lies in group `low`, or is the first of the next.
     const uint32_t first = std::max(from + 1, low << kGroupBits), last = std::min(size(), (low + 1) << kGroupBits);
-    if (first - from >= coarse && first < last) return first;
+    if (first - from >= coarse && first < last) {
+        const int64_t begin = groups[low].begin;
+        const int64_t end = high < count ? groups[high].begin : parts_.chunks.back().begin;
+        if (end <= begin || time <= begin) return first;
+        const double part = std::min(1.0, static_cast<double>(time - begin) / static_cast<double>(end - begin));
+        return std::min(last, first + static_cast<uint32_t>(part * (last - first)));
+    }
     return firstInChunk(first, last, time);
+}
+
+int64_t MarkerRow::roughWorkBetween(uint32_t from, uint32_t to) const {
+    const auto before = [&](uint32_t i) {
+        const uint32_t group = std::min(i, size() - 1) >> kGroupBits, within = i - (group << kGroupBits);
+        const auto sum = [&](uint32_t g) {
+            return parts_.groups[g].busyBefore - (parts_.waits ? parts_.groupWaits[g] : 0);
+        };
+        if (!within) return sum(group);
+        if (group + 1 == parts_.groups.size()) return busyBefore(i) - waitBefore(i);
+        return sum(group) + (sum(group + 1) - sum(group)) * within / kGroup;
+    };
+    return from < to ? before(to) - before(from) : 0;
 }
 
 uint32_t MarkerRow::groupBefore(int64_t time) const {

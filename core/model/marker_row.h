@@ -113,8 +113,23 @@ public:
     /// The first marker that begins at `time` or later, or size().
     uint32_t firstFrom(int64_t time) const;
     /// The first marker after `from` that begins at `time` or later, or size(). Where that is at least
-    /// `coarse` markers away it is rounded down to where a group begins, and no column is read.
+    /// `coarse` markers away it is taken from where its group begins and the next one does, as if those between were
+    /// spread evenly, and no column is read.
     uint32_t next(uint32_t from, int64_t time, uint32_t coarse) const;
+    /// Says that marker `i` will be looked at soon, its columns too where so told, so that it lies nearer by then.
+    void expect(uint32_t i, bool columns) const {
+        i = std::min(i, size() - 1);
+        __builtin_prefetch(&parts_.groups[i >> kGroupBits]);
+        if (!columns) return;
+        const Chunk& c = chunkOf(i);
+        const char* at = storage_->at(c.at);
+        __builtin_prefetch(at + size_t{i & (kChunk - 1)} * c.beginBytes);
+        __builtin_prefetch(at + c.durationsAt + size_t{i & (kChunk - 1)} * c.durationBytes);
+    }
+    /// busyBetween() less the waits among them, of at least a group's worth of markers: exact but for the groups in
+    /// which the first and the last lie, of which it takes an even share. Reads no
+    /// column but the last group's.
+    int64_t roughWorkBetween(uint32_t from, uint32_t to) const;
     /// The first marker of the last group that begins before `time`; 0 where none does.
     uint32_t groupBefore(int64_t time) const;
     /// The first marker that ends after `time`, or size().

@@ -40,6 +40,19 @@ uint32_t Series::frameAt(int64_t time) const {
     return after == frames.begin() ? kNone : static_cast<uint32_t>(after - frames.begin() - 1);
 }
 
+uint32_t Series::firstFrom(int64_t time, uint32_t near) const {
+    const auto count = static_cast<uint32_t>(frames.size());
+    uint32_t low = near, high = near;
+    for (uint32_t step = 1; high < count && frames[high].begin < time; step *= 2) {
+        low = high + 1;
+        high = count - high > step ? high + step : count;
+    }
+    high = std::min(high, count);
+    return static_cast<uint32_t>(std::partition_point(frames.begin() + std::min(low, high), frames.begin() + high,
+                                                      [&](const Frame& f) { return f.begin < time; }) -
+                                 frames.begin());
+}
+
 std::vector<std::string> Repairs::sentences() const {
     std::vector<std::string> out;
     const auto say = [&](uint64_t count, const char* one, const char* many) {

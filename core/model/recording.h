@@ -146,6 +146,9 @@ struct Series {
     Column<Frame> frames;  // sorted by begin
     /// The frame that contains `time` (or the last one before it), or kNone.
     uint32_t frameAt(int64_t time) const;
+    /// The first frame from `near` on that begins at `time` or later, or the number of frames. Quick where that is
+    /// not far from `near`.
+    uint32_t firstFrom(int64_t time, uint32_t near) const;
 };
 
 struct Counter {
