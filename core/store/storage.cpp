@@ -121,6 +121,7 @@ uint64_t Storage::allocate(size_t bytes) {
     const uint64_t offset = size_.load(std::memory_order_relaxed), end = offset + roundUp(bytes, 8);
     if (end > committed_ && !commit(end)) throw std::bad_alloc();
     size_.store(end, std::memory_order_release);
+    noteComing(static_cast<uint32_t>((end >> kRegionBits) - (offset >> kRegionBits)));
     return offset;
 }
 
@@ -160,20 +161,26 @@ void Storage::keepWithin(uint64_t bytes) {
             lock.unlock();
             if (limit) letGo(limit);
             lock.lock();
-            changed_.wait_for(lock, kKeepEvery, [this] { return ending_; });
+            changed_.wait_for(lock, kKeepEvery, [this] { return ending_ || coming_ - looked_ >= kLookAfter; });
         }
     });
 }
 
-uint64_t Storage::limit() const {
-    const std::lock_guard lock(limiting_);
-    return limit_;
+uint64_t Storage::limit() const { return limit_; }
+
+void Storage::lookAgain(uint32_t coming) const {
+    const uint64_t limit = limit_;
+    if (!limit) return;
+    if (coming - looked_ >= 2 * kLookAfter)
+        letGo(limit);
+    else
+        changed_.notify_one();
 }
 
-void Storage::letGo(uint64_t bytes) {
+void Storage::letGo(uint64_t bytes) const {
     if (fd_ < 0) return;
-    const std::unique_lock lock(keeping_, std::try_to_lock);
-    if (!lock) return;
+    const std::lock_guard lock(keeping_);
+    looked_ = coming_.load();
     now_.fetch_add(1, std::memory_order_relaxed);
     uint64_t resident = residentBytes();
     if (resident <= bytes) return;

@@ -48,7 +48,10 @@ public:
     const char* at(uint64_t offset) const {
         std::atomic<uint32_t>& used = used_[offset >> kRegionBits];
         const uint32_t now = now_.load(std::memory_order_relaxed);
-        if (used.load(std::memory_order_relaxed) != now) used.store(now, std::memory_order_relaxed);
+        if (used.load(std::memory_order_relaxed) != now) {
+            used.store(now, std::memory_order_relaxed);
+            noteComing(1);
+        }
         return base_ + offset;
     }
     std::string_view text(TextRef text) const;
@@ -66,7 +69,7 @@ public:
     void keepWithin(uint64_t bytes);
     uint64_t limit() const;
     /// Does so at once, and not only now and then.
-    void letGo(uint64_t bytes);
+    void letGo(uint64_t bytes) const;
     /// Whether [offset, offset + bytes) can be read without waiting for a disk.
     bool atHand(uint64_t offset, size_t bytes) const;
     /// Reads it into memory, however long that takes.
@@ -76,10 +79,18 @@ public:
 
 private:
     static constexpr int kRegionBits = 18;
+    static constexpr uint32_t kLookAfter = 128;  // regions that came into use: then memory is looked at again
     static constexpr uint64_t kFirst = 128;  // before it: room for a header, and 0 that means "nothing"
     Storage(int fd, uint64_t reserved);
     static std::shared_ptr<Storage> make(int fd, uint64_t least);
     bool commit(uint64_t upTo);
+    /// So many regions came into use, or were filled: wakes the keeper where they are many, and where it does not
+    /// keep up does its work.
+    void noteComing(uint32_t regions) const {
+        const uint32_t before = coming_.fetch_add(regions, std::memory_order_relaxed);
+        if ((before & (kLookAfter - 1)) + regions >= kLookAfter) lookAgain(before + regions);
+    }
+    void lookAgain(uint32_t coming) const;
 
     char* base_ = nullptr;
     const int fd_;
@@ -89,13 +100,14 @@ private:
     std::atomic<uint64_t> size_{kFirst};
     std::atomic<bool> spilled_{false};
     uint64_t spilledFrom_ = UINT64_MAX;
-    std::atomic<uint32_t> now_{1};
+    mutable std::atomic<uint32_t> now_{1};
     std::atomic<uint32_t>* used_;  // by region: the value of now_ at its last use
-    std::mutex keeping_;           // one at a time lets go
+    mutable std::mutex keeping_;   // one at a time lets go
 
+    mutable std::atomic<uint32_t> coming_{0}, looked_{0};  // regions that came, in all and when last looked at
     mutable std::mutex limiting_;  // guards what follows
-    std::condition_variable changed_;
-    uint64_t limit_ = 0;
+    mutable std::condition_variable changed_;
+    std::atomic<uint64_t> limit_{0};
     bool ending_ = false;
     std::thread keeper_;
 };
