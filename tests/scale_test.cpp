@@ -530,8 +530,12 @@ private slots:
         const OpenOptions options = withIndexIn(folder);
         const auto plain = opened(file), indexed = opened(file, options);
         const auto same = [&](const FrameAccounts& a, const FrameAccounts& b) {
-            return a.keys == b.keys && a.places == b.places && equal(a.parts, b.parts) && equal(a.calls, b.calls) &&
-                   equal(a.partsFrom, b.partsFrom) && equal(a.callsFrom, b.callsFrom) && equal(a.pacing, b.pacing) &&
+            const auto sameSlice = [](const FrameAccounts::Slice& x, const FrameAccounts::Slice& y) {
+                return equal(x.parts, y.parts) && equal(x.calls, y.calls) && equal(x.partsFrom, y.partsFrom) &&
+                       equal(x.callsFrom, y.callsFrom) && equal(x.pacing, y.pacing);
+            };
+            return a.keys == b.keys && a.places == b.places &&
+                   std::equal(a.slices.begin(), a.slices.end(), b.slices.begin(), b.slices.end(), sameSlice) &&
                    a.measuring.inFrames == b.measuring.inFrames && a.measuring.worstFrame == b.measuring.worstFrame &&
                    a.measuring.most.size() == b.measuring.most.size();
         };

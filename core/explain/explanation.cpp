@@ -31,7 +31,7 @@ void judge(Explanation& e) {
     std::map<std::pair<BoundBy, uint32_t>, size_t> lateBy;
     for (size_t i = 0; i < frames.size(); ++i) {
         FrameVerdict& v = e.frames[i];
-        const int64_t duration = frames[i].duration(), pacing = e.accounts->pacing[i];
+        const int64_t duration = frames[i].duration(), pacing = e.accounts->pacing(i);
         v.deadline = e.budget ? e.budget : frames[i].deadline ? frames[i].deadline : kDefaultBudgetNs;
         v.work = duration - pacing;
         // A frame that paces itself ends on a tick: it is late only where it missed one.

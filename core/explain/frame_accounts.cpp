@@ -3,9 +3,11 @@
 
 #include <algorithm>
 #include <atomic>
+#include <bit>
 #include <filesystem>
-#include <functional>
+#include <numeric>
 #include <thread>
+#include <utility>
 
 #include "core/store/archive.h"
 #include "core/store/kept_file.h"
@@ -21,6 +23,10 @@ static void describe(A& a, PartKey& k) {
 template <class A>
 static void describe(A& a, PlaceKey& k) {
     a(k.group, k.path);
+}
+template <class A>
+static void describe(A& a, FrameAccounts::Slice& s) {
+    a(s.parts, s.calls, s.partsFrom, s.callsFrom, s.pacing);
 }
 template <class A>
 static void describe(A& a, FrequentMarker& m) {
@@ -61,6 +67,10 @@ public:
             if (list[place] == key) return place;
         }
     }
+    /// The numbers of a list that is there already.
+    void take(const std::vector<Key>& list) {
+        if (2 * list.size() >= places_.size()) grow(list);
+    }
     uint32_t find(const std::vector<Key>& list, const Key& key) const {
         for (size_t at = Hash()(key); !places_.empty(); ++at) {
             const uint32_t place = places_[at & (places_.size() - 1)];
@@ -71,7 +81,7 @@ public:
 
 private:
     void grow(const std::vector<Key>& list) {
-        places_.assign(std::max<size_t>(64, places_.size() * 4), kNone);
+        places_.assign(std::bit_ceil(std::max<size_t>(64, 4 * list.size())), kNone);
         for (uint32_t i = 0; i < list.size(); ++i) {
             size_t at = Hash()(list[i]);
             while (places_[at & (places_.size() - 1)] != kNone) ++at;
@@ -105,6 +115,7 @@ struct Sums {
         if (values[at] == 0) touched.push_back(at);
         values[at] += value;
     }
+    int64_t take(uint32_t at) { return std::exchange(values[at], 0); }
 };
 
 }  // namespace
@@ -117,159 +128,158 @@ uint32_t FrameAccounts::place(const PlaceKey& key) const { return index->places.
 
 namespace {
 
-/// The accounts of the frames [from, to), last frame first, with keys and places of their own.
-struct Stretch {
+/// Accounts for frames on one thread, with keys and places of its own numbers, in the order in which they are met.
+class Walk {
+public:
+    explicit Walk(const Recording& recording)
+        : recording_(recording),
+          keyOf_(recording.paths.size()),
+          placeOf_(recording.paths.size()),
+          accountant_(recording),
+          counted_(recording.lanes.size()) {
+        for (size_t i = 0; i < counted_.size(); ++i) counted_[i].resize(recording.lanes[i].rows.size(), UINT64_MAX);
+    }
+
+    /// The frames [from, to). Each walk goes back in time, and so do the frames, so that no cursor goes forward: call
+    /// it for later slices first.
+    FrameAccounts::Slice slice(const Column<Frame>& frames, size_t from, size_t to, Storage& storage) {
+        std::vector<Part> parts;
+        std::vector<Calls> calls;
+        std::vector<uint32_t> partCounts, callCounts;
+        std::vector<int64_t> pacing;
+        for (size_t f = to; f-- > from;) {
+            pacing.push_back(frame(frames[f], static_cast<uint64_t>(f) << 32));
+            for (const uint32_t key : time_.touched) parts.push_back({key, time_.take(key)});
+            for (const uint32_t place : calls_.touched)
+                calls.push_back({place, static_cast<uint32_t>(calls_.take(place))});
+            partCounts.push_back(static_cast<uint32_t>(time_.touched.size()));
+            callCounts.push_back(static_cast<uint32_t>(calls_.touched.size()));
+            time_.touched.clear();
+            calls_.touched.clear();
+        }
+        const auto inOrder = [&storage](auto& values) {
+            std::reverse(values.begin(), values.end());
+            return Column<typename std::remove_reference_t<decltype(values)>::value_type>::of(storage, values);
+        };
+        const auto ends = [&](std::vector<uint32_t>& counts) {
+            std::reverse(counts.begin(), counts.end());
+            counts.insert(counts.begin(), 0);
+            std::partial_sum(counts.begin(), counts.end(), counts.begin());
+            return Column<uint32_t>::of(storage, counts);
+        };
+        return {inOrder(parts), inOrder(calls), ends(partCounts), ends(callCounts), inOrder(pacing)};
+    }
+
     std::vector<PartKey> keys;
     std::vector<PlaceKey> places;
-    Numbers<PlaceKey> placeNumbers;
-    std::vector<Part> parts;
-    std::vector<Calls> calls;
-    std::vector<size_t> partsFrom, callsFrom;
-    std::vector<int64_t> pacing;
-};
 
-/// Returns false where `goOn` said so.
-bool accountStretch(const Recording& recording, const Column<Frame>& frames, size_t from, size_t to, Stretch& stretch,
-                    const std::function<bool(size_t done)>& goOn) {
-    Stretch& a = stretch;
-    Numbers<PartKey> numbers;
-    Recent<PartKey> keyOf(recording.paths.size());
-    Recent<PlaceKey> placeOf(recording.paths.size());
-    Accountant accountant(recording);
-    Sums time, calls;
-    // The instance last counted, per lane and row: the walk runs backwards on each lane. The frame stands
-    // beside it, so that nothing is cleared between frames.
-    std::vector<std::vector<uint64_t>> counted(recording.lanes.size());
-    for (size_t i = 0; i < counted.size(); ++i) counted[i].resize(recording.lanes[i].rows.size(), UINT64_MAX);
-
-    a.partsFrom.push_back(0);
-    a.callsFrom.push_back(0);
-    for (size_t f = to; f-- > from;) {  // each walk goes back in time, and so do the frames: no cursor goes forward
-        if ((f - from) % 256 == 0 && !goOn(to - 1 - f)) return false;
+private:
+    /// Sums up one frame's accounting and returns how long it waited on purpose.
+    int64_t frame(const Frame& frame, uint64_t frameBits) {
         int64_t pacing = 0;
-        for (const Piece& piece : accountant.account(frames[f].lane, frames[f].begin, frames[f].end)) {
-            const Lane& lane = recording.lanes[piece.lane];
+        for (const Piece& piece : accountant_.account(frame.lane, frame.begin, frame.end)) {
+            const Lane& lane = recording_.lanes[piece.lane];
             const PartKey key{lane.group,        piece.path,        piece.kind,
                               piece.lock.object, piece.lock.holder, piece.coreHolder};
-            time.add(keyOf.of(piece.path, a.keys, key, numbers), piece.duration());
+            time_.add(keyOf_.of(piece.path, keys, key, keyNumbers_), piece.duration());
             if (piece.kind == PieceKind::WaitPacing) pacing += piece.duration();
             if (!piece.marker.valid()) continue;
             PathId path = piece.path;
             uint32_t at = piece.marker.index;
             for (uint32_t row = piece.marker.row;; --row) {
-                const uint64_t instance = static_cast<uint64_t>(f) << 32 | at;
-                if (counted[piece.lane][row] == instance) break;  // and with it everything above
-                counted[piece.lane][row] = instance;
-                calls.add(placeOf.of(path, a.places, PlaceKey{lane.group, path}, stretch.placeNumbers), 1);
+                uint64_t& counted = counted_[piece.lane][row];
+                if (counted == (frameBits | at)) break;  // and with it everything above
+                counted = frameBits | at;
+                calls_.add(placeOf_.of(path, places, PlaceKey{lane.group, path}, placeNumbers_), 1);
                 if (row == 0) break;
                 at = lane.rows[row].parent(at);
-                path = recording.paths[path].parent;
+                path = recording_.paths[path].parent;
             }
         }
-        for (const uint32_t key : time.touched) {
-            a.parts.push_back({key, time.values[key]});
-            time.values[key] = 0;
-        }
-        for (const uint32_t place : calls.touched) {
-            a.calls.push_back({place, static_cast<uint32_t>(calls.values[place])});
-            calls.values[place] = 0;
-        }
-        time.touched.clear();
-        calls.touched.clear();
-        a.partsFrom.push_back(a.parts.size());
-        a.callsFrom.push_back(a.calls.size());
-        a.pacing.push_back(pacing);
+        return pacing;
     }
-    return true;
-}
 
-/// The columns of accounts while they are filled.
-struct Columns {
-    Part* parts;
-    Calls* calls;
-    uint64_t *partsFrom, *callsFrom;
-    int64_t* pacing;
+    const Recording& recording_;
+    Numbers<PartKey> keyNumbers_;
+    Numbers<PlaceKey> placeNumbers_;
+    Recent<PartKey> keyOf_;
+    Recent<PlaceKey> placeOf_;
+    Accountant accountant_;
+    Sums time_, calls_;
+    // The instance last counted, per lane and row: the walk runs backwards on each lane. The frame stands
+    // beside it, so that nothing is cleared between frames.
+    std::vector<std::vector<uint64_t>> counted_;
 };
 
-/// Puts the frames of a stretch, of which `frame` is the first, where they belong: their parts and calls end
-/// before `part` and `call`.
-void put(const Columns& to, const Stretch& s, const std::vector<uint32_t>& keys, const std::vector<uint32_t>& places,
-         size_t frame, uint64_t part, uint64_t call) {
-    for (size_t back = 0; back < s.pacing.size(); ++back) {
-        const size_t f = frame + s.pacing.size() - 1 - back;
-        to.partsFrom[f + 1] = part;
-        to.callsFrom[f + 1] = call;
-        for (size_t i = s.partsFrom[back]; i < s.partsFrom[back + 1]; ++i)
-            to.parts[--part] = {keys[s.parts[i].key], s.parts[i].ns};
-        std::sort(to.parts + part, to.parts + to.partsFrom[f + 1],
+/// Puts the common numbers in the place of one walk's own.
+void renumber(FrameAccounts::Slice& slice, const std::vector<uint32_t>& keys, const std::vector<uint32_t>& places) {
+    Part* parts = slice.parts.writable();
+    Calls* calls = slice.calls.writable();
+    for (size_t i = 0; i < slice.parts.size(); ++i) parts[i].key = keys[parts[i].key];
+    for (size_t i = 0; i < slice.calls.size(); ++i) calls[i].place = places[calls[i].place];
+    for (size_t f = 0; f < slice.pacing.size(); ++f) {
+        std::sort(parts + slice.partsFrom[f], parts + slice.partsFrom[f + 1],
                   [](const Part& x, const Part& y) { return x.key < y.key; });
-        for (size_t i = s.callsFrom[back]; i < s.callsFrom[back + 1]; ++i)
-            to.calls[--call] = {places[s.calls[i].place], s.calls[i].count};
-        std::sort(to.calls + call, to.calls + to.callsFrom[f + 1],
+        std::sort(calls + slice.callsFrom[f], calls + slice.callsFrom[f + 1],
                   [](const Calls& x, const Calls& y) { return x.place < y.place; });
-        to.pacing[f] = s.pacing[back];
     }
 }
 
-template <class T>
-T* columnIn(Storage& storage, Column<T>& column, size_t size) {
-    auto* to = reinterpret_cast<T*>(storage.at(storage.allocate(size * sizeof(T))));
-    column = Column<T>(to, size);
-    return to;
+/// Adds the slices that `a` does not have yet, and their keys and places. Returns false where it was cancelled.
+bool addSlices(FrameAccounts& a, const Recording& recording, const Progress& progress) {
+    const Column<Frame>& frames = recording.series[a.series].frames;
+    const size_t first = a.slices.size(), count = (frames.size() + FrameAccounts::kSlice - 1) / FrameAccounts::kSlice;
+    a.slices.resize(std::max(first, count));
+    const size_t missing = a.slices.size() - first;
+    const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, missing / 16 + 1);
+    const auto range = [&](size_t thread) {
+        return std::pair(first + missing * thread / threads, first + missing * (thread + 1) / threads);
+    };
+    std::vector<std::unique_ptr<Walk>> walks(threads);
+    std::atomic<bool> stop{false};
+    sideBySide(threads, [&](size_t i) {
+        walks[i] = std::make_unique<Walk>(recording);
+        const auto [from, to] = range(i);
+        for (size_t s = to; s-- > from && !stop;) {
+            if (i == 0 && progress && !progress(static_cast<double>(to - 1 - s) / static_cast<double>(to - from)))
+                stop = true;
+            const size_t begin = s * FrameAccounts::kSlice;
+            a.slices[s] =
+                walks[i]->slice(frames, begin, std::min(frames.size(), begin + FrameAccounts::kSlice), *a.storage);
+        }
+    });
+    if (stop) return false;
+
+    // Keys get the numbers in which the frames, from the last, first meet them, so that the outcome does not
+    // depend on how the frames were shared out.
+    auto index = std::make_shared<FrameAccounts::Index>();
+    Numbers<PartKey> numbers;
+    numbers.take(a.keys);
+    index->places.take(a.places);
+    std::vector<std::vector<uint32_t>> keys(threads), places(threads);
+    for (size_t i = threads; i-- > 0;) {
+        for (const PartKey& key : walks[i]->keys) keys[i].push_back(numbers.of(a.keys, key));
+        for (const PlaceKey& place : walks[i]->places) places[i].push_back(index->places.of(a.places, place));
+    }
+    sideBySide(threads, [&](size_t i) {
+        const auto [from, to] = range(i);
+        for (size_t s = from; s < to; ++s) renumber(a.slices[s], keys[i], places[i]);
+    });
+    a.index = std::move(index);
+    return true;
 }
 
 std::shared_ptr<FrameAccounts> makeAccounts(const Recording& recording, uint32_t series,
                                             std::shared_ptr<Storage> storage, const Progress& progress) {
-    const Column<Frame>& frames = recording.series[series].frames;
     auto accounts = std::make_shared<FrameAccounts>();
-    FrameAccounts& a = *accounts;
-    a.series = series;
-    a.storage = std::move(storage);
-    auto index = std::make_shared<FrameAccounts::Index>();
-    const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, frames.size() / 1024 + 1);
-    std::vector<Stretch> stretches(threads);
-    std::atomic<bool> stop{false};
-    sideBySide(threads, [&](size_t i) {
-        const size_t from = frames.size() * i / threads, to = frames.size() * (i + 1) / threads;
-        const bool finished = accountStretch(recording, frames, from, to, stretches[i], [&](size_t done) {
-            if (i == 0 && progress && !progress(static_cast<double>(done) / static_cast<double>(to - from)))
-                stop = true;
-            return !stop;
-        });
-        if (!finished) stop = true;
-    });
-    if (stop) return nullptr;
-
-    // Keys get the numbers in which the frames, from the last, first meet them, so that the outcome does not
-    // depend on how the frames were shared out.
-    Numbers<PartKey> numbers;
-    std::vector<std::vector<uint32_t>> keys(threads), places(threads);
-    std::vector<uint64_t> partsEnd(threads), callsEnd(threads);
-    for (size_t i = threads; i-- > 0;) {
-        for (const PartKey& key : stretches[i].keys) keys[i].push_back(numbers.of(a.keys, key));
-        for (const PlaceKey& place : stretches[i].places) places[i].push_back(index->places.of(a.places, place));
-    }
-    uint64_t parts = 0, calls = 0;
-    for (size_t i = 0; i < threads; ++i) {
-        partsEnd[i] = parts += stretches[i].parts.size();
-        callsEnd[i] = calls += stretches[i].calls.size();
-    }
-    Columns to{};
-    to.parts = columnIn(*a.storage, a.parts, parts);
-    to.calls = columnIn(*a.storage, a.calls, calls);
-    to.partsFrom = columnIn(*a.storage, a.partsFrom, frames.size() + 1);
-    to.callsFrom = columnIn(*a.storage, a.callsFrom, frames.size() + 1);
-    to.pacing = columnIn(*a.storage, a.pacing, frames.size());
-    sideBySide(threads, [&](size_t i) {
-        put(to, stretches[i], keys[i], places[i], frames.size() * i / threads, partsEnd[i], callsEnd[i]);
-        stretches[i] = {};
-    });
-    a.index = std::move(index);
-    a.measuring = measuringOf(recording, series);
+    accounts->series = series;
+    accounts->storage = std::move(storage);
+    if (!addSlices(*accounts, recording, progress)) return nullptr;
+    accounts->measuring = measuringOf(recording, series);
     return accounts;
 }
 
-constexpr uint64_t kRules = 3;  // of accounting; another number makes kept accounts be worked out anew
+constexpr uint64_t kRules = 4;  // of accounting; another number makes kept accounts be worked out anew
 
 KeptFor accountsOf(const Recording& recording) {
     const uint64_t sizes[] = {kRules, sizeof(Part), sizeof(Calls)};
@@ -279,15 +289,20 @@ KeptFor accountsOf(const Recording& recording) {
 template <bool kWriting>
 bool archive(FrameAccounts& a, std::string& bytes) {
     Archive<kWriting> put(*a.storage, bytes);
-    put(a.keys, a.places, a.parts, a.calls, a.partsFrom, a.callsFrom, a.pacing, a.measuring);
+    put(a.keys, a.places, a.slices, a.measuring);
     return put.good();
 }
 
 /// Whether kept accounts can belong to these frames, so that reading them meets nothing that is not there.
 bool fits(const FrameAccounts& a, const Recording& recording) {
     const size_t frames = recording.series[a.series].frames.size();
-    return a.pacing.size() == frames && a.partsFrom.size() == frames + 1 && a.callsFrom.size() == frames + 1 &&
-           a.partsFrom[frames] == a.parts.size() && a.callsFrom[frames] == a.calls.size();
+    if (a.slices.size() != (frames + FrameAccounts::kSlice - 1) / FrameAccounts::kSlice || a.frameCount() != frames)
+        return false;
+    return std::all_of(a.slices.begin(), a.slices.end(), [&](const FrameAccounts::Slice& s) {
+        const size_t count = &s == &a.slices.back() ? s.pacing.size() : FrameAccounts::kSlice;
+        return s.pacing.size() == count && s.partsFrom.size() == count + 1 && s.callsFrom.size() == count + 1 &&
+               s.partsFrom[count] == s.parts.size() && s.callsFrom[count] == s.calls.size();
+    });
 }
 
 std::shared_ptr<FrameAccounts> keptAccounts(const Recording& recording, uint32_t series, const std::string& path) {
@@ -298,8 +313,7 @@ std::shared_ptr<FrameAccounts> keptAccounts(const Recording& recording, uint32_t
     accounts->storage = std::move(kept->storage);
     if (!archive<false>(*accounts, kept->archive) || !fits(*accounts, recording)) return nullptr;
     auto index = std::make_shared<FrameAccounts::Index>();
-    std::vector<PlaceKey> places;
-    for (const PlaceKey& place : accounts->places) index->places.of(places, place);
+    index->places.take(accounts->places);
     accounts->index = std::move(index);
     return accounts;
 }
@@ -317,12 +331,20 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
         return known;
     }
     auto file = Storage::inFolder(index.parent_path().string());
+    if (file) (*file)->keepWithin(recording.storage->limit());
     auto made = makeAccounts(recording, series, file ? *file : Storage::inMemory(), progress);
     std::string bytes;
     if (made && made->storage->inFile() && archive<true>(*made, bytes) &&
-        completeFile(*made->storage, bytes, accountsOf(recording)) && made->storage->giveName(path))
-        made->storage->keepWithin(recording.storage->limit());
+        completeFile(*made->storage, bytes, accountsOf(recording)))
+        made->storage->giveName(path);
     return made;
+}
+
+std::shared_ptr<const FrameAccounts> accountFurther(const Recording& recording, const FrameAccounts& previous,
+                                                    uint32_t keep, const Progress& progress) {
+    auto accounts = std::make_shared<FrameAccounts>(previous);
+    accounts->slices.resize(std::min<size_t>(keep, previous.frameCount()) / FrameAccounts::kSlice);
+    return addSlices(*accounts, recording, progress) ? accounts : nullptr;
 }
 
 }  // namespace fugato

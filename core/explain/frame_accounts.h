@@ -43,24 +43,37 @@ struct Calls {
 };
 
 struct FrameAccounts {
+    static constexpr uint32_t kSliceBits = 6, kSlice = 1u << kSliceBits;
+    /// The accounts of kSlice frames in a row; of the last ones, fewer.
+    struct Slice {
+        Column<Part> parts;          // one frame after another, each frame's sorted by key
+        Column<Calls> calls;         // likewise, sorted by place
+        Column<uint32_t> partsFrom;  // frame f of the slice owns [partsFrom[f], partsFrom[f + 1])
+        Column<uint32_t> callsFrom;
+        Column<int64_t> pacing;  // per frame: time waited on purpose
+    };
+
     uint32_t series = 0;
     std::vector<PartKey> keys;
     std::vector<PlaceKey> places;
-    Column<Part> parts;          // of all frames, one after another, each frame's sorted by key
-    Column<Calls> calls;         // likewise, sorted by place
-    Column<uint64_t> partsFrom;  // frame f owns [partsFrom[f], partsFrom[f + 1])
-    Column<uint64_t> callsFrom;
-    Column<int64_t> pacing;            // per frame: time waited on purpose
+    std::vector<Slice> slices;
     Measuring measuring;               // what measuring itself cost in these frames
     std::shared_ptr<Storage> storage;  // where the columns lie
 
-    size_t frameCount() const { return pacing.size(); }
+    size_t frameCount() const {
+        return slices.empty() ? 0 : (slices.size() - 1) * kSlice + slices.back().pacing.size();
+    }
     std::span<const Part> partsOf(uint32_t frame) const {
-        return {parts.data() + partsFrom[frame], partsFrom[frame + 1] - partsFrom[frame]};
+        const Slice& s = slices[frame >> kSliceBits];
+        const uint32_t f = frame & (kSlice - 1);
+        return {s.parts.data() + s.partsFrom[f], s.partsFrom[f + 1] - s.partsFrom[f]};
     }
     std::span<const Calls> callsOf(uint32_t frame) const {
-        return {calls.data() + callsFrom[frame], callsFrom[frame + 1] - callsFrom[frame]};
+        const Slice& s = slices[frame >> kSliceBits];
+        const uint32_t f = frame & (kSlice - 1);
+        return {s.calls.data() + s.callsFrom[f], s.callsFrom[f + 1] - s.callsFrom[f]};
     }
+    int64_t pacing(uint32_t frame) const { return slices[frame >> kSliceBits].pacing[frame & (kSlice - 1)]; }
     /// Index of a place, or kNone.
     uint32_t place(const PlaceKey& key) const;
 
@@ -72,5 +85,11 @@ struct FrameAccounts {
 /// found there the next time.
 std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
                                                    const Progress& progress = {});
+
+/// The accounts of a recording that has grown since `previous` were made, whose numbers (of paths, lane groups,
+/// objects) still mean the same: the first `keep` frames are taken over, rounded down to whole slices, as are
+/// `measuring` and the numbers of keys and places. They share their storage.
+std::shared_ptr<const FrameAccounts> accountFurther(const Recording& recording, const FrameAccounts& previous,
+                                                    uint32_t keep, const Progress& progress = {});
 
 }  // namespace fugato

@@ -37,7 +37,7 @@ Pacing pacingOf(const Explanation& e) {
     pacing.tick = e.frames[0].deadline;
     size_t late = 0, onTick = 0;
     for (uint32_t f = 0; f + 1 < e.frames.size(); ++f) {
-        if (e.accounts->pacing[f] == 0 || !e.frames[f].overrun) continue;
+        if (e.accounts->pacing(f) == 0 || !e.frames[f].overrun) continue;
         const double ticks = static_cast<double>(e.frame(f).duration()) / static_cast<double>(e.frames[f].deadline);
         ++late;
         onTick += std::abs(ticks - std::round(ticks)) < kOnTick;
@@ -474,7 +474,7 @@ private:
     int64_t duration(uint32_t f, Again& again) {
         const Frame& frame = e_.frame(f);
         const int64_t begin = again.at(frame.lane, frame.begin);
-        if (e_.accounts->pacing[f] == 0) return std::max<int64_t>(0, again.atEnd(frame.lane, frame.end) - begin);
+        if (e_.accounts->pacing(f) == 0) return std::max<int64_t>(0, again.atEnd(frame.lane, frame.end) - begin);
         return std::max<int64_t>(0, again.at(frame.lane, frame.end) - begin);
     }
 
@@ -510,7 +510,7 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
         const FrameVerdict& verdict = e.frames[f];
         if (!verdict.overrun) continue;
         const bool changed = p.duration[f] != e.frame(f).duration();
-        const int64_t slack = e.accounts->pacing[f] ? verdict.deadline / 2 : 0;  // see judge()
+        const int64_t slack = e.accounts->pacing(f) ? verdict.deadline / 2 : 0;  // see judge()
         const int64_t overrun = p.duration[f] - verdict.deadline;
         p.overrun[f] = !changed ? verdict.overrun : overrun > slack ? overrun : 0;
         p.late += p.overrun[f];

@@ -161,7 +161,8 @@ void Storage::keepWithin(uint64_t bytes) {
             lock.unlock();
             if (limit) letGo(limit);
             lock.lock();
-            changed_.wait_for(lock, kKeepEvery, [this] { return ending_ || coming_ - looked_ >= kLookAfter; });
+            changed_.wait_for(lock, kKeepEvery,
+                              [this] { return ending_ || (limit_ && coming_ - looked_ >= kLookAfter); });
         }
     });
 }

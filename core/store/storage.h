@@ -80,7 +80,7 @@ public:
 private:
     static constexpr int kRegionBits = 18;
     static constexpr uint32_t kLookAfter = 128;  // regions that came into use: then memory is looked at again
-    static constexpr uint64_t kFirst = 128;  // before it: room for a header, and 0 that means "nothing"
+    static constexpr uint64_t kFirst = 128;      // before it: room for a header, and 0 that means "nothing"
     Storage(int fd, uint64_t reserved);
     static std::shared_ptr<Storage> make(int fd, uint64_t least);
     bool commit(uint64_t upTo);
@@ -105,7 +105,7 @@ private:
     mutable std::mutex keeping_;   // one at a time lets go
 
     mutable std::atomic<uint32_t> coming_{0}, looked_{0};  // regions that came, in all and when last looked at
-    mutable std::mutex limiting_;  // guards what follows
+    mutable std::mutex limiting_;                          // guards what follows
     mutable std::condition_variable changed_;
     std::atomic<uint64_t> limit_{0};
     bool ending_ = false;
