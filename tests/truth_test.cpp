@@ -6,6 +6,7 @@
 
 #include "bench/engines/verdicts.h"
 #include "bench/engines/world.h"
+#include "core/explain/growing.h"
 #include "core/explain/sentences.h"
 #include "core/model/model_builder.h"
 
@@ -55,12 +56,86 @@ bool sharedOutExactly(const Explanation& e) {
     return true;
 }
 
+/// What each part and each marker came to in a frame, whatever numbers they have.
+std::vector<std::vector<int64_t>> accountOf(const fugato::FrameAccounts& a, uint32_t frame) {
+    std::vector<std::vector<int64_t>> out;
+    for (const auto& part : a.partsOf(frame)) {
+        const auto& k = a.keys[part.key];
+        out.push_back({k.group, k.path, int64_t(k.kind), k.object, k.holder, k.coreHolder, part.ns});
+    }
+    for (const auto& call : a.callsOf(frame))
+        out.push_back({a.places[call.place].group, a.places[call.place].path, call.count});
+    out.push_back({a.pacing(frame)});
+    std::sort(out.begin(), out.end());
+    return out;
+}
+
+/// What a reader sees of a run that still goes on: each lane up to an instant of its own.
+std::shared_ptr<const fugato::Recording> seenUntil(const fugato::EventStore& store, int64_t time, int64_t lag,
+                                                   std::mt19937& random, const fugato::Recording* before) {
+    fugato::ModelBuilder builder;
+    if (before) builder.keepPathsOf(*before);
+    for (const auto& definition : store.definitions) builder.define(definition);
+    for (const auto& [lane, events] : store.lanes) {
+        const int64_t until = time - int64_t(random() % 1000) * lag / 1000;
+        for (const auto& event : events)
+            if (event.time <= until) builder.event(lane, event);
+    }
+    return builder.finish();
+}
+
 }  // namespace
 
 class TruthTest : public QObject {
     Q_OBJECT
 
 private slots:
+    // ---- while it grows -------------------------------------------------------------------------------
+
+    void aGrowingRecordingIsExplainedFurtherAsIfItWereWhole_data() { addEach(true); }
+    void aGrowingRecordingIsExplainedFurtherAsIfItWereWhole() {
+        QFETCH(int, shape);
+        QFETCH(int, trouble);
+        Settings settings = settingsFor(shape, trouble, 5);
+        settings.frames = 700;
+        fugato::EventStore store;
+        const auto expected = runEngine(settings, store);
+        int64_t end = 0;
+        for (const auto& [lane, events] : store.lanes) end = std::max(end, events.back().time);
+        std::mt19937 random(11);
+        std::shared_ptr<const Explanation> e;
+        bool wentOn = false;
+        for (int step = 7; step <= 16; ++step) {
+            const auto now =
+                seenUntil(store, end * step / 16, step == 16 ? 0 : end / 40, random, e ? e->recording.get() : nullptr);
+            uint32_t series = 0;
+            for (uint32_t i = 0; i < now->series.size(); ++i)
+                if (!expected.empty() && now->series[i].name == expected[0].series) series = i;
+            const auto accounts = accountFrames(*now, series);
+            const auto whole = explain(now, accounts, 0);
+            if (!e || e->series != series) {
+                e = whole;
+                continue;
+            }
+            e = explainFurther(now, *e);
+            QVERIFY(e);
+            wentOn = wentOn || e->usualOver < e->frames.size();
+            QCOMPARE(e->frames.size(), whole->frames.size());
+            for (uint32_t f = 0; f < e->frames.size(); ++f) {
+                QCOMPARE(e->frames[f].overrun, whole->frames[f].overrun);
+                QVERIFY(e->frames[f].state == whole->frames[f].state && e->frames[f].bound == whole->frames[f].bound);
+                QVERIFY(accountOf(*e->accounts, f) == accountOf(*accounts, f));
+            }
+            QVERIFY(sharedOutExactly(*e));
+            QCOMPARE(e->figures.late, whole->figures.late);
+            QCOMPARE(e->figures.p95, whole->figures.p95);
+            QCOMPARE(e->spikes.size(), whole->spikes.size());
+        }
+        QVERIFY(wentOn);
+        for (const auto& planted : expected) QCOMPARE(causeOf(*e, planted), 0u);
+        if (expected.empty()) QVERIFY2(e->causes.empty(), causesText(*e).c_str());
+    }
+
     // ---- the small computer on which the engines run ------------------------------------------------------
 
     void coresAreSharedByPriorityAndInTurns() {

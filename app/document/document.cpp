@@ -4,6 +4,7 @@
 #include <QFileInfo>
 #include <algorithm>
 
+#include "core/explain/growing.h"
 #include "core/model/open_recording.h"
 
 namespace fugato {
@@ -226,8 +227,9 @@ void Document::follow() {
     followedBytes_ = bytes;
     followClock_.start();
     const std::string series = recording_->series.empty() ? std::string() : recording_->series[series_].name;
-    run([this, series, path = path_.toStdString(), options = openOptions_, budget = budget_,
-         previous = explanation_](Job& j) {
+    OpenOptions options = openOptions_;
+    options.before = recording_;
+    run([this, series, options, path = path_.toStdString(), budget = budget_, previous = explanation_](Job& j) {
         const auto self = j.self.lock();
         const auto goesOn = [&j](double) { return !j.cancelled; };
         auto opened = openRecording(path, goesOn, options);
@@ -236,7 +238,9 @@ void Document::follow() {
         if (opened && !(*opened)->series.empty()) {
             for (uint32_t i = 0; i < (*opened)->series.size(); ++i)
                 if ((*opened)->series[i].name == series) at = i;
-            if (const auto accounts = accountFrames(**opened, at, goesOn))
+            if (previous && previous->series == at && previous->budget == budget)
+                made = explainFurther(*opened, *previous, goesOn);
+            else if (const auto accounts = accountFrames(**opened, at, goesOn))
                 made = explain(*opened, accounts, budget, goesOn, previous.get());
         }
         if (j.cancelled) return;

@@ -187,9 +187,9 @@ private:
             found.usualCalls = e_.baselines[e_.frames[frame_].baseline].usualCalls[place];
         }
         const auto ns = static_cast<double>(node.ns), usual = static_cast<double>(node.usual);
-        const UsualOccurrence elsewhere = finder_.occurrences_.of(e_.frames[frame_].baseline, node.group, node.path);
+        const UsualOccurrence elsewhere = e_.occurrences->of(e_, e_.frames[frame_].baseline, node.group, node.path);
         const bool usuallyMet = found.usualCalls > 0 && usual > 0,
-                   known = !finder_.occurrences_.rare(elsewhere, frame_);
+                   known = !isRare(e_, elsewhere, frame_, finder_.beforeLate_);
         if (usuallyMet) {
             if (found.calls > 0) found.slowdown = (ns / found.calls) / (usual / found.usualCalls);
         } else if (known) {
@@ -265,7 +265,8 @@ private:
     bool everything_ = false;
 };
 
-CauseFinder::CauseFinder(const Explanation& e) : e_(e), occurrences_(e), divided_(e.recording->paths.size()) {
+CauseFinder::CauseFinder(const Explanation& e)
+    : e_(e), beforeLate_(justBeforeLate(e)), divided_(e.recording->paths.size()) {
     for (const PartKey& key : e.accounts->keys)
         if (key.path && key.kind == PieceKind::Running) divided_[e.recording->paths[key.path].parent] = true;
 }

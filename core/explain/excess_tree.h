@@ -23,6 +23,19 @@ struct FoundCause {
     double calls = 0, usualCalls = 0, slowdown = 0;
 };
 
+/// The causes of every late frame, in order of time.
+struct FoundCauses {
+    std::vector<FoundCause> causes;
+    std::vector<size_t> from{0};  // late frame n has those of [from[n], from[n + 1])
+    std::span<const FoundCause> of(size_t late) const {
+        return {causes.data() + from[late], from[late + 1] - from[late]};
+    }
+    void add(const std::vector<FoundCause>& more) {
+        causes.insert(causes.end(), more.begin(), more.end());
+        from.push_back(causes.size());
+    }
+};
+
 /// What the trees of all frames share. Belongs to one thread.
 class CauseFinder {
 public:
@@ -33,7 +46,7 @@ public:
 private:
     friend class ExcessTree;
     const Explanation& e_;
-    UsualOccurrences occurrences_;
+    std::vector<uint64_t> beforeLate_;
     std::vector<bool> divided_;  // by path: markers are recorded inside it
 };
 

@@ -22,14 +22,12 @@ const char* causeKindName(CauseKind kind) {
 
 namespace {
 
-void judge(Explanation& e) {
+/// Judges the frames from `first` on, and counts all of them.
+void judge(Explanation& e, uint32_t first) {
     const auto& frames = e.recording->series[e.series].frames;
     e.frames.resize(frames.size());
-    std::vector<int64_t> durations;
-    durations.reserve(frames.size());
     Bounds bounds(*e.recording, *e.accounts);
-    std::map<std::pair<BoundBy, uint32_t>, size_t> lateBy;
-    for (size_t i = 0; i < frames.size(); ++i) {
+    for (uint32_t i = first; i < frames.size(); ++i) {
         FrameVerdict& v = e.frames[i];
         const int64_t duration = frames[i].duration(), pacing = e.accounts->pacing(i);
         v.deadline = e.budget ? e.budget : frames[i].deadline ? frames[i].deadline : kDefaultBudgetNs;
@@ -39,30 +37,41 @@ void judge(Explanation& e) {
         v.overrun = heldToTick ? 0 : std::max<int64_t>(0, duration - v.deadline);
         const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
         v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom ? FrameState::Near : FrameState::InBudget;
-        const Bound bound = bounds.of(static_cast<uint32_t>(i));
+        const Bound bound = bounds.of(i);
         v.bound = bound.by;
-        if (v.overrun) ++lateBy[{bound.by, bound.group}];
+        v.boundGroup = bound.group;
+    }
+    e.figures.frames = frames.size();
+    std::map<std::pair<BoundBy, uint32_t>, size_t> lateBy;
+    std::vector<int64_t> durations;
+    durations.reserve(frames.size());
+    for (uint32_t i = 0; i < frames.size(); ++i) {
+        const FrameVerdict& v = e.frames[i];
         e.figures.over += v.state == FrameState::Over;
         e.figures.near += v.state == FrameState::Near;
         e.figures.late += v.overrun;
-        durations.push_back(duration);
+        if (v.overrun) ++lateBy[{v.bound, v.boundGroup}];
+        durations.push_back(frames[i].duration());
     }
-    e.figures.frames = frames.size();
     for (const auto& [by, count] : lateBy)
         if (count > e.figures.bound) {
             e.figures.bound = count;
             std::tie(e.figures.boundBy, e.figures.boundGroup) = by;
         }
     if (durations.empty()) return;
-    std::sort(durations.begin(), durations.end());
-    const auto nearestRank = [&](double part) {
+    auto from = durations.begin();
+    const auto nearestRank = [&](double part) {  // of ever greater parts
         const auto rank = static_cast<size_t>(std::ceil(part * static_cast<double>(durations.size())));
-        return durations[std::clamp<size_t>(rank, 1, durations.size()) - 1];
+        const auto at =
+            durations.begin() + static_cast<std::ptrdiff_t>(std::clamp<size_t>(rank, 1, durations.size()) - 1);
+        std::nth_element(from, at, durations.end());
+        from = at;
+        return *at;
     };
     e.figures.p50 = nearestRank(0.50);
     e.figures.p95 = nearestRank(0.95);
     e.figures.p99 = nearestRank(0.99);
-    e.figures.worst = durations.back();
+    e.figures.worst = nearestRank(1);
 }
 
 /// The frame in which the work of `found` that fills most of `frame` was asked for, where a link
@@ -193,35 +202,42 @@ private:
     std::vector<Sum> sums_;
 };
 
-/// Which causes each late frame has, several stretches of them side by side; then all of them gathered.
-bool findCauses(Explanation& e, const Progress& progress, const Explanation* previous) {
+/// Which causes each late frame from `first` on has, several stretches of them side by side; then those of all late
+/// frames gathered. e.found holds those of the frames before.
+bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const Explanation* previous) {
     if (progress && !progress(0)) return false;
     std::vector<uint32_t> late;
-    for (uint32_t i = static_cast<uint32_t>(e.frames.size()); i-- > 0;)
+    for (uint32_t i = static_cast<uint32_t>(e.frames.size()); i-- > first;)
         if (e.frames[i].overrun) late.push_back(i);  // the last one first: see Accountant
     std::vector<std::vector<FoundCause>> found(late.size());
     const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, late.size() / 256 + 1);
     std::atomic<bool> stop{false};
-    sideBySide(threads, [&](size_t thread) {
-        Accountant accountant(*e.recording);
-        CauseFinder finder(e);
-        const size_t from = late.size() * thread / threads, to = late.size() * (thread + 1) / threads;
-        for (size_t i = from; i < to && !stop; ++i) {
-            if (thread == 0 && progress && (i - from) % 64 == 0 &&
-                !progress(static_cast<double>(i - from) / static_cast<double>(to - from)))
-                stop = true;
-            const Frame& frame = e.frame(late[i]);
-            const std::span<const Piece> pieces = accountant.account(frame.lane, frame.begin, frame.end);
-            found[i] = finder.causesOf(late[i], pieces);
-            e.frames[late[i]].origin = originOf(e, pieces, late[i], found[i].front());
-        }
-    });
+    if (!late.empty())
+        sideBySide(threads, [&](size_t thread) {
+            Accountant accountant(*e.recording);
+            CauseFinder finder(e);
+            const size_t from = late.size() * thread / threads, to = late.size() * (thread + 1) / threads;
+            for (size_t i = from; i < to && !stop; ++i) {
+                if (thread == 0 && progress && (i - from) % 64 == 0 &&
+                    !progress(static_cast<double>(i - from) / static_cast<double>(to - from)))
+                    stop = true;
+                const Frame& frame = e.frame(late[i]);
+                const std::span<const Piece> pieces = accountant.account(frame.lane, frame.begin, frame.end);
+                found[i] = finder.causesOf(late[i], pieces);
+                e.frames[late[i]].origin = originOf(e, pieces, late[i], found[i].front());
+            }
+        });
     if (stop) return false;
+    const auto all = e.found ? std::make_shared<FoundCauses>(*e.found) : std::make_shared<FoundCauses>();
+    for (size_t i = late.size(); i-- > 0;) all->add(found[i]);
+    e.found = all;
 
     Gathering gathering(e);
-    for (size_t i = late.size(); i-- > 0;) {
-        FrameVerdict& verdict = e.frames[late[i]];
-        const std::vector<FoundCause>& causes = found[i];
+    size_t number = 0;
+    for (uint32_t i = 0; i < e.frames.size(); ++i) {
+        FrameVerdict& verdict = e.frames[i];
+        if (!verdict.overrun) continue;
+        const std::span<const FoundCause> causes = all->of(number++);
         double covered = 0;
         for (const FoundCause& cause : causes) covered += static_cast<double>(cause.excess);
         int64_t given = 0;
@@ -231,7 +247,7 @@ bool findCauses(Explanation& e, const Progress& progress, const Explanation* pre
                                      : static_cast<int64_t>(static_cast<double>(verdict.overrun) *
                                                             static_cast<double>(causes[k].excess) / covered);
             given += part;
-            verdict.shares.push_back({gathering.add(late[i], causes[k], part), causes[k].excess, part});
+            verdict.shares.push_back({gathering.add(i, causes[k], part), causes[k].excess, part});
         }
         std::stable_sort(verdict.shares.begin(), verdict.shares.end(),
                          [](auto& a, auto& b) { return a.excess > b.excess; });
@@ -267,6 +283,25 @@ void findSpikes(Explanation& e) {
     }
 }
 
+/// The first `stands` frames and what is usual, as they were; the causes are gathered anew.
+void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
+    size_t late = 0;
+    e.frames.assign(previous.frames.begin(), previous.frames.begin() + stands);
+    for (FrameVerdict& frame : e.frames) {
+        late += frame.overrun > 0;
+        frame.shares.clear();
+    }
+    auto found = std::make_shared<FoundCauses>();
+    found->from.assign(previous.found->from.begin(),
+                       previous.found->from.begin() + static_cast<std::ptrdiff_t>(late + 1));
+    found->causes.assign(previous.found->causes.begin(),
+                         previous.found->causes.begin() + static_cast<std::ptrdiff_t>(found->from.back()));
+    e.found = found;
+    e.baselines = previous.baselines;
+    e.occurrences = previous.occurrences;
+    e.usualOver = previous.usualOver;
+}
+
 }  // namespace
 
 std::vector<ExcessPart> Explanation::excessOf(uint32_t frame) const {
@@ -296,19 +331,32 @@ uint32_t Explanation::worstFrameOf(const Spike& spike) const {
 
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
                                            std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
-                                           const Progress& progress, const Explanation* previous) {
+                                           const Progress& progress, const Explanation* previous, uint32_t stands) {
     auto explanation = std::make_shared<Explanation>();
     Explanation& e = *explanation;
     e.recording = std::move(recording);
     e.accounts = std::move(accounts);
     e.series = e.accounts->series;
     e.budget = budget;
-    judge(e);
+    if (stands) takeOver(e, *previous, stands);
+    judge(e, stands);
     if (e.frames.empty()) return explanation;
-    makeBaselines(e);
-    if (!findCauses(e, progress, previous)) return nullptr;
+    if (stands && !continueBaselines(e, stands)) {  // a stage not met before
+        stands = 0;
+        e.baselines.clear();
+        e.found.reset();
+    }
+    if (!stands) makeBaselines(e);
+    if (!findCauses(e, stands, progress, previous)) return nullptr;
     findSpikes(e);
-    findWhatComesBefore(e);
+    if (!stands) {
+        findWhatComesBefore(e);
+        return explanation;
+    }
+    std::map<CauseKey, const Cause::Before*> before;
+    for (const Cause& cause : previous->causes) before[cause.key] = &cause.before;
+    for (Cause& cause : e.causes)
+        if (const auto known = before.find(cause.key); known != before.end()) cause.before = *known->second;
     return explanation;
 }
 

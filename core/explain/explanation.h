@@ -44,7 +44,8 @@ struct FrameVerdict {
     int64_t overrun = 0;
     FrameState state = FrameState::InBudget;
     BoundBy bound = BoundBy::Cpu;
-    uint32_t baseline = 0;  // index in Explanation::baselines
+    uint32_t boundGroup = kNone;  // lane group, of Cpu and Gpu
+    uint32_t baseline = 0;        // index in Explanation::baselines
     uint32_t spike = kNone;
     uint32_t origin = kNone;         // over frames: the frame whose work made this one late; mostly itself
     std::vector<CauseShare> shares;  // over frames only, largest first
@@ -112,6 +113,9 @@ struct Figures {
     size_t bound = 0;
 };
 
+struct FoundCauses;      // in each late frame: excess_tree.h
+class UsualOccurrences;  // usual.h
+
 class Explanation {
 public:
     std::shared_ptr<const Recording> recording;
@@ -123,6 +127,10 @@ public:
     std::vector<Cause> causes;  // costliest first
     std::vector<Spike> spikes;  // in order of time
     Figures figures;
+    // What an explanation of more frames goes on from.
+    std::shared_ptr<const FoundCauses> found;
+    std::shared_ptr<UsualOccurrences> occurrences;
+    uint32_t usualOver = 0;  // what is usual was worked out when there were so many frames
 
     const Frame& frame(uint32_t index) const { return recording->series[series].frames[index]; }
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
@@ -134,8 +142,11 @@ public:
 
 /// budget: nanoseconds for every frame, 0 for each frame's own deadline. Causes that `previous` has too keep
 /// their letters. Null where cancelled.
+/// stands: so many frames are taken over from `previous`, with their causes, with what is usual and with what comes
+/// before; then only what is new is worked out. See explainFurther() in growing.h.
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
                                            std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
-                                           const Progress& progress = {}, const Explanation* previous = nullptr);
+                                           const Progress& progress = {}, const Explanation* previous = nullptr,
+                                           uint32_t stands = 0);
 
 }  // namespace fugato

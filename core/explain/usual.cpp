@@ -135,34 +135,50 @@ void makeBaselines(Explanation& e) {
     }
     std::sort(others.begin(), others.end());
     if (!others.empty()) add(good, others, "");
+    e.occurrences = std::make_shared<UsualOccurrences>(e.baselines.size());
+    e.usualOver = static_cast<uint32_t>(e.frames.size());
+}
+
+bool continueBaselines(Explanation& e, uint32_t stands) {
+    std::map<std::string, uint32_t> latest;
+    for (uint32_t b = 0; b < e.baselines.size(); ++b) {
+        Baseline& baseline = e.baselines[b];
+        latest[baseline.stage] = b;
+        baseline.usual.resize(e.accounts->keys.size());  // what is new is not usual
+        baseline.high.resize(e.accounts->keys.size());
+        baseline.usualCalls.resize(e.accounts->places.size());
+    }
+    for (uint32_t i = stands; i < e.frames.size(); ++i) {
+        const StateSpan* stage = e.recording->stageAt(e.frame(i).begin);
+        auto found = latest.find(std::string(stage ? e.recording->text(stage->value) : std::string_view()));
+        if (found == latest.end()) found = latest.find("");
+        if (found == latest.end()) return false;
+        e.frames[i].baseline = found->second;
+    }
+    return true;
 }
 
 static uint64_t occurrenceKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
 
-UsualOccurrences::UsualOccurrences(const Explanation& e)
-    : e_(e), beforeLate_(e.baselines.size()), known_(e.baselines.size()) {
+std::vector<uint64_t> justBeforeLate(const Explanation& e) {
+    std::vector<uint64_t> bits(e.baselines.size());
     for (size_t b = 0; b < e.baselines.size(); ++b) {
         const auto& sample = e.baselines[b].sample;
         for (size_t i = 0; i < sample.size(); ++i)
             for (uint32_t f = sample[i] + 1; f < e.frames.size() && f - sample[i] <= kJustBefore; ++f)
-                if (e.frames[f].overrun) beforeLate_[b] |= uint64_t{1} << i;
+                if (e.frames[f].overrun) bits[b] |= uint64_t{1} << i;
     }
+    return bits;
 }
 
-UsualOccurrence UsualOccurrences::of(uint32_t baseline, uint32_t group, PathId path) {
-    if (!path) return {};
-    if (known_[baseline].empty()) look(baseline);
-    const auto found = known_[baseline].find(occurrenceKey(group, path));
-    return found == known_[baseline].end() ? UsualOccurrence{} : found->second;
-}
-
-bool UsualOccurrences::rare(const UsualOccurrence& usual, uint32_t frame) const {
-    const uint32_t baseline = e_.frames[frame].baseline;
-    const auto& sample = e_.baselines[baseline].sample;
+bool isRare(const Explanation& e, const UsualOccurrence& usual, uint32_t frame,
+            const std::vector<uint64_t>& beforeLate) {
+    const uint32_t baseline = e.frames[frame].baseline;
+    const auto& sample = e.baselines[baseline].sample;
     const auto all = static_cast<int>(sample.size());
-    const int aside = std::popcount(beforeLate_[baseline]);
+    const int aside = std::popcount(beforeLate[baseline]);
     if (all - aside >= static_cast<int>(kFewestForBaseline))
-        return std::popcount(usual.presentIn & ~beforeLate_[baseline]) <= kRare * (all - aside);
+        return std::popcount(usual.presentIn & ~beforeLate[baseline]) <= kRare * (all - aside);
     // Late frames are everywhere: then only those before this one are left out.
     int present = 0, counted = 0;
     for (size_t i = 0; i < sample.size(); ++i) {
@@ -174,9 +190,9 @@ bool UsualOccurrences::rare(const UsualOccurrence& usual, uint32_t frame) const 
 }
 
 /// All markers of the sample's frames at once.
-void UsualOccurrences::look(uint32_t baseline) {
-    const Recording& r = *e_.recording;
-    const auto& sample = e_.baselines[baseline].sample;
+static std::unordered_map<uint64_t, UsualOccurrence> occurrencesIn(const Explanation& e, uint32_t baseline) {
+    const Recording& r = *e.recording;
+    const auto& sample = e.baselines[baseline].sample;
     struct Sum {
         std::vector<uint32_t> counts;  // by frame of the sample
         int64_t ns = 0;
@@ -186,9 +202,9 @@ void UsualOccurrences::look(uint32_t baseline) {
     std::unordered_map<uint64_t, Sum> sums;
     for (size_t i = 0; i < sample.size(); ++i) {
         // With what other lanes do until the next frame begins, where that is soon.
-        const Frame& f = e_.frame(sample[i]);
-        const auto& frames = r.series[e_.series].frames;
-        const int64_t soon = f.begin + 2 * std::max(f.duration(), e_.frames[sample[i]].deadline);
+        const Frame& f = e.frame(sample[i]);
+        const auto& frames = r.series[e.series].frames;
+        const int64_t soon = f.begin + 2 * std::max(f.duration(), e.frames[sample[i]].deadline);
         const int64_t end = sample[i] + 1 < frames.size() && frames[sample[i] + 1].begin < soon
                                 ? std::max(f.end, frames[sample[i] + 1].begin)
                                 : f.end;
@@ -206,15 +222,24 @@ void UsualOccurrences::look(uint32_t baseline) {
                 });
             }
     }
-    known_[baseline][UINT64_MAX] = {};  // looked, even where nothing was found
+    std::unordered_map<uint64_t, UsualOccurrence> known;
     for (auto& [key, sum] : sums) {
-        UsualOccurrence& usual = known_[baseline][key];
+        UsualOccurrence& usual = known[key];
         for (size_t i = 0; i < sum.counts.size(); ++i) usual.presentIn |= uint64_t{sum.counts[i] > 0} << i;
         usual.calls = quantileWithZeros(sum.counts, sample.size(), 0.5);
         usual.mostCalls = quantileWithZeros(sum.counts, sample.size(), kHigh);
         usual.middleNs = static_cast<double>(quantileWithZeros(sum.durations, sum.durations.size(), 0.5));
         usual.meanNs = static_cast<double>(sum.ns) / static_cast<double>(sum.number);
     }
+    return known;
+}
+
+UsualOccurrence UsualOccurrences::of(const Explanation& e, uint32_t baseline, uint32_t group, PathId path) {
+    if (!path) return {};
+    Known& known = known_[baseline];
+    std::call_once(known.looked, [&] { known.of = occurrencesIn(e, baseline); });
+    const auto found = known.of.find(occurrenceKey(group, path));
+    return found == known.of.end() ? UsualOccurrence{} : found->second;
 }
 
 }  // namespace fugato

@@ -4,14 +4,19 @@
 // waits for it there. Only the parts of core/explain use this.
 #pragma once
 
+#include <deque>
+#include <mutex>
 #include <unordered_map>
 
 #include "explanation.h"
 
 namespace fugato {
 
-/// Fills e.baselines, and the baseline of each frame. The frames must have been judged.
+/// Fills e.baselines, e.occurrences and the baseline of each frame. The frames must have been judged.
 void makeBaselines(Explanation& e);
+/// For frames from `stands` on that were added to an explanation with baselines: gives each that of its stage.
+/// Returns false where there is none.
+bool continueBaselines(Explanation& e, uint32_t stands);
 
 struct UsualOccurrence {
     double calls = 0;      // median per frame of the sample
@@ -21,21 +26,25 @@ struct UsualOccurrence {
     uint64_t presentIn = 0;  // a bit for each frame of the sample in which it occurs
 };
 
-/// Looks into a baseline's sample when first asked. Belongs to one thread; the explanation outlives it.
+/// Looks into a baseline's sample when first asked. Thread safe.
 class UsualOccurrences {
 public:
-    explicit UsualOccurrences(const Explanation& e);
-    UsualOccurrence of(uint32_t baseline, uint32_t group, PathId path);
-    /// Whether it hardly ever occurs in usual frames, other than those just before late ones: what makes a frame late
-    /// may have begun there.
-    bool rare(const UsualOccurrence& usual, uint32_t frame) const;
+    explicit UsualOccurrences(size_t baselines) : known_(baselines) {}
+    UsualOccurrence of(const Explanation& e, uint32_t baseline, uint32_t group, PathId path);
 
 private:
-    void look(uint32_t baseline);
-    const Explanation& e_;
-    std::vector<uint64_t>
-        beforeLate_;  // by baseline: a bit for each frame of the sample that lies just before a late one
-    std::vector<std::unordered_map<uint64_t, UsualOccurrence>> known_;  // by baseline
+    struct Known {
+        std::once_flag looked;
+        std::unordered_map<uint64_t, UsualOccurrence> of;
+    };
+    std::deque<Known> known_;  // by baseline
 };
+
+/// By baseline: a bit for each frame of the sample that lies just before a late one.
+std::vector<uint64_t> justBeforeLate(const Explanation& e);
+/// Whether it hardly ever occurs in usual frames, other than those just before late ones: what makes a frame late
+/// may have begun there.
+bool isRare(const Explanation& e, const UsualOccurrence& usual, uint32_t frame,
+            const std::vector<uint64_t>& beforeLate);
 
 }  // namespace fugato

@@ -365,12 +365,7 @@ private:
 class Predicting {
 public:
     Predicting(const Explanation& e, const std::vector<Repair>& repairs)
-        : e_(e),
-          r_(*e.recording),
-          occurrences_(e),
-          accountant_(r_),
-          pacing_(pacingOf(e)),
-          repairOf_(e.causes.size(), nullptr) {
+        : e_(e), r_(*e.recording), accountant_(r_), pacing_(pacingOf(e)), repairOf_(e.causes.size(), nullptr) {
         for (const Repair& repair : repairs) repairOf_[repair.cause] = &repair;
     }
 
@@ -441,7 +436,7 @@ private:
     void occurrences(const Repair& repair, const Cause& cause, uint32_t first, uint32_t last, int64_t begin,
                      int64_t end, Again& again) {
         const uint32_t baseline = e_.frames[last].baseline;
-        const UsualOccurrence usual = occurrences_.of(baseline, cause.group, cause.path);
+        const UsualOccurrence usual = e_.occurrences->of(e_, baseline, cause.group, cause.path);
         const bool gone = repair.gone || cause.kind == CauseKind::Unusual;
         const uint32_t depth = r_.paths[cause.path].depth;
         for (const uint32_t lane : r_.groups[cause.group].lanes) {
@@ -480,7 +475,6 @@ private:
 
     const Explanation& e_;
     const Recording& r_;
-    UsualOccurrences occurrences_;
     Accountant accountant_;
     const Pacing pacing_;
     std::vector<const Repair*> repairOf_;

@@ -57,6 +57,8 @@ struct ModelBuilder::Build {
     std::shared_ptr<Recording> recording = std::make_shared<Recording>();
     Recording& r = *recording;
     Names names{r};
+    PathTable pathsBefore;
+    std::vector<std::string> sitesBefore;
     std::vector<std::unique_ptr<LaneBuilder>> lanes;  // by position; null where no event was told
     std::unordered_map<uint32_t, LaneBuilder*> byId;
     uint32_t lastId = kNone;
@@ -445,8 +447,17 @@ std::shared_ptr<const Recording> ModelBuilder::soFar(
     return made;
 }
 
+void ModelBuilder::keepPathsOf(const Recording& before) {
+    build_->pathsBefore = before.paths;
+    for (const Site& site : before.sites) build_->sitesBefore.push_back(site.name);
+}
+
 std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
     Build& b = *build_;
+    if (b.r.sites.size() >= b.sitesBefore.size() &&
+        std::equal(b.sitesBefore.begin(), b.sitesBefore.end(), b.r.sites.begin(),
+                   [](const std::string& name, const Site& site) { return name == site.name; }))
+        b.r.paths = b.pathsBefore;
     b.r.damage = std::move(damage);
     Gathering gathering{b.r, {}};
     for (const auto& lane : b.lanes) {

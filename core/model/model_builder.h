@@ -21,6 +21,8 @@ public:
     void event(uint32_t lane, const Event& event) override;
     /// The builder of the lane with an id of the file.
     LaneBuilder& lane(uint32_t id);
+    /// Gives paths the numbers they have in `before`, where its markers are known by the same numbers here.
+    void keepPathsOf(const Recording& before);
     std::shared_ptr<Recording> finish(Damage damage = {});
     /// A recording of the lanes that are closed, to be shown while others (named by their ids) are still
     /// being filled: their markers, and the frames, states and points they told.

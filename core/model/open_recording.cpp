@@ -157,6 +157,7 @@ private:
 Result<std::shared_ptr<Recording>> build(ByteSource& source, const std::string& name, const Progress& progress,
                                          const OpenOptions& options, std::shared_ptr<Storage> storage) {
     ModelBuilder builder(std::move(storage));
+    if (options.before) builder.keepPathsOf(*options.before);
     if (!looksBinary(source)) {
         auto damage = readRecording(source, name, builder, progress);
         if (!damage) return damage.failure();

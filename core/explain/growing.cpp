@@ -1,0 +1,69 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "growing.h"
+
+#include <algorithm>
+
+namespace fugato {
+
+namespace {
+
+constexpr uint32_t kFewestFrames = 256;  // below, everything is worked out anew
+
+template <class List, class Same>
+bool beginsWith(const List& list, const List& first, Same&& same) {
+    return list.size() >= first.size() && std::equal(first.begin(), first.end(), list.begin(), same);
+}
+
+bool numbersMeanTheSame(const Recording& before, const Recording& now) {
+    const auto same = [](const auto& x, const auto& y) { return x == y; };
+    return beginsWith(now.sites, before.sites, [](auto& x, auto& y) { return x.name == y.name; }) &&
+           beginsWith(now.objects, before.objects, same) &&
+           beginsWith(now.series, before.series, [](auto& x, auto& y) { return x.name == y.name; }) &&
+           beginsWith(now.lanes, before.lanes, [](auto& x, auto& y) { return x.id == y.id && x.group == y.group; }) &&
+           beginsWith(now.paths.nodes(), before.paths.nodes(),
+                      [](auto& x, auto& y) { return x.parent == y.parent && x.site == y.site; });
+}
+
+/// Up to when nothing was added: the end of what was known of the lanes that have more now.
+int64_t knownUntil(const Recording& before, const Recording& now) {
+    int64_t until = INT64_MAX;
+    for (size_t i = 0; i < now.lanes.size(); ++i) {
+        const Lane& lane = now.lanes[i];
+        if (i >= before.lanes.size())
+            until = std::min(until, lane.first);
+        else if (lane.last > before.lanes[i].last || lane.markerCount() != before.lanes[i].markerCount())
+            until = std::min(until, before.lanes[i].last);
+    }
+    return until;
+}
+
+}  // namespace
+
+uint32_t framesThatStand(const Explanation& before, const Recording& now) {
+    const Recording& r = *before.recording;
+    if (!before.found || before.series >= now.series.size() || !numbersMeanTheSame(r, now)) return 0;
+    const Column<Frame>& had = r.series[before.series].frames;
+    const Column<Frame>& has = now.series[before.series].frames;
+    const int64_t until = knownUntil(r, now);
+    uint32_t stand = 0;
+    const auto most = static_cast<uint32_t>(std::min(had.size(), has.size()));
+    while (stand < most && had[stand].begin == has[stand].begin && had[stand].end == has[stand].end &&
+           had[stand].deadline == has[stand].deadline && had[stand].end + kClockTolerance <= until)
+        ++stand;
+    return stand;
+}
+
+std::shared_ptr<const Explanation> explainFurther(std::shared_ptr<const Recording> now, const Explanation& before,
+                                                  const Progress& progress) {
+    // Whole slices, as the accounts are kept.
+    const uint32_t stand = framesThatStand(before, *now) / FrameAccounts::kSlice * FrameAccounts::kSlice;
+    const size_t frames = before.series < now->series.size() ? now->series[before.series].frames.size() : 0;
+    if (stand < kFewestFrames || frames > before.usualOver + std::max(kFewestFrames, before.usualOver / 8)) {
+        const auto accounts = accountFrames(*now, before.series, progress);
+        return accounts ? explain(std::move(now), accounts, before.budget, progress, &before) : nullptr;
+    }
+    const auto accounts = accountFurther(*now, *before.accounts, stand, progress);
+    return accounts ? explain(std::move(now), accounts, before.budget, progress, &before, stand) : nullptr;
+}
+
+}  // namespace fugato
