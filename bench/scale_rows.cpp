@@ -19,6 +19,7 @@
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
+#include "core/explain/growing.h"
 #include "format/binary_reader.h"
 #include "rows.h"
 #include "windows.h"
@@ -113,6 +114,31 @@ double quickest(Ask&& ask) {
     return best;
 }
 
+/// What it takes to explain frames further that come one by one, the 95th percentile; ms.
+double furtherMs(const Recording& recording, const Explanation& whole) {
+    const Column<Frame> all = recording.series[whole.series].frames;
+    const auto upTo = [&](size_t frames) {
+        auto part = std::make_shared<Recording>(recording);
+        part->series[whole.series].frames = Column<Frame>(all.data(), frames);
+        part->keptAt.clear();
+        return part;
+    };
+    constexpr size_t kMore = 100;
+    const auto shorter = upTo(all.size() - kMore);
+    auto e = explain(shorter, accountFrames(*shorter, whole.series), 0);
+    std::vector<std::shared_ptr<Recording>> grown;
+    for (size_t more = 1; more <= kMore; ++more) grown.push_back(upTo(all.size() - kMore + more));
+    std::vector<double> times;
+    for (const auto& now : grown) {
+        QElapsedTimer timer;
+        timer.start();
+        e = explainFurther(now, *e);
+        times.push_back(msOf(timer));
+    }
+    std::sort(times.begin(), times.end());
+    return times[times.size() * 95 / 100];
+}
+
 uint32_t siteNamed(const Recording& r, const char* name) {
     for (uint32_t i = 0; i < r.sites.size(); ++i)
         if (r.sites[i].name == name) return i;
@@ -177,6 +203,8 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     const auto explanation = explain(recording, accounts, 0);
     figures.of["explaining"] = msOf(timer);
     figures.of["frames"] = static_cast<double>(explanation->frames.size());
+
+    figures.of["further"] = furtherMs(*recording, *explanation);
 
     const Stretch whole = wholeOf(*recording);
     const Stretch part{whole.begin + (whole.end - whole.begin) / 4, whole.begin + (whole.end - whole.begin) / 2};
@@ -248,6 +276,8 @@ bool scaleRows(uint64_t most) {
             return number("%.0f ms", f.of.at("explaining")) + number(" (%.0f frames)", f.of.at("frames"));
         },
         "2 s", atMost("explaining", 2000));
+    row("explaining further while it grows: 95th percentile of one new frame", plain("further", "%.1f ms"), "5 ms",
+        atMost("further", 5));
     row("asking: figures of one marker, a tenth of all markers", plain("statistics often", "%.1f ms"), "100 ms",
         atMost("statistics often", 100));
     row("asking: figures of one marker, once a frame", plain("statistics usual", "%.1f ms"), "100 ms",

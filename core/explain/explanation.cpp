@@ -22,11 +22,13 @@ const char* causeKindName(CauseKind kind) {
 
 namespace {
 
-/// Judges the frames from `first` on, and counts all of them.
+/// Judges the frames from `first` on. Those before it are judged, listed and counted already, and their durations
+/// are in e.durations.
 void judge(Explanation& e, uint32_t first) {
     const auto& frames = e.recording->series[e.series].frames;
     e.frames.resize(frames.size());
     Bounds bounds(*e.recording, *e.accounts);
+    const auto known = static_cast<std::ptrdiff_t>(e.durations.size());
     for (uint32_t i = first; i < frames.size(); ++i) {
         FrameVerdict& v = e.frames[i];
         const int64_t duration = frames[i].duration(), pacing = e.accounts->pacing(i);
@@ -40,38 +42,31 @@ void judge(Explanation& e, uint32_t first) {
         const Bound bound = bounds.of(i);
         v.bound = bound.by;
         v.boundGroup = bound.group;
-    }
-    e.figures.frames = frames.size();
-    std::map<std::pair<BoundBy, uint32_t>, size_t> lateBy;
-    std::vector<int64_t> durations;
-    durations.reserve(frames.size());
-    for (uint32_t i = 0; i < frames.size(); ++i) {
-        const FrameVerdict& v = e.frames[i];
-        e.figures.over += v.state == FrameState::Over;
+        if (v.overrun) e.late.push_back(i);
         e.figures.near += v.state == FrameState::Near;
         e.figures.late += v.overrun;
-        if (v.overrun) ++lateBy[{v.bound, v.boundGroup}];
-        durations.push_back(frames[i].duration());
+        e.durations.push_back(duration);
     }
+    e.figures.frames = frames.size();
+    e.figures.over = e.late.size();
+    std::map<std::pair<BoundBy, uint32_t>, size_t> lateBy;
+    for (const uint32_t i : e.late) ++lateBy[{e.frames[i].bound, e.frames[i].boundGroup}];
     for (const auto& [by, count] : lateBy)
         if (count > e.figures.bound) {
             e.figures.bound = count;
             std::tie(e.figures.boundBy, e.figures.boundGroup) = by;
         }
-    if (durations.empty()) return;
-    auto from = durations.begin();
-    const auto nearestRank = [&](double part) {  // of ever greater parts
-        const auto rank = static_cast<size_t>(std::ceil(part * static_cast<double>(durations.size())));
-        const auto at =
-            durations.begin() + static_cast<std::ptrdiff_t>(std::clamp<size_t>(rank, 1, durations.size()) - 1);
-        std::nth_element(from, at, durations.end());
-        from = at;
-        return *at;
+    if (e.durations.empty()) return;
+    std::sort(e.durations.begin() + known, e.durations.end());
+    if (known) std::inplace_merge(e.durations.begin(), e.durations.begin() + known, e.durations.end());
+    const auto nearestRank = [&](double part) {
+        const auto rank = static_cast<size_t>(std::ceil(part * static_cast<double>(e.durations.size())));
+        return e.durations[std::clamp<size_t>(rank, 1, e.durations.size()) - 1];
     };
     e.figures.p50 = nearestRank(0.50);
     e.figures.p95 = nearestRank(0.95);
     e.figures.p99 = nearestRank(0.99);
-    e.figures.worst = nearestRank(1);
+    e.figures.worst = e.durations.back();
 }
 
 /// The frame in which the work of `found` that fills most of `frame` was asked for, where a link
@@ -168,8 +163,7 @@ public:
         }
         e_.causes = std::move(sorted);
         giveLetters(previous);
-        for (FrameVerdict& frame : e_.frames)
-            for (CauseShare& share : frame.shares) share.cause = rank[share.cause];
+        for (CauseShare& share : e_.shares) share.cause = rank[share.cause];
     }
 
 private:
@@ -206,9 +200,8 @@ private:
 /// frames gathered. e.found holds those of the frames before.
 bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const Explanation* previous) {
     if (progress && !progress(0)) return false;
-    std::vector<uint32_t> late;
-    for (uint32_t i = static_cast<uint32_t>(e.frames.size()); i-- > first;)
-        if (e.frames[i].overrun) late.push_back(i);  // the last one first: see Accountant
+    const std::vector<uint32_t> late(  // the last one first: see Accountant
+        e.late.rbegin(), std::make_reverse_iterator(std::lower_bound(e.late.begin(), e.late.end(), first)));
     std::vector<std::vector<FoundCause>> found(late.size());
     const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, late.size() / 256 + 1);
     std::atomic<bool> stop{false};
@@ -233,11 +226,11 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
     e.found = all;
 
     Gathering gathering(e);
-    size_t number = 0;
-    for (uint32_t i = 0; i < e.frames.size(); ++i) {
-        FrameVerdict& verdict = e.frames[i];
-        if (!verdict.overrun) continue;
-        const std::span<const FoundCause> causes = all->of(number++);
+    e.shares.resize(all->causes.size());
+    for (size_t number = 0; number < e.late.size(); ++number) {
+        FrameVerdict& verdict = e.frames[e.late[number]];
+        const std::span<const FoundCause> causes = all->of(number);
+        CauseShare* shares = e.shares.data() + all->from[number];
         double covered = 0;
         for (const FoundCause& cause : causes) covered += static_cast<double>(cause.excess);
         int64_t given = 0;
@@ -247,30 +240,28 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
                                      : static_cast<int64_t>(static_cast<double>(verdict.overrun) *
                                                             static_cast<double>(causes[k].excess) / covered);
             given += part;
-            verdict.shares.push_back({gathering.add(i, causes[k], part), causes[k].excess, part});
+            size_t at = k;
+            for (; at > 0 && shares[at - 1].excess < causes[k].excess; --at) shares[at] = shares[at - 1];
+            shares[at] = {gathering.add(e.late[number], causes[k], part), causes[k].excess, part};
         }
-        std::stable_sort(verdict.shares.begin(), verdict.shares.end(),
-                         [](auto& a, auto& b) { return a.excess > b.excess; });
+        verdict.shares = {shares, causes.size()};
     }
     gathering.finish(previous);
     return true;
 }
 
 void findSpikes(Explanation& e) {
-    for (uint32_t i = 0; i < e.frames.size();) {
-        if (!e.frames[i].overrun) {
-            ++i;
-            continue;
-        }
+    for (size_t at = 0; at < e.late.size();) {
         Spike spike;
-        spike.first = i;
+        spike.first = spike.last = e.late[at];
         std::map<uint32_t, int64_t> lateBy;
-        for (; i < e.frames.size() && e.frames[i].overrun; ++i) {
-            e.frames[i].spike = static_cast<uint32_t>(e.spikes.size());
-            spike.late += e.frames[i].overrun;
-            for (const CauseShare& share : e.frames[i].shares) lateBy[share.cause] += share.late;
+        for (; at < e.late.size() && e.late[at] <= spike.last + 1; ++at) {
+            spike.last = e.late[at];
+            FrameVerdict& frame = e.frames[spike.last];
+            frame.spike = static_cast<uint32_t>(e.spikes.size());
+            spike.late += frame.overrun;
+            for (const CauseShare& share : frame.shares) lateBy[share.cause] += share.late;
         }
-        spike.last = i - 1;
         spike.cause =
             std::max_element(lateBy.begin(), lateBy.end(), [](auto& a, auto& b) { return a.second < b.second; })->first;
         spike.origin = kNone;
@@ -285,12 +276,22 @@ void findSpikes(Explanation& e) {
 
 /// The first `stands` frames and what is usual, as they were; the causes are gathered anew.
 void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
-    size_t late = 0;
+    e.frames.reserve(e.recording->series[e.series].frames.size());
     e.frames.assign(previous.frames.begin(), previous.frames.begin() + stands);
-    for (FrameVerdict& frame : e.frames) {
-        late += frame.overrun > 0;
-        frame.shares.clear();
+    e.late.assign(previous.late.begin(), std::lower_bound(previous.late.begin(), previous.late.end(), stands));
+    const size_t late = e.late.size();
+    e.figures.near = previous.figures.near;
+    e.figures.late = previous.figures.late;
+    std::vector<int64_t> gone;
+    for (uint32_t i = stands; i < previous.frames.size(); ++i) {
+        e.figures.near -= previous.frames[i].state == FrameState::Near;
+        e.figures.late -= previous.frames[i].overrun;
+        gone.push_back(previous.frame(i).duration());
     }
+    std::sort(gone.begin(), gone.end());
+    e.durations.reserve(previous.durations.size() + gone.size());
+    std::set_difference(previous.durations.begin(), previous.durations.end(), gone.begin(), gone.end(),
+                        std::back_inserter(e.durations));
     auto found = std::make_shared<FoundCauses>();
     found->from.assign(previous.found->from.begin(),
                        previous.found->from.begin() + static_cast<std::ptrdiff_t>(late + 1));

@@ -47,8 +47,8 @@ struct FrameVerdict {
     uint32_t boundGroup = kNone;  // lane group, of Cpu and Gpu
     uint32_t baseline = 0;        // index in Explanation::baselines
     uint32_t spike = kNone;
-    uint32_t origin = kNone;         // over frames: the frame whose work made this one late; mostly itself
-    std::vector<CauseShare> shares;  // over frames only, largest first
+    uint32_t origin = kNone;             // over frames: the frame whose work made this one late; mostly itself
+    std::span<const CauseShare> shares;  // over frames only, largest first; in Explanation::shares
 };
 
 /// The usual frame of a stage: for each part the median over the frames that met their deadline.
@@ -118,11 +118,17 @@ class UsualOccurrences;  // usual.h
 
 class Explanation {
 public:
+    Explanation() = default;
+    Explanation(const Explanation&) = delete;
+    Explanation& operator=(const Explanation&) = delete;
+
     std::shared_ptr<const Recording> recording;
     std::shared_ptr<const FrameAccounts> accounts;
     uint32_t series = 0;
     int64_t budget = 0;  // set by the person for every frame; 0: each frame's own
     std::vector<FrameVerdict> frames;
+    std::vector<CauseShare> shares;
+    std::vector<uint32_t> late;  // the frames over their deadline, ascending
     std::vector<Baseline> baselines;
     std::vector<Cause> causes;  // costliest first
     std::vector<Spike> spikes;  // in order of time
@@ -130,7 +136,8 @@ public:
     // What an explanation of more frames goes on from.
     std::shared_ptr<const FoundCauses> found;
     std::shared_ptr<UsualOccurrences> occurrences;
-    uint32_t usualOver = 0;  // what is usual was worked out when there were so many frames
+    std::vector<int64_t> durations;  // of all frames, ascending
+    uint32_t usualOver = 0;          // what is usual was worked out when there were so many frames
 
     const Frame& frame(uint32_t index) const { return recording->series[series].frames[index]; }
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the

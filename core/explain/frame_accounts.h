@@ -88,7 +88,8 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
 
 /// The accounts of a recording that has grown since `previous` were made, whose numbers (of paths, lane groups,
 /// objects) still mean the same: the first `keep` frames are taken over, rounded down to whole slices, as are
-/// `measuring` and the numbers of keys and places. They share their storage.
+/// `measuring` and the numbers of keys and places. They share their storage, so
+/// the recording must not have an index: those that still grow have none.
 std::shared_ptr<const FrameAccounts> accountFurther(const Recording& recording, const FrameAccounts& previous,
                                                     uint32_t keep, const Progress& progress = {});
 
