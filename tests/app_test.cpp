@@ -771,6 +771,19 @@ private slots:
         QVERIFY(!QSettings().value("view/gather").toBool());
         key(Qt::Key_L);
         QVERIFY(inSight(first) && inSight(last));
+        // In a low window even slim lanes would be too many: they become one, which opens at a click.
+        window_->resize(1100, 600);
+        QCoreApplication::processEvents();
+        const QRect low = lanes.viewport()->rect();
+        QVERIFY(low.height() < 11 * LanePicture::kSlimHeight + 100);
+        const uint32_t bunch = laneNamed(r, "worker 0");
+        QCOMPARE(lanes.picture().standsFor(bunch), size_t{11});
+        QCOMPARE(lanes.picture().standsFor(other), size_t{0});
+        QVERIFY(lanes.picture().laneRect(low, lanes.scrolled(), last).bottom() <= low.bottom() + 1);
+        QTest::mouseClick(lanes.viewport(), Qt::LeftButton, {},
+                          lanes.picture().laneRect(low, lanes.scrolled(), bunch).center());
+        QCOMPARE(lanes.picture().standsFor(other), size_t{1});
+        QVERIFY(lanes.picture().slim(other));
     }
 
     void darkColoursAndWindowStateAreRemembered() {

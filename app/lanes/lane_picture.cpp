@@ -104,40 +104,66 @@ void LanePicture::setRoom(int room) {
 void LanePicture::setGathering(bool gathering) {
     gathering_ = gathering;
     opened_.clear();
+    spread_.clear();
     placeLanes();
 }
 
 void LanePicture::openSlim(uint32_t lane) {
-    opened_.insert(lane);
+    if (standsFor(lane) == 1) {
+        opened_.insert(lane);
+    } else {
+        for (uint32_t other = 0; other < standIn_.size(); ++other)
+            if (standIn_[other] == lane) spread_.insert(other);
+    }
     placeLanes();
+}
+
+size_t LanePicture::standsFor(uint32_t lane) const {
+    return static_cast<size_t>(std::count(standIn_.begin(), standIn_.end(), lane));
 }
 
 void LanePicture::placeLanes() {
     slim_.clear();
+    bunched_ = false;
     placeAll();
     if (!gathering_ || room_ <= 0 || onAccounting_.empty()) return;
-    int first = INT_MAX, last = 0;
-    for (uint32_t lane = 0; lane < onAccounting_.size(); ++lane) {
-        if (!onAccounting_[lane]) continue;
-        first = std::min(first, places_[lane].top);
-        last = std::max(last, places_[lane].top + places_[lane].height);
-    }
-    if (last - first <= room_) return;
+    const auto fits = [&] {
+        int first = INT_MAX, last = 0;
+        for (uint32_t lane = 0; lane < onAccounting_.size(); ++lane) {
+            if (!onAccounting_[lane]) continue;
+            first = std::min(first, places_[lane].top);
+            last = std::max(last, places_[lane].top + places_[lane].height);
+        }
+        return last - first <= room_;
+    };
+    if (fits()) return;
     slim_ = onAccounting_;
     slim_.flip();
     for (const uint32_t lane : opened_) slim_[lane] = false;
+    placeAll();
+    if (fits()) return;
+    bunched_ = true;
     placeAll();
 }
 
 void LanePicture::placeAll() {
     places_.assign(recording_ ? recording_->lanes.size() : 0, {});
+    standIn_.assign(places_.size(), kNone);
     trackPlaces_.clear();
     int top = 0;
+    uint32_t standIn = kNone;  // of the slim lanes that are one now
     if (recording_) {
         for (const uint32_t lane : recording_->laneOrder) {
             if (recording_->lanes[lane].kind == LaneKind::Core) continue;  // a track of its own
             const bool deep = recording_->lanes[lane].rows.size() > kMostRows + 1;
             const int rows = std::max<int>(1, static_cast<int>(rowsShown(lane))) + (deep ? 1 : 0);
+            const bool bunched = bunched_ && slim(lane) && !spread_.count(lane);
+            if (!bunched || standIn == kNone) standIn = bunched ? lane : kNone;
+            standIn_[lane] = bunched ? standIn : lane;
+            if (standIn_[lane] != lane) {
+                places_[lane] = {top, 0};
+                continue;
+            }
             places_[lane] = {top, slim(lane) ? kSlimHeight : kRail + rows * kRowHeight + kLaneGap};
             top += places_[lane].height;
         }
@@ -156,6 +182,7 @@ void LanePicture::setExplanation(std::shared_ptr<const Explanation> explanation)
     onAccounting_.clear();
     ink_.clear();
     opened_.clear();
+    spread_.clear();
     placeLanes();
 }
 
@@ -167,6 +194,7 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
     onAccounting_.clear();
     ink_.clear();
     opened_.clear();
+    spread_.clear();
     placeLanes();
     if (!explanation_ || frame >= explanation_->frames.size()) return;
     const Frame& f = explanation_->frame(frame);
@@ -570,7 +598,8 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
                          QBrush(t.plum, Qt::BDiagPattern));
     }
     const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
-    paintLabel(painter, area, box, q(lane.name),
+    const size_t lanes = standsFor(index);
+    paintLabel(painter, area, box, lanes > 1 ? QObject::tr("%1 other lanes").arg(lanes) : q(lane.name),
                !lane.unread.empty() ? QObject::tr("being read…")
                : lane.rows.empty()  ? QObject::tr("no markers")
                                     : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0),

@@ -42,11 +42,15 @@ public:
     }
 
     /// How high the lanes may be together to be in sight at once. Where the chosen frame's accounting runs
-    /// through lanes farther apart, the others become slim, so that the whole line can be seen.
+    /// through lanes farther apart, the others become slim, so that the whole line can be seen; where that is not
+    /// enough, slim ones that follow each other become one.
     void setRoom(int room);
     void setGathering(bool gathering);
     bool slim(uint32_t lane) const { return lane < slim_.size() && slim_[lane]; }
-    void openSlim(uint32_t lane);  // until another frame is chosen
+    /// Until another frame is chosen. One that stands for several makes room for each of them.
+    void openSlim(uint32_t lane);
+    /// 1, or how many slim lanes it stands for; 0 where another does.
+    size_t standsFor(uint32_t lane) const;
     /// Height of all lanes together, without the header.
     int height() const { return height_; }
     /// `area`: labels and time axis; `scrolled`: pixels of the lanes above its top.
@@ -127,7 +131,10 @@ private:
     bool allExact_ = false, waits_ = false;
     std::vector<bool> onAccounting_;  // by lane
     std::vector<bool> slim_;          // by lane
+    std::vector<uint32_t> standIn_;   // by lane: itself, or the slim lane that stands for it
+    bool bunched_ = false;            // slim lanes that follow each other are one
     std::set<uint32_t> opened_;       // lanes that stay as they are
+    std::set<uint32_t> spread_;       // slim lanes that stand for themselves
     int room_ = 0;
     bool gathering_ = true;
     std::vector<Piece> pieces_;                        // of the chosen frame, latest first
