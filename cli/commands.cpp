@@ -7,6 +7,7 @@
 
 #include "ask_commands.h"
 #include "command_parts.h"
+#include "core/explain/certainty.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -252,6 +253,9 @@ private:
                                       {"spikes", cause.spikes.size()},
                                       {"frames", cause.frames.size()},
                                       {"late_ms", ms(cause.late)}});
+            const Sureness sureness = surenessOf(e, e.worstFrameOf(cause), cause);
+            json["causes"].back()["certainty"] = certaintyName(sureness.certainty);
+            json["causes"].back()["doubts"] = sureness.doubts;
             if (cause.kind == CauseKind::NoCore)
                 json["causes"].back()["core_holder"] = coreHolderText(r, cause.coreHolder);
             if (c < kPredicted) json["causes"].back()["saved"] = predict(e, {{c, false}})->saved;
@@ -272,9 +276,7 @@ private:
                 << "     " << durationText(cause.late) << " late, " << plural(cause.frames.size(), "frame", "frames")
                 << " in " << plural(cause.spikes.size(), "spike", "spikes") << "."
                 << (c < kPredicted ? " " + whatIfSentence(e, *predict(e, {{c, false}})) : "") << "\n";
-            uint32_t worst = cause.frames.front();
-            for (const uint32_t frame : cause.frames)
-                if (e.frames[frame].overrun > e.frames[worst].overrun) worst = frame;
+            const uint32_t worst = e.worstFrameOf(cause);
             out << "     Frame " << countText(worst) << " took " << durationText(e.frame(worst).duration())
                 << ", usually " << durationText(e.usualOf(worst)) << ":\n";
             for (const Sentence& sentence : frameSentences(e, worst)) out << "       " << sentence.text << "\n";

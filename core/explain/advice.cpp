@@ -21,11 +21,6 @@ const char* adviceKindName(AdviceKind kind) {
     return names[static_cast<size_t>(kind)];
 }
 
-const char* certaintyName(Certainty certainty) {
-    static const char* const names[] = {"certain", "likely", "a hint"};
-    return names[static_cast<size_t>(certainty)];
-}
-
 namespace {
 
 constexpr double kWorthSaying = 0.005;  // of the frames' time

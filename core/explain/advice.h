@@ -5,7 +5,7 @@
 // docs/explanation.md.
 #pragma once
 
-#include "explanation.h"
+#include "certainty.h"
 
 namespace fugato {
 
@@ -28,9 +28,6 @@ enum class AdviceKind : uint8_t {
 };
 inline constexpr size_t kAdviceKinds = 15;
 const char* adviceKindName(AdviceKind kind);  // "comes_before", …: the names used in JSON
-
-enum class Certainty : uint8_t { Certain, Likely, Hint };
-const char* certaintyName(Certainty certainty);  // "certain", "likely", "a hint"
 
 struct Advice {
     AdviceKind kind{};

@@ -330,6 +330,11 @@ uint32_t Explanation::worstFrameOf(const Spike& spike) const {
     return worst;
 }
 
+uint32_t Explanation::worstFrameOf(const Cause& cause) const {
+    return *std::max_element(cause.frames.begin(), cause.frames.end(),
+                             [&](uint32_t a, uint32_t b) { return frames[a].overrun < frames[b].overrun; });
+}
+
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
                                            std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
                                            const Progress& progress, const Explanation* previous, uint32_t stands) {

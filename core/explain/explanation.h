@@ -144,6 +144,7 @@ public:
     /// usual frame's total exactly.
     std::vector<ExcessPart> excessOf(uint32_t frame) const;
     uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
+    uint32_t worstFrameOf(const Cause& cause) const;
     int64_t usualOf(uint32_t frame) const { return baselines[frames[frame].baseline].total; }
 };
 

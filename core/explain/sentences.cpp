@@ -5,6 +5,8 @@
 #include <cmath>
 #include <map>
 
+#include "certainty.h"
+
 namespace fugato {
 
 namespace {
@@ -371,7 +373,9 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
     if (baseline.changes)
         out.push_back(
             {"What is usual changes slowly in this recording; this is compared with frames near it.", 0, 0, kNone});
-    if (baseline.onlyLate)
+    if (!verdict.shares.empty())
+        out.push_back({surenessSentence(surenessOf(e, frame, e.causes[verdict.shares.front().cause])), 0, 0, kNone});
+    else if (baseline.onlyLate)
         out.push_back(
             {"No frame met its deadline, so this is compared with the quickest quarter of all frames.", 0, 0, kNone});
     else if (baseline.frames < 30)

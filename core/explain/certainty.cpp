@@ -1,0 +1,77 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "certainty.h"
+
+#include <algorithm>
+
+#include "sentences.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr size_t kEnough = 30, kFewest = 8;  // usual frames to compare with
+
+bool eventsMissing(const Lane& lane, int64_t begin, int64_t end) {
+    return std::any_of(lane.lost.begin(), lane.lost.end(),
+                       [&](const LostStretch& lost) { return lost.time > begin && lost.time <= end; });
+}
+
+}  // namespace
+
+const char* certaintyName(Certainty certainty) {
+    static const char* const names[] = {"certain", "likely", "a hint"};
+    return names[static_cast<size_t>(certainty)];
+}
+
+Sureness surenessOf(const Explanation& e, uint32_t frame, const Cause& cause) {
+    const Recording& r = *e.recording;
+    const Frame& f = e.frame(frame);
+    const Baseline& baseline = e.baselines[e.frames[frame].baseline];
+    Sureness out;
+    const auto doubt = [&](Certainty atMost, std::string why) {
+        out.certainty = std::max(out.certainty, atMost);
+        if (std::find(out.doubts.begin(), out.doubts.end(), why) == out.doubts.end())
+            out.doubts.push_back(std::move(why));
+    };
+    if (cause.kind == CauseKind::Unexplained)
+        doubt(Certainty::Hint,
+              cause.path ? "no marker says what was done there" : "nothing that was recorded took longer than usual");
+    if (cause.kind == CauseKind::NoCore && cause.coreHolder == kNone)
+        doubt(Certainty::Likely, "who had the core was not recorded");
+
+    Accountant accountant(r);
+    for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
+        const Lane& lane = r.lanes[piece.lane];
+        if (eventsMissing(lane, piece.begin, piece.end))
+            doubt(Certainty::Hint, "events of " + lane.name + " are missing in this frame");
+        const bool ofCause = cause.object != kNone
+                                 ? piece.lock.object == cause.object
+                                 : lane.group == cause.group && r.paths.contains(cause.path, piece.path);
+        if (!ofCause) continue;
+        if (piece.kind >= PieceKind::WaitOther && piece.kind <= PieceKind::WaitGpu && cause.kind == CauseKind::Waiting)
+            doubt(Certainty::Likely, "who ended that wait was not recorded");
+        if (piece.kind == PieceKind::Running && lane.kind == LaneKind::Thread && cause.kind == CauseKind::Slower &&
+            lane.schedule.empty())
+            doubt(Certainty::Likely, "whether " + lane.name + " always had a core was not recorded");
+        if (piece.marker.valid() &&
+            (r.lanes[piece.lane].rows[piece.marker.row].flags(piece.marker.index) & kMarkerEndRepaired))
+            doubt(Certainty::Likely, "the end of ‘" + r.nameOf(piece.path) + "’ was not recorded");
+    }
+    if (baseline.onlyLate)
+        doubt(Certainty::Likely,
+              "no frame met its deadline, so it is compared with the quickest quarter of all frames");
+    else if (baseline.frames < kEnough)
+        doubt(baseline.frames < kFewest ? Certainty::Hint : Certainty::Likely,
+              "it is compared with only " + plural(baseline.frames, "frame", "frames") + " in budget");
+    return out;
+}
+
+std::string surenessSentence(const Sureness& sureness) {
+    if (sureness.certainty == Certainty::Certain)
+        return "Certain: all that this rests on was recorded, and fits together.";
+    std::string text = sureness.certainty == Certainty::Likely ? "Likely, not certain: " : "No more than a hint: ";
+    for (size_t i = 0; i < sureness.doubts.size(); ++i) text += (i ? "; " : "") + sureness.doubts[i];
+    return text + ".";
+}
+
+}  // namespace fugato
