@@ -10,7 +10,6 @@
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
-#include "core/explain/advice.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -177,12 +176,13 @@ int find(const Recording& r, const std::string& words, bool json, std::ostream& 
     return kExitOk;
 }
 
-int advice(const std::shared_ptr<const Recording>& recording, bool json, std::ostream& out, std::ostream& err) {
+int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, bool json, std::ostream& out,
+           std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
         return fail(err, kExitNothingFound,
                     "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
     const auto e = explain(recording, accountFrames(*recording, 0), 0);
-    const auto found = adviceFor(*e);
+    const auto found = adviceFor(*e, limits);
     Json list = Json::array();
     for (const Advice& a : *found) {
         if (json) {
@@ -224,6 +224,14 @@ AskCommands::AskCommands(CLI::App& app)
     find_->add_option("WORDS", words_, "letters to look for")->required();
     table_->add_option("--lane", lane_, "only the lane of this name");
     table_->add_option("--depth", depth_, "rows nested so deep")->capture_default_str();
+    advice_->add_option("--slow-file", slowFileMs_, "ms a file request may take")
+        ->check(CLI::Range(0.001, 1e7))
+        ->capture_default_str();
+    advice_
+        ->add_option("--allocations", limits_.allocations, "more than so many in one marker of a frame are a finding")
+        ->capture_default_str();
+    advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
+        ->capture_default_str();
     for (CLI::App* command : {table_, marker_}) {
         command->add_option("--from", fromSeconds_, "seconds since the recording's begin")->check(CLI::Range(0.0, 1e9));
         command->add_option("--to", toSeconds_, "seconds since the recording's begin")->check(CLI::Range(0.0, 1e9));
@@ -247,7 +255,11 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
         return fail(
             err, kExitWrongUse,
             "--from must lie before --to and before the recording's end at " + durationText(r.end - r.begin) + ".");
-    if (advice_->parsed()) return advice(*opened, json_, out, err);
+    if (advice_->parsed()) {
+        AdviceLimits limits = limits_;
+        limits.slowFile = static_cast<int64_t>(slowFileMs_ * 1e6);
+        return advice(*opened, limits, json_, out, err);
+    }
     if (table_->parsed()) return table(r, stretch, lane_, depth_, json_, out, err);
     if (marker_->parsed()) return marker(r, stretch, words_, longest_, json_, out, err);
     return find(r, words_, json_, out, err);

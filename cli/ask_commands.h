@@ -6,6 +6,8 @@
 #include <ostream>
 #include <string>
 
+#include "core/explain/advice.h"
+
 namespace CLI {
 class App;
 }
@@ -23,6 +25,8 @@ private:
     std::string file_, words_, lane_;
     double fromSeconds_ = 0, toSeconds_ = -1;  // of the recording; -1: its end
     size_t depth_ = 3, longest_ = 10;
+    AdviceLimits limits_;
+    double slowFileMs_ = static_cast<double>(limits_.slowFile) / 1e6;
     bool json_ = false;
 };
 

@@ -8,6 +8,7 @@
 #include "ask_commands.h"
 #include "command_parts.h"
 #include "core/explain/certainty.h"
+#include "core/explain/earlier_stage.h"
 #include "core/explain/sentences.h"
 
 namespace fugato {
@@ -227,12 +228,18 @@ private:
                                      {"path", r.namesOf(part.key.path)},
                                      {"piece", pieceName(part.key.kind)},
                                      {"excess_ns", part.excess()}});
+                Json through = Json::array();
+                for (const EarlierStage& stage : earlierStages(e, i))
+                    through.push_back({{"series", r.series[stage.series].name},
+                                       {"frame", stage.frame},
+                                       {"overrun_ns", stage.overrun}});
                 frames.push_back({{"index", i},
                                   {"begin_ns", e.frame(i).begin},
                                   {"duration_ns", e.frame(i).duration()},
                                   {"deadline_ns", e.frames[i].deadline},
                                   {"usual_ns", e.usualOf(i)},
                                   {"measuring_ns", measuringInFrame(r, e.frame(i), e.accounts->measuring.markerCostNs)},
+                                  {"through", std::move(through)},
                                   {"parts", std::move(parts)}});
             }
             json["spikes"].push_back({{"series", name},

@@ -3,6 +3,8 @@
 // The application as a person drives it: a real window, clicks, keys and drags, from opening a
 // recording to the named cause.
 #include <QComboBox>
+#include <QDialogButtonBox>
+#include <QDoubleSpinBox>
 #include <QDropEvent>
 #include <QFile>
 #include <QFileDialog>
@@ -19,6 +21,7 @@
 #include <QStandardPaths>
 #include <QTemporaryDir>
 #include <QTimer>
+#include <QToolButton>
 #include <QToolTip>
 #include <QtTest>
 #include <nlohmann/json.hpp>
@@ -727,6 +730,46 @@ private slots:
         QCOMPARE(titleAt(rows - 1), first);
         page.tree().model()->setData(model.index(rows - 1, AdvicePage::kAccepted), Qt::Unchecked, Qt::CheckStateRole);
         QTRY_COMPARE(titleAt(0), first);
+    }
+
+    void limitsOfAdviceAreSetAndRemembered() {
+        openDemo();
+        key(Qt::Key_5, Qt::ControlModifier);
+        AdvicePage& page = window_->drawer().advice();
+        QTRY_VERIFY(page.advice() && !page.busy());
+        const auto slowFiles = [&] {
+            return std::count_if(page.advice()->begin(), page.advice()->end(),
+                                 [](const Advice& a) { return a.kind == AdviceKind::SlowFile; });
+        };
+        const auto before = slowFiles();
+        QVERIFY(before > 0);
+        const auto inDialog = [&](auto&& act) {
+            QTimer::singleShot(0, this, [act] {
+                auto* dialog = qobject_cast<QDialog*>(QApplication::activeModalWidget());
+                if (dialog) act(*dialog);
+            });
+            QTest::mouseClick(&page.limitsButton(), Qt::LeftButton);
+        };
+        inDialog([](QDialog& dialog) {
+            auto* slowFile = dialog.findChild<QDoubleSpinBox*>();
+            slowFile->selectAll();
+            QTest::keyClicks(slowFile, "60000");
+            QTest::mouseClick(dialog.findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Ok), Qt::LeftButton);
+        });
+        QTRY_VERIFY(!page.busy() && slowFiles() == 0);
+        QCOMPARE(AdvicePage::limits().slowFile, int64_t{60'000'000'000});
+        // Cancelled, nothing changes; the defaults come back at a click.
+        inDialog([](QDialog& dialog) {
+            dialog.findChild<QDoubleSpinBox*>()->setValue(1);
+            QTest::mouseClick(dialog.findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Cancel), Qt::LeftButton);
+        });
+        QCOMPARE(AdvicePage::limits().slowFile, int64_t{60'000'000'000});
+        inDialog([](QDialog& dialog) {
+            auto* buttons = dialog.findChild<QDialogButtonBox*>();
+            QTest::mouseClick(buttons->button(QDialogButtonBox::RestoreDefaults), Qt::LeftButton);
+            QTest::mouseClick(buttons->button(QDialogButtonBox::Ok), Qt::LeftButton);
+        });
+        QTRY_VERIFY(!page.busy() && slowFiles() == before);
     }
 
     // ---- lanes far apart ----------------------------------------------------------------------------

@@ -250,6 +250,9 @@ private slots:
             QVERIFY2(kinds.count(kind), kind);
         const Ran words = run({"advice", FUGATO_DEMO_RECORDING});
         QVERIFY(words.out.startsWith(QString::fromStdString(json[0]["title"].get<std::string>()) + " ("));
+        QVERIFY(words.out.contains("waits long for a file"));
+        QVERIFY(!run({"advice", "--slow-file", "60000", FUGATO_DEMO_RECORDING}).out.contains("waits long for a file"));
+        QCOMPARE(run({"advice", "--slow-file", "-1", FUGATO_DEMO_RECORDING}).code, int(kExitWrongUse));
         QCOMPARE(run({"advice", "/nowhere.fugato"}).code, int(kExitUnreadable));
         QFile empty(folder_.filePath("empty.jsonl"));
         QVERIFY(empty.open(QIODevice::WriteOnly));

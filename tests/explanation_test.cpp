@@ -5,6 +5,8 @@
 #include <random>
 
 #include "core/explain/advice.h"
+#include "core/explain/certainty.h"
+#include "core/explain/earlier_stage.h"
 #include "core/explain/frame_table.h"
 #include "core/explain/sentences.h"
 #include "text_recording.h"
@@ -71,6 +73,102 @@ class ExplanationTest : public QObject {
     Q_OBJECT
 
 private slots:
+    // ---- how sure a cause is, and through which stages it came -----------------------------------------
+
+    void eachCauseSaysHowSureItIs_data() {
+        QTest::addColumn<QString>("missing");
+        QTest::addColumn<QString>("sentence");
+        QTest::newRow("nothing") << ""
+                                 << "Certain: all that this rests on was recorded, and fits together.";
+        QTest::newRow("cores") << "cores"
+                               << "Likely, not certain: whether main always had a core was not recorded.";
+        QTest::newRow("few") << "few"
+                             << "Likely, not certain: it is compared with only 12 frames in budget.";
+        QTest::newRow("hardly any") << "hardly any"
+                                    << "No more than a hint: it is compared with only 5 frames in budget.";
+        QTest::newRow("who ended it") << "who ended it"
+                                      << "Likely, not certain: who ended that wait was not recorded.";
+        QTest::newRow("events") << "events"
+                                << "No more than a hint: events of main are missing in this frame.";
+        QTest::newRow("an end") << "an end"
+                                << "Likely, not certain: the end of ‘Nap’ was not recorded.";
+        QTest::newRow("marker") << "marker"
+                                << "No more than a hint: no marker says what was done there.";
+        QTest::newRow("deadline") << "deadline"
+                                  << "Likely, not certain: no frame met its deadline, so it is compared with the "
+                                     "quickest quarter of all frames.";
+    }
+    void eachCauseSaysHowSureItIs() {
+        QFETCH(QString, missing);
+        QFETCH(QString, sentence);
+        TextRecording t;
+        threadsAndCore(t);
+        if (missing != "cores") t.at(0, "core 0", onCore(100));
+        const bool late = missing == "deadline";
+        const int usual = missing == "few" ? 12 : missing == "hardly any" ? 5 : 40;
+        double at = 0;
+        for (int i = 0; i < usual; ++i, at += 20'000) {
+            t.frame(at, "main", late ? 5000 : 10'000).begin(at, "main", "Frame");
+            t.mark(at + 1000, at + 7000, "main", "Work").end(at + 8000, "main").frameEnd(at + 8000, "main");
+        }
+        t.frame(at, "main", late ? 5000 : 10'000).begin(at, "main", "Frame");
+        if (missing == "who ended it")
+            t.mark(at + 1000, at + 7000, "main", "Work")
+                .wait(at + 7000, "main", "Wait", "thing", "condition")
+                .waitEnd(at + 17'000, "main");
+        else if (missing == "an end")  // the marker around it ends
+            t.begin(at + 1000, "main", "Work").wait(at + 16'000, "main", "Nap", "bed", "sleep");
+        else if (missing == "marker")
+            t.mark(at + 11'000, at + 17'000, "main", "Work");
+        else
+            t.mark(at + 1000, at + 17'000, "main", "Work");
+        if (missing == "events") t.at(at + 17'500, "main", R"("do":"lost","events":3)");
+        t.end(at + 18'000, "main").frameEnd(at + 18'000, "main");
+        if (missing != "cores") t.at(at + 30'000, "core 0", onCore(0));
+        const auto e = explained(t.open());
+        QStringList all;
+        for (const Sentence& said : frameSentences(*e, uint32_t(usual))) all << QString::fromStdString(said.text);
+        QVERIFY2(all.contains(sentence), qPrintable(all.join("\n")));
+    }
+
+    void aLateFrameSaysThroughWhichStageItCame() {
+        // main works, then lets render draw; the picture ends after the frame of main. In the last one Work is slow,
+        // in the one before render itself is.
+        TextRecording t;
+        int link = 1;
+        const auto round = [&](double at, double work, double draw) {
+            t.frame(at, "main", 10'000, "loop").begin(at, "main", "Frame").mark(at, at + work, "main", "Work");
+            t.linkOut(at + work, "main", link).end(at + work + 100, "main").frameEnd(at + work + 100, "main", "loop");
+            t.frame(at + 100, "render", 12'000, "picture").wait(at + 100, "render", "Await", "scene", "job");
+            t.waitEnd(at + work + 50, "render", link++).mark(at + work + 50, at + work + draw, "render", "Draw");
+            t.frameEnd(at + work + draw, "render", "picture");
+        };
+        double at = 0;
+        for (int i = 0; i < 40; ++i, at += 40'000) round(at, 6000, 3000);
+        round(at, 6000, 14'000);
+        round(at + 40'000, 20'000, 3000);
+        const auto r = t.open();
+        QCOMPARE(r->series[1].name, std::string("picture"));
+        const auto e = explain(r, accountFrames(*r, 1), 0);
+        QCOMPARE(e->late, (std::vector<uint32_t>{40, 41}));
+        QVERIFY(earlierStages(*e, 40).empty());
+        const auto through = earlierStages(*e, 41);
+        QCOMPARE(through.size(), size_t{1});
+        QCOMPARE(through[0].series, 0u);
+        QCOMPARE(through[0].frame, 41u);
+        QCOMPARE(through[0].overrun, int64_t{10'100'000});
+        bool said = false;
+        for (const Sentence& s : frameSentences(*e, 41)) {
+            if (s.text != "It came through frame 41 of ‘loop’, which was 10.1 ms late itself.") continue;
+            said = true;
+            QCOMPARE(s.lane, laneNamed(*r, "main"));
+            QCOMPARE(s.begin, r->series[0].frames[41].begin);
+        }
+        QVERIFY(said);
+        // The loop's own frame did not come through the picture, which ended after it.
+        QVERIFY(earlierStages(*explained(r), 41).empty());
+    }
+
     // ---- what measuring cost -----------------------------------------------------------------
 
     void measuringIsToldWhenItCostsTooMuch() {

@@ -1,8 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "advice_page.h"
 
+#include <QDialog>
+#include <QDialogButtonBox>
+#include <QDoubleSpinBox>
+#include <QFormLayout>
+#include <QPushButton>
 #include <QSettings>
 #include <QTimer>
+#include <QToolButton>
 
 #include "app/document/document.h"
 #include "app/selection/selection.h"
@@ -14,7 +20,8 @@ namespace fugato {
 
 namespace {
 constexpr int kNumberRole = Qt::UserRole + 1;  // of the advice, in every row
-}
+constexpr auto kSlowFile = "advice/slow file ns", kAllocations = "advice/allocations", kMessages = "advice/messages";
+}  // namespace
 
 AdvicePage::AdvicePage(Document& document, Selection& selection, QWidget* parent)
     : QWidget(parent),
@@ -22,11 +29,15 @@ AdvicePage::AdvicePage(Document& document, Selection& selection, QWidget* parent
       selection_(selection),
       tree_(new QTreeView(this)),
       title_(new QLabel(this)),
-      about_(new QLabel(this)) {
+      about_(new QLabel(this)),
+      limits_(new QToolButton(this)) {
     tree_->setModel(&model_);
     tree_->setAccessibleName(tr("Advice"));
     tree_->setWordWrap(true);
-    layOutPage(*this, *title_, *about_, *tree_);
+    limits_->setText(tr("Limits…"));
+    limits_->setToolTip(tr("From when on file requests, allocations and messages are worth a finding"));
+    connect(limits_, &QToolButton::clicked, this, &AdvicePage::askForLimits);
+    layOutPage(*this, *title_, *about_, *tree_, limits_);
     title_->setText(tr("Advice"));
     connect(&document, &Document::recordingChanged, this, [this] {
         asking_.silence();
@@ -78,13 +89,62 @@ void AdvicePage::ask() {
     }
     asked_ = e;
     about_->setText(tr("looking…"));
-    asking_.ask([e](const Progress& progress) { return adviceFor(*e, {}, progress); },
+    asking_.ask([e, wanted = limits()](const Progress& progress) { return adviceFor(*e, wanted, progress); },
                 [this](const std::shared_ptr<const std::vector<Advice>>& found) {
                     advice_ = found;
                     const QStringList known = QSettings().value(settingsKey()).toStringList();
                     accepted_ = QSet<QString>(known.begin(), known.end());
                     fill();
                 });
+}
+
+AdviceLimits AdvicePage::limits() {
+    const QSettings settings;
+    AdviceLimits limits;
+    limits.slowFile = settings.value(kSlowFile, qlonglong{limits.slowFile}).toLongLong();
+    limits.allocations = settings.value(kAllocations, limits.allocations).toUInt();
+    limits.messages = settings.value(kMessages, limits.messages).toUInt();
+    return limits;
+}
+
+void AdvicePage::setLimits(const AdviceLimits& limits) {
+    QSettings settings;
+    settings.setValue(kSlowFile, qlonglong{limits.slowFile});
+    settings.setValue(kAllocations, limits.allocations);
+    settings.setValue(kMessages, limits.messages);
+    asked_.reset();
+    ask();
+}
+
+void AdvicePage::askForLimits() {
+    QDialog dialog(this);
+    dialog.setWindowTitle(tr("Limits of advice"));
+    auto* form = new QFormLayout(&dialog);
+    auto* slowFile = new QDoubleSpinBox(&dialog);
+    slowFile->setRange(0.01, 60'000);
+    slowFile->setSuffix(tr(" ms"));
+    auto* allocations = new QSpinBox(&dialog);
+    auto* messages = new QSpinBox(&dialog);
+    for (QSpinBox* box : {allocations, messages}) box->setRange(1, 1'000'000);
+    form->addRow(tr("A file request takes longer than"), slowFile);
+    form->addRow(tr("Allocations in one marker of a frame, more than"), allocations);
+    form->addRow(tr("Messages of one lane in a frame, at least"), messages);
+    const auto show = [&](const AdviceLimits& limits) {
+        slowFile->setValue(static_cast<double>(limits.slowFile) / 1e6);
+        allocations->setValue(static_cast<int>(limits.allocations));
+        messages->setValue(static_cast<int>(limits.messages));
+    };
+    show(limits());
+    auto* buttons = new QDialogButtonBox(
+        QDialogButtonBox::Ok | QDialogButtonBox::Cancel | QDialogButtonBox::RestoreDefaults, &dialog);
+    form->addRow(buttons);
+    connect(buttons, &QDialogButtonBox::accepted, &dialog, &QDialog::accept);
+    connect(buttons, &QDialogButtonBox::rejected, &dialog, &QDialog::reject);
+    connect(buttons->button(QDialogButtonBox::RestoreDefaults), &QPushButton::clicked, &dialog,
+            [&] { show(AdviceLimits{}); });
+    if (dialog.exec() != QDialog::Accepted) return;
+    setLimits({static_cast<int64_t>(slowFile->value() * 1e6 + 0.5), static_cast<uint32_t>(allocations->value()),
+               static_cast<uint32_t>(messages->value())});
 }
 
 void AdvicePage::fill() {

@@ -12,6 +12,7 @@
 #include "core/explain/advice.h"
 
 class QLabel;
+class QToolButton;
 
 namespace fugato {
 
@@ -27,6 +28,10 @@ public:
     bool busy() const { return asking_.busy(); }
     QString about() const;
     const std::vector<Advice>* advice() const { return advice_.get(); }
+    QToolButton& limitsButton() { return *limits_; }
+    /// From when on file requests, allocations and messages are worth a finding; remembered.
+    static AdviceLimits limits();
+    void setLimits(const AdviceLimits& limits);
 
 protected:
     void showEvent(QShowEvent* event) override;
@@ -35,6 +40,7 @@ private:
     void ask();
     void fill();
     void follow(const QModelIndex& index);
+    void askForLimits();
     QString settingsKey() const;
 
     Document& document_;
@@ -42,6 +48,7 @@ private:
     QStandardItemModel model_;
     QTreeView* tree_;
     QLabel *title_, *about_;
+    QToolButton* limits_;
     Asking asking_;
     std::shared_ptr<const Explanation> asked_;  // about which
     std::shared_ptr<const std::vector<Advice>> advice_;

@@ -35,8 +35,8 @@ inline void dressTable(QTreeView& tree, int columns, int width) {
     }
 }
 
-/// A title, something about it at the right, and the table below.
-inline void layOutPage(QWidget& page, QLabel& title, QLabel& about, QWidget& table) {
+/// A title, something about it at the right (and a button, where there is one), and the table below.
+inline void layOutPage(QWidget& page, QLabel& title, QLabel& about, QWidget& table, QWidget* button = nullptr) {
     title.setFont(boldFont());
     title.setTextFormat(Qt::PlainText);
     title.setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
@@ -46,6 +46,7 @@ inline void layOutPage(QWidget& page, QLabel& title, QLabel& about, QWidget& tab
     head->setContentsMargins(12, 5, 12, 3);
     head->addWidget(&title, 1);
     head->addWidget(&about);
+    if (button) head->addWidget(button);
     auto* all = new QVBoxLayout(&page);
     all->setContentsMargins(0, 0, 0, 0);
     all->setSpacing(0);

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "certainty.h"
+#include "earlier_stage.h"
 
 namespace fugato {
 
@@ -340,6 +341,12 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
         const Frame& origin = e.frame(verdict.origin);
         out.push_back({"The work was asked for in frame " + countText(verdict.origin) + "; this frame suffers from it.",
                        origin.begin, origin.end, origin.lane});
+    }
+    for (const EarlierStage& stage : earlierStages(e, frame)) {
+        const Frame& other = r.series[stage.series].frames[stage.frame];
+        out.push_back({"It came through frame " + countText(stage.frame) + " of ‘" + r.series[stage.series].name +
+                           "’, which was " + durationText(stage.overrun) + " late itself.",
+                       other.begin, other.end, other.lane});
     }
     for (const auto& [lane, behind] : byLane) {
         if (out.size() >= 5) break;

@@ -1,0 +1,20 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Where several series of frames form a pipeline (loop, drawing, queue, display), a late frame of one may only pass on
+// that a frame of another was late.
+#pragma once
+
+#include "explanation.h"
+
+namespace fugato {
+
+/// A late frame of another series that ended before the frame asked about did, and on whose own accounting lies at
+/// least half of the time that its main cause took.
+struct EarlierStage {
+    uint32_t series = 0, frame = 0;
+    int64_t overrun = 0;
+};
+/// Those that a late frame came through, the earliest first.
+std::vector<EarlierStage> earlierStages(const Explanation& explanation, uint32_t frame);
+
+}  // namespace fugato
