@@ -46,6 +46,7 @@ inline void layOutPage(QWidget& page, QLabel& title, QLabel& about, QWidget& tab
     head->setContentsMargins(12, 5, 12, 3);
     head->addWidget(&title, 1);
     head->addWidget(&about);
+    head->setSpacing(8);
     if (button) head->addWidget(button);
     auto* all = new QVBoxLayout(&page);
     all->setContentsMargins(0, 0, 0, 0);

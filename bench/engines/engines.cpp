@@ -19,7 +19,7 @@ const char* troubleName(Trouble trouble) {
     static const char* const names[] = {"slower-call",   "more-calls", "unusual",      "unmarked",
                                         "lock-held",     "file-wait",  "long-wait",    "other-program",
                                         "own-threads",   "slow-job",   "earlier-work", "job-behind-lock",
-                                        "render-slower", "gpu-slower", "copy-slower"};
+                                        "render-slower", "gpu-slower", "copy-slower",  "long-sleep"};
     return names[static_cast<size_t>(trouble)];
 }
 
@@ -216,6 +216,7 @@ private:
                     if (shapeIs(Shape::TwoSeries)) e.series = "picture", e.path.insert(e.path.begin(), "Picture frame");
                     break;
                 case Trouble::GpuSlower: e.lane = "GPU graphics", e.path = {"Scene", "Foam"}, e.kind = "slower"; break;
+                case Trouble::LongSleep: e.path = {"Frame", "Keep watch", "Nap"}, e.kind = "waiting"; break;
                 case Trouble::CopySlower: e.lane = "GPU copy", e.path = {"Upload"}, e.kind = "slower"; break;
             }
             out.push_back(std::move(e));
@@ -316,6 +317,12 @@ private:
             t.waitBegin(waitPilot_, pilot_, WaitKind::Condition);
             const double ms = 0.1 + (atWork(Trouble::LongWait, n) ? extraMs(Trouble::LongWait, n) : 0);
             co_await t.sleepUntil(t.now() + around(ms, 520, n));
+            t.waitEnd();
+            t.end();
+            t.begin(watch_);
+            t.waitBegin(nap_, bunk_, WaitKind::Sleep);
+            const double napMs = 0.1 + (atWork(Trouble::LongSleep, n) ? extraMs(Trouble::LongSleep, n) : 0);
+            co_await t.sleepUntil(t.now() + around(napMs, 530, n));
             t.waitEnd();
             t.end();
             if (jobs) {
@@ -545,12 +552,13 @@ private:
         uploaded_{world_, "upload", WaitKind::Gpu, told_}, sceneDone_{world_, "scene", WaitKind::Gpu, told_};
     WorkQueue jobs_{world_}, graphicsQueue_{world_}, copyQueue_{world_};
     const uint32_t chartFile_ = world_.object("chart.dat"), pilot_ = world_.object("pilot"),
-                   tick_ = world_.object("next tick");
+                   bunk_ = world_.object("bunk"), tick_ = world_.object("next tick");
     const uint32_t frameSite_ = world_.site("Frame"), careen_ = world_.site("Careen"),
                    record_ = world_.site("Log book"), waitChart_ = world_.site("Wait for chart"),
                    chartSite_ = world_.site("Chart"), readChart_ = world_.site("Read chart"),
-                   hail_ = world_.site("Hail pilot"), waitPilot_ = world_.site("Wait for pilot"),
-                   job_ = world_.site("Job"), splice_ = world_.site("Splice"), join_ = world_.site("Join jobs"),
+                   watch_ = world_.site("Keep watch"), nap_ = world_.site("Nap"), hail_ = world_.site("Hail pilot"),
+                   waitPilot_ = world_.site("Wait for pilot"), job_ = world_.site("Job"),
+                   splice_ = world_.site("Splice"), join_ = world_.site("Join jobs"),
                    waitJobs_ = world_.site("Wait for jobs"), survey_ = world_.site("Survey"),
                    plot_ = world_.site("Plot course"), waitSurvey_ = world_.site("Wait for survey"),
                    handOver_ = world_.site("Hand over"), waitRender_ = world_.site("Wait for render"),

@@ -34,8 +34,9 @@ enum class Trouble : uint8_t {
     RenderSlower,   // the thread that draws takes longer
     GpuSlower,      // a pass on the GPU takes longer
     CopySlower,     // the GPU waits for its copy queue
+    LongSleep,      // it sleeps longer than usual
 };
-inline constexpr int kTroubles = 15;
+inline constexpr int kTroubles = 16;
 const char* troubleName(Trouble trouble);
 bool applies(Trouble trouble, Shape shape);
 
