@@ -1,10 +1,57 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
+#include <QApplication>
 #include <QElapsedTimer>
+#include <QFileInfo>
+#include <QProcess>
+#include <QThread>
+#include <algorithm>
+#include <chrono>
 
+#include "app/strip/overrun_strip.h"
 #include "rows.h"
 #include "windows.h"
 
 namespace measure {
+
+std::vector<Row> liveRows() {
+    // The real program in real time, followed by a window while it runs.
+    constexpr int kSeconds = 8;
+    const QString file = QString::fromStdString(scratchFile("live.fugato"));
+    QProcess program;
+    program.start(SKERRY_PROGRAM, {"--out", file, "--seconds", QString::number(kSeconds), "--system", "none"});
+    QElapsedTimer waited;
+    waited.start();
+    while (QFileInfo(file).size() < 50'000 && waited.elapsed() < 10'000) QThread::msleep(5);
+    Opened opened = openWindow(file.toStdString());
+    fugato::Document& document = opened.window->document();
+    std::vector<double> delays;
+    size_t shown = document.explanation() ? document.explanation()->frames.size() : 0;
+    QObject::connect(&document, &fugato::Document::explanationChanged, opened.window.get(), [&] {
+        opened.window->strip().repaint();
+        const auto now =
+            std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::system_clock::now().time_since_epoch())
+                .count();
+        const auto& e = *document.explanation();
+        if (!e.recording->growing) return;  // what ends the recording is not a frame's end
+        for (; shown < e.frames.size(); ++shown)
+            delays.push_back(
+                static_cast<double>(now - e.recording->startedUnixNs - e.frame(static_cast<uint32_t>(shown)).end) *
+                1e-6);
+    });
+    while (document.recording()->growing && waited.elapsed() < 60'000)
+        QApplication::processEvents(QEventLoop::AllEvents | QEventLoop::WaitForMoreEvents, 50);
+    program.waitForFinished();
+    std::vector<Row> rows;
+    if (delays.empty()) return rows;
+    std::sort(delays.begin(), delays.end());
+    const double middle = delays[delays.size() / 2], high = delays[delays.size() * 95 / 100];
+    rows.push_back({"live: from the end of a frame to its bar on the screen, middle and 95th percentile",
+                    number("%.0f ms, ", middle) + number("%.0f ms", high), "100 ms", high <= 100});
+    const size_t made = kSeconds * 60, bars = document.explanation()->frames.size();
+    rows.push_back(
+        {"live: frames shown ÷ frames made", std::to_string(bars) + " ÷ " + std::to_string(made), "all", bars == made});
+    return rows;
+}
 
 std::vector<Row> drawingRows() {
     std::vector<Row> rows;

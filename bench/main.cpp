@@ -46,9 +46,11 @@ int main(int argc, char** argv) {
     }
     std::printf("| what | measured | goal | met |\n|---|---|---|---|\n");
     bool all = true;
-    // A single part may be asked for: recorder, drawing or truth; what grows with --scale.
-    const std::map<std::string, std::vector<measure::Row> (*)()> parts{
-        {"1 recorder", measure::recorderRows}, {"2 drawing", measure::drawingRows}, {"3 truth", measure::truthRows}};
+    // A single part may be asked for: recorder, drawing, live or truth; what grows with --scale.
+    const std::map<std::string, std::vector<measure::Row> (*)()> parts{{"1 recorder", measure::recorderRows},
+                                                                       {"2 drawing", measure::drawingRows},
+                                                                       {"3 live", measure::liveRows},
+                                                                       {"4 truth", measure::truthRows}};
     for (const auto& [name, rows] : parts)
         for (const measure::Row& row : argc < 2 || name.substr(2) == argv[1] ? rows() : std::vector<measure::Row>{}) {
             std::printf("| %s | %s | %s | %s |\n", row.what.c_str(), row.figure.c_str(), row.goal.c_str(),

@@ -15,8 +15,9 @@ struct Row {
 };
 
 std::vector<Row> recorderRows();  // a marker's cost, file size, kill
-std::vector<Row> drawingRows();   // opening, painting, explaining
-std::vector<Row> truthRows();     // planted causes named, whole
+std::vector<Row> drawingRows();
+std::vector<Row> liveRows();   // opening, painting, explaining
+std::vector<Row> truthRows();  // planted causes named, whole
 /// Prints the table of what grows, up to so many markers. Returns whether every goal is met.
 bool scaleRows(uint64_t most);
 

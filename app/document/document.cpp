@@ -10,7 +10,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kFollowEvery = 100;      // ms
+constexpr int kFollowEvery = 30;       // ms
 constexpr int kLookAgainAfter = 2000;  // ms: a file that no longer grows may be finished
 }  // namespace
 
