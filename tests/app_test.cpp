@@ -523,7 +523,16 @@ private slots:
         const size_t first = explanation().frames.size();
         QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > first + 20, 10'000);
         const size_t second = explanation().frames.size();
+        std::optional<CauseKey> tried;
+        if (!explanation().causes.empty()) {
+            tried = explanation().causes[0].key;
+            window_->document().setRepairs({{0, true}});
+        }
         QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > second + 20, 10'000);
+        if (tried) {  // what is being tried goes on
+            QCOMPARE(window_->document().repairs().size(), size_t{1});
+            QVERIFY(explanation().causes[window_->document().repairs()[0].cause].key == *tried);
+        }
         // What the person looks at stays.
         QCOMPARE(selection().view().begin, chosen.begin);
         QCOMPARE(selection().view().end, chosen.end);

@@ -248,12 +248,18 @@ void Document::follow() {
             busy_ = false;
             followTook_ = followClock_.elapsed();
             if (!recording) return following_.start(kFollowEvery);  // it may be there again in a moment
+            std::vector<Repair> tried;  // what is being tried goes on with the causes it was about
+            for (const Repair& repair : repairs_)
+                if (const uint32_t same = made ? made->causeLike(explanation_->causes[repair.cause].key) : kNone;
+                    same != kNone)
+                    tried.push_back({same, repair.gone});
             recording_ = recording;
             series_ = at;
             explanation_ = made;
             forgetPredictions();
             emit recordingGrew();
             emit explanationChanged(false);
+            setRepairs(std::move(tried));
         });
     });
 }

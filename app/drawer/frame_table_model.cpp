@@ -9,13 +9,16 @@
 
 namespace fugato {
 
+FrameTableModel::FrameTableModel(QObject* parent)
+    : MarkerTreeModel({tr("Marker"), tr("Total ms"), tr("Self ms"), tr("Calls"), tr("Usual ms"), tr("Excess ms")},
+                      parent) {}
+
 void FrameTableModel::clear() {
     beginResetModel();
     explanation_.reset();
     tables_.reset();
     table_ = {};
-    parents_.clear();
-    positions_.clear();
+    layOut(table_.lanes, table_.rows);
     endResetModel();
 }
 
@@ -25,51 +28,23 @@ void FrameTableModel::setTable(std::shared_ptr<const Explanation> explanation, u
     if (!tables_ || tables_->explanation() != explanation_) tables_ = std::make_unique<FrameTables>(explanation_);
     table_ = tables_->of(frame);
     late_ = explanation_->frames[frame].overrun > 0;
-    parents_.assign(table_.rows.size(), kNone);
-    positions_.assign(table_.rows.size(), 0);
-    for (size_t i = 0; i < table_.lanes.size(); ++i) positions_[table_.lanes[i]] = static_cast<int>(i);
-    for (uint32_t row = 0; row < table_.rows.size(); ++row)
-        for (size_t i = 0; i < table_.rows[row].children.size(); ++i) {
-            parents_[table_.rows[row].children[i]] = row;
-            positions_[table_.rows[row].children[i]] = static_cast<int>(i);
-        }
+    layOut(table_.lanes, table_.rows);
     endResetModel();
 }
 
 const FrameTableRow* FrameTableModel::rowAt(const QModelIndex& index) const {
-    return index.isValid() ? &table_.rows[index.internalId()] : nullptr;
-}
-
-const std::vector<uint32_t>& FrameTableModel::childrenOf(const QModelIndex& parent) const {
-    return parent.isValid() ? table_.rows[parent.internalId()].children : table_.lanes;
-}
-
-QModelIndex FrameTableModel::index(int row, int column, const QModelIndex& parent) const {
-    const auto& children = childrenOf(parent);
-    if (row < 0 || row >= static_cast<int>(children.size()) || column < 0 || column >= kColumns) return {};
-    return createIndex(row, column, static_cast<quintptr>(children[static_cast<size_t>(row)]));
-}
-
-QModelIndex FrameTableModel::parent(const QModelIndex& index) const {
-    if (!index.isValid()) return {};
-    const uint32_t parent = parents_[index.internalId()];
-    return parent == kNone ? QModelIndex() : createIndex(positions_[parent], 0, static_cast<quintptr>(parent));
-}
-
-int FrameTableModel::rowCount(const QModelIndex& parent) const {
-    return parent.column() > 0 ? 0 : static_cast<int>(childrenOf(parent).size());
+    return index.isValid() ? &table_.rows[rowOf(index)] : nullptr;
 }
 
 QModelIndex FrameTableModel::find(uint32_t lane, PathId path) const {
     for (uint32_t row = 0; row < table_.rows.size(); ++row)
-        if (table_.rows[row].lane == lane && table_.rows[row].path == path)
-            return createIndex(positions_[row], 0, static_cast<quintptr>(row));
+        if (table_.rows[row].lane == lane && table_.rows[row].path == path) return itemOf(row);
     return {};
 }
 
 QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
     if (!index.isValid()) return {};
-    const FrameTableRow& row = table_.rows[index.internalId()];
+    const FrameTableRow& row = table_.rows[rowOf(index)];
     const Recording& r = *explanation_->recording;
     const auto ms = [](int64_t ns) { return q(msText(ns, 2)); };
     switch (role) {
@@ -93,9 +68,7 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
                 case kExcess: return qint64(row.excess());
                 default: return {};
             }
-        case Qt::TextAlignmentRole:
-            return int(index.column() == kMarker ? Qt::AlignLeft | Qt::AlignVCenter
-                                                 : Qt::AlignRight | Qt::AlignVCenter);
+        case Qt::TextAlignmentRole: return alignmentOf(index.column());
         case Qt::ForegroundRole:
             if (row.wait || (!row.calls && row.path)) return theme().muted;  // waiting is not work
             if (index.column() == kExcess && late_ && row.excess() >= 1'000'000 && !row.wait) return theme().plum;
@@ -110,16 +83,6 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
             return q(r.siteOf(row.path).description);
         default: return {};
     }
-}
-
-QVariant FrameTableModel::headerData(int section, Qt::Orientation orientation, int role) const {
-    if (orientation != Qt::Horizontal) return {};
-    if (role == Qt::TextAlignmentRole)
-        return int(section == kMarker ? Qt::AlignLeft | Qt::AlignVCenter : Qt::AlignRight | Qt::AlignVCenter);
-    if (role != Qt::DisplayRole) return {};
-    static const char* const names[] = {QT_TR_NOOP("Marker"), QT_TR_NOOP("Total ms"), QT_TR_NOOP("Self ms"),
-                                        QT_TR_NOOP("Calls"),  QT_TR_NOOP("Usual ms"), QT_TR_NOOP("Excess ms")};
-    return tr(names[section]);
 }
 
 }  // namespace fugato

@@ -9,52 +9,25 @@
 
 namespace fugato {
 
+StretchTableModel::StretchTableModel(QObject* parent)
+    : MarkerTreeModel({tr("Marker"), tr("Total"), tr("Self"), tr("Count"), tr("Mean"), tr("Longest")}, parent) {}
+
 void StretchTableModel::setTable(std::shared_ptr<const Recording> recording,
                                  std::shared_ptr<const StretchTable> table) {
     beginResetModel();
     recording_ = std::move(recording);
     table_ = std::move(table);
-    const size_t rows = table_ ? table_->rows.size() : 0;
-    parents_.assign(rows, kNone);
-    positions_.assign(rows, 0);
-    if (table_)
-        for (size_t i = 0; i < table_->lanes.size(); ++i) positions_[table_->lanes[i]] = static_cast<int>(i);
-    for (uint32_t row = 0; row < rows; ++row)
-        for (size_t i = 0; i < table_->rows[row].children.size(); ++i) {
-            parents_[table_->rows[row].children[i]] = row;
-            positions_[table_->rows[row].children[i]] = static_cast<int>(i);
-        }
+    table_ ? layOut(table_->lanes, table_->rows) : layOut({}, std::vector<StretchRow>());
     endResetModel();
 }
 
 const StretchRow* StretchTableModel::rowAt(const QModelIndex& index) const {
-    return index.isValid() ? &table_->rows[index.internalId()] : nullptr;
-}
-
-const std::vector<uint32_t>& StretchTableModel::childrenOf(const QModelIndex& parent) const {
-    static const std::vector<uint32_t> none;
-    return parent.isValid() ? table_->rows[parent.internalId()].children : table_ ? table_->lanes : none;
-}
-
-QModelIndex StretchTableModel::index(int row, int column, const QModelIndex& parent) const {
-    const auto& children = childrenOf(parent);
-    if (row < 0 || row >= static_cast<int>(children.size()) || column < 0 || column >= kColumns) return {};
-    return createIndex(row, column, static_cast<quintptr>(children[static_cast<size_t>(row)]));
-}
-
-QModelIndex StretchTableModel::parent(const QModelIndex& index) const {
-    if (!index.isValid() || parents_[index.internalId()] == kNone) return {};
-    const uint32_t above = parents_[index.internalId()];
-    return createIndex(positions_[above], 0, static_cast<quintptr>(above));
-}
-
-int StretchTableModel::rowCount(const QModelIndex& parent) const {
-    return parent.column() > 0 ? 0 : static_cast<int>(childrenOf(parent).size());
+    return index.isValid() ? &table_->rows[rowOf(index)] : nullptr;
 }
 
 QVariant StretchTableModel::data(const QModelIndex& index, int role) const {
     if (!index.isValid()) return {};
-    const StretchRow& row = table_->rows[index.internalId()];
+    const StretchRow& row = table_->rows[rowOf(index)];
     const Recording& r = *recording_;
     const auto mean = row.count ? static_cast<double>(row.total) / static_cast<double>(row.count) : 0.0;
     const bool lane = row.path == 0;
@@ -79,23 +52,12 @@ QVariant StretchTableModel::data(const QModelIndex& index, int role) const {
                 case kLongest: return qlonglong{row.longest};
                 default: return {};
             }
-        case Qt::TextAlignmentRole:
-            return index.column() == kMarker ? int(Qt::AlignLeft | Qt::AlignVCenter)
-                                             : int(Qt::AlignRight | Qt::AlignVCenter);
+        case Qt::TextAlignmentRole: return alignmentOf(index.column());
         case Qt::FontRole: return lane ? boldFont() : textFont();
         case Qt::ToolTipRole:
             return lane || index.column() != kMarker ? QVariant() : QVariant(q(r.siteOf(row.path).description));
         default: return {};
     }
-}
-
-QVariant StretchTableModel::headerData(int section, Qt::Orientation orientation, int role) const {
-    if (orientation != Qt::Horizontal) return {};
-    if (role == Qt::TextAlignmentRole)
-        return section == kMarker ? int(Qt::AlignLeft | Qt::AlignVCenter) : int(Qt::AlignRight | Qt::AlignVCenter);
-    if (role != Qt::DisplayRole) return {};
-    const QString names[] = {tr("Marker"), tr("Total"), tr("Self"), tr("Count"), tr("Mean"), tr("Longest")};
-    return section < kColumns ? names[section] : QString();
 }
 
 }  // namespace fugato

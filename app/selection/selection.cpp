@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 namespace fugato {
 
@@ -42,7 +43,7 @@ void Selection::growRecording(std::shared_ptr<const Recording> recording) {
 }
 
 void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, bool fresh) {
-    explanation_ = std::move(explanation);
+    const auto before = std::exchange(explanation_, std::move(explanation));
     if (!explanation_) return;
     if (fresh) {
         View view = view_;
@@ -68,13 +69,21 @@ void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, b
         emit historyChanged();
         return;
     }
-    View view = view_;  // same frame under another budget
+    // The same frame under another budget, or of a recording that has grown.
+    const auto sameCause = [&](uint32_t cause) {
+        return before && cause < before->causes.size() ? explanation_->causeLike(before->causes[cause].key) : kNone;
+    };
+    View view = view_;
     view.cause = kNone;
-    if (view.frame < explanation_->frames.size() && !explanation_->frames[view.frame].shares.empty())
-        view.cause = explanation_->frames[view.frame].shares.front().cause;
+    if (view.frame < explanation_->frames.size() && !explanation_->frames[view.frame].shares.empty()) {
+        const auto& shares = explanation_->frames[view.frame].shares;
+        view.cause = shares.front().cause;
+        for (const CauseShare& share : shares)
+            if (share.cause == sameCause(view_.cause)) view.cause = share.cause;
+    }
     view_ = view;
     for (View& old : history_)
-        if (old.cause != kNone) old.cause = kNone;
+        if (old.cause != kNone) old.cause = sameCause(old.cause);
     emit chosenChanged();
 }
 

@@ -330,6 +330,11 @@ uint32_t Explanation::worstFrameOf(const Spike& spike) const {
     return worst;
 }
 
+uint32_t Explanation::causeLike(const CauseKey& key) const {
+    const auto same = std::find_if(causes.begin(), causes.end(), [&](const Cause& cause) { return cause.key == key; });
+    return same == causes.end() ? kNone : static_cast<uint32_t>(same - causes.begin());
+}
+
 uint32_t Explanation::worstFrameOf(const Cause& cause) const {
     return *std::max_element(cause.frames.begin(), cause.frames.end(),
                              [&](uint32_t a, uint32_t b) { return frames[a].overrun < frames[b].overrun; });

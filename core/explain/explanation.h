@@ -145,6 +145,8 @@ public:
     std::vector<ExcessPart> excessOf(uint32_t frame) const;
     uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
     uint32_t worstFrameOf(const Cause& cause) const;
+    /// The cause with this key, or kNone.
+    uint32_t causeLike(const CauseKey& key) const;
     int64_t usualOf(uint32_t frame) const { return baselines[frames[frame].baseline].total; }
 };
 
