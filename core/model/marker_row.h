@@ -120,6 +120,7 @@ public:
     void expect(uint32_t i, bool columns) const {
         i = std::min(i, size() - 1);
         __builtin_prefetch(&parts_.groups[i >> kGroupBits]);
+        if (parts_.waits) __builtin_prefetch(&parts_.groupWaits[i >> kGroupBits]);
         if (!columns) return;
         const Chunk& c = chunkOf(i);
         const char* at = storage_->at(c.at);
