@@ -8,6 +8,7 @@
 #include "core/explain/certainty.h"
 #include "core/explain/earlier_stage.h"
 #include "core/explain/frame_table.h"
+#include "core/explain/growing.h"
 #include "core/explain/sentences.h"
 #include "text_recording.h"
 
@@ -129,6 +130,73 @@ private slots:
         QStringList all;
         for (const Sentence& said : frameSentences(*e, uint32_t(usual))) all << QString::fromStdString(said.text);
         QVERIFY2(all.contains(sentence), qPrintable(all.join("\n")));
+    }
+
+    void framesStandWhereNothingWasAddedToAnyLane() {
+        // main and worker; the worker's last 20 ms come later than main's.
+        const auto upTo = [](int frames, double workerUntil, const char* site = "Work") {
+            TextRecording t;
+            for (int i = 0; i < frames; ++i) {
+                const double at = i * 20'000.0;
+                t.frame(at, "main").mark(at, at + 8000, "main", site).frameEnd(at + 8000, "main");
+                if (at + 4000 <= workerUntil) t.mark(at + 1000, at + 4000, "worker", "Job");
+            }
+            return t.open();
+        };
+        const auto e = explained(upTo(300, 290 * 20'000));
+        const auto same = upTo(320, 290 * 20'000);
+        QCOMPARE(framesThatStand(*e, *same), 299u);  // the last one ended when main was last heard of
+        const auto more = upTo(320, 320 * 20'000);
+        QCOMPARE(framesThatStand(*e, *more), 289u);  // its next job may have begun in frame 289
+        QCOMPARE(framesThatStand(*e, *upTo(320, 290 * 20'000, "Toil")), 0u);  // another recording
+        QCOMPARE(framesThatStand(*e, *upTo(200, 290 * 20'000)), 200u);        // it has become shorter
+        for (const auto& now : {same, more}) {
+            const auto further = explainFurther(now, *e);
+            QCOMPARE(further->frames.size(), size_t{320});
+            QCOMPARE(further->usualOver, 300u);
+        }
+        const auto less = explainFurther(upTo(200, 0), *e);
+        QCOMPARE(less->frames.size(), size_t{200});
+        QCOMPARE(less->usualOver, 200u);
+        QVERIFY(!explainFurther(more, *e, [](double) { return false; }));  // cancelled
+    }
+
+    void aStageThatComesWhileItGrowsIsComparedWithItself() {
+        const auto upTo = [](int frames) {
+            TextRecording t;
+            t.at(0, "main", R"("do":"state","state":"stage","value":"Quiet")");
+            for (int i = 0; i < frames; ++i) {
+                const double at = i * 20'000.0, work = i < 300 ? 4000 : 9000;
+                if (i == 150) t.at(at - 1, "main", R"("do":"state","state":"stage","value":"Brisk")");
+                if (i == 300) t.at(at - 1, "main", R"("do":"state","state":"stage","value":"Busy")");
+                t.frame(at, "main").mark(at, at + work, "main", "Work").frameEnd(at + work, "main");
+            }
+            return t.open();
+        };
+        const auto e = explained(upTo(300));
+        QCOMPARE(e->baselines[e->frames[299].baseline].stage, std::string("Brisk"));
+        const auto further = explainFurther(upTo(330), *e);
+        QCOMPARE(further->usualOver, 330u);  // there was no usual frame for it: all was worked out anew
+        QCOMPARE(further->baselines[further->frames[329].baseline].stage, std::string("Busy"));
+        QCOMPARE(further->usualOf(329), int64_t{9'000'000});
+    }
+
+    void aCauseIsFoundByItsKeyAndByItsWorstFrame() {
+        TextRecording t;
+        double at = usualFrames(t, 30);
+        for (const double work : {12'000.0, 15'000.0, 13'000.0}) {
+            t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + work, "main", "Work");
+            t.end(at + work + 1000, "main").frameEnd(at + work + 1000, "main");
+            at += 40'000;
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->causes.size(), size_t{1});
+        QCOMPARE(e->worstFrameOf(e->causes[0]), 31u);
+        QCOMPARE(e->causeLike(e->causes[0].key), 0u);
+        CauseKey other = e->causes[0].key;
+        other.waiting = true;
+        QCOMPARE(e->causeLike(other), kNone);
+        QCOMPARE(e->late, (std::vector<uint32_t>{30, 31, 32}));
     }
 
     void aLateFrameSaysThroughWhichStageItCame() {

@@ -449,6 +449,56 @@ private slots:
         for (int i = 0; i < 5; ++i) QVERIFY(saidBy(*inFile.recording) == said);
     }
 
+    void theLimitHoldsWhileAStorageIsFilledAndReadAtFullSpeed() {
+        const QTemporaryDir folder;
+        auto made = Storage::inFolder(folder.path().toStdString());
+        QVERIFY(made.ok());
+        Storage& storage = **made;
+        constexpr uint64_t kAll = 320u << 20, kPart = 1u << 20, kLimit = 64u << 20;
+        // What came into use since the last look may be there beside the limit: twice 128 regions of 256 kB.
+        constexpr uint64_t kSlack = 80u << 20;
+        const uint64_t before = Storage::residentBytes();
+        storage.keepWithin(before + kLimit);
+        std::vector<uint64_t> parts;
+        uint64_t most = 0;
+        for (uint64_t filled = 0; filled < kAll; filled += kPart) {
+            parts.push_back(storage.allocate(kPart));
+            std::memset(storage.at(parts.back()), static_cast<int>(parts.size()), kPart);
+            most = std::max(most, Storage::residentBytes());
+        }
+        for (size_t i = 0; i < parts.size(); ++i) {
+            const char* at = std::as_const(storage).at(parts[i]);
+            for (uint64_t k = 0; k < kPart; k += 4096) {
+                if (k % (256 << 10) == 0) at = std::as_const(storage).at(parts[i] + k) - k;
+                QCOMPARE(at[k], static_cast<char>(i + 1));
+            }
+            most = std::max(most, Storage::residentBytes());
+        }
+        QVERIFY2(most <= before + kLimit + kSlack, qPrintable(QString::number((most - before) >> 20) + " MB"));
+    }
+
+    void theFirstFrameFromAnInstantIsFoundFromAnyPlace() {
+        std::mt19937 random(31);
+        for (int round = 0; round < 20; ++round) {
+            auto storage = Storage::inMemory();
+            std::vector<Frame> frames;
+            int64_t at = 0;
+            for (uint32_t i = random() % 300; i > 0; --i) {
+                at += random() % 3 ? static_cast<int64_t>(random() % 1000) : 0;  // some begin at the same instant
+                frames.push_back({at, at + 10, 0, 0});
+            }
+            Series series;
+            series.frames = Column<Frame>::of(*storage, frames);
+            for (int k = 0; k < 50; ++k) {
+                const auto near = static_cast<uint32_t>(random() % (frames.size() + 1));
+                const auto time = static_cast<int64_t>(random() % static_cast<uint64_t>(at + 20)) - 10;
+                uint32_t expected = near;
+                while (expected < frames.size() && frames[expected].begin < time) ++expected;
+                QCOMPARE(series.firstFrom(time, near), expected);
+            }
+        }
+    }
+
     void aFullDiskLeavesTheRestInMemory() {
         if (::geteuid() != 0) QSKIP("only root can make a small disk");
         const QTemporaryDir folder;
