@@ -46,13 +46,16 @@ int main(int argc, char** argv) {
     }
     std::printf("| what | measured | goal | met |\n|---|---|---|---|\n");
     bool all = true;
-    // A single part may be asked for: recorder, drawing, live or truth; what grows with --scale.
+    // A single part may be asked for: recorder, drawing, live or truth (also as --truth); what grows with --scale.
+    std::string wanted = argc < 2 ? "" : argv[1];
+    if (wanted.rfind("--", 0) == 0) wanted.erase(0, 2);
     const std::map<std::string, std::vector<measure::Row> (*)()> parts{{"1 recorder", measure::recorderRows},
                                                                        {"2 drawing", measure::drawingRows},
                                                                        {"3 live", measure::liveRows},
                                                                        {"4 truth", measure::truthRows}};
     for (const auto& [name, rows] : parts)
-        for (const measure::Row& row : argc < 2 || name.substr(2) == argv[1] ? rows() : std::vector<measure::Row>{}) {
+        for (const measure::Row& row :
+             wanted.empty() || name.substr(2) == wanted ? rows() : std::vector<measure::Row>{}) {
             std::printf("| %s | %s | %s | %s |\n", row.what.c_str(), row.figure.c_str(), row.goal.c_str(),
                         !row.met   ? "–"
                         : *row.met ? "yes"

@@ -199,7 +199,7 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     }
     const FrameVerdict& frame = e->frames[selection_.frame()];
     painter.setPen(t.muted);
-    const QString usual = tr("a usual frame takes %1.").arg(q(durationText(e->usualOf(selection_.frame()))));
+    const QString usual = tr("usually %1 in all.").arg(q(durationText(e->usualOf(selection_.frame()))));
     painter.setFont(smallFont());
     painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter,
                      frame.overrun ? tr("%1 past its deadline; %2").arg(q(durationText(frame.overrun)), usual)

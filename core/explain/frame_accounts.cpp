@@ -143,19 +143,19 @@ public:
     /// The frames [from, to). Each walk goes back in time, and so do the frames, so that no cursor goes forward: call
     /// it for later slices first.
     FrameAccounts::Slice slice(const Column<Frame>& frames, size_t from, size_t to, Storage& storage) {
-        std::vector<Part> parts;
-        std::vector<Calls> calls;
         std::vector<uint32_t> partCounts, callCounts;
         std::vector<int64_t> pacing;
+        parts_.clear();
+        calls_.clear();
         for (size_t f = to; f-- > from;) {
             pacing.push_back(frame(frames[f], static_cast<uint64_t>(f) << 32));
-            for (const uint32_t key : time_.touched) parts.push_back({key, time_.take(key)});
-            for (const uint32_t place : calls_.touched)
-                calls.push_back({place, static_cast<uint32_t>(calls_.take(place))});
+            for (const uint32_t key : time_.touched) parts_.push_back({key, time_.take(key)});
+            for (const uint32_t place : counts_.touched)
+                calls_.push_back({place, static_cast<uint32_t>(counts_.take(place))});
             partCounts.push_back(static_cast<uint32_t>(time_.touched.size()));
-            callCounts.push_back(static_cast<uint32_t>(calls_.touched.size()));
+            callCounts.push_back(static_cast<uint32_t>(counts_.touched.size()));
             time_.touched.clear();
-            calls_.touched.clear();
+            counts_.touched.clear();
         }
         const auto inOrder = [&storage](auto& values) {
             std::reverse(values.begin(), values.end());
@@ -167,7 +167,7 @@ public:
             std::partial_sum(counts.begin(), counts.end(), counts.begin());
             return Column<uint32_t>::of(storage, counts);
         };
-        return {inOrder(parts), inOrder(calls), ends(partCounts), ends(callCounts), inOrder(pacing)};
+        return {inOrder(parts_), inOrder(calls_), ends(partCounts), ends(callCounts), inOrder(pacing)};
     }
 
     std::vector<PartKey> keys;
@@ -190,7 +190,7 @@ private:
                 uint64_t& counted = counted_[piece.lane][row];
                 if (counted == (frameBits | at)) break;  // and with it everything above
                 counted = frameBits | at;
-                calls_.add(placeOf_.of(path, places, PlaceKey{lane.group, path}, placeNumbers_), 1);
+                counts_.add(placeOf_.of(path, places, PlaceKey{lane.group, path}, placeNumbers_), 1);
                 if (row == 0) break;
                 at = lane.rows[row].parent(at);
                 path = recording_.paths[path].parent;
@@ -205,7 +205,9 @@ private:
     Recent<PartKey> keyOf_;
     Recent<PlaceKey> placeOf_;
     Accountant accountant_;
-    Sums time_, calls_;
+    Sums time_, counts_;  // of one frame
+    std::vector<Part> parts_;
+    std::vector<Calls> calls_;
     // The instance last counted, per lane and row: the walk runs backwards on each lane. The frame stands
     // beside it, so that nothing is cleared between frames.
     std::vector<std::vector<uint64_t>> counted_;

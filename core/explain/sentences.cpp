@@ -6,6 +6,7 @@
 #include <map>
 
 #include "certainty.h"
+#include "comes_before.h"
 #include "earlier_stage.h"
 
 namespace fugato {
@@ -360,10 +361,11 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
         if (cause.before.what.empty()) continue;
         std::string what = cause.before.what;
         if (what[0] >= 'a' && what[0] <= 'z') what[0] = static_cast<char>(what[0] - 'a' + 'A');
+        const auto [from, to] = justBefore(e, e.spikes[verdict.spike]);
         out.push_back({what + " came just before " + countText(cause.before.spikes) + " of the " +
                            plural(cause.spikes.size(), "spike", "spikes") + " of " + cause.letter +
                            (cause.before.elsewhere ? "." : ", and never otherwise."),
-                       0, 0, kNone});
+                       from, to, cause.before.lane == kNone ? f.lane : cause.before.lane});
         break;
     }
     const Bound bound = Bounds(r, *e.accounts).of(frame);
@@ -376,12 +378,13 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
                        durationText(bound.work) + "; " +
                        (beside > f.duration() / 100 ? durationText(beside) : std::string("hardly any")) +
                        " of other work ran beside it.",
-                   0, 0, kNone});
+                   f.begin, f.end, f.lane});
     if (baseline.changes)
         out.push_back(
             {"What is usual changes slowly in this recording; this is compared with frames near it.", 0, 0, kNone});
     if (!verdict.shares.empty())
-        out.push_back({surenessSentence(surenessOf(e, frame, e.causes[verdict.shares.front().cause])), 0, 0, kNone});
+        out.push_back(
+            {surenessSentence(surenessOf(e, frame, e.causes[verdict.shares.front().cause])), f.begin, f.end, f.lane});
     else if (baseline.onlyLate)
         out.push_back(
             {"No frame met its deadline, so this is compared with the quickest quarter of all frames.", 0, 0, kNone});
