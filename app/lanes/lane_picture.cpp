@@ -498,7 +498,8 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32
         uint32_t j = markers.next(i, next, coarse);
         if (j > i + 1 && mayBeWide(j - 1) && static_cast<double>(markers.duration(j - 1)) * perNs >= kNarrow) --j;
         const bool rough = j - i >= coarse;
-        markers.expect(j + 3 * (j - i), exact && !rough);
+        markers.expectGroup(j + 3 * (j - i));
+        if (exact && !rough) markers.expect(j + 3 * (j - i));
         int64_t work = rough ? markers.roughWorkBetween(i, j) : markers.busyBetween(i, j);
         if (!rough && markers.hasWaits()) work -= markers.waitBefore(j) - markers.waitBefore(i);
         const double covered = std::clamp(static_cast<double>(work) * perNs, work > 0 ? 0.2 : 0.0, 1.0);

@@ -35,6 +35,8 @@ Accountant::Accountant(const Recording& recording)
 }
 
 /// Moves a row's cursor to the last marker that begins before `time`.
+constexpr uint32_t kAhead = 24;  // markers: about a line of memory; the walk goes on that way
+
 void Accountant::move(const MarkerRow& markers, Cursor::Row& row, int64_t time) {
     const uint32_t near = row.last;
     if (near == kNotLooked)
@@ -52,6 +54,7 @@ void Accountant::move(const MarkerRow& markers, Cursor::Row& row, int64_t time) 
     row.end = row.begin + markers.duration(row.last);
     row.path = markers.path(row.last);
     row.wait = markers.flags(row.last) & kMarkerWait;
+    if (row.last >= kAhead) markers.expect(row.last - kAhead);
 }
 
 Accountant::Here Accountant::at(uint32_t lane, int64_t time) {

@@ -116,16 +116,20 @@ public:
     /// `coarse` markers away it is taken from where its group begins and the next one does, as if those between were
     /// spread evenly, and no column is read.
     uint32_t next(uint32_t from, int64_t time, uint32_t coarse) const;
-    /// Says that marker `i` will be looked at soon, its columns too where so told, so that it lies nearer by then.
-    void expect(uint32_t i, bool columns) const {
+    /// Says that marker `i` will be looked at soon, so that it lies nearer by then: its group, or its columns.
+    void expectGroup(uint32_t i) const {
+        const uint32_t group = std::min(i, size() - 1) >> kGroupBits;
+        __builtin_prefetch(&parts_.groups[group]);
+        if (parts_.waits) __builtin_prefetch(&parts_.groupWaits[group]);
+    }
+    void expect(uint32_t i) const {
         i = std::min(i, size() - 1);
-        __builtin_prefetch(&parts_.groups[i >> kGroupBits]);
-        if (parts_.waits) __builtin_prefetch(&parts_.groupWaits[i >> kGroupBits]);
-        if (!columns) return;
         const Chunk& c = chunkOf(i);
         const char* at = storage_->at(c.at);
-        __builtin_prefetch(at + size_t{i & (kChunk - 1)} * c.beginBytes);
-        __builtin_prefetch(at + c.durationsAt + size_t{i & (kChunk - 1)} * c.durationBytes);
+        const size_t k = i & (kChunk - 1);
+        __builtin_prefetch(at + k * c.beginBytes);
+        __builtin_prefetch(at + c.durationsAt + k * c.durationBytes);
+        __builtin_prefetch(at + c.pathsAt + k * c.pathBytes);
     }
     /// busyBetween() less the waits among them, of at least a group's worth of markers: exact but for the groups in
     /// which the first and the last lie, of which it takes an even share. Reads no
