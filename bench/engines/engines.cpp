@@ -278,6 +278,17 @@ private:
         askedJobs_ += 4;
     }
 
+    /// Waits inside a marker, longer where the trouble is at work.
+    Doing waitInside(Thread& t, uint32_t n, uint32_t site, uint32_t waitSite, uint32_t object, WaitKind kind,
+                     Trouble trouble, double usualMs) {
+        t.begin(site);
+        t.waitBegin(waitSite, object, kind);
+        const double ms = usualMs + (atWork(trouble, n) ? extraMs(trouble, n) : 0);
+        co_await t.sleepUntil(t.now() + around(ms, 510 + 10 * static_cast<uint64_t>(kind), n));
+        t.waitEnd();
+        t.end();
+    }
+
     Doing mainLoop() {
         Thread& t = *main_;
         for (uint32_t n = 0; n < settings_.frames; ++n) {
@@ -306,25 +317,10 @@ private:
                 }
             }
             if (atWork(Trouble::FileWait, n) || n % 3 == 0) {
-                t.begin(chartSite_);
-                t.waitBegin(readChart_, chartFile_, WaitKind::File);
-                const double ms = 0.2 + (atWork(Trouble::FileWait, n) ? extraMs(Trouble::FileWait, n) : 0);
-                co_await t.sleepUntil(t.now() + around(ms, 510, n));
-                t.waitEnd();
-                t.end();
+                co_await waitInside(t, n, chartSite_, readChart_, chartFile_, WaitKind::File, Trouble::FileWait, 0.2);
             }
-            t.begin(hail_);
-            t.waitBegin(waitPilot_, pilot_, WaitKind::Condition);
-            const double ms = 0.1 + (atWork(Trouble::LongWait, n) ? extraMs(Trouble::LongWait, n) : 0);
-            co_await t.sleepUntil(t.now() + around(ms, 520, n));
-            t.waitEnd();
-            t.end();
-            t.begin(watch_);
-            t.waitBegin(nap_, bunk_, WaitKind::Sleep);
-            const double napMs = 0.1 + (atWork(Trouble::LongSleep, n) ? extraMs(Trouble::LongSleep, n) : 0);
-            co_await t.sleepUntil(t.now() + around(napMs, 530, n));
-            t.waitEnd();
-            t.end();
+            co_await waitInside(t, n, hail_, waitPilot_, pilot_, WaitKind::Condition, Trouble::LongWait, 0.1);
+            co_await waitInside(t, n, watch_, nap_, bunk_, WaitKind::Sleep, Trouble::LongSleep, 0.1);
             if (jobs) {
                 if (shapeIs(Shape::Jobs)) {  // helps until nothing is left
                     WorkQueue::Work work;

@@ -56,9 +56,7 @@ std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame) {
             int64_t pacing = 0;
             for (const Piece& piece : pieces)
                 if (piece.kind == PieceKind::WaitPacing) pacing += piece.duration();
-            const bool heldToTick = pacing && other.duration() - pacing <= deadline &&
-                                    other.duration() < deadline + deadline / 2;  // see judge()
-            if (heldToTick || 2 * shared(ofCause, pieces) < time) continue;
+            if (heldToTick(other.duration(), pacing, deadline) || 2 * shared(ofCause, pieces) < time) continue;
             out.push_back({s, at, other.duration() - deadline});
         }
     }

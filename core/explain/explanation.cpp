@@ -20,6 +20,10 @@ const char* causeKindName(CauseKind kind) {
     return names[static_cast<size_t>(kind)];
 }
 
+bool heldToTick(int64_t duration, int64_t pacing, int64_t deadline) {
+    return pacing > 0 && duration - pacing <= deadline && duration < deadline + deadline / 2;
+}
+
 namespace {
 
 /// Judges the frames from `first` on. Those before it are judged, listed and counted already, and their durations
@@ -34,9 +38,7 @@ void judge(Explanation& e, uint32_t first) {
         const int64_t duration = frames[i].duration(), pacing = e.accounts->pacing(i);
         v.deadline = e.budget ? e.budget : frames[i].deadline ? frames[i].deadline : kDefaultBudgetNs;
         v.work = duration - pacing;
-        // A frame that paces itself ends on a tick: it is late only where it missed one.
-        const bool heldToTick = pacing > 0 && v.work <= v.deadline && duration < v.deadline + v.deadline / 2;
-        v.overrun = heldToTick ? 0 : std::max<int64_t>(0, duration - v.deadline);
+        v.overrun = heldToTick(duration, pacing, v.deadline) ? 0 : std::max<int64_t>(0, duration - v.deadline);
         const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
         v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom ? FrameState::Near : FrameState::InBudget;
         const Bound bound = bounds.of(i);

@@ -36,6 +36,9 @@ struct CauseShare {
     int64_t late = 0;    // part of the frame's overrun laid to this cause
 };
 
+/// Whether a frame that paces itself met its tick: it ends on one, so it is late only where it missed one.
+bool heldToTick(int64_t duration, int64_t pacing, int64_t deadline);
+
 enum class FrameState : uint8_t { InBudget, Near, Over };
 
 struct FrameVerdict {
