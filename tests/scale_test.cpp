@@ -223,12 +223,30 @@ private slots:
                         QCOMPARE(row.lastBefore(time, some), from ? from - 1 : kNone);
                         QCOMPARE(row.firstEndingAfter(time),
                                  uint32_t(std::upper_bound(ends.begin(), ends.end(), time) - ends.begin()));
-                        QCOMPARE(row.next(some, time, UINT32_MAX), std::max(from, some + 1));
-                        const uint32_t rough = row.next(some, time, 128);
+                        // Markers shown as one, exactly and from the groups.
                         const uint32_t exact = std::max(from, some + 1);
-                        QVERIFY(rough > some && rough <= row.size());
-                        QVERIFY(std::max(rough, exact) - std::min(rough, exact) <= MarkerRow::kGroup);
-                        QVERIFY(rough == exact || exact - some >= 128);
+                        const auto workOf = [&](uint32_t i) {
+                            return row.flags(i) & kMarkerWait ? int64_t{0} : ends[i] - begins[i];
+                        };
+                        int64_t work = 0, atEdges = 0;
+                        for (uint32_t i = some; i < exact; ++i) work += workOf(i);
+                        const auto together = row.together(some, time, UINT32_MAX);
+                        QCOMPARE(together.past, exact);
+                        QCOMPARE(together.work, work);
+                        QVERIFY(!together.rough);
+                        const auto rough = row.together(some, time, 128);
+                        QVERIFY(rough.past > some && rough.past <= row.size());
+                        QVERIFY(std::max(rough.past, exact) - std::min(rough.past, exact) <= MarkerRow::kGroup);
+                        QVERIFY(rough.rough || (rough.past == exact && rough.work == work));
+                        QVERIFY(!rough.rough || exact - some >= 128);
+                        const auto groupOf = [&](uint32_t i) {
+                            return std::min(i, row.size() - 1) / MarkerRow::kGroup;
+                        };
+                        for (uint32_t i = 0; i < row.size(); ++i)
+                            if (groupOf(i) == groupOf(some) || groupOf(i) == groupOf(rough.past) ||
+                                groupOf(i) == groupOf(exact))
+                                atEdges += workOf(i);
+                        QVERIFY(std::abs(rough.work - work) <= atEdges);
                         const uint32_t other = random() % (row.size() + 1);
                         const auto [low, high] = std::minmax(some, other);
                         int64_t busy = 0, waited = 0, before = 0;
@@ -239,16 +257,6 @@ private slots:
                             if (i >= low) busy += duration;
                         }
                         QCOMPARE(row.busyBetween(low, high), busy);
-                        int64_t worked = 0, atEdges = 0;
-                        const auto groupOf = [&](uint32_t i) {
-                            return std::min(i, row.size() - 1) / MarkerRow::kGroup;
-                        };
-                        for (uint32_t i = 0; i < row.size(); ++i) {
-                            const int64_t work = row.flags(i) & kMarkerWait ? 0 : ends[i] - begins[i];
-                            if (i >= low && i < high) worked += work;
-                            if (groupOf(i) == groupOf(low) || groupOf(i) == groupOf(high)) atEdges += work;
-                        }
-                        QVERIFY(std::abs(row.roughWorkBetween(low, high) - worked) <= atEdges);
                         QCOMPARE(row.busyBefore(high), before);
                         QCOMPARE(row.waitBefore(high), waited);
                         const auto [first, past] = row.childrenOf(parents[some]);

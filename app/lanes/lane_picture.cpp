@@ -18,11 +18,7 @@ namespace fugato {
 namespace {
 
 constexpr int kLeastTrackHeight = 22;
-constexpr double kNarrow = 2.0;               // px; narrower markers are drawn together
-constexpr uint32_t kCoarse = 32;              // so many markers in one column of pixels: groups tell enough
-constexpr uint32_t kExactMarkers = 1u << 19;  // with more in view their columns are hardly looked at
-constexpr double kNamedWhenDense = 0.35;      // part of a column of pixels that is covered
-constexpr size_t kMostRows = 24;              // of a lane, before it is folded
+constexpr size_t kMostRows = 24;  // of a lane, before it is folded
 
 uint64_t inkKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
 
@@ -44,14 +40,6 @@ QString rulerText(int64_t ns, int64_t step) {
     const int decimals =
         std::clamp(static_cast<int>(std::ceil(-std::log10(static_cast<double>(step) / unit) - 1e-9)), 0, 9);
     return QString::number(static_cast<double>(ns) / unit, 'f', decimals) + " " + name;
-}
-
-/// A colour that covers `part` of a pixel, as premultiplied images hold it.
-QRgb shadeOf(const QColor& color, double part) {
-    const QRgb rgb = color.rgb();
-    const auto alpha = static_cast<uint32_t>(part * 255 + 0.5);
-    const auto times = [alpha](int value) { return (static_cast<uint32_t>(value) * alpha + 127) / 255; };
-    return alpha << 24 | times(qRed(rgb)) << 16 | times(qGreen(rgb)) << 8 | times(qBlue(rgb));
 }
 
 }  // namespace
@@ -366,9 +354,9 @@ double LanePicture::inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, u
     return ink;
 }
 
-void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count,
-                               double ink, bool mostly) {
+void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, const RowContent::Run& run) {
     const Theme& t = theme();
+    const auto& [path, from, to, ink, count, mostly] = run;
     painter.setFont(smallFont());
     const QString name = q(recording_->nameOf(path));
     const QString words = mostly ? QObject::tr("mostly %1, %2").arg(name, q(plural(count, "marker", "markers")))
@@ -402,7 +390,6 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
         painter.fillRect(x, y + 1, 1, height - 2, edge);
         painter.fillRect(x + width - 1, y + 1, 1, height - 2, edge);
     }
-    ++shown_;
     const double left = std::max<double>(box.left(), axis.left()) + 4,
                  room = std::min<double>(box.right(), axis.right()) - left - 3;
     if (room < 16) return;
@@ -415,117 +402,61 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     painter.drawStaticText(QPointF(left, box.top() + (box.height() - words.size().height()) / 2), words);
 }
 
-void LanePicture::paintRow(QPainter& painter, const QRect& axis, int top, uint32_t lane, uint32_t row) {
-    const Theme& t = theme();
-    const MarkerRow& markers = recording_->lanes[lane].rows[row];
-    const double perNs = static_cast<double>(axis.width()) / static_cast<double>(end_ - begin_);
-    const double nsPerPixel = 1 / perNs;
+/// Has it worked out on other threads what the rows in sight show, while this one paints.
+void LanePicture::workOutRows(const QRect& area, int scrolled) {
+    const QRect axis = axisOf(area);
+    rowsInSight_.clear();
+    for (uint32_t lane = 0; lane < places_.size(); ++lane) {
+        const QRect box = laneRect(area, scrolled, lane);
+        if (!places_[lane].height || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
+        for (uint32_t row = 0; row < rowsShown(lane); ++row) {
+            const int top = box.top() + kRail + static_cast<int>(row) * kRowHeight;
+            if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
+            rowsInSight_.push_back({lane, row, top});
+        }
+    }
+    if (contents_.size() < rowsInSight_.size()) contents_.resize(rowsInSight_.size());
+    RowView view;
+    view.begin = begin_;
+    view.end = end_;
+    view.width = axis.width();
+    view.waits = waits_;
+    view.allExact = allExact_;
+    if (explanation_ && frame_ < explanation_->frames.size() && !ink_.empty()) {
+        view.inkFrom = explanation_->frame(frame_).begin;
+        view.inkTo = explanation_->frame(frame_).end;
+    }
+    rowsAhead_.emplace(rowsInSight_.size(), [this, view](size_t at) {
+        const RowInSight& it = rowsInSight_[at];
+        RowView own = view;
+        own.ink = [this, lane = it.lane](const MarkerRow& row, uint32_t first, uint32_t last) {
+            return inkAt(lane, row, first, last);
+        };
+        workOut(recording_->lanes[it.lane].rows[it.row], own, contents_[at]);
+    });
+}
+
+void LanePicture::paintRow(QPainter& painter, const QRect& axis, size_t inSight) {
+    rowsAhead_->need(inSight);
+    const RowInSight& it = rowsInSight_[inSight];
+    const RowContent& content = contents_[inSight];
+    shown_ += content.markers;
+    if (content.unread) missing_.push_back({it.lane, it.row, content.unread->from, content.unread->to});
+    const MarkerRow& markers = recording_->lanes[it.lane].rows[it.row];
     const int height = kRowHeight - 1;
-    const auto& groups = markers.groups();
-    // Where the columns themselves lie on a disk still, the groups have to do until they have come.
-    const uint32_t firstGroup = markers.groupBefore(begin_), pastGroup = markers.groupBefore(end_) + MarkerRow::kGroup;
-    const uint32_t shown = std::min(pastGroup, markers.size()) - std::min(firstGroup, markers.size());
-    bool exact = true;
-    if (!waits_ && shown < kExactMarkers && !markers.atHand(firstGroup, std::min(pastGroup, markers.size()))) {
-        exact = false;
-        missing_.push_back({lane, row, firstGroup, std::min(pastGroup, markers.size())});
+    for (const RowContent::Wide& wide : content.wide) {
+        const double left = std::max<double>(axis.left() + wide.left, axis.left() - 2),
+                     right = std::min<double>(axis.left() + wide.right, axis.right() + 3);
+        paintMarker(painter, axis, QRectF(left, it.top, right - left, height), it.lane, markers, wide.index);
     }
-    const uint32_t coarse = !exact ? 1 : allExact_ ? UINT32_MAX : kCoarse;
-    QImage dense;  // one pixel high, stretched over the row: columns of many narrow markers
-    QRgb* pixels = nullptr;
-    const auto xOf = [&](int64_t time) { return axis.left() + static_cast<double>(time - begin_) * perNs; };
-    const auto beginOf = [&](uint32_t i) {
-        return i % MarkerRow::kGroup ? markers.begin(i) : groups[i >> MarkerRow::kGroupBits].begin;
-    };
-    const auto onePath = [&](uint32_t i) {
-        const auto [first, past] = markers.sumsOf(i >> MarkerRow::kChunkBits);
-        return past - first == 1;
-    };
-    const auto mayBeWide = [&](uint32_t i) {
-        return exact && groups[i >> MarkerRow::kGroupBits].longest * perNs >= kNarrow;
-    };
-    struct {  // narrow markers of one path, side by side, that get one name together
-        PathId path = 0;
-        double left = 0, right = 0, ink = 0;
-        size_t count = 0;
-        bool mostly = false;  // others are among them
-    } run;
-    std::vector<decltype(run)> runs;
-    const auto endRun = [&] {
-        if (run.count > 2 && run.right - run.left > 60) runs.push_back(run);
-        run = {};
-    };
-    const auto addToRun = [&](PathId path, double left, double right, double ink, size_t count, bool mostly) {
-        if (path != run.path || left - run.right > 3) endRun();
-        if (!run.count) run.left = left;
-        run.path = path;
-        run.right = std::max(run.right, right);
-        run.ink = ink;
-        run.count += count;
-        run.mostly = run.mostly || mostly;
-    };
-    uint32_t i = exact ? markers.firstEndingAfter(begin_) : firstGroup;
-    int lastColumn = -1;
-    int64_t roughBegin = INT64_MIN;  // where `i` begins about, if it was found from the groups alone
-    while (i < markers.size()) {
-        const bool perhapsWide = mayBeWide(i);
-        const int64_t begin = roughBegin != INT64_MIN && !perhapsWide ? roughBegin : beginOf(i);
-        if (begin >= end_) break;
-        const double left = xOf(begin);
-        if (perhapsWide) {
-            const double right = xOf(markers.end(i));
-            if (right - left >= kNarrow) {
-                const QRectF box(std::max<double>(left, axis.left() - 2), top,
-                                 std::min<double>(right, axis.right() + 3) - std::max<double>(left, axis.left() - 2),
-                                 height);
-                paintMarker(painter, axis, box, lane, markers, i);
-                if (right - left < 22 && !(markers.flags(i) & kMarkerWait))
-                    addToRun(markers.path(i), left, right, inkAt(lane, markers, i, i), 1, false);
-                else
-                    endRun();
-                ++i;
-                continue;
-            }
-        }
-        // Everything that begins in this column of pixels, except a last one that is wide.
-        // (Casts round toward 0, and cost less than floor and ceil: this is the innermost loop of painting.)
-        const int at = static_cast<int>(std::max<double>(left, axis.left())) - axis.left();
-        const int column = std::min(std::max(at, lastColumn + 1), axis.width() - 1);
-        lastColumn = column;
-        const double columnEnd = (column + 1) * nsPerPixel;
-        const auto whole = static_cast<int64_t>(columnEnd);
-        const int64_t next = begin_ + whole + (static_cast<double>(whole) < columnEnd);
-        uint32_t j = markers.next(i, next, coarse);
-        if (j > i + 1 && mayBeWide(j - 1) && static_cast<double>(markers.duration(j - 1)) * perNs >= kNarrow) --j;
-        const bool rough = j - i >= coarse;
-        markers.expectGroup(j + 3 * (j - i));
-        if (exact && !rough) markers.expect(j + 3 * (j - i));
-        int64_t work = rough ? markers.roughWorkBetween(i, j) : markers.busyBetween(i, j);
-        if (!rough && markers.hasWaits()) work -= markers.waitBefore(j) - markers.waitBefore(i);
-        const double covered = std::clamp(static_cast<double>(work) * perNs, work > 0 ? 0.2 : 0.0, 1.0);
-        const double ink = j - i <= 4 && exact ? inkAt(lane, markers, i, j - 1) : 0;
-        if (!pixels) {
-            dense = QImage(axis.width(), 1, QImage::Format_ARGB32_Premultiplied);
-            dense.fill(Qt::transparent);
-            pixels = reinterpret_cast<QRgb*>(dense.scanLine(0));
-        }
-        pixels[column] = shadeOf(ink > 0    ? t.ink(ink)
-                                 : work > 0 ? t.markerEdge
-                                            : t.waitingDots,
-                                 work > 0 ? covered : 0.6);
-        if (covered >= kNamedWhenDense)
-            addToRun(markers.pathOf(j - i < MarkerRow::kGroup && exact ? markers.lanePath(i)
-                                                                       : groups[i >> MarkerRow::kGroupBits].path),
-                     axis.left() + column, axis.left() + column + 1, ink, j - i, j - i > 1 && !onePath(i));
-        shown_ += j - i;
-        i = j;
-        roughBegin = rough && j % MarkerRow::kGroup ? next : INT64_MIN;
+    if (const int columns = content.past - content.first; columns > 0) {
+        // One pixel high, stretched over the row.
+        const QImage dense(reinterpret_cast<const uchar*>(content.pixels.data() + content.first), columns, 1,
+                           QImage::Format_ARGB32_Premultiplied);
+        painter.drawImage(QRect(axis.left() + content.first, it.top, columns, height), dense);
     }
-    endRun();
-    if (!dense.isNull()) painter.drawImage(QRect(axis.left(), top, axis.width(), height), dense);
-    for (const auto& named : runs)
-        paintRunName(painter, axis, QRectF(named.left, top, named.right - named.left, height), named.path, named.count,
-                     named.ink, named.mostly);
+    for (const RowContent::Run& run : content.runs)
+        paintRunName(painter, axis, QRectF(axis.left() + run.left, it.top, run.right - run.left, height), run);
 }
 
 /// What is known of a lane that is still being read: when its events lie, darker where they lie closer.
@@ -578,11 +509,8 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
                               box.bottom() - std::max(box.top(), axis.top())));
     painter.setFont(smallFont());
     if (!lane.unread.empty()) paintUnread(painter, axis, box, lane);
-    for (uint32_t row = 0; row < rowsShown(index); ++row) {
-        const int top = box.top() + kRail + static_cast<int>(row) * kRowHeight;
-        if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
-        paintRow(painter, axis, top, index, row);
-    }
+    for (; nextRow_ < rowsInSight_.size() && rowsInSight_[nextRow_].lane == index; ++nextRow_)
+        paintRow(painter, axis, nextRow_);
     if (lane.rows.size() > kMostRows + 1 && !slim(index)) {
         const QRect fold(axis.left(), box.top() + kRail + static_cast<int>(rowsShown(index)) * kRowHeight, axis.width(),
                          kRowHeight - 1);
@@ -848,12 +776,15 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
         ground.setAlpha(t.dark ? 22 : 12);
         if (right > left) painter.fillRect(QRectF(left, axis.top(), right - left, axis.height()), ground);
     }
+    workOutRows(area, scrolled);
     paintHeader(painter, area);
+    nextRow_ = 0;
     for (uint32_t lane = 0; lane < places_.size(); ++lane) {
         const QRect box = laneRect(area, scrolled, lane);
         if (!places_[lane].height || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
         paintLane(painter, area, box, lane);
     }
+    rowsAhead_.reset();
     for (size_t track = 0; track < trackPlaces_.size(); ++track) {
         const QRect box = trackRect(area, scrolled, track);
         if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;

@@ -15,7 +15,9 @@
 
 #include "core/ask/stretch.h"
 #include "core/explain/explanation.h"
+#include "row_content.h"
 #include "track_picture.h"
+#include "work_ahead.h"
 
 class QPainter;
 
@@ -95,12 +97,16 @@ private:
     double inkOf(const Lane& lane, PathId path) const;
     void paintHeader(QPainter& painter, const QRect& area);
     void paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
-    void paintRow(QPainter& painter, const QRect& axis, int top, uint32_t lane, uint32_t row);
+    struct RowInSight {
+        uint32_t lane, row;
+        int top;
+    };
+    void workOutRows(const QRect& area, int scrolled);
+    void paintRow(QPainter& painter, const QRect& axis, size_t inSight);
     void paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row,
                      uint32_t index);
     /// A name over many narrow markers of one path that stand side by side.
-    void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, PathId path, size_t count, double ink,
-                      bool mostly);
+    void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, const RowContent::Run& run);
     double inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
     void paintTrack(QPainter& painter, const QRect& area, const QRect& box, size_t track);
     void paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name, const QString& detail,
@@ -126,6 +132,10 @@ private:
     std::vector<Place> places_;
     std::set<uint32_t> unfolded_;
     int height_ = 0;
+    std::vector<RowInSight> rowsInSight_;  // of this painting, in the order of lanes
+    std::vector<RowContent> contents_;     // theirs
+    std::optional<WorkAhead> rowsAhead_;
+    size_t nextRow_ = 0;  // in rowsInSight_
     size_t shown_ = 0;
     std::vector<Missing> missing_;
     bool allExact_ = false, waits_ = false;

@@ -141,11 +141,21 @@ std::pair<uint32_t, uint32_t> MarkerRow::childrenOf(uint32_t index) const {
 
 namespace {
 
-template <class N>
-uint32_t firstAtLeast(const char* numbers, uint32_t from, uint32_t to, int64_t wanted) {
-    const auto* at = reinterpret_cast<const N*>(numbers);
-    return static_cast<uint32_t>(
-        std::lower_bound(at + from, at + to, wanted, [](N n, int64_t w) { return static_cast<int64_t>(n) < w; }) - at);
+/// Goes over markers of one chunk from position `at` while they begin before `time` (counted from the chunk's begin),
+/// at most to `to`, and adds the durations of those that are not waits to `work`. Returns where it stopped.
+template <class Begin, class Duration>
+uint32_t addWhile(const char* begins, const char* durations, const char* flags, uint32_t at, uint32_t to, int64_t time,
+                  int64_t& work) {
+    const auto* begin = reinterpret_cast<const Begin*>(begins);
+    const auto* duration = reinterpret_cast<const Duration*>(durations);
+    int64_t sum = 0;
+    if (flags)
+        for (; at < to && static_cast<int64_t>(begin[at]) < time; ++at)
+            sum += flags[at] & kMarkerWait ? 0 : static_cast<int64_t>(duration[at]);
+    else
+        for (; at < to && static_cast<int64_t>(begin[at]) < time; ++at) sum += static_cast<int64_t>(duration[at]);
+    work += sum;
+    return at;
 }
 template <class N>
 int64_t sumOf(const char* numbers, uint32_t from, uint32_t to) {
@@ -156,15 +166,6 @@ int64_t sumOf(const char* numbers, uint32_t from, uint32_t to) {
 }
 
 }  // namespace
-
-uint32_t MarkerRow::firstInChunk(uint32_t from, uint32_t to, int64_t time) const {
-    if (from >= to) return to;
-    const Chunk& c = chunkOf(from);
-    const char* at = storage_->at(c.at);
-    const uint32_t base = from & ~(kChunk - 1);
-    return base + (c.beginBytes == 4 ? firstAtLeast<uint32_t>(at, from - base, to - base, time - c.begin)
-                                     : firstAtLeast<int64_t>(at, from - base, to - base, time - c.begin));
-}
 
 int64_t MarkerRow::sumInChunk(uint32_t from, uint32_t to) const {
     if (from >= to) return 0;
@@ -204,7 +205,7 @@ int64_t MarkerRow::waitBefore(uint32_t i) const {
     return sum;
 }
 
-uint32_t MarkerRow::next(uint32_t from, int64_t time, uint32_t coarse) const {
+MarkerRow::Together MarkerRow::together(uint32_t from, int64_t time, uint32_t coarse) const {
     const Column<Group>& groups = parts_.groups;
     const auto count = static_cast<uint32_t>(groups.size());
     // Ever longer steps over the groups until they begin at `time` or later, then halves of the last step.
@@ -220,27 +221,51 @@ uint32_t MarkerRow::next(uint32_t from, int64_t time, uint32_t coarse) const {
     }
     // The answer lies in group `low`, or is the first of the next.
     const uint32_t first = std::max(from + 1, low << kGroupBits), last = std::min(size(), (low + 1) << kGroupBits);
+    Together found{first, true, 0};
     if (first - from >= coarse && first < last) {
         const int64_t begin = groups[low].begin;
         const int64_t end = high < count ? groups[high].begin : parts_.chunks.back().begin;
-        if (end <= begin || time <= begin) return first;
-        const double part = std::min(1.0, static_cast<double>(time - begin) / static_cast<double>(end - begin));
-        return std::min(last, first + static_cast<uint32_t>(part * (last - first)));
+        if (end > begin && time > begin) {
+            const double part = std::min(1.0, static_cast<double>(time - begin) / static_cast<double>(end - begin));
+            found.past = std::min(last, first + static_cast<uint32_t>(part * (last - first)));
+        }
+        found.work = roughWorkBefore(found.past) - roughWorkBefore(from);
+        return found;
     }
-    return firstInChunk(first, last, time);
+    found.rough = false;
+    for (uint32_t at = from; at < last;) {
+        const Chunk& c = chunkOf(at);
+        const char* begins = storage_->at(c.at);
+        const char *durations = begins + c.durationsAt, *flags = c.flagBytes ? begins + c.flagsAt : nullptr;
+        const uint32_t base = at & ~(kChunk - 1), to = std::min(last, base + kChunk) - base;
+        const auto add = [&]<class Begin, class Duration>(Begin, Duration) {
+            return addWhile<Begin, Duration>(begins, durations, flags, at - base, to, time - c.begin, found.work);
+        };
+        const auto addOf = [&]<class Begin>(Begin begin) {
+            return c.durationBytes == 2   ? add(begin, uint16_t{})
+                   : c.durationBytes == 4 ? add(begin, uint32_t{})
+                                          : add(begin, int64_t{});
+        };
+        const uint32_t stopped = c.beginBytes == 4 ? addOf(uint32_t{}) : addOf(int64_t{});
+        found.past = base + stopped;
+        if (stopped < to) break;
+        at = base + to;
+    }
+    if (found.past == from) {  // the first belongs to them whenever it begins
+        found.past = from + 1;
+        found.work = flags(from) & kMarkerWait ? 0 : duration(from);
+    }
+    return found;
 }
 
-int64_t MarkerRow::roughWorkBetween(uint32_t from, uint32_t to) const {
-    const auto before = [&](uint32_t i) {
-        const uint32_t group = std::min(i, size() - 1) >> kGroupBits, within = i - (group << kGroupBits);
-        const auto sum = [&](uint32_t g) {
-            return parts_.groups[g].busyBefore - (parts_.waits ? parts_.groupWaits[g] : 0);
-        };
-        if (!within) return sum(group);
-        if (group + 1 == parts_.groups.size()) return busyBefore(i) - waitBefore(i);
-        return sum(group) + (sum(group + 1) - sum(group)) * within / kGroup;
+int64_t MarkerRow::roughWorkBefore(uint32_t i) const {
+    const uint32_t group = std::min(i, size() - 1) >> kGroupBits, within = i - (group << kGroupBits);
+    const auto sum = [&](uint32_t g) {
+        return parts_.groups[g].busyBefore - (parts_.waits ? parts_.groupWaits[g] : 0);
     };
-    return from < to ? before(to) - before(from) : 0;
+    if (!within) return sum(group);
+    if (group + 1 == parts_.groups.size()) return busyBefore(i) - waitBefore(i);
+    return sum(group) + (sum(group + 1) - sum(group)) * within / kGroup;
 }
 
 uint32_t MarkerRow::groupBefore(int64_t time) const {

@@ -112,10 +112,16 @@ public:
     uint32_t lastBefore(int64_t time, uint32_t near) const;
     /// The first marker that begins at `time` or later, or size().
     uint32_t firstFrom(int64_t time) const;
-    /// The first marker after `from` that begins at `time` or later, or size(). Where that is at least
-    /// `coarse` markers away it is taken from where its group begins and the next one does, as if those between were
-    /// spread evenly, and no column is read.
-    uint32_t next(uint32_t from, int64_t time, uint32_t coarse) const;
+    /// Markers that are shown as one.
+    struct Together {
+        uint32_t past = 0;  // the first that does not belong to them
+        bool rough = false;
+        int64_t work = 0;  // summed durations of those that are not waits
+    };
+    /// Marker `from` and those after it that begin before `time`. Where they are at least `coarse`, where they end is
+    /// taken from where its group begins and the next one does, as if those between were spread evenly, and of the
+    /// groups in which the first and the last lie an even share of the work; then no column is read.
+    Together together(uint32_t from, int64_t time, uint32_t coarse) const;
     /// Says that marker `i` will be looked at soon, so that it lies nearer by then: its group, or its columns.
     void expectGroup(uint32_t i) const {
         const uint32_t group = std::min(i, size() - 1) >> kGroupBits;
@@ -131,10 +137,6 @@ public:
         __builtin_prefetch(at + c.durationsAt + k * c.durationBytes);
         __builtin_prefetch(at + c.pathsAt + k * c.pathBytes);
     }
-    /// busyBetween() less the waits among them, of at least a group's worth of markers: exact but for the groups in
-    /// which the first and the last lie, of which it takes an even share. Reads no
-    /// column but the last group's.
-    int64_t roughWorkBetween(uint32_t from, uint32_t to) const;
     /// The first marker of the last group that begins before `time`; 0 where none does.
     uint32_t groupBefore(int64_t time) const;
     /// The first marker that ends after `time`, or size().
@@ -215,8 +217,8 @@ private:
     }
     template <class Before>
     uint32_t partition(Before&& before) const;
-    /// The first of [from, to), all in one chunk, that begins at `time` or later; else `to`.
-    uint32_t firstInChunk(uint32_t from, uint32_t to, int64_t time) const;
+    /// Summed durations of the markers before `i` that are not waits; in the middle of a group an even share of it.
+    int64_t roughWorkBefore(uint32_t i) const;
     /// Summed durations of [from, to), all in one chunk.
     int64_t sumInChunk(uint32_t from, uint32_t to) const;
 
