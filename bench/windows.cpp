@@ -43,7 +43,7 @@ Opened openWindow(const std::string& file, const fugato::OpenOptions& options) {
 }
 
 double repaint99(fugato::MainWindow& window) {
-    constexpr int kViews = 600, kRounds = 4;
+    constexpr int kViews = 600, kRounds = 8;
     std::vector<double> quickest(kViews, 1e18);
     QImage canvas(1280, 800, QImage::Format_ARGB32_Premultiplied);
     auto& selection = window.selection();

@@ -37,14 +37,15 @@ Accountant::Accountant(const Recording& recording)
 /// Moves a row's cursor to the last marker that begins before `time`.
 constexpr uint32_t kAhead = 24;  // markers: about a line of memory; the walk goes on that way
 
-void Accountant::move(const MarkerRow& markers, Cursor::Row& row, int64_t time) {
+void Accountant::move(Cursor::Row& row, int64_t time) {
     const uint32_t near = row.last;
+    MarkerRow::Reader& markers = row.markers;
     if (near == kNotLooked)
-        row.last = markers.lastBefore(time);
+        row.last = markers.row().lastBefore(time);
     else if (near != kNone && near > 0 && row.begin >= time && markers.begin(near - 1) < time)
         row.last = near - 1;  // mostly
     else
-        row.last = markers.lastBefore(time, near == kNone ? 0 : near);
+        row.last = markers.row().lastBefore(time, near == kNone ? 0 : near);
     row.looked = time;
     row.begin = row.last == kNone ? INT64_MAX : markers.begin(row.last);
     if (row.last == kNone) {
@@ -60,7 +61,9 @@ void Accountant::move(const MarkerRow& markers, Cursor::Row& row, int64_t time) 
 Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
     const auto& rows = recording_.lanes[lane].rows;
     Cursor& cursor = cursors_[lane];
-    if (cursor.rows.empty()) cursor.rows.assign(rows.size(), {kNotLooked, INT64_MAX, INT64_MAX, INT64_MAX, 0, false});
+    if (cursor.rows.empty())
+        for (const MarkerRow& row : rows)
+            cursor.rows.push_back({kNotLooked, INT64_MAX, INT64_MAX, INT64_MAX, 0, false, MarkerRow::Reader(&row)});
     // Times mostly run backwards: of the markers that were open, those that begin before are open still.
     if (time > cursor.time) cursor.open = 0;
     while (cursor.open && cursor.rows[cursor.open - 1].begin >= time) --cursor.open;
@@ -76,7 +79,7 @@ Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
     if (cursor.open) inside(cursor.open - 1);
     for (uint32_t row = cursor.open; row < rows.size(); ++row) {
         Cursor::Row& now = cursor.rows[row];
-        if (now.begin >= time || time > now.looked) move(rows[row], now, time);
+        if (now.begin >= time || time > now.looked) move(now, time);
         if (now.last == kNone) break;
         here.anything = true;
         if (now.end < time) {

@@ -93,12 +93,13 @@ private:
             int64_t looked;
             PathId path;
             bool wait;
+            MarkerRow::Reader markers;
         };
         std::vector<Row> rows;
         int64_t time = INT64_MIN;  // last asked for
         uint32_t open = 0;         // so many rows had an open marker then
     };
-    static void move(const MarkerRow& markers, Cursor::Row& row, int64_t time);
+    static void move(Cursor::Row& row, int64_t time);
     struct Here {
         MarkerRef marker;  // innermost open just before the instant
         PathId path = 0;   // of that marker

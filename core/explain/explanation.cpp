@@ -206,20 +206,22 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
         e.late.rbegin(), std::make_reverse_iterator(std::lower_bound(e.late.begin(), e.late.end(), first)));
     std::vector<std::vector<FoundCause>> found(late.size());
     const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, late.size() / 256 + 1);
+    std::atomic<size_t> next{0};
     std::atomic<bool> stop{false};
     if (!late.empty())
         sideBySide(threads, [&](size_t thread) {
             Accountant accountant(*e.recording);
             CauseFinder finder(e);
-            const size_t from = late.size() * thread / threads, to = late.size() * (thread + 1) / threads;
-            for (size_t i = from; i < to && !stop; ++i) {
-                if (thread == 0 && progress && (i - from) % 64 == 0 &&
-                    !progress(static_cast<double>(i - from) / static_cast<double>(to - from)))
+            constexpr size_t kAtOnce = 64;  // frames
+            for (size_t from; (from = next.fetch_add(kAtOnce)) < late.size() && !stop;) {
+                if (thread == 0 && progress && !progress(static_cast<double>(from) / static_cast<double>(late.size())))
                     stop = true;
-                const Frame& frame = e.frame(late[i]);
-                const std::span<const Piece> pieces = accountant.account(frame.lane, frame.begin, frame.end);
-                found[i] = finder.causesOf(late[i], pieces);
-                e.frames[late[i]].origin = originOf(e, pieces, late[i], found[i].front());
+                for (size_t i = from; i < std::min(late.size(), from + kAtOnce); ++i) {
+                    const Frame& frame = e.frame(late[i]);
+                    const std::span<const Piece> pieces = accountant.account(frame.lane, frame.begin, frame.end);
+                    found[i] = finder.causesOf(late[i], pieces);
+                    e.frames[late[i]].origin = originOf(e, pieces, late[i], found[i].front());
+                }
             }
         });
     if (stop) return false;

@@ -234,20 +234,26 @@ bool addSlices(FrameAccounts& a, const Recording& recording, const Progress& pro
     a.slices.resize(std::max(first, count));
     const size_t missing = a.slices.size() - first;
     const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, missing / 16 + 1);
-    const auto range = [&](size_t thread) {
-        return std::pair(first + missing * thread / threads, first + missing * (thread + 1) / threads);
+    // Several walks a thread, so that one that is held up does not hold up the others.
+    const size_t parts = threads == 1 ? 1 : std::min(missing / 16 + 1, threads * 8);
+    const auto range = [&](size_t part) {
+        return std::pair(first + missing * part / parts, first + missing * (part + 1) / parts);
     };
-    std::vector<std::unique_ptr<Walk>> walks(threads);
+    std::vector<std::unique_ptr<Walk>> walks(parts);
+    std::atomic<size_t> next{0}, done{0};
     std::atomic<bool> stop{false};
-    sideBySide(threads, [&](size_t i) {
-        walks[i] = std::make_unique<Walk>(recording);
-        const auto [from, to] = range(i);
-        for (size_t s = to; s-- > from && !stop;) {
-            if (i == 0 && progress && !progress(static_cast<double>(to - 1 - s) / static_cast<double>(to - from)))
-                stop = true;
-            const size_t begin = s * FrameAccounts::kSlice;
-            a.slices[s] =
-                walks[i]->slice(frames, begin, std::min(frames.size(), begin + FrameAccounts::kSlice), *a.storage);
+    sideBySide(threads, [&](size_t thread) {
+        for (size_t part; (part = next++) < parts;) {
+            walks[part] = std::make_unique<Walk>(recording);
+            const auto [from, to] = range(part);
+            for (size_t s = to; s-- > from && !stop;) {
+                if (thread == 0 && progress && !progress(static_cast<double>(done) / static_cast<double>(missing)))
+                    stop = true;
+                const size_t begin = s * FrameAccounts::kSlice;
+                a.slices[s] = walks[part]->slice(frames, begin, std::min(frames.size(), begin + FrameAccounts::kSlice),
+                                                 *a.storage);
+                ++done;
+            }
         }
     });
     if (stop) return false;
@@ -258,14 +264,17 @@ bool addSlices(FrameAccounts& a, const Recording& recording, const Progress& pro
     Numbers<PartKey> numbers;
     numbers.take(a.keys);
     index->places.take(a.places);
-    std::vector<std::vector<uint32_t>> keys(threads), places(threads);
-    for (size_t i = threads; i-- > 0;) {
+    std::vector<std::vector<uint32_t>> keys(parts), places(parts);
+    for (size_t i = parts; i-- > 0;) {
         for (const PartKey& key : walks[i]->keys) keys[i].push_back(numbers.of(a.keys, key));
         for (const PlaceKey& place : walks[i]->places) places[i].push_back(index->places.of(a.places, place));
     }
-    sideBySide(threads, [&](size_t i) {
-        const auto [from, to] = range(i);
-        for (size_t s = from; s < to; ++s) renumber(a.slices[s], keys[i], places[i]);
+    next = 0;
+    sideBySide(threads, [&](size_t) {
+        for (size_t part; (part = next++) < parts;) {
+            const auto [from, to] = range(part);
+            for (size_t s = from; s < to; ++s) renumber(a.slices[s], keys[part], places[part]);
+        }
     });
     a.index = std::move(index);
     return true;

@@ -38,9 +38,25 @@ Measuring measuringOf(const Recording& recording, uint32_t series) {
     if (told != recording.context.end()) result.markerCostNs = std::clamp(std::atof(told->second.c_str()), 0.0, 1e6);
 
     std::vector<uint64_t> counts(recording.sites.size()), inFrames(recording.sites.size());
+    const auto addSums = [&](std::vector<uint64_t>& to, const MarkerRow& row, size_t fromChunk, size_t toChunk) {
+        for (size_t chunk = fromChunk; chunk < toChunk; ++chunk)
+            for (auto [sum, past] = row.sumsOf(chunk); sum != past; ++sum)
+                to[recording.paths[row.pathOf(sum->path)].site] += sum->count;
+    };
     for (const Lane& lane : recording.lanes)
-        for (const MarkerRow& row : lane.rows)
-            for (const PathSum& sum : row.parts().sums) counts[recording.paths[row.pathOf(sum.path)].site] += sum.count;
+        for (const MarkerRow& row : lane.rows) addSums(counts, row, 0, row.chunks().size());
+    const auto addInFrames = [&](const MarkerRow& row, uint32_t from, uint32_t to) {
+        const auto addEach = [&](uint32_t first, uint32_t past) {
+            row.forEach(first, past, [&](uint32_t, int64_t, int64_t, uint32_t path, uint8_t) {
+                ++inFrames[recording.paths[row.pathOf(path)].site];
+            });
+        };
+        const uint32_t wholeFrom = (from + MarkerRow::kChunk - 1) / MarkerRow::kChunk, wholeTo = to / MarkerRow::kChunk;
+        if (wholeFrom >= wholeTo) return addEach(from, to);
+        addEach(from, wholeFrom * MarkerRow::kChunk);
+        addSums(inFrames, row, wholeFrom, wholeTo);
+        addEach(wholeTo * MarkerRow::kChunk, to);
+    };
     int64_t time = 0;
     size_t frames = 0;
     if (series < recording.series.size()) {
@@ -51,17 +67,22 @@ Measuring measuringOf(const Recording& recording, uint32_t series) {
         for (uint32_t i = 0; i < frames; ++i) byLane[all[i].lane].push_back(i);
         for (const auto& [lane, members] : byLane)
             for (const MarkerRow& row : recording.lanes[lane].rows) {
-                int64_t reached = INT64_MIN;
-                uint32_t from = 0, to = 0;
-                for (const uint32_t i : members) {  // mostly one begins where the one before ended
-                    from = all[i].begin == reached ? to : row.firstFrom(all[i].begin);
-                    to = std::max(from, row.firstFrom(all[i].end));
-                    reached = all[i].end;
-                    markers[i] += to - from;
-                    row.forEach(from, to, [&](uint32_t, int64_t, int64_t, uint32_t path, uint8_t) {
-                        ++inFrames[recording.paths[row.pathOf(path)].site];
-                    });
+                // Frames mostly begin where the one before ended: their markers are added up together.
+                uint32_t from = 0, past = 0;
+                const auto firstFrom = [&](int64_t begin) {
+                    const uint32_t before = row.lastBefore(begin, past);
+                    return before == kNone ? 0 : before + 1;
+                };
+                for (const uint32_t i : members) {
+                    const uint32_t first = firstFrom(all[i].begin);
+                    if (first != past) {
+                        addInFrames(row, from, past);
+                        from = first;
+                    }
+                    past = std::max(first, firstFrom(all[i].end));
+                    markers[i] += past - first;
                 }
+                addInFrames(row, from, past);
             }
         for (uint32_t i = 0; i < frames; ++i) {
             time += all[i].duration();

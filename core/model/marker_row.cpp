@@ -86,27 +86,51 @@ uint32_t MarkerRow::lastBefore(int64_t time) const {
 
 uint32_t MarkerRow::lastBefore(int64_t time, uint32_t near) const {
     if (empty()) return kNone;
-    // Ever longer steps until it is passed, then halves of the last one.
-    uint32_t low = std::min(near, size() - 1), step = 1;
-    if (begin(low) >= time) {
-        while (low && begin(low) >= time) {
+    // Ever longer steps over the groups until it is passed, then halves of the last one.
+    const Column<Group>& groups = parts_.groups;
+    const auto count = static_cast<uint32_t>(groups.size());
+    uint32_t low = std::min(near, size() - 1) >> kGroupBits, high = low + 1;
+    if (groups[low].begin >= time) {
+        for (uint32_t step = 1; low && groups[low].begin >= time; step *= 2) {
+            high = low;
             low = low > step ? low - step : 0;
-            step *= 2;
         }
-        if (begin(low) >= time) return kNone;
+        if (groups[low].begin >= time) return kNone;
     } else {
-        step = 1;
-    }
-    uint32_t high = low;  // grows to one that begins at `time` or later
-    for (step = 1; high < size() && begin(high) < time; step *= 2) {
-        low = high;
-        high = size() - high > step ? high + step : size();
+        for (uint32_t step = 1; high < count && groups[high].begin < time; step *= 2) {
+            low = high;
+            high = count - high > step ? high + step : count;
+        }
     }
     while (high - low > 1) {
         const uint32_t middle = low + (high - low) / 2;
-        (begin(middle) < time ? low : high) = middle;
+        (groups[middle].begin < time ? low : high) = middle;
     }
-    return low;
+    const uint32_t from = low << kGroupBits;
+    const Chunk& c = chunkOf(from);
+    const auto lastOf = [&]<class Begin>(const Begin* begins) {
+        uint32_t first = from & (kChunk - 1), left = std::min(kGroup, size() - from);
+        for (; left > 1; left -= left / 2)  // without branches that nobody can foresee
+            first = static_cast<int64_t>(begins[first + left / 2]) < time - c.begin ? first + left / 2 : first;
+        return (from & ~(kChunk - 1)) + first;
+    };
+    const char* at = storage_->at(c.at);
+    return c.beginBytes == 4 ? lastOf(reinterpret_cast<const uint32_t*>(at))
+                             : lastOf(reinterpret_cast<const int64_t*>(at));
+}
+
+void MarkerRow::Reader::look(uint32_t i) {
+    const Chunk& c = row_->chunkOf(i);
+    at_ = row_->storage_->at(c.at);
+    begin_ = c.begin;
+    chunk_ = i >> kChunkBits;
+    durationsAt_ = c.durationsAt;
+    pathsAt_ = c.pathsAt;
+    flagsAt_ = c.flagsAt;
+    beginBytes_ = c.beginBytes;
+    durationBytes_ = c.durationBytes;
+    pathBytes_ = c.pathBytes;
+    flagBytes_ = c.flagBytes;
 }
 
 uint32_t MarkerRow::firstEndingAfter(int64_t time) const {

@@ -198,6 +198,56 @@ public:
             look(reinterpret_cast<const int64_t*>(at));
     }
 
+    /// Reads markers one by one that mostly lie near the one before; quicker then, since it keeps where the columns of
+    /// their chunk are. Of one thread; the row outlives it.
+    class Reader {
+    public:
+        explicit Reader(const MarkerRow* row) : row_(row) {}
+        int64_t begin(uint32_t i) {
+            find(i);
+            return begin_ + static_cast<int64_t>(number(at_, beginBytes_, i));
+        }
+        int64_t duration(uint32_t i) {
+            find(i);
+            return static_cast<int64_t>(number(at_ + durationsAt_, durationBytes_, i));
+        }
+        PathId path(uint32_t i) {
+            find(i);
+            return row_->paths_[number(at_ + pathsAt_, pathBytes_, i)];
+        }
+        uint8_t flags(uint32_t i) {
+            find(i);
+            return flagBytes_ ? static_cast<uint8_t>(at_[flagsAt_ + (i & (kChunk - 1))]) : uint8_t{0};
+        }
+        /// As MarkerRow::expect(), of a marker in the chunk read last; of others does nothing.
+        void expect(uint32_t i) const {
+            if (i >> kChunkBits != chunk_) return;
+            const size_t k = i & (kChunk - 1);
+            __builtin_prefetch(at_ + k * beginBytes_);
+            __builtin_prefetch(at_ + durationsAt_ + k * durationBytes_);
+            __builtin_prefetch(at_ + pathsAt_ + k * pathBytes_);
+        }
+        const MarkerRow& row() const { return *row_; }
+
+    private:
+        void find(uint32_t i) {
+            if (i >> kChunkBits != chunk_) look(i);
+        }
+        void look(uint32_t i);
+        /// Reads 8 bytes and leaves out what belongs to the next: behind each of these columns lies another.
+        static uint64_t number(const char* at, uint8_t bytes, uint32_t i) {
+            uint64_t value;
+            std::memcpy(&value, at + (i & (kChunk - 1)) * size_t{bytes}, sizeof value);
+            return value & (~uint64_t{0} >> (64 - 8 * bytes));
+        }
+
+        const MarkerRow* row_;
+        const char* at_ = nullptr;
+        int64_t begin_ = 0;
+        uint32_t chunk_ = kNone, durationsAt_ = 0, pathsAt_ = 0, flagsAt_ = 0;
+        uint8_t beginBytes_ = 0, durationBytes_ = 0, pathBytes_ = 0, flagBytes_ = 0;
+    };
+
 private:
     const Chunk& chunkOf(uint32_t i) const { return parts_.chunks[i >> kChunkBits]; }
     static int64_t number(const char* at, uint8_t bytes, uint32_t i) {
