@@ -89,6 +89,20 @@ bool looksBinary(ByteSource& source) {
     return readStruct(source, 0, magic) && std::memcmp(magic, kFileMagic, 8) == 0;
 }
 
+static IndexEntry entryOf(uint64_t at, const BlockHeader& header) {
+    return {at,          header.firstTicks, header.lastTicks, header.sequence, header.payloadBytes,
+            header.lane, header.count,      header.type};
+}
+
+uint64_t findMoreBlocks(ByteSource& source, uint64_t from, std::vector<IndexEntry>& blocks) {
+    for (BlockHeader header;
+         readBlockHeader(source, from, header) && header.type != static_cast<uint32_t>(BlockType::Index) &&
+         blockBytes(header) <= source.size() - from;
+         from += blockBytes(header))
+        blocks.push_back(entryOf(from, header));
+    return from;
+}
+
 BlockDirectory findBlocks(ByteSource& source) {
     BlockDirectory directory;
     if (readIndex(source, directory)) return directory;
@@ -103,8 +117,7 @@ BlockDirectory findBlocks(ByteSource& source) {
             at = next;
             continue;
         }
-        directory.blocks.push_back({at, header.firstTicks, header.lastTicks, header.sequence, header.payloadBytes,
-                                    header.lane, header.count, header.type});
+        directory.blocks.push_back(entryOf(at, header));
         at += blockBytes(header);
     }
     return directory;

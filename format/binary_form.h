@@ -27,6 +27,8 @@ struct BlockDirectory {
     uint64_t gaps = 0;  // stretches of bytes that are no block
 };
 BlockDirectory findBlocks(ByteSource& source);
+/// Adds the blocks that lie whole behind `from` in a file that is still being written. Returns where they end.
+uint64_t findMoreBlocks(ByteSource& source, uint64_t from, std::vector<layout::IndexEntry>& blocks);
 bool holdsEvents(uint32_t blockType);
 /// Reads the payload of the block at an entry. Returns false where it is cut or damaged.
 bool readPayload(ByteSource& source, const layout::IndexEntry& block, std::string& payload);

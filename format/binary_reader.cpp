@@ -232,10 +232,10 @@ public:
             clocks_[clock].syncs.push_back({device, fields.number()});
         }
     }
-    /// After the last definition and pair.
+    /// After the last definition and pair that are known.
     void ready() {
         maps_[kRecordingClock] = header_.clock == static_cast<uint32_t>(ClockKind::Ticks)
-                                     ? TickMap(header_.originTicks, header_.nsPerTick, std::move(pairs_))
+                                     ? TickMap(header_.originTicks, header_.nsPerTick, pairs_)
                                      : TickMap::nanoseconds(header_.originTicks);
         maps_[kNanosecondClock] = TickMap();
         for (auto& [id, clock] : clocks_) {
@@ -293,10 +293,11 @@ uint32_t readEvents(const IndexEntry& block, std::string_view payload,
     return block.count - read;
 }
 
-BinaryReader::BinaryReader(ByteSource& source) : source_(source) {}
+BinaryReader::BinaryReader(ByteSource& source) : source_(&source) {}
 BinaryReader::~BinaryReader() = default;
 
-Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, const std::string& name, EventSink& sink) {
+Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, const std::string& name, EventSink& sink,
+                                                         bool growing) {
     FileHeader header;
     if (source.read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header)
         return Failure{name + " is cut off inside its first 64 bytes, so nothing can be read from it. Record again."};
@@ -307,9 +308,12 @@ Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, con
     std::unique_ptr<BinaryReader> reader(new BinaryReader(source));
     Damage& damage = reader->damage_;
     if (!headerGood) damage.note("The file's header is damaged: times may be off.");
-    reader->directory_ = findBlocks(source);
+    if (growing)
+        reader->found_ = findMoreBlocks(source, sizeof header, reader->directory_.blocks);
+    else
+        reader->directory_ = findBlocks(source);
     const BlockDirectory& directory = reader->directory_;
-    if (directory.blocks.empty() && source.size() > sizeof header)
+    if (!growing && directory.blocks.empty() && source.size() > sizeof header)
         return Failure{name + " holds no readable part: everything after its header is damaged. Record again."};
     damage.indexMissing = !directory.indexed;
     if (damage.indexMissing) damage.note(kNotClosed);
@@ -320,33 +324,47 @@ Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, con
                     " damaged or cut and could not be read.");
     sink.started(header.startedUnixNs);
 
-    std::string payload;
     reader->clocks_ = std::make_unique<Clocks>(header);
+    reader->sortBlocks(sink);
+    return reader;
+}
+
+void BinaryReader::readOn(ByteSource& source, EventSink& sink) {
+    source_ = &source;
+    directory_ = {};
+    lanes_.clear();
+    eventBytes_ = 0;
+    found_ = findMoreBlocks(source, found_, directory_.blocks);
+    sortBlocks(sink);
+}
+
+/// Which lanes the directory's blocks are of; those that hold no events are read.
+void BinaryReader::sortBlocks(EventSink& sink) {
+    std::string payload;
     std::map<uint32_t, size_t> laneAt;
-    for (uint32_t i = 0; i < directory.blocks.size(); ++i) {
-        const IndexEntry& block = directory.blocks[i];
+    for (uint32_t i = 0; i < directory_.blocks.size(); ++i) {
+        const IndexEntry& block = directory_.blocks[i];
         if (holdsEvents(block.type)) {
-            const auto [at, isNew] = laneAt.try_emplace(block.lane, reader->lanes_.size());
-            if (isNew) reader->lanes_.emplace_back().lane = block.lane;
-            LaneBlocks& lane = reader->lanes_[at->second];
+            const auto [at, isNew] = laneAt.try_emplace(block.lane, lanes_.size());
+            if (isNew) lanes_.emplace_back().lane = block.lane;
+            LaneBlocks& lane = lanes_[at->second];
             lane.events += block.count;
             lane.bytes += block.payloadBytes;
             lane.blocks.push_back(i);
-            reader->eventBytes_ += block.payloadBytes;
+            eventBytes_ += block.payloadBytes;
         } else if (block.type == static_cast<uint32_t>(BlockType::Definitions)) {
-            if (readPayload(source, block, payload) && emitDefinitions(payload, sink, *reader->clocks_)) continue;
-            ++damage.lostBlocks;
-            damage.note("A block of names is damaged: some lanes and markers are shown by number.");
-        } else if (block.type == static_cast<uint32_t>(BlockType::Clock) && readPayload(source, block, payload)) {
+            if (readPayload(*source_, block, payload) && emitDefinitions(payload, sink, *clocks_)) continue;
+            ++damage_.lostBlocks;
+            damage_.note("A block of names is damaged: some lanes and markers are shown by number.");
+        } else if (block.type == static_cast<uint32_t>(BlockType::Clock) && readPayload(*source_, block, payload)) {
             for (size_t at = 0; at + sizeof(ClockPair) <= payload.size(); at += sizeof(ClockPair)) {
                 ClockPair pair;
                 std::memcpy(&pair, payload.data() + at, sizeof pair);
-                reader->clocks_->addPair(pair);
+                clocks_->addPair(pair);
             }
         }
     }
-    reader->clocks_->ready();
-    return reader;
+    clocks_->ready();
 }
 
 std::pair<int64_t, int64_t> BinaryReader::timesOf(const IndexEntry& block) const {
@@ -378,7 +396,7 @@ bool BinaryReader::readLane(const LaneBlocks& lane, LaneSink& sink, Damage& dama
     for (const uint32_t number : lane.blocks) {
         const IndexEntry& block = directory_.blocks[number];
         uint32_t missing = block.count;
-        if (readPayload(source_, block, payload)) {
+        if (readPayload(*source_, block, payload)) {
             if (block.type == static_cast<uint32_t>(BlockType::PackedEvents)) {
                 uint32_t read = 0;
                 unpackEvents(payload, block.count, block.firstTicks, [&](std::span<const RawEvent> events) {

@@ -31,8 +31,15 @@ class BinaryReader {
 public:
     /// Reads what is not an event and tells `sink` of it. `source` outlives the reader; `name` is used in
     /// sentences. Fails where nothing at all can be read.
-    static Result<std::unique_ptr<BinaryReader>> open(ByteSource& source, const std::string& name, EventSink& sink);
+    /// `growing`: the file is still being written, and what its end lacks is no damage; see readOn().
+    static Result<std::unique_ptr<BinaryReader>> open(ByteSource& source, const std::string& name, EventSink& sink,
+                                                      bool growing = false);
     ~BinaryReader();
+
+    /// Of one opened as growing: reads what came since and is no event, and tells `sink` of it.
+    /// lanes(), directory() and eventBytes() are then of what came. `source`: the file as it is now; outlives the
+    /// reader.
+    void readOn(ByteSource& source, EventSink& sink);
 
     const std::vector<LaneBlocks>& lanes() const { return lanes_; }
     const BlockDirectory& directory() const { return directory_; }
@@ -51,8 +58,10 @@ public:
 private:
     class Clocks;
     BinaryReader(ByteSource& source);
+    void sortBlocks(EventSink& sink);
 
-    ByteSource& source_;
+    ByteSource* source_;
+    uint64_t found_ = 0;  // of a growing file: where the blocks end that are known
     BlockDirectory directory_;
     std::unique_ptr<Clocks> clocks_;
     std::vector<LaneBlocks> lanes_;

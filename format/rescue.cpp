@@ -41,18 +41,6 @@ private:
     std::string more_;
 };
 
-/// The process that still writes the file, or 0.
-long writerOf(const std::string& path) {
-    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-    if (fd < 0) return 0;
-    struct flock lock {};
-    lock.l_type = F_WRLCK;
-    lock.l_whence = SEEK_SET;
-    const bool held = fcntl(fd, F_GETLK, &lock) == 0 && lock.l_type != F_UNLCK;
-    ::close(fd);
-    return held ? static_cast<long>(lock.l_pid) : 0;
-}
-
 /// The last value that the recording's definitions give to a fact.
 std::string factOf(ByteSource& source, const BlockDirectory& directory, std::string_view wanted) {
     std::string value, payload;
@@ -187,6 +175,22 @@ bool appendToFile(const std::string& path, uint64_t keep, std::string_view bytes
 
 }  // namespace
 
+long writerOf(const std::string& path) {
+    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+    if (fd < 0) return 0;
+    struct flock lock {};
+    lock.l_type = F_WRLCK;
+    lock.l_whence = SEEK_SET;
+    const bool held = fcntl(fd, F_GETLK, &lock) == 0 && lock.l_type != F_UNLCK;
+    ::close(fd);
+    return held ? static_cast<long>(lock.l_pid) : 0;
+}
+
+static std::string beingWrittenBy(long writer) {
+    return "The recording is still being made (by process " + std::to_string(writer) +
+           "); what is in the file so far is shown.";
+}
+
 Result<OpenedRecording> openRecordingSource(const std::string& path) {
     auto source = openFile(path);
     if (!source) return source.failure();
@@ -197,8 +201,7 @@ Result<OpenedRecording> openRecordingSource(const std::string& path) {
     if (directory.indexed) return opened;
     if (const long writer = writerOf(path)) {
         opened.beingWritten = true;
-        opened.note = "The recording is still being made (by process " + std::to_string(writer) +
-                      "); what is in the file so far is shown.";
+        opened.note = beingWrittenBy(writer);
         return opened;
     }
     // The kill may have cut a block in the middle; what it held still is in the buffers.
@@ -247,6 +250,13 @@ Result<OpenedRecording> openRecordingSource(const std::string& path) {
             "it there before this machine restarts.";
     }
     return opened;
+}
+
+void noteBeingWritten(Damage& damage, long writer) {
+    OpenedRecording opened;
+    opened.beingWritten = true;
+    opened.note = beingWrittenBy(writer);
+    noteOpening(damage, opened);
 }
 
 void noteOpening(Damage& damage, const OpenedRecording& opened) {

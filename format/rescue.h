@@ -19,6 +19,10 @@ struct OpenedRecording {
 };
 
 Result<OpenedRecording> openRecordingSource(const std::string& path);
+/// The process that still writes a recording, or 0.
+long writerOf(const std::string& path);
+/// Says so, in the place of what is then no damage.
+void noteBeingWritten(Damage& damage, long writer);
 /// Puts what was special about opening before what was wrong in the file.
 void noteOpening(Damage& damage, const OpenedRecording& opened);
 

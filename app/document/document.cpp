@@ -5,7 +5,6 @@
 #include <algorithm>
 
 #include "core/explain/growing.h"
-#include "core/model/open_recording.h"
 
 namespace fugato {
 
@@ -48,7 +47,7 @@ Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOpt
     following_.setSingleShot(true);
     connect(&following_, &QTimer::timeout, this, &Document::follow);
     connect(this, &Document::explanationChanged, this, [this] {
-        // Reading again takes no more than a third of the time.
+        // Reading on and explaining take no more than a third of the time.
         if (recording_ && recording_->growing)
             following_.start(static_cast<int>(std::max<qint64>(kFollowEvery, 2 * followTook_)));
     });
@@ -75,6 +74,7 @@ void Document::open(const QString& path) {
     following_.stop();
     followedBytes_ = -1;
     followTook_ = 0;
+    growing_.reset();
     emit opening(path);
     run([this, path](Job& j) {
         const auto self = j.self.lock();
@@ -218,7 +218,7 @@ std::shared_ptr<const Prediction> Document::predictionOf(const Repair& repair) {
     return nullptr;
 }
 
-/// Reads a recording again that is still being made, where it has grown. What the person looks at stays.
+/// Reads on in a recording that is still being made, where it has grown. What the person looks at stays.
 void Document::follow() {
     if (!recording_ || !recording_->growing || busy_) return;
     const qint64 bytes = QFileInfo(path_).size();
@@ -229,22 +229,26 @@ void Document::follow() {
     const std::string series = recording_->series.empty() ? std::string() : recording_->series[series_].name;
     OpenOptions options = openOptions_;
     options.before = recording_;
-    run([this, series, options, path = path_.toStdString(), budget = budget_, previous = explanation_](Job& j) {
+    const std::string path = path_.toStdString();
+    if (!growing_) growing_ = std::make_shared<GrowingRecording>(path, options);
+    run([this, series, options, path, growing = growing_, budget = budget_, previous = explanation_](Job& j) {
         const auto self = j.self.lock();
         const auto goesOn = [&j](double) { return !j.cancelled; };
-        auto opened = openRecording(path, goesOn, options);
+        std::shared_ptr<const Recording> now = growing->read(goesOn);
+        if (!now && !j.cancelled)  // finished, or something else has its name
+            if (auto opened = openRecording(path, goesOn, options)) now = *opened;
         std::shared_ptr<const Explanation> made;
         uint32_t at = 0;
-        if (opened && !(*opened)->series.empty()) {
-            for (uint32_t i = 0; i < (*opened)->series.size(); ++i)
-                if ((*opened)->series[i].name == series) at = i;
+        if (now && !now->series.empty()) {
+            for (uint32_t i = 0; i < now->series.size(); ++i)
+                if (now->series[i].name == series) at = i;
             if (previous && previous->series == at && previous->budget == budget)
-                made = explainFurther(*opened, *previous, goesOn);
-            else if (const auto accounts = accountFrames(**opened, at, goesOn))
-                made = explain(*opened, accounts, budget, goesOn, previous.get());
+                made = explainFurther(now, *previous, goesOn);
+            else if (const auto accounts = accountFrames(*now, at, goesOn))
+                made = explain(now, accounts, budget, goesOn, previous.get());
         }
         if (j.cancelled) return;
-        Job::post(self, [this, made, at, recording = opened ? *opened : nullptr] {
+        Job::post(self, [this, made, at, recording = now] {
             busy_ = false;
             followTook_ = followClock_.elapsed();
             if (!recording) return following_.start(kFollowEvery);  // it may be there again in a moment

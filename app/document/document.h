@@ -14,7 +14,7 @@
 
 #include "app/document/asking.h"
 #include "core/explain/what_if.h"
-#include "core/model/open_recording.h"
+#include "core/model/growing_recording.h"
 #include "format/result.h"
 
 namespace fugato {
@@ -90,7 +90,8 @@ private:
     std::map<std::pair<uint32_t, bool>, std::shared_ptr<const Prediction>> predictions_;  // by cause and `gone`
     Repair asked_;                                                                        // of single_
     Asking trying_, single_;
-    QTimer following_;  // while the program that makes the recording still runs
+    std::shared_ptr<GrowingRecording> growing_;  // used by one job after another
+    QTimer following_;                           // while the program that makes the recording still runs
     qint64 followedBytes_ = -1, followTook_ = 0;
     QElapsedTimer followClock_;
     std::shared_ptr<Job> job_;

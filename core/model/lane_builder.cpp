@@ -34,11 +34,14 @@ std::pair<uint32_t, bool> Names::at(Kind kind, uint32_t id) {
     }
 }
 
+void Names::nameIsKnown(Kind kind, uint32_t id) { r_.repairs.unknownNames -= standIns_.erase({kind, id}); }
+
 uint32_t Names::used(Kind kind, uint32_t id) {
     const std::lock_guard lock(lock_);
     const auto [position, isNew] = at(kind, id);
     if (!isNew) return position;
     ++r_.repairs.unknownNames;
+    standIns_.insert({kind, id});
     const std::string number = std::to_string(id);
     switch (kind) {
         case Sites: r_.sites[position].name = "marker " + number; break;
@@ -49,9 +52,14 @@ uint32_t Names::used(Kind kind, uint32_t id) {
         case Keys: r_.keys[position] = "argument " + number; break;
         default:
             r_.pools[position].name = id ? "pool " + number : "heap";
-            if (!id) --r_.repairs.unknownNames;
+            if (!id) nameIsKnown(kind, id);  // the program's heap needs no definition
     }
     return position;
+}
+
+uint32_t Names::defined(Kind kind, uint32_t id) {
+    nameIsKnown(kind, id);
+    return at(kind, id).first;
 }
 
 uint32_t Names::lane(uint32_t id) {
@@ -81,30 +89,30 @@ void Names::define(const Definition& definition) {
         Recording& r;
         void operator()(const LaneDefinition&) const {}
         void operator()(const SiteDefinition& d) const {
-            r.sites[names.at(Sites, d.id).first] = {d.name, d.category,           d.description, d.file,
-                                                    d.line, bounded(d.longestNs), d.detail};
+            r.sites[names.defined(Sites, d.id)] = {d.name, d.category,           d.description, d.file,
+                                                   d.line, bounded(d.longestNs), d.detail};
         }
         void operator()(const SeriesDefinition& d) const {
-            const uint32_t position = names.at(SeriesKind, d.id).first;
+            const uint32_t position = names.defined(SeriesKind, d.id);
             r.series[position].name = d.name;
             names.deadlines_[position] = bounded(d.deadlineNs);
         }
-        void operator()(const ObjectDefinition& d) const { r.objects[names.at(Objects, d.id).first] = d.name; }
+        void operator()(const ObjectDefinition& d) const { r.objects[names.defined(Objects, d.id)] = d.name; }
         void operator()(const CounterDefinition& d) const {
-            Counter& counter = r.counters[names.at(Counters, d.id).first];
+            Counter& counter = r.counters[names.defined(Counters, d.id)];
             counter.name = d.name;
             counter.unit = d.unit;
             counter.threshold = d.threshold;
         }
-        void operator()(const StateDefinition& d) const { r.states[names.at(States, d.id).first].name = d.name; }
+        void operator()(const StateDefinition& d) const { r.states[names.defined(States, d.id)].name = d.name; }
         void operator()(const ContextDefinition& d) const {
             if (d.value.empty())
                 r.context.erase(d.key);
             else
                 r.context[d.key] = d.value;
         }
-        void operator()(const KeyDefinition& d) const { r.keys[names.at(Keys, d.id).first] = d.name; }
-        void operator()(const PoolDefinition& d) const { r.pools[names.at(Pools, d.id).first].name = d.name; }
+        void operator()(const KeyDefinition& d) const { r.keys[names.defined(Keys, d.id)] = d.name; }
+        void operator()(const PoolDefinition& d) const { r.pools[names.defined(Pools, d.id)].name = d.name; }
         void operator()(const OsThreadDefinition& d) const { r.osThreads[d.id] = {d.process, d.name}; }
         void operator()(const ModuleDefinition& d) const {
             r.modules.push_back({d.address, d.bytes, d.offset, d.path, d.buildId});
@@ -208,13 +216,16 @@ void LaneBuilder::argument(const Event& event) {
     argument.value = argument.type == ArgumentType::Integer ? static_cast<uint64_t>(layout::unzigzag(event.a))
                      : argument.type == ArgumentType::Real  ? event.a
                                                             : texts_.add(event.text);
-    arguments_.push_back(argument);
+    // In a row they come in the order of its markers.
+    if (arguments_.size() <= argument.row) arguments_.resize(argument.row + 1);
+    arguments_[argument.row].push_back(argument);
 }
 
 void LaneBuilder::picturePiece(const Event& event, int64_t time) {
     const uint64_t width = event.a >> 32, height = event.a & 0xffffffff;
     if (!width || !height || width > kMostPicturePixels || width * height > kMostPicturePixels) return;
-    auto& [picture, pixels] = pictures_[event.id];
+    PicturePieces& pieces = pictures_[event.id];
+    auto& [picture, pixels, told] = pieces;
     if (pixels.empty()) {
         picture.time = time;
         picture.width = static_cast<uint32_t>(width);
@@ -224,6 +235,15 @@ void LaneBuilder::picturePiece(const Event& event, int64_t time) {
     const uint64_t from = std::min(event.b, height) * width * 3;
     if (width != picture.width || height != picture.height || from + event.text.size() > pixels.size()) return;
     std::memcpy(pixels.data() + from, event.text.data(), event.text.size());
+    told += event.text.size();
+    if (told < pixels.size()) return;
+    settle(event.id, pieces);
+    pictures_.erase(event.id);
+}
+
+void LaneBuilder::settle(uint32_t number, PicturePieces& pieces) {
+    pieces.picture.pixels = texts_.addBytes(pieces.pixels);
+    finds_.pictures.emplace_back(number, pieces.picture);
 }
 
 void LaneBuilder::sample(const Event& event, int64_t time) {
@@ -245,7 +265,7 @@ void LaneBuilder::event(const Event& event) {
         first_ = last_ = time;
         any_ = true;
     } else if (time < last_) {
-        ++repairs_.timesBackwards;
+        repairs_.timesBackwards += last_ - time > tolerance_;
         time = last_;
     }
     const int64_t before = last_;
@@ -342,46 +362,64 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
 void LaneBuilder::close() {
     if (isClosed_) return;
     isClosed_ = true;
-    while (!open_.empty()) endMarker(last_, true);
     while (!holds_.empty()) give(holds_.back().object, last_);
+    while (!open_.empty()) endMarker(last_, true);
     dropFrames();
     for (MarkerRowBuilder& row : rows_) closed_.rows.push_back(row.finish(storage_));
+    putLists(closed_, storage_, waits_);
+    for (auto& [number, pieces] : pictures_) settle(number, pieces);
     rows_ = {};
-    std::vector<Lane::Blocked> blocked;
-    int64_t waited = 0;
-    for (size_t i = 0; i < waits_.size(); ++i)
-        if (!waitInside_[i])
-            blocked.push_back({waits_[i].begin, waits_[i].end, waited += waits_[i].end - waits_[i].begin});
-    const auto settle = [this](auto& values) {
-        const auto column =
-            Column<typename std::remove_reference_t<decltype(values)>::value_type>::of(storage_, values);
-        values = {};
-        return column;
-    };
-    closed_.blocked = settle(blocked);
-    closed_.waits = settle(waits_);
-    closed_.linkIns = settle(linkIns_);
-    closed_.lost = settle(lost_);
-    std::stable_sort(arguments_.begin(), arguments_.end(),
-                     [](auto& x, auto& y) { return x.row != y.row ? x.row < y.row : x.index < y.index; });
-    closed_.arguments = settle(arguments_);
-    for (auto& [number, pieces] : pictures_) {
-        pieces.picture.pixels = texts_.addBytes(pieces.pixels);
-        finds_.pictures.emplace_back(number, pieces.picture);
-    }
+    waits_ = {};
+    waitInside_ = {};
+    linkIns_ = {};
+    lost_ = {};
+    arguments_ = {};
     pictures_ = {};
 }
 
-void LaneBuilder::fill(Lane& lane) const {
+template <class Place>
+void LaneBuilder::putLists(Closed& closed, Place& place, const std::vector<Wait>& waits) const {
+    std::vector<Lane::Blocked> blocked;
+    int64_t waited = 0;
+    for (size_t i = 0; i < waits.size(); ++i)
+        if (!waitInside_[i]) blocked.push_back({waits[i].begin, waits[i].end, waited += waits[i].end - waits[i].begin});
+    closed.blocked = Column<Lane::Blocked>::of(place, blocked);
+    closed.waits = Column<Wait>::of(place, waits);
+    closed.linkIns = Column<LinkEnd>::of(place, linkIns_);
+    closed.lost = Column<LostStretch>::of(place, lost_);
+    std::vector<Argument> arguments;
+    for (const auto& ofRow : arguments_) arguments.insert(arguments.end(), ofRow.begin(), ofRow.end());
+    closed.arguments = Column<Argument>::of(place, arguments);
+}
+
+std::vector<LaneFinds::InObject> LaneBuilder::heldNow() const {
+    std::vector<LaneFinds::InObject> held;
+    for (const OpenHold& hold : holds_)
+        held.push_back({hold.object, {hold.begin, last_, position_, paths_.common(hold.path, path())}});
+    return held;
+}
+
+void LaneBuilder::fillAsItIs(Lane& lane, Lease& lease) const {
+    Closed now;
+    for (size_t row = 0; row < rows_.size(); ++row)
+        now.rows.push_back(rows_[row].asItIs(lease, row < open_.size() ? &last_ : nullptr));
+    std::vector<Wait> waits = waits_;
+    for (const Open& open : open_)
+        if (open.wait != kNone) waits[open.wait].end = last_;
+    putLists(now, lease, waits);
+    fill(lane, now);
+}
+
+void LaneBuilder::fill(Lane& lane, const Closed& closed) const {
     lane.first = first_;
     lane.last = last_;
     lane.onlyCounts = any_ && onlyCounts_;
-    for (const MarkerRow::Parts& parts : closed_.rows) lane.rows.emplace_back(storage_, parts);
-    lane.waits = closed_.waits;
-    lane.blocked = closed_.blocked;
-    lane.linkIns = closed_.linkIns;
-    lane.lost = closed_.lost;
-    lane.arguments = closed_.arguments;
+    for (const MarkerRow::Parts& parts : closed.rows) lane.rows.emplace_back(storage_, parts);
+    lane.waits = closed.waits;
+    lane.blocked = closed.blocked;
+    lane.linkIns = closed.linkIns;
+    lane.lost = closed.lost;
+    lane.arguments = closed.arguments;
 }
 
 }  // namespace fugato

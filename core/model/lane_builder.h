@@ -7,6 +7,7 @@
 
 #include <map>
 #include <mutex>
+#include <set>
 #include <unordered_map>
 
 #include "recording.h"
@@ -35,11 +36,14 @@ public:
 
 private:
     std::pair<uint32_t, bool> at(Kind kind, uint32_t id);
+    uint32_t defined(Kind kind, uint32_t id);
+    void nameIsKnown(Kind kind, uint32_t id);
 
     std::mutex lock_;  // guards everything here and the lists of names in the recording
     Recording& r_;
     std::unordered_map<uint32_t, uint32_t> positions_[kKinds], lanes_;
     std::vector<int64_t> deadlines_;
+    std::set<std::pair<Kind, uint32_t>> standIns_;  // ids that were used and are not defined yet
 };
 
 /// What a lane tells that belongs to more than this lane, in the order told. Paths are the lane's own.
@@ -104,14 +108,22 @@ public:
     void event(const Event& event);
     /// Ends what is still open and puts the lane's columns into the storage. No events after it.
     void close();
+    /// Times that run backwards by less are moved without a word.
+    void tolerate(int64_t ns) { tolerance_ = ns; }
 
-    // After close():
-    /// Fills what the events told of the lane. Its paths are still to be set.
-    void fill(Lane& lane) const;
+    /// Fills what the events told of the lane; after close(). Its paths are still to be set.
+    void fill(Lane& lane) const { fill(lane, closed_); }
+    /// The same before close(): what is open lasts to the last event. What is not shared with the lanes of other
+    /// such moments lies in `lease`.
+    void fillAsItIs(Lane& lane, Lease& lease) const;
+    /// Locks that are still held, as if they were given back with the last event.
+    std::vector<LaneFinds::InObject> heldNow() const;
     bool any() const { return any_; }
     const PathTable& paths() const { return paths_; }
     const Repairs& repairs() const { return repairs_; }
+    /// What was told so far. Whoever gathers it takes it out.
     LaneFinds& finds() { return finds_; }
+    const LaneFinds& finds() const { return finds_; }
 
 private:
     struct Open {
@@ -133,6 +145,15 @@ private:
     struct PicturePieces {
         Picture picture;
         std::string pixels;
+        size_t told = 0;  // bytes of them
+    };
+    struct Closed {
+        std::vector<MarkerRow::Parts> rows;
+        Column<Wait> waits;
+        Column<Lane::Blocked> blocked;
+        Column<LinkEnd> linkIns;
+        Column<LostStretch> lost;
+        Column<Argument> arguments;
     };
 
     uint32_t used(Names::Kind kind, uint32_t id) {
@@ -153,6 +174,10 @@ private:
     void argument(const Event& event);
     void picturePiece(const Event& event, int64_t time);
     void sample(const Event& event, int64_t time);
+    void settle(uint32_t number, PicturePieces& pieces);
+    void fill(Lane& lane, const Closed& closed) const;
+    template <class Place>
+    void putLists(Closed& closed, Place& place, const std::vector<Wait>& waits) const;
 
     Names& names_;
     Storage& storage_;
@@ -160,7 +185,7 @@ private:
     const uint32_t position_;
     std::vector<uint32_t> known_[Names::kKinds];  // positions by id, as far as looked up
     bool any_ = false, onlyCounts_ = true, isClosed_ = false;
-    int64_t first_ = 0, last_ = 0;
+    int64_t first_ = 0, last_ = 0, tolerance_ = 0;
     PathTable paths_;
     std::vector<MarkerRowBuilder> rows_;
     std::vector<Open> open_;
@@ -170,19 +195,12 @@ private:
     std::vector<bool> waitInside_;  // by wait: lies in another
     std::vector<LinkEnd> linkIns_;
     std::vector<LostStretch> lost_;
-    std::vector<Argument> arguments_;
+    std::vector<std::vector<Argument>> arguments_;  // by row
     std::map<uint32_t, PicturePieces> pictures_;
     LaneFinds finds_;
     Repairs repairs_;
 
-    struct Closed {
-        std::vector<MarkerRow::Parts> rows;
-        Column<Wait> waits;
-        Column<Lane::Blocked> blocked;
-        Column<LinkEnd> linkIns;
-        Column<LostStretch> lost;
-        Column<Argument> arguments;
-    } closed_;
+    Closed closed_;
 };
 
 }  // namespace fugato

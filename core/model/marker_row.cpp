@@ -324,7 +324,8 @@ uint32_t MarkerRowBuilder::add(Storage& storage, int64_t begin, uint32_t lanePat
     return size() - 1;
 }
 
-void MarkerRowBuilder::settle(Storage& storage) {
+template <class Place>
+void MarkerRowBuilder::settle(Place& place) {
     thread_local PathSums byPath;
     const size_t count = open_.size();
     if (!count) return;
@@ -383,8 +384,8 @@ void MarkerRowBuilder::settle(Storage& storage) {
     chunk.pathsAt = chunk.durationsAt + rounded(count * chunk.durationBytes);
     chunk.parentsAt = chunk.pathsAt + rounded(count * chunk.pathBytes);
     chunk.flagsAt = chunk.parentsAt + rounded(count * chunk.parentBytes);
-    chunk.at = storage.allocate(chunk.flagsAt + count * chunk.flagBytes);
-    char* at = storage.at(chunk.at);
+    chunk.at = place.allocate(chunk.flagsAt + count * chunk.flagBytes);
+    char* at = place.at(chunk.at);
     put(at, chunk.beginBytes, open_, [&](const Marker& m) { return m.begin - chunk.begin; });
     put(at + chunk.durationsAt, chunk.durationBytes, open_, [](const Marker& m) { return m.duration; });
     put(at + chunk.pathsAt, chunk.pathBytes, open_, [](const Marker& m) { return m.path; });
@@ -403,6 +404,30 @@ MarkerRow::Parts MarkerRowBuilder::finish(Storage& storage) {
     parts_.sums = Column<PathSum>::of(storage, sums_);
     const MarkerRow::Parts parts = parts_;
     *this = {};
+    return parts;
+}
+
+MarkerRow::Parts MarkerRowBuilder::asItIs(Lease& lease, const int64_t* openUntil) const {
+    MarkerRowBuilder rest;
+    rest.open_ = open_;
+    rest.busy_ = busy_;
+    rest.wait_ = wait_;
+    rest.parts_.waits = parts_.waits;
+    if (openUntil) {
+        rest.endLast(*openUntil);
+        rest.lastFlags() |= kMarkerEndRepaired;
+    }
+    rest.settle(lease);
+    for (MarkerRow::Chunk& chunk : rest.chunks_) chunk.sumsFrom += static_cast<uint32_t>(sums_.size());
+    MarkerRow::Parts parts;
+    parts.size = size();
+    parts.waits = rest.parts_.waits;
+    parts.chunks = Column<MarkerRow::Chunk>::of(lease, chunks_, rest.chunks_);
+    parts.groups = Column<MarkerRow::Group>::of(lease, groups_, rest.groups_);
+    parts.sums = Column<PathSum>::of(lease, sums_, rest.sums_);
+    if (parts.waits)
+        parts.groupWaits = Column<int64_t>::of(lease, parts_.waits ? groupWaits_ : std::vector<int64_t>(groups_.size()),
+                                               rest.groupWaits_);
     return parts;
 }
 

@@ -12,7 +12,7 @@
 #include <utility>
 #include <vector>
 
-#include "core/store/storage.h"
+#include "core/store/lease.h"
 #include "path_table.h"
 
 namespace fugato {
@@ -285,10 +285,14 @@ public:
     uint8_t& lastFlags() { return open_.back().flags; }
     void endLast(int64_t end) { open_.back().duration = end - open_.back().begin; }
     MarkerRow::Parts finish(Storage& storage);
+    /// The row so far; its last marker ends at `openUntil` if that is not null. What is settled is shared with it, the
+    /// rest lies in `lease`, which is of the same storage.
+    MarkerRow::Parts asItIs(Lease& lease, const int64_t* openUntil) const;
     uint32_t size() const { return static_cast<uint32_t>(parts_.size + open_.size()); }
 
 private:
-    void settle(Storage& storage);
+    template <class Place>
+    void settle(Place& place);
 
     struct Marker {
         int64_t begin, duration;

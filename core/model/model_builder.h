@@ -24,6 +24,10 @@ public:
     /// Gives paths the numbers they have in `before`, where its markers are known by the same numbers here.
     void keepPathsOf(const Recording& before);
     std::shared_ptr<Recording> finish(Damage damage = {});
+    /// The recording of what was told so far, while more is to come: what is open lasts to its lane's last event, and
+    /// is nothing to be mended. Paths keep their numbers from one to the next. What is settled is shared with the
+    /// others; copying the rest costs about two bytes for each marker. Instead of finish().
+    std::shared_ptr<Recording> asItIs(Damage damage = {});
     /// A recording of the lanes that are closed, to be shown while others (named by their ids) are still
     /// being filled: their markers, and the frames, states and points they told.
     std::shared_ptr<const Recording> soFar(const std::vector<std::pair<uint32_t, std::vector<Lane::Unread>>>& unread);

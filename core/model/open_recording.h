@@ -21,6 +21,8 @@ struct OpenOptions {
     /// Told, on the thread that opens, what can be shown already; only for recordings that get an index.
     std::function<void(std::shared_ptr<const Recording>)> early;
 };
+/// A storage in the folder for indexes, or in memory where there is none; `why` is then told, for the person.
+std::shared_ptr<Storage> storageFor(const OpenOptions& options, std::string* why = nullptr);
 /// With indexes where they usually lie.
 OpenOptions usualOpenOptions();
 

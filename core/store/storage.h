@@ -119,13 +119,16 @@ public:
     using value_type = T;
     Column() = default;
     Column(const T* data, size_t size) : data_(data), size_(size) {}
-    /// Copies values into a storage.
-    static Column of(Storage& storage, const std::vector<T>& values) {
+    /// Copies values into a storage (or a Lease of one); `more` behind them.
+    template <class Place>
+    static Column of(Place& place, const std::vector<T>& values, const std::vector<T>& more = {}) {
         static_assert(std::is_trivially_copyable_v<T>);
-        if (values.empty()) return {};
-        char* to = storage.at(storage.allocate(values.size() * sizeof(T)));
-        std::memcpy(to, values.data(), values.size() * sizeof(T));
-        return {reinterpret_cast<const T*>(to), values.size()};
+        const size_t size = values.size() + more.size();
+        if (!size) return {};
+        char* to = place.at(place.allocate(size * sizeof(T)));
+        if (!values.empty()) std::memcpy(to, values.data(), values.size() * sizeof(T));
+        if (!more.empty()) std::memcpy(to + values.size() * sizeof(T), more.data(), more.size() * sizeof(T));
+        return {reinterpret_cast<const T*>(to), size};
     }
 
     size_t size() const { return size_; }

@@ -1,0 +1,78 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "growing_recording.h"
+
+#include <cstring>
+
+#include "format/binary_reader.h"
+#include "format/rescue.h"
+#include "lane_reading.h"
+
+namespace fugato {
+
+namespace {
+/// Clocks are told ever better while a program runs: what was read lately may have got times a little too late.
+constexpr int64_t kClockRefined = 100'000;  // ns
+/// Less is read to its end even where it is cancelled: else everything would have to be read again.
+constexpr uint64_t kWorthCancelling = 16 << 20;  // bytes
+}  // namespace
+
+struct GrowingRecording::Reading {
+    std::shared_ptr<Storage> storage;
+    ModelBuilder builder{storage};
+    std::unique_ptr<ByteSource> source;
+    std::unique_ptr<BinaryReader> reader;
+    layout::FileHeader header{};
+    Damage damage;  // of events
+
+    explicit Reading(std::shared_ptr<Storage> in) : storage(std::move(in)) {}
+};
+
+GrowingRecording::GrowingRecording(std::string path, const OpenOptions& options)
+    : path_(std::move(path)), options_(options) {}
+GrowingRecording::~GrowingRecording() = default;
+
+std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress) {
+    const long writer = writerOf(path_);
+    auto source = openFile(path_);
+    layout::FileHeader header;
+    if (!writer || !source || (*source)->size() < bytes_ ||
+        (*source)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header ||
+        (reading_ && std::memcmp(&header, &reading_->header, sizeof header) != 0))
+        return nullptr;
+    if (!reading_) {
+        reading_ = std::make_unique<Reading>(storageFor(options_));
+        reading_->header = header;
+        if (options_.before) reading_->builder.keepPathsOf(*options_.before);
+        auto reader = BinaryReader::open(**source, path_, reading_->builder, true);
+        if (!reader) {
+            reading_.reset();
+            return nullptr;
+        }
+        reading_->reader = std::move(*reader);
+    } else {
+        reading_->reader->readOn(**source, reading_->builder);
+    }
+    reading_->source = std::move(*source);  // the reader reads from it
+    reading_->storage->keepWithin(options_.memoryBytes);
+    BinaryReader& reader = *reading_->reader;
+    for (const LaneBlocks& lane : reader.lanes()) reading_->builder.lane(lane.lane).tolerate(kClockRefined);
+    LaneReading::Way way;
+    way.threads = options_.threads;
+    way.closes = false;
+    const Progress asked = reader.eventBytes() < kWorthCancelling ? Progress() : progress;
+    if (!LaneReading(reader, reading_->builder, asked, way).run(reading_->damage)) {
+        reading_.reset();  // what was read of it has gaps now
+        bytes_ = 0;
+        return nullptr;
+    }
+    bytes_ = reading_->source->size();
+    Damage damage = reader.damage();
+    addDamage(damage, reading_->damage);
+    noteBeingWritten(damage, writer);
+    auto recording = reading_->builder.asItIs(std::move(damage));
+    recording->growing = true;
+    options_.before = recording;
+    return recording;
+}
+
+}  // namespace fugato

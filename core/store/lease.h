@@ -1,0 +1,50 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Room in a Storage that is used again: for what one of several recordings, made one after another in the same
+// storage, has for itself. What a Lease allocated is given back when it ends.
+#pragma once
+
+#include <map>
+
+#include "storage.h"
+
+namespace fugato {
+
+/// The room of ended leases. Thread safe; leases share it.
+class SpareRoom {
+public:
+    explicit SpareRoom(std::shared_ptr<Storage> storage) : storage_(std::move(storage)) {}
+    Storage& storage() const { return *storage_; }
+
+private:
+    friend class Lease;
+    struct Block {
+        uint64_t at = 0, bytes = 0;
+    };
+    /// Of at least so many bytes, with whatever lies in it.
+    Block take(uint64_t bytes);
+    void giveBack(const std::vector<Block>& blocks);
+
+    const std::shared_ptr<Storage> storage_;
+    std::mutex lock_;
+    std::map<uint64_t, std::vector<uint64_t>> spare_;  // by bytes: where
+};
+
+/// Of one thread, until others only read what lies in it.
+class Lease {
+public:
+    explicit Lease(std::shared_ptr<SpareRoom> room) : room_(std::move(room)) {}
+    ~Lease() { room_->giveBack(blocks_); }
+    Lease(const Lease&) = delete;
+    Lease& operator=(const Lease&) = delete;
+    /// As Storage::allocate(), but not filled with zeros.
+    uint64_t allocate(size_t bytes);
+    char* at(uint64_t offset) { return room_->storage().at(offset); }
+
+private:
+    const std::shared_ptr<SpareRoom> room_;
+    std::vector<SpareRoom::Block> blocks_;
+    uint64_t used_ = 0;  // of the last block
+};
+
+}  // namespace fugato
