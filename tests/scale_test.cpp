@@ -19,49 +19,12 @@
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
 #include "making.h"
+#include "said.h"
 #include "text_recording.h"
 
 using namespace fugato;
 
 namespace {
-
-/// Everything markers say, as text; two recordings with the same say the same.
-QByteArray saidBy(const Recording& r) {
-    QByteArray all;
-    const auto add = [&](int64_t number) { all += QByteArray::number(qlonglong{number}) + ' '; };
-    for (const Lane& lane : r.lanes) {
-        all += lane.name.c_str();
-        for (const MarkerRow& row : lane.rows) {
-            add(row.size());
-            for (uint32_t i = 0; i < row.size(); ++i) {
-                add(row.begin(i));
-                add(row.end(i));
-                add(row.path(i));
-                add(row.parent(i));
-                add(row.flags(i));
-            }
-        }
-        for (const Wait& wait : lane.waits) add(wait.begin), add(wait.end), add(wait.object), add(int64_t(wait.link));
-        for (const LinkEnd& link : lane.linkIns) add(link.time), add(int64_t(link.link)), add(link.path);
-        for (const Argument& argument : lane.arguments)
-            all += (r.keys[argument.key] + "=" + r.valueText(argument)).c_str();
-    }
-    for (PathId path = 0; path < r.paths.size(); ++path) add(r.paths[path].parent), add(r.paths[path].site);
-    for (const Series& series : r.series)
-        for (const Frame& frame : series.frames) add(frame.begin), add(frame.end), add(frame.deadline), add(frame.lane);
-    for (const Counter& counter : r.counters)
-        for (size_t i = 0; i < counter.times.size(); ++i) add(counter.times[i]), add(int64_t(counter.values[i] * 1000));
-    for (const State& state : r.states)
-        for (const StateSpan& span : state.spans) all += r.text(span.value), add(span.begin), add(span.end);
-    for (const Point& point : r.points) all += r.text(point.text), add(point.time), add(point.lane);
-    for (const auto& holds : r.holds)
-        for (const Hold& hold : holds) add(hold.begin), add(hold.end), add(hold.path);
-    for (const auto& source : r.linkSources) add(int64_t(source.link)), add(source.time), add(source.path);
-    for (const auto& [key, value] : r.context) all += (key + "=" + value).c_str();
-    for (const uint32_t lane : r.laneOrder) add(lane);
-    add(r.begin), add(r.end), add(r.startedUnixNs);
-    return all;
-}
 
 std::string scaled(const QTemporaryDir& folder, uint64_t markers, uint64_t seed = 1) {
     const QString file = folder.filePath(QString("scaled-%1-%2.fugato").arg(markers).arg(seed));

@@ -394,8 +394,8 @@ void LaneBuilder::putLists(Closed& closed, Place& place, const std::vector<Wait>
 
 std::vector<LaneFinds::InObject> LaneBuilder::heldNow() const {
     std::vector<LaneFinds::InObject> held;
-    for (const OpenHold& hold : holds_)
-        held.push_back({hold.object, {hold.begin, last_, position_, paths_.common(hold.path, path())}});
+    for (auto hold = holds_.rbegin(); hold != holds_.rend(); ++hold)
+        held.push_back({hold->object, {hold->begin, last_, position_, paths_.common(hold->path, path())}});
     return held;
 }
 

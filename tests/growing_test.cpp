@@ -1,0 +1,362 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Recordings that are read on while their program still writes them: at any moment they say what the whole file, read
+// anew, would say.
+#include "core/explain/growing.h"
+
+#include <fcntl.h>
+#include <signal.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <QProcess>
+#include <QTemporaryDir>
+#include <QtTest>
+
+#include "core/model/growing_recording.h"
+#include "core/store/lease.h"
+#include "format/binary_reader.h"
+#include "making.h"
+#include "said.h"
+
+using namespace fugato;
+
+namespace {
+
+/// Another process that counts as the one that writes a file.
+class Writer {
+public:
+    explicit Writer(const std::string& path) {
+        int ready[2];
+        if (::pipe(ready) != 0) qFatal("no pipe");
+        child_ = ::fork();
+        if (child_ == 0) {
+            const int fd = ::open(path.c_str(), O_RDWR);
+            struct flock lock {};
+            lock.l_type = F_WRLCK;
+            lock.l_whence = SEEK_SET;
+            const char told = fcntl(fd, F_SETLK, &lock) == 0 ? 'y' : 'n';
+            if (::write(ready[1], &told, 1) != 1) _exit(1);
+            for (;;) ::pause();
+        }
+        char told = 'n';
+        if (::read(ready[0], &told, 1) != 1 || told != 'y') qFatal("no lock");
+        ::close(ready[0]);
+        ::close(ready[1]);
+    }
+    ~Writer() { end(); }
+    void end() {
+        if (child_ <= 0) return;
+        ::kill(child_, SIGKILL);
+        ::waitpid(child_, nullptr, 0);
+        child_ = 0;
+    }
+
+private:
+    pid_t child_ = 0;
+};
+
+QByteArray bytesOf(const QString& path) {
+    QFile file(path);
+    if (!file.open(QIODevice::ReadOnly)) qFatal("no file");
+    return file.readAll();
+}
+
+/// The offset at which a closed file's index begins: before it, it looks as while it was written.
+qint64 indexAt(const QByteArray& bytes) {
+    MemorySource source(bytes.toStdString());
+    struct Nothing final : EventSink {
+        void started(int64_t) override {}
+        void define(const Definition&) override {}
+        void event(uint32_t, const Event&) override {}
+    } nothing;
+    const auto reader = BinaryReader::open(source, "test", nothing);
+    qint64 end = 0;
+    for (const auto& block : (*reader)->directory().blocks)
+        end = std::max(end, qint64(block.offset + sizeof(layout::BlockHeader) + block.payloadBytes +
+                                   layout::padding(block.payloadBytes)));
+    return end;
+}
+
+}  // namespace
+
+class GrowingTest : public QObject {
+    Q_OBJECT
+    QTemporaryDir folder_;
+
+    QString path(const char* name) { return folder_.filePath(name); }
+    void put(const QString& to, const QByteArray& bytes) {
+        QFile out(to);
+        QVERIFY(out.open(QIODevice::ReadWrite));
+        out.seek(out.size());
+        out.write(bytes);
+    }
+    void run(const QStringList& options, const QString& to) {
+        QProcess process;
+        process.start(SKERRY_PROGRAM, options + QStringList{"--out", to});
+        QVERIFY(process.waitForFinished(60'000) && process.exitCode() == 0);
+    }
+
+private slots:
+    void whatIsReadOnSaysWhatTheWholeFileSays_data() {
+        QTest::addColumn<QStringList>("options");
+        QTest::addColumn<int>("pieces");
+        QTest::newRow("the race") << QStringList{"--virtual", "--seed", "3", "--seconds", "6"} << 12;
+        QTest::newRow("everything told, in real time") << QStringList{"--seconds", "2", "--seed", "5"} << 9;
+        QTest::newRow("many lanes, deep") << QStringList{"--scale", "200000", "--seed", "2"} << 7;
+    }
+    void whatIsReadOnSaysWhatTheWholeFileSays() {
+        QFETCH(QStringList, options);
+        QFETCH(int, pieces);
+        const QString made = path("made.fugato"), growing = path("growing.fugato");
+        QFile::remove(growing);
+        run(options, made);
+        const QByteArray bytes = bytesOf(made);
+        const qint64 whole = indexAt(bytes);
+        put(growing, bytes.left(64));
+        Writer writer(growing.toStdString());
+        const bool realTime = !options.contains("--virtual") && !options.contains("--scale");
+
+        OpenOptions kept;
+        kept.indexFolder = folder_.filePath("indexes").toStdString();
+        GrowingRecording reading(growing.toStdString(), kept);
+        std::vector<std::pair<std::shared_ptr<const Recording>, QByteArray>> had;
+        std::mt19937 random(7);
+        qint64 written = 64;
+        for (int piece = 1; piece <= pieces; ++piece) {
+            // Up to anywhere, also into the middle of a block.
+            const qint64 until = piece == pieces ? whole : whole * piece / pieces + qint64(random() % 999);
+            put(growing, bytes.mid(written, until - written));
+            written = until;
+            const auto now = reading.read();
+            QVERIFY(now);
+            QVERIFY(now->growing);
+            OpenOptions same;
+            same.before = now;  // for the numbers of paths only
+            const auto anew = openRecording(growing.toStdString(), {}, same);
+            QVERIFY(anew.ok());
+            QVERIFY((*anew)->growing);
+            QCOMPARE(now->markerCount(), (*anew)->markerCount());
+            if (!realTime) QVERIFY(saidBy(*now) == saidBy(**anew));  // else times differ by what clocks are refined
+            QCOMPARE(now->damage.lostEvents, uint64_t{0});
+            QCOMPARE(now->repairs.timesBackwards, uint64_t{0});
+            QCOMPARE(now->repairs.beginsWithoutEnd, uint64_t{0});  // what is open is nothing to be mended
+            QCOMPARE(now->damage.notes.size(), size_t{1});
+            QVERIFY(QString::fromStdString(now->damage.notes[0]).contains("still being made"));
+            had.emplace_back(now, saidBy(*now));
+            if (piece % 3 == 0) had.erase(had.begin());  // its room is used again
+        }
+        for (const auto& [recording, said] : had) QVERIFY(saidBy(*recording) == said);  // nothing moved under anyone
+        const auto all = openRecording(made.toStdString());
+        QVERIFY(all.ok());
+        QCOMPARE(had.back().first->markerCount(), (*all)->markerCount());
+        for (size_t i = 0; i < (*all)->series.size(); ++i)
+            QCOMPARE(had.back().first->series[i].frames.size(), (*all)->series[i].frames.size());
+    }
+
+    void nothingNewIsTheSameAgainAndAnEndIsTold() {
+        const QString made = path("made.fugato"), growing = path("ends.fugato");
+        run({"--virtual", "--seed", "1", "--seconds", "2"}, made);
+        const QByteArray bytes = bytesOf(made);
+        put(growing, bytes.left(indexAt(bytes)));
+        Writer writer(growing.toStdString());
+        GrowingRecording reading(growing.toStdString(), {});
+        const auto first = reading.read();
+        const auto again = reading.read();
+        QVERIFY(first && again && first != again);
+        QVERIFY(saidBy(*first) == saidBy(*again));
+        writer.end();
+        QVERIFY(!reading.read());  // its program is gone: to be opened as any other
+    }
+
+    void anotherFileOfTheSameNameIsNotReadOn() {
+        const QString one = path("one.fugato"), other = path("other.fugato"), growing = path("replaced.fugato");
+        run({"--virtual", "--seed", "1", "--seconds", "2"}, one);
+        run({"--scale", "20000"}, other);
+        const QByteArray bytes = bytesOf(one), others = bytesOf(other);
+        put(growing, bytes.left(indexAt(bytes)));
+        {
+            Writer writer(growing.toStdString());
+            GrowingRecording reading(growing.toStdString(), {});
+            QVERIFY(reading.read());
+            QVERIFY(QFile::resize(growing, 0));
+            QVERIFY(!reading.read());  // shorter than it was
+            put(growing, others.left(indexAt(others)));
+            put(growing, bytes);
+            QVERIFY(!reading.read());  // longer, and another recording
+        }
+        GrowingRecording nobodys(growing.toStdString(), {});
+        QVERIFY(!nobodys.read());
+        GrowingRecording none(path("none.fugato").toStdString(), {});
+        QVERIFY(!none.read());
+    }
+
+    void namesToldAfterTheirUseAreStillTheirs() {
+        ModelBuilder builder;
+        builder.event(1, {10, EventKind::MarkBegin, 7, 0, 0, {}});
+        builder.event(1, {20, EventKind::MarkEnd, 0, 0, 0, {}});
+        auto r = builder.asItIs();
+        QCOMPARE(r->nameOf(r->lanes[0].rows[0].path(0)), std::string("marker 7"));
+        QCOMPARE(r->repairs.unknownNames, uint64_t{1});
+        SiteDefinition site;
+        site.id = 7;
+        site.name = "Hoist sail";
+        builder.define(site);
+        builder.define(LaneDefinition{1, LaneKind::Thread, 0, "crew", ""});
+        const auto now = builder.asItIs();
+        QCOMPARE(now->nameOf(now->lanes[0].rows[0].path(0)), std::string("Hoist sail"));
+        QCOMPARE(now->repairs.unknownNames, uint64_t{0});
+        QCOMPARE(now->lanes[0].name, std::string("crew"));
+        QCOMPARE(r->nameOf(r->lanes[0].rows[0].path(0)), std::string("marker 7"));  // what was handed out stays
+    }
+
+    void whatIsOpenLastsToItsLanesLastEvent() {
+        ModelBuilder builder;
+        builder.define(LaneDefinition{1, LaneKind::Thread, 0, "crew", ""});
+        builder.define(ObjectDefinition{1, "locker"});
+        for (uint32_t id = 1; id <= 2; ++id) {
+            SiteDefinition site;
+            site.id = id;
+            site.name = "site " + std::to_string(id);
+            builder.define(site);
+        }
+        const auto told = [&](int64_t time, EventKind kind, uint32_t id = 0, uint64_t a = 0, uint64_t b = 0) {
+            builder.event(1, {time, kind, id, a, b, {}});
+        };
+        told(0, EventKind::MarkBegin, 1);
+        told(5, EventKind::Taken, 1);
+        told(10, EventKind::WaitBegin, 1, 2, 1);
+        const auto at10 = builder.asItIs();
+        const Lane& before = at10->lanes[0];
+        QCOMPARE(before.rows[0].end(0), int64_t{10});
+        QCOMPARE(before.waits.size(), size_t{1});
+        QCOMPARE(before.waits[0].end, int64_t{10});
+        QCOMPARE(at10->holds[0].size(), size_t{1});
+        QCOMPARE(at10->holds[0][0].end, int64_t{10});
+        told(30, EventKind::WaitEnd);
+        told(40, EventKind::Given, 1);
+        told(50, EventKind::MarkEnd);
+        const auto at50 = builder.asItIs();
+        const Lane& after = at50->lanes[0];
+        QCOMPARE(after.rows[0].end(0), int64_t{50});
+        QVERIFY(!(after.rows[0].flags(0) & kMarkerEndRepaired));
+        QCOMPARE(after.waits[0].end, int64_t{30});
+        QCOMPARE(at50->holds[0].size(), size_t{1});  // the one that counted as given back is not there twice
+        QCOMPARE(at50->holds[0][0].end, int64_t{40});
+        QCOMPARE(before.rows[0].end(0), int64_t{10});
+        QCOMPARE(before.waits[0].end, int64_t{10});
+        QVERIFY(!at50->repairs.any());
+    }
+
+    void everyMomentOfRandomRecordingsIsAsIfItEndedThere() {
+        // Lanes told in turns, in pieces of random length: the same events, once read on and once anew each time.
+        for (uint32_t seed = 1; seed <= 6; ++seed) {
+            std::mt19937 random(seed);
+            struct Told {
+                uint32_t lane;
+                Event event;
+            };
+            std::vector<Told> all;
+            std::vector<int64_t> now(4);
+            for (int i = 0; i < 30'000; ++i) {
+                const uint32_t lane = random() % 4;
+                now[lane] += random() % 300;
+                const uint32_t id = 1 + random() % 5;
+                Event event{now[lane] * 4 + lane, EventKind::MarkBegin, id, 0, 0, {}};
+                switch (random() % 12) {
+                    case 0: event.kind = EventKind::WaitBegin, event.a = 6, event.b = random() % 7; break;
+                    case 1: event.kind = EventKind::WaitEnd, event.a = random() % 30'000; break;
+                    case 2: event.kind = EventKind::Taken; break;
+                    case 3: event.kind = EventKind::Given; break;
+                    case 4: event.kind = random() % 2 ? EventKind::FrameBegin : EventKind::FrameEnd; break;
+                    case 5: event.kind = EventKind::LinkOut, event.a = uint64_t(i); break;
+                    case 6: event.kind = EventKind::Argument, event.a = random() % 99; break;
+                    case 7: event.kind = EventKind::StateSet, event.text = "calm"; break;
+                    case 8: event.kind = EventKind::MarkEnd; break;
+                    case 9: event.kind = EventKind::MarkEnd; break;
+                    case 10: event.kind = random() % 400 ? EventKind::Outcome : EventKind::Lost, event.a = event.b = 1;
+                    default: break;
+                }
+                all.push_back({lane + 1, event});
+            }
+            const auto prepare = [](ModelBuilder& builder) {
+                for (uint32_t id = 1; id <= 6; ++id) {
+                    SiteDefinition site;
+                    site.id = id;
+                    site.name = "site " + std::to_string(id);
+                    builder.define(site);
+                    builder.define(ObjectDefinition{id, "object " + std::to_string(id)});
+                    builder.define(SeriesDefinition{id, 5'000, "series " + std::to_string(id)});
+                    builder.define(StateDefinition{id, "state " + std::to_string(id)});
+                    builder.define(KeyDefinition{id, "key " + std::to_string(id)});
+                }
+                for (uint32_t id = 1; id <= 4; ++id)
+                    builder.define(LaneDefinition{id, LaneKind::Thread, 0, "lane " + std::to_string(id), ""});
+            };
+            ModelBuilder growing;
+            prepare(growing);
+            for (size_t told = 0; told < all.size();) {
+                const size_t until = std::min(all.size(), told + 1 + random() % 9'000);
+                for (; told < until; ++told) growing.event(all[told].lane, all[told].event);
+                const auto now = growing.asItIs();
+                ModelBuilder anew;
+                prepare(anew);
+                anew.keepPathsOf(*now);
+                for (size_t i = 0; i < told; ++i) anew.event(all[i].lane, all[i].event);
+                QVERIFY(saidBy(*now) == saidBy(*anew.finish()));
+            }
+        }
+    }
+
+    void leasesUseTheRoomOfThoseThatEnded() {
+        auto storage = Storage::inMemory();
+        auto room = std::make_shared<SpareRoom>(storage);
+        uint64_t sizeAfterFirst = 0;
+        for (int round = 0; round < 20; ++round) {
+            Lease lease(room);
+            std::vector<std::pair<uint64_t, size_t>> places;
+            for (size_t bytes : {size_t{1}, size_t{100}, size_t{300'000}, size_t{7}, size_t{200'000}}) {
+                const uint64_t at = lease.allocate(bytes);
+                QCOMPARE(at % 8, uint64_t{0});
+                std::memset(lease.at(at), round + 1, bytes);
+                for (const auto& [other, size] : places) QVERIFY(at >= other + size || at + bytes <= other);
+                places.emplace_back(at, bytes);
+            }
+            for (const auto& [at, bytes] : places)
+                for (size_t i = 0; i < bytes; i += 97) QCOMPARE(int(lease.at(at)[i]), round + 1);
+            if (!round) sizeAfterFirst = storage->size();
+        }
+        QCOMPARE(storage->size(), sizeAfterFirst);
+        Lease one(room), other(room);  // at the same time they do not share it
+        const uint64_t a = one.allocate(1000), b = other.allocate(1000);
+        QVERIFY(a + 1000 <= b || b + 1000 <= a);
+    }
+
+    void explainedFurtherWhileItIsReadOn() {
+        const QString made = path("race.fugato"), growing = path("explained.fugato");
+        run({"--virtual", "--seed", "2", "--seconds", "20"}, made);
+        const QByteArray bytes = bytesOf(made);
+        const qint64 whole = indexAt(bytes);
+        put(growing, bytes.left(whole / 2));
+        Writer writer(growing.toStdString());
+        GrowingRecording reading(growing.toStdString(), {});
+        auto now = reading.read();
+        auto e = explain(now, accountFrames(*now, 0), 0);
+        uint32_t taken = 0;
+        for (int part = 11; part <= 20; ++part) {
+            put(growing, bytes.mid(QFileInfo(growing).size(), whole * part / 20 - QFileInfo(growing).size()));
+            now = reading.read();
+            QVERIFY(now);
+            taken += framesThatStand(*e, *now);
+            e = explainFurther(now, *e);
+            const auto anew = explain(now, accountFrames(*now, 0), 0);
+            QCOMPARE(e->frames.size(), anew->frames.size());
+            QCOMPARE(e->late.size(), anew->late.size());
+            QCOMPARE(e->figures.late, anew->figures.late);
+        }
+        QVERIFY(taken > 10 * 300);  // most frames were not accounted for again
+    }
+};
+
+QTEST_GUILESS_MAIN(GrowingTest)
+#include "growing_test.moc"
