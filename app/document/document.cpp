@@ -9,7 +9,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kFollowEvery = 30;       // ms
+constexpr int kFollowEvery = 12;       // ms
 constexpr int kLookAgainAfter = 2000;  // ms: a file that no longer grows may be finished
 }  // namespace
 
@@ -47,9 +47,9 @@ Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOpt
     following_.setSingleShot(true);
     connect(&following_, &QTimer::timeout, this, &Document::follow);
     connect(this, &Document::explanationChanged, this, [this] {
-        // Reading on and explaining take no more than a third of the time.
+        // Reading on and explaining take no more than half of the time.
         if (recording_ && recording_->growing)
-            following_.start(static_cast<int>(std::max<qint64>(kFollowEvery, 2 * followTook_)));
+            following_.start(static_cast<int>(std::max<qint64>(kFollowEvery, followTook_)));
     });
 }
 Document::~Document() { stopJob(); }

@@ -48,7 +48,7 @@ namespace {
 constexpr uint32_t kDefaultBufferEvents = 1u << 16;
 constexpr uint64_t kDefaultMemoryBytes = 256u << 20;
 constexpr uint64_t kDrainPauseNs = 4'000'000, kShortPauseNs = 500'000;  // rest between two looks at the buffers
-constexpr uint64_t kWriteAfterNs = 50'000'000;   // an event waits this long at most for its block
+constexpr uint64_t kWriteAfterNs = 35'000'000;   // an event waits this long at most for its block
 constexpr uint64_t kClockEveryNs = 250'000'000;
 constexpr size_t kMaxTextBytes = 3200;
 constexpr size_t kMaxNameBytes = 1000;
