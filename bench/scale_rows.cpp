@@ -198,6 +198,7 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     std::shared_ptr<const Explanation> explanation;
     figures.of["explaining"] = quickest([&] {  // without what is kept of the first time
         QFile::remove(QString::fromStdString(recording->keptAt).replace(".index", ".frames0"));
+        explanation.reset();
         explanation = explain(recording, accountFrames(*recording, 0), 0);
     });
     figures.of["frames"] = static_cast<double>(explanation->frames.size());
