@@ -26,6 +26,7 @@ std::string coreHolderText(const Recording& recording, CoreHolder holder) {
 
 namespace {
 constexpr uint32_t kNotLooked = kNone - 1;  // in a Cursor: this row has not been looked at
+constexpr uint32_t kAhead = 24;             // markers: about a line of memory; the walk goes on that way
 }  // namespace
 
 Accountant::Accountant(const Recording& recording)
@@ -35,8 +36,6 @@ Accountant::Accountant(const Recording& recording)
 }
 
 /// Moves a row's cursor to the last marker that begins before `time`.
-constexpr uint32_t kAhead = 24;  // markers: about a line of memory; the walk goes on that way
-
 void Accountant::move(Cursor::Row& row, int64_t time) {
     const uint32_t near = row.last;
     MarkerRow::Reader& markers = row.markers;
