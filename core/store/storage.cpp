@@ -181,7 +181,12 @@ void Storage::lookAgain(uint32_t coming) const {
 void Storage::letGo(uint64_t bytes) const {
     if (fd_ < 0) return;
     const std::lock_guard lock(keeping_);
-    looked_ = coming_.load();
+    // Told at the end only: whoever fills or reads much meanwhile waits here until this is done.
+    struct Told {
+        std::atomic<uint32_t>& looked;
+        const uint32_t coming;
+        ~Told() { looked = coming; }
+    } const told{looked_, coming_.load()};
     now_.fetch_add(1, std::memory_order_relaxed);
     uint64_t resident = residentBytes();
     if (resident <= bytes) return;
