@@ -53,7 +53,6 @@ std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress
         reading_->reader->readOn(**source, reading_->builder);
     }
     reading_->source = std::move(*source);  // the reader reads from it
-    reading_->storage->keepWithin(options_.memoryBytes);
     BinaryReader& reader = *reading_->reader;
     for (const LaneBlocks& lane : reader.lanes()) reading_->builder.lane(lane.lane).tolerate(kClockRefined);
     LaneReading::Way way;
