@@ -252,55 +252,15 @@ private slots:
         // Lanes told in turns, in pieces of random length: the same events, once read on and once anew each time.
         for (uint32_t seed = 1; seed <= 6; ++seed) {
             std::mt19937 random(seed);
-            struct Told {
-                uint32_t lane;
-                Event event;
-            };
-            std::vector<Told> all;
-            std::vector<int64_t> now(4);
-            for (int i = 0; i < 30'000; ++i) {
-                const uint32_t lane = random() % 4;
-                now[lane] += random() % 300;
-                const uint32_t id = 1 + random() % 5;
-                Event event{now[lane] * 4 + lane, EventKind::MarkBegin, id, 0, 0, {}};
-                switch (random() % 12) {
-                    case 0: event.kind = EventKind::WaitBegin, event.a = 6, event.b = random() % 7; break;
-                    case 1: event.kind = EventKind::WaitEnd, event.a = random() % 30'000; break;
-                    case 2: event.kind = EventKind::Taken; break;
-                    case 3: event.kind = EventKind::Given; break;
-                    case 4: event.kind = random() % 2 ? EventKind::FrameBegin : EventKind::FrameEnd; break;
-                    case 5: event.kind = EventKind::LinkOut, event.a = uint64_t(i); break;
-                    case 6: event.kind = EventKind::Argument, event.a = random() % 99; break;
-                    case 7: event.kind = EventKind::StateSet, event.text = "calm"; break;
-                    case 8: event.kind = EventKind::MarkEnd; break;
-                    case 9: event.kind = EventKind::MarkEnd; break;
-                    case 10: event.kind = random() % 400 ? EventKind::Outcome : EventKind::Lost, event.a = event.b = 1;
-                    default: break;
-                }
-                all.push_back({lane + 1, event});
-            }
-            const auto prepare = [](ModelBuilder& builder) {
-                for (uint32_t id = 1; id <= 6; ++id) {
-                    SiteDefinition site;
-                    site.id = id;
-                    site.name = "site " + std::to_string(id);
-                    builder.define(site);
-                    builder.define(ObjectDefinition{id, "object " + std::to_string(id)});
-                    builder.define(SeriesDefinition{id, 5'000, "series " + std::to_string(id)});
-                    builder.define(StateDefinition{id, "state " + std::to_string(id)});
-                    builder.define(KeyDefinition{id, "key " + std::to_string(id)});
-                }
-                for (uint32_t id = 1; id <= 4; ++id)
-                    builder.define(LaneDefinition{id, LaneKind::Thread, 0, "lane " + std::to_string(id), ""});
-            };
+            const std::vector<ToldEvent> all = toldAtRandom(random, 30'000);
             ModelBuilder growing;
-            prepare(growing);
+            defineTold(growing);
             for (size_t told = 0; told < all.size();) {
                 const size_t until = std::min(all.size(), told + 1 + random() % 9'000);
                 for (; told < until; ++told) growing.event(all[told].lane, all[told].event);
                 const auto now = growing.asItIs();
                 ModelBuilder anew;
-                prepare(anew);
+                defineTold(anew);
                 anew.keepPathsOf(*now);
                 for (size_t i = 0; i < told; ++i) anew.event(all[i].lane, all[i].event);
                 QVERIFY(saidBy(*now) == saidBy(*anew.finish()));

@@ -101,4 +101,55 @@ struct Making {
     }
 };
 
+/// An event of one of the lanes whose ids are 1, 2, …; the text it points to stays.
+struct ToldEvent {
+    uint32_t lane = 0;
+    Event event;
+};
+
+/// Lanes told in turns, each going forward in time, of whatever there is: markers, waits of every kind, locks, links,
+/// frames, arguments, states. Much of it does not fit together.
+inline std::vector<ToldEvent> toldAtRandom(std::mt19937& random, int events, uint32_t lanes = 4) {
+    std::vector<ToldEvent> all;
+    std::vector<int64_t> now(lanes);
+    for (int i = 0; i < events; ++i) {
+        const uint32_t lane = random() % lanes;
+        now[lane] += random() % 300;
+        const uint32_t id = 1 + random() % 5;
+        Event event{now[lane] * lanes + lane, EventKind::MarkBegin, id, 0, 0, {}};
+        switch (random() % 12) {
+            case 0: event.kind = EventKind::WaitBegin, event.a = 6, event.b = random() % 8; break;
+            case 1: event.kind = EventKind::WaitEnd, event.a = random() % uint32_t(events); break;
+            case 2: event.kind = EventKind::Taken; break;
+            case 3: event.kind = EventKind::Given; break;
+            case 4: event.kind = random() % 2 ? EventKind::FrameBegin : EventKind::FrameEnd; break;
+            case 5: event.kind = EventKind::LinkOut, event.a = uint64_t(i); break;
+            case 6: event.kind = EventKind::Argument, event.a = random() % 99; break;
+            case 7: event.kind = EventKind::StateSet, event.text = "calm"; break;
+            case 8: event.kind = EventKind::MarkEnd; break;
+            case 9: event.kind = EventKind::MarkEnd; break;
+            case 10: event.kind = random() % 400 ? EventKind::Outcome : EventKind::Lost, event.a = event.b = 1;
+            default: break;
+        }
+        all.push_back({lane + 1, event});
+    }
+    return all;
+}
+
+/// The names that those events use.
+inline void defineTold(ModelBuilder& builder, uint32_t lanes = 4) {
+    for (uint32_t id = 1; id <= 6; ++id) {
+        SiteDefinition site;
+        site.id = id;
+        site.name = "site " + std::to_string(id);
+        builder.define(site);
+        builder.define(ObjectDefinition{id, "object " + std::to_string(id)});
+        builder.define(SeriesDefinition{id, 5'000, "series " + std::to_string(id)});
+        builder.define(StateDefinition{id, "state " + std::to_string(id)});
+        builder.define(KeyDefinition{id, "key " + std::to_string(id)});
+    }
+    for (uint32_t id = 1; id <= lanes; ++id)
+        builder.define(LaneDefinition{id, LaneKind::Thread, 100 + id, "lane " + std::to_string(id), ""});
+}
+
 }  // namespace fugato

@@ -24,77 +24,62 @@ std::string coreHolderText(const Recording& recording, CoreHolder holder) {
     return name.empty() ? "process " + std::to_string(process) : name;
 }
 
-namespace {
-constexpr uint32_t kNotLooked = kNone - 1;  // in a Cursor: this row has not been looked at
-constexpr uint32_t kAhead = 24;             // markers: about a line of memory; the walk goes on that way
-}  // namespace
-
 Accountant::Accountant(const Recording& recording)
     : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {
     for (const Lane& lane : recording.lanes)
         if (lane.kind == LaneKind::Thread && lane.osId) groupOf_[static_cast<uint32_t>(lane.osId)] = lane.group;
 }
 
-/// Moves a row's cursor to the last marker that begins before `time`.
-void Accountant::move(Cursor::Row& row, int64_t time) {
-    const uint32_t near = row.last;
-    MarkerRow::Reader& markers = row.markers;
-    if (near == kNotLooked)
-        row.last = markers.row().lastBefore(time);
-    else if (near != kNone && near > 0 && row.begin >= time && markers.begin(near - 1) < time)
-        row.last = near - 1;  // mostly
-    else
-        row.last = markers.row().lastBefore(time, near == kNone ? 0 : near);
-    row.looked = time;
-    row.begin = row.last == kNone ? INT64_MAX : markers.begin(row.last);
-    if (row.last == kNone) {
-        row.end = INT64_MAX;
-        return;
-    }
-    row.end = row.begin + markers.duration(row.last);
-    row.path = markers.path(row.last);
-    row.wait = markers.flags(row.last) & kMarkerWait;
-    if (row.last >= kAhead) markers.expect(row.last - kAhead);
-}
-
-Accountant::Here Accountant::at(uint32_t lane, int64_t time) {
-    const auto& rows = recording_.lanes[lane].rows;
-    Cursor& cursor = cursors_[lane];
-    if (cursor.rows.empty())
-        for (const MarkerRow& row : rows)
-            cursor.rows.push_back({kNotLooked, INT64_MAX, INT64_MAX, INT64_MAX, 0, false, MarkerRow::Reader(&row)});
-    // Times mostly run backwards: of the markers that were open, those that begin before are open still.
-    if (time > cursor.time) cursor.open = 0;
-    while (cursor.open && cursor.rows[cursor.open - 1].begin >= time) --cursor.open;
-    cursor.time = time;
-    Here here;
-    const auto inside = [&](uint32_t row) {
-        here.marker = {lane, row, cursor.rows[row].last};
-        here.path = cursor.rows[row].path;
-        here.wait = cursor.rows[row].wait;
-        here.stretchBegin = cursor.rows[row].begin;
-        here.anything = true;
-    };
-    if (cursor.open) inside(cursor.open - 1);
-    for (uint32_t row = cursor.open; row < rows.size(); ++row) {
-        Cursor::Row& now = cursor.rows[row];
-        if (now.begin >= time || time > now.looked) move(now, time);
-        if (now.last == kNone) break;
-        here.anything = true;
-        if (now.end < time) {
-            here.stretchBegin = std::max(here.stretchBegin, now.end);
-            break;  // the rows below may lag behind; they catch up when they are looked at
-        }
-        inside(row);
-        cursor.open = row + 1;
-    }
-    return here;
+LaneCursor& Accountant::cursor(uint32_t lane) {
+    std::unique_ptr<LaneCursor>& cursor = cursors_[lane];
+    if (!cursor) cursor = std::make_unique<LaneCursor>(recording_, lane);
+    return *cursor;
 }
 
 void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
-                     const LockVia& lock) {
+                     const LockVia& lock, CoreHolder coreHolder) {
     if (begin >= end) return;
-    pieces_.push_back({begin, end, lane, path, kind, marker, lock, kNone});
+    const Piece piece{begin, end, lane, path, kind, marker, lock, coreHolder};
+    if (!sums_) {
+        pieces_.push_back(piece);
+        return;
+    }
+    sums_->time(piece, end - begin);
+    if (marker.valid()) cursor(lane).countUp(marker, path, [&](PathId met) { sums_->calls(lane, met, 1); });
+}
+
+/// A stretch in which the lane's markers tell of no wait: time that it ran, but where the system says that it did not.
+void Accountant::putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock) {
+    const auto addUp = [&](int64_t from, int64_t to) {
+        if (from >= to) return;
+        cursor(lane).addUp(from, to, spent_);
+        for (const PathId path : spent_.touched) {
+            MarkerSums::Sum& sum = spent_.of[path];
+            if (sum.self) sums_->time({0, 0, lane, path, PieceKind::Running, {}, lock, kNone}, sum.self);
+            if (sum.calls) sums_->calls(lane, path, sum.calls);
+            sum = {};
+        }
+        spent_.touched.clear();
+    };
+    const auto& schedule = recording_.lanes[lane].schedule;
+    auto after = std::lower_bound(schedule.begin(), schedule.end(), end,
+                                  [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
+    while (after != schedule.begin() && end > begin) {
+        const ScheduleSpan& span = *--after;
+        if (span.end <= begin) break;
+        if (span.state == ThreadState::Running) continue;
+        const int64_t from = std::max(begin, span.begin);
+        int64_t to = std::min(end, span.end);
+        addUp(to, end);
+        while (to > from) {  // who had the core, and in which marker it was wanted
+            const LaneCursor::Here now = cursor(lane).at(to);
+            const int64_t since = std::max(from, now.stretchBegin);
+            putRunning(lane, since, to, now.marker, now.path, lock);
+            to = since;
+        }
+        end = from;
+    }
+    addUp(begin, end);
 }
 
 /// Who had a core longest between two instants, leaving out nobody but `notThread`.
@@ -130,8 +115,8 @@ void Accountant::putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t c
                            PathId path) {
     if (begin >= end) return;
     // Whatever lock it was waited for through: what held it up is that it could not run.
-    put(lane, begin, end, PieceKind::NoCore, marker, path, {});
-    pieces_.back().coreHolder = longestOn(core, begin, end, static_cast<uint32_t>(recording_.lanes[lane].osId));
+    put(lane, begin, end, PieceKind::NoCore, marker, path, {},
+        longestOn(core, begin, end, static_cast<uint32_t>(recording_.lanes[lane].osId)));
 }
 
 /// Time in which a lane's markers say that it ran; the system may know better.
@@ -194,14 +179,23 @@ void Accountant::putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind k
 void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner) {
     onWay_[lane] = true;
     while (time > from) {
-        const Here now = at(lane, time);
-        const int64_t begin = std::max(from, now.stretchBegin);
+        const LaneCursor::Here now = cursor(lane).at(time);
+        int64_t begin = std::max(from, now.stretchBegin);
+        if (sums_ && !now.wait && (owner || now.marker.valid())) {
+            const int64_t waited = cursor(lane).waitedUntil(time);
+            if (waited < time) {
+                begin = std::max(from, owner ? waited : std::max(waited, cursor(lane).outermostBegin()));
+                putStretch(lane, begin, time, lock);
+                time = begin;
+                continue;
+            }
+        }
         if (!now.marker.valid()) {
             if (!owner) {
                 // The work just accounted begins here: who asked for it?
-                const Here next = at(lane, time + 1);
+                const LaneCursor::Here next = cursor(lane).at(time + 1);
                 if (next.marker.valid()) {
-                    const Ender asker = askerOf(recording_, lane, time, cursors_[lane].rows[0].end);
+                    const Ender asker = askerOf(recording_, lane, time, cursor(lane).outermostEnd());
                     if (asker.lane != kNone && !(asker.time == time && onWay_[asker.lane])) {
                         // Until the lane was free it was the work before that kept this waiting.
                         const int64_t asked = std::max(from, asker.time), free = std::max(asked, begin);
@@ -264,7 +258,7 @@ Ender enderOf(const Recording& recording, uint32_t lane, const Wait& wait) {
     return {after[-1].lane, after[-1].end, 0, {wait.object, after[-1].path, lane}};
 }
 
-void Accountant::walkWait(const Here& here, int64_t time, int64_t from, const LockVia& lock) {
+void Accountant::walkWait(const LaneCursor::Here& here, int64_t time, int64_t from, const LockVia& lock) {
     const MarkerRef& marker = here.marker;
     const Wait* wait = recording_.lanes[marker.lane].waitOf(marker);
     const Ender ender = wait ? enderOf(recording_, marker.lane, *wait) : Ender{};
@@ -303,6 +297,15 @@ std::span<const Piece> Accountant::account(uint32_t lane, int64_t begin, int64_t
     std::fill(onWay_.begin(), onWay_.end(), false);
     walk(lane, end, begin, {}, true);
     return pieces_;
+}
+
+void Accountant::sumUp(uint32_t lane, int64_t begin, int64_t end, AccountSums& sums) {
+    for (const auto& cursor : cursors_)
+        if (cursor) cursor->countAnew();
+    spent_.of.resize(recording_.paths.size());
+    sums_ = &sums;
+    account(lane, begin, end);
+    sums_ = nullptr;
 }
 
 }  // namespace fugato

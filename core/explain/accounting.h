@@ -6,10 +6,12 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 #include <span>
 #include <unordered_map>
 
 #include "core/model/recording.h"
+#include "lane_cursor.h"
 
 namespace fugato {
 
@@ -73,6 +75,16 @@ inline constexpr int64_t kClockTolerance = 300'000;  // ns
 /// Where work on a lane was asked for whose outermost marker is [begin, end]; its lane is kNone where not known.
 Ender askerOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end);
 
+/// What a frame's pieces add up to. Told of the same more than once.
+class AccountSums {
+public:
+    virtual ~AccountSums() = default;
+    /// `like` tells whose time it is; its begin and end say nothing.
+    virtual void time(const Piece& like, int64_t ns) = 0;
+    /// So many occurrences of a marker that the walk met and had not met before.
+    virtual void calls(uint32_t lane, PathId path, uint32_t count) = 0;
+};
+
 /// Walks back from one frame after another. Quickest when later frames come before earlier ones.
 class Accountant {
 public:
@@ -80,38 +92,20 @@ public:
     /// The pieces of [begin, end) as seen from `lane`, latest first, without gap or overlap: their
     /// durations add up to end − begin exactly. Valid until the next call.
     std::span<const Piece> account(uint32_t lane, int64_t begin, int64_t end);
+    /// What these pieces add up to: the same as from account(), but quicker.
+    void sumUp(uint32_t lane, int64_t begin, int64_t end, AccountSums& sums);
     /// Calls `take(begin, end, core holder)` for the times at which a thread was ready to run, or could have
     /// been woken, while others had its core.
     void withoutCore(uint32_t lane, int64_t begin, int64_t end,
                      const std::function<void(int64_t, int64_t, CoreHolder)>& take) const;
 
 private:
-    struct Cursor {  // per lane: for each row the last marker that begins before `looked`
-        struct Row {
-            uint32_t last;
-            int64_t begin, end;  // of that marker
-            int64_t looked;
-            PathId path;
-            bool wait;
-            MarkerRow::Reader markers;
-        };
-        std::vector<Row> rows;
-        int64_t time = INT64_MIN;  // last asked for
-        uint32_t open = 0;         // so many rows had an open marker then
-    };
-    static void move(Cursor::Row& row, int64_t time);
-    struct Here {
-        MarkerRef marker;  // innermost open just before the instant
-        PathId path = 0;   // of that marker
-        bool wait = false;
-        int64_t stretchBegin = INT64_MIN;  // since when it has been the innermost
-        bool anything = false;             // some marker began before the instant
-    };
-    Here at(uint32_t lane, int64_t time);
+    LaneCursor& cursor(uint32_t lane);
     void walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner);
-    void walkWait(const Here& here, int64_t time, int64_t from, const LockVia& lock);
+    void walkWait(const LaneCursor::Here& here, int64_t time, int64_t from, const LockVia& lock);
     void put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
-             const LockVia& lock);
+             const LockVia& lock, CoreHolder coreHolder = kNone);
+    void putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock);
     void putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
                     const LockVia& lock);
     void putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
@@ -121,9 +115,11 @@ private:
     CoreHolder longestOn(uint32_t core, int64_t begin, int64_t end, uint32_t notThread) const;
 
     const Recording& recording_;
-    std::vector<Cursor> cursors_;
+    std::vector<std::unique_ptr<LaneCursor>> cursors_;  // by lane; null until it is looked at
     std::vector<bool> onWay_;  // lanes from which the walk has come; going back to one would be a circle
     std::vector<Piece> pieces_;
+    AccountSums* sums_ = nullptr;  // while pieces are only added up: to there
+    MarkerSums spent_;
     std::unordered_map<uint32_t, uint32_t> groupOf_;  // by thread of the operating system
 };
 

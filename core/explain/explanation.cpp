@@ -26,28 +26,40 @@ bool heldToTick(int64_t duration, int64_t pacing, int64_t deadline) {
 
 namespace {
 
+FrameVerdict verdictOf(const Frame& frame, int64_t budget, int64_t pacing, const Bound& bound) {
+    FrameVerdict v;
+    const int64_t duration = frame.duration();
+    v.deadline = budget ? budget : frame.deadline ? frame.deadline : kDefaultBudgetNs;
+    v.work = duration - pacing;
+    v.overrun = heldToTick(duration, pacing, v.deadline) ? 0 : std::max<int64_t>(0, duration - v.deadline);
+    const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
+    v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom ? FrameState::Near : FrameState::InBudget;
+    v.bound = bound.by;
+    v.boundGroup = bound.group;
+    return v;
+}
+
 /// Judges the frames from `first` on. Those before it are judged, listed and counted already, and their durations
 /// are in e.durations.
 void judge(Explanation& e, uint32_t first) {
     const auto& frames = e.recording->series[e.series].frames;
     e.frames.resize(frames.size());
-    Bounds bounds(*e.recording, *e.accounts);
+    constexpr size_t kAtOnce = 1024;  // frames
+    std::atomic<size_t> next{first};
+    sideBySide(threadsFor((frames.size() - first) / kAtOnce), [&](size_t) {
+        Bounds bounds(*e.recording, *e.accounts);
+        for (size_t from; (from = next.fetch_add(kAtOnce)) < frames.size();)
+            for (size_t i = from; i < std::min(frames.size(), from + kAtOnce); ++i)
+                e.frames[i] = verdictOf(frames[i], e.budget, e.accounts->pacing(i), bounds.of(i));
+    });
     const auto known = static_cast<std::ptrdiff_t>(e.durations.size());
+    e.durations.reserve(frames.size());
     for (uint32_t i = first; i < frames.size(); ++i) {
-        FrameVerdict& v = e.frames[i];
-        const int64_t duration = frames[i].duration(), pacing = e.accounts->pacing(i);
-        v.deadline = e.budget ? e.budget : frames[i].deadline ? frames[i].deadline : kDefaultBudgetNs;
-        v.work = duration - pacing;
-        v.overrun = heldToTick(duration, pacing, v.deadline) ? 0 : std::max<int64_t>(0, duration - v.deadline);
-        const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
-        v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom ? FrameState::Near : FrameState::InBudget;
-        const Bound bound = bounds.of(i);
-        v.bound = bound.by;
-        v.boundGroup = bound.group;
+        const FrameVerdict& v = e.frames[i];
         if (v.overrun) e.late.push_back(i);
         e.figures.near += v.state == FrameState::Near;
         e.figures.late += v.overrun;
-        e.durations.push_back(duration);
+        e.durations.push_back(frames[i].duration());
     }
     e.figures.frames = frames.size();
     e.figures.over = e.late.size();
@@ -205,11 +217,10 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
     const std::vector<uint32_t> late(  // the last one first: see Accountant
         e.late.rbegin(), std::make_reverse_iterator(std::lower_bound(e.late.begin(), e.late.end(), first)));
     std::vector<std::vector<FoundCause>> found(late.size());
-    const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, late.size() / 256 + 1);
     std::atomic<size_t> next{0};
     std::atomic<bool> stop{false};
     if (!late.empty())
-        sideBySide(threads, [&](size_t thread) {
+        sideBySide(threadsFor(late.size() / 256), [&](size_t thread) {
             Accountant accountant(*e.recording);
             CauseFinder finder(e);
             constexpr size_t kAtOnce = 64;  // frames

@@ -129,16 +129,13 @@ uint32_t FrameAccounts::place(const PlaceKey& key) const { return index->places.
 namespace {
 
 /// Accounts for frames on one thread, with keys and places of its own numbers, in the order in which they are met.
-class Walk {
+class Walk : private AccountSums {
 public:
     explicit Walk(const Recording& recording)
         : recording_(recording),
           keyOf_(recording.paths.size()),
           placeOf_(recording.paths.size()),
-          accountant_(recording),
-          counted_(recording.lanes.size()) {
-        for (size_t i = 0; i < counted_.size(); ++i) counted_[i].resize(recording.lanes[i].rows.size(), UINT64_MAX);
-    }
+          accountant_(recording) {}
 
     /// The frames [from, to). Each walk goes back in time, and so do the frames, so that no cursor goes forward: call
     /// it for later slices first.
@@ -148,7 +145,9 @@ public:
         parts_.clear();
         calls_.clear();
         for (size_t f = to; f-- > from;) {
-            pacing.push_back(frame(frames[f], static_cast<uint64_t>(f) << 32));
+            pacing_ = 0;
+            accountant_.sumUp(frames[f].lane, frames[f].begin, frames[f].end, *this);
+            pacing.push_back(pacing_);
             for (const uint32_t key : time_.touched) parts_.push_back({key, time_.take(key)});
             for (const uint32_t place : counts_.touched)
                 calls_.push_back({place, static_cast<uint32_t>(counts_.take(place))});
@@ -174,29 +173,19 @@ public:
     std::vector<PlaceKey> places;
 
 private:
-    /// Sums up one frame's accounting and returns how long it waited on purpose.
-    int64_t frame(const Frame& frame, uint64_t frameBits) {
-        int64_t pacing = 0;
-        for (const Piece& piece : accountant_.account(frame.lane, frame.begin, frame.end)) {
-            const Lane& lane = recording_.lanes[piece.lane];
-            const PartKey key{lane.group,        piece.path,        piece.kind,
-                              piece.lock.object, piece.lock.holder, piece.coreHolder};
-            time_.add(keyOf_.of(piece.path, keys, key, keyNumbers_), piece.duration());
-            if (piece.kind == PieceKind::WaitPacing) pacing += piece.duration();
-            if (!piece.marker.valid()) continue;
-            PathId path = piece.path;
-            uint32_t at = piece.marker.index;
-            for (uint32_t row = piece.marker.row;; --row) {
-                uint64_t& counted = counted_[piece.lane][row];
-                if (counted == (frameBits | at)) break;  // and with it everything above
-                counted = frameBits | at;
-                counts_.add(placeOf_.of(path, places, PlaceKey{lane.group, path}, placeNumbers_), 1);
-                if (row == 0) break;
-                at = lane.rows[row].parent(at);
-                path = recording_.paths[path].parent;
-            }
-        }
-        return pacing;
+    void time(const Piece& like, int64_t ns) override {
+        const PartKey key{recording_.lanes[like.lane].group,
+                          like.path,
+                          like.kind,
+                          like.lock.object,
+                          like.lock.holder,
+                          like.coreHolder};
+        time_.add(keyOf_.of(like.path, keys, key, keyNumbers_), ns);
+        if (like.kind == PieceKind::WaitPacing) pacing_ += ns;
+    }
+    void calls(uint32_t lane, PathId path, uint32_t count) override {
+        const PlaceKey key{recording_.lanes[lane].group, path};
+        counts_.add(placeOf_.of(path, places, key, placeNumbers_), count);
     }
 
     const Recording& recording_;
@@ -208,9 +197,7 @@ private:
     Sums time_, counts_;  // of one frame
     std::vector<Part> parts_;
     std::vector<Calls> calls_;
-    // The instance last counted, per lane and row: the walk runs backwards on each lane. The frame stands
-    // beside it, so that nothing is cleared between frames.
-    std::vector<std::vector<uint64_t>> counted_;
+    int64_t pacing_ = 0;  // likewise
 };
 
 /// Puts the common numbers in the place of one walk's own.
@@ -233,7 +220,7 @@ bool addSlices(FrameAccounts& a, const Recording& recording, const Progress& pro
     const size_t first = a.slices.size(), count = (frames.size() + FrameAccounts::kSlice - 1) / FrameAccounts::kSlice;
     a.slices.resize(std::max(first, count));
     const size_t missing = a.slices.size() - first;
-    const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, missing / 16 + 1);
+    const size_t threads = threadsFor(missing / 16);
     // Several walks a thread, so that one that is held up does not hold up the others.
     const size_t parts = threads == 1 ? 1 : std::min(missing / 16 + 1, threads * 8);
     const auto range = [&](size_t part) {
@@ -285,9 +272,14 @@ std::shared_ptr<FrameAccounts> makeAccounts(const Recording& recording, uint32_t
     auto accounts = std::make_shared<FrameAccounts>();
     accounts->series = series;
     accounts->storage = std::move(storage);
-    if (!addSlices(*accounts, recording, progress)) return nullptr;
-    accounts->measuring = measuringOf(recording, series);
-    return accounts;
+    bool whole = false;
+    sideBySide(2, [&](size_t thread) {
+        if (thread == 0)
+            whole = addSlices(*accounts, recording, progress);
+        else
+            accounts->measuring = measuringOf(recording, series);
+    });
+    return whole ? accounts : nullptr;
 }
 
 constexpr uint64_t kRules = 4;  // of accounting; another number makes kept accounts be worked out anew

@@ -2,9 +2,12 @@
 #include "usual.h"
 
 #include <algorithm>
+#include <atomic>
 #include <bit>
 #include <map>
 #include <numeric>
+
+#include "side_by_side.h"
 
 namespace fugato {
 
@@ -39,31 +42,31 @@ std::vector<uint32_t> spreadOver(const std::vector<uint32_t>& frames, size_t mos
     return out;
 }
 
-Baseline makeBaseline(const FrameAccounts& accounts, const std::vector<uint32_t>& over, std::string stage) {
-    Baseline baseline;
-    baseline.stage = std::move(stage);
-    baseline.frames = over.size();
+/// What is usual of each part over some frames.
+void findUsualTimes(Baseline& baseline, const FrameAccounts& accounts, const std::vector<uint32_t>& frames) {
     std::vector<std::vector<int64_t>> times(accounts.keys.size());
-    std::vector<std::vector<uint32_t>> calls(accounts.places.size());
-    const std::vector<uint32_t> frames = spreadOver(over, kMostForBaseline);
-    for (const uint32_t frame : frames) {
+    for (const uint32_t frame : frames)
         for (const Part& part : accounts.partsOf(frame)) times[part.key].push_back(part.ns);
-        for (const Calls& call : accounts.callsOf(frame)) calls[call.place].push_back(call.count);
-    }
     baseline.usual.resize(times.size());
     baseline.high.resize(times.size());
-    baseline.usualCalls.resize(calls.size());
-    if (over.empty()) return baseline;
-    baseline.sample = spreadOver(over, kSampleFrames);
+    if (frames.empty()) return;
     for (uint32_t key = 0; key < times.size(); ++key) {
         baseline.usual[key] = quantileWithZeros(times[key], frames.size(), 0.5);
         baseline.high[key] = quantileWithZeros(times[key], frames.size(), kHigh);
         baseline.total += baseline.usual[key];
         if (baseline.usual[key]) baseline.usualKeys.push_back(key);
     }
+}
+
+/// The same of how often each marker occurs.
+void findUsualCalls(Baseline& baseline, const FrameAccounts& accounts, const std::vector<uint32_t>& frames) {
+    std::vector<std::vector<uint32_t>> calls(accounts.places.size());
+    for (const uint32_t frame : frames)
+        for (const Calls& call : accounts.callsOf(frame)) calls[call.place].push_back(call.count);
+    baseline.usualCalls.resize(calls.size());
+    if (frames.empty()) return;
     for (size_t place = 0; place < calls.size(); ++place)
         baseline.usualCalls[place] = quantileWithZeros(calls[place], frames.size(), 0.5);
-    return baseline;
 }
 
 /// Where what is usual changes in the course of `good` frames, they are told apart in parts, one after another.
@@ -109,15 +112,20 @@ void makeBaselines(Explanation& e) {
         good.resize((good.size() + 3) / 4);
         std::sort(good.begin(), good.end());
     }
+    std::vector<std::vector<uint32_t>> restOn;  // by baseline: the frames from which it is worked out
     /// Adds the baselines of one stage and gives them to its frames.
     const auto add = [&](const std::vector<uint32_t>& from, const std::vector<uint32_t>& members,
                          const std::string& stage) {
         const auto parts = onlyLate ? std::vector<std::vector<uint32_t>>{from} : partsOf(e, from);
         auto first = static_cast<uint32_t>(e.baselines.size());
         for (const auto& part : parts) {
-            e.baselines.push_back(makeBaseline(*e.accounts, part, stage));
-            e.baselines.back().onlyLate = onlyLate;
-            e.baselines.back().changes = parts.size() > 1;
+            Baseline& baseline = e.baselines.emplace_back();
+            baseline.stage = stage;
+            baseline.frames = part.size();
+            baseline.onlyLate = onlyLate;
+            baseline.changes = parts.size() > 1;
+            baseline.sample = spreadOver(part, kSampleFrames);
+            restOn.push_back(spreadOver(part, kMostForBaseline));
         }
         size_t at = 0;
         for (const uint32_t frame : members) {  // ascending
@@ -135,6 +143,11 @@ void makeBaselines(Explanation& e) {
     }
     std::sort(others.begin(), others.end());
     if (!others.empty()) add(good, others, "");
+    std::atomic<size_t> next{0};
+    sideBySide(threadsFor(frames.size() / kMostForBaseline), [&](size_t) {
+        for (size_t i; (i = next++) < 2 * restOn.size();)
+            (i % 2 ? findUsualCalls : findUsualTimes)(e.baselines[i / 2], *e.accounts, restOn[i / 2]);
+    });
     e.occurrences = std::make_shared<UsualOccurrences>(e.baselines.size());
     e.usualOver = static_cast<uint32_t>(e.frames.size());
 }
@@ -199,29 +212,46 @@ static std::unordered_map<uint64_t, UsualOccurrence> occurrencesIn(const Explana
         uint64_t number = 0;
         std::vector<int64_t> durations;  // of the first ones
     };
-    std::unordered_map<uint64_t, Sum> sums;
-    for (size_t i = 0; i < sample.size(); ++i) {
-        // With what other lanes do until the next frame begins, where that is soon.
-        const Frame& f = e.frame(sample[i]);
-        const auto& frames = r.series[e.series].frames;
-        const int64_t soon = f.begin + 2 * std::max(f.duration(), e.frames[sample[i]].deadline);
-        const int64_t end = sample[i] + 1 < frames.size() && frames[sample[i] + 1].begin < soon
-                                ? std::max(f.end, frames[sample[i] + 1].begin)
-                                : f.end;
-        for (const Lane& lane : r.lanes)
-            for (const MarkerRow& row : lane.rows) {
-                const auto [from, to] = row.overlapping(f.begin, end);
-                if (from == to) break;  // and so nothing is nested
-                row.forEach(from, to, [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) {
-                    Sum& sum = sums[occurrenceKey(lane.group, row.pathOf(path))];
-                    sum.counts.resize(sample.size());
-                    ++sum.counts[i];
-                    sum.ns += duration;
-                    ++sum.number;
-                    if (sum.durations.size() < kDurations) sum.durations.push_back(duration);
-                });
-            }
-    }
+    // Several stretches of the sample side by side.
+    const size_t threads = threadsFor(sample.size() / 8);
+    std::vector<std::unordered_map<uint64_t, Sum>> parts(threads);
+    sideBySide(threads, [&](size_t thread) {
+        auto& sums = parts[thread];
+        for (size_t i = sample.size() * thread / threads; i < sample.size() * (thread + 1) / threads; ++i) {
+            // With what other lanes do until the next frame begins, where that is soon.
+            const Frame& f = e.frame(sample[i]);
+            const auto& frames = r.series[e.series].frames;
+            const int64_t soon = f.begin + 2 * std::max(f.duration(), e.frames[sample[i]].deadline);
+            const int64_t end = sample[i] + 1 < frames.size() && frames[sample[i] + 1].begin < soon
+                                    ? std::max(f.end, frames[sample[i] + 1].begin)
+                                    : f.end;
+            for (const Lane& lane : r.lanes)
+                for (const MarkerRow& row : lane.rows) {
+                    const auto [from, to] = row.overlapping(f.begin, end);
+                    if (from == to) break;  // and so nothing is nested
+                    row.forEach(from, to, [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) {
+                        Sum& sum = sums[occurrenceKey(lane.group, row.pathOf(path))];
+                        sum.counts.resize(sample.size());
+                        ++sum.counts[i];
+                        sum.ns += duration;
+                        ++sum.number;
+                        if (sum.durations.size() < kDurations) sum.durations.push_back(duration);
+                    });
+                }
+        }
+    });
+    auto& sums = parts.front();
+    for (size_t part = 1; part < parts.size(); ++part)
+        for (auto& [key, more] : parts[part]) {
+            Sum& sum = sums[key];
+            sum.counts.resize(sample.size());
+            for (size_t i = 0; i < sample.size(); ++i) sum.counts[i] += more.counts[i];
+            sum.ns += more.ns;
+            sum.number += more.number;
+            const size_t room = std::min(kDurations - sum.durations.size(), more.durations.size());
+            sum.durations.insert(sum.durations.end(), more.durations.begin(),
+                                 more.durations.begin() + static_cast<std::ptrdiff_t>(room));
+        }
     std::unordered_map<uint64_t, UsualOccurrence> known;
     for (auto& [key, sum] : sums) {
         UsualOccurrence& usual = known[key];

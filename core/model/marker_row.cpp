@@ -84,7 +84,7 @@ uint32_t MarkerRow::lastBefore(int64_t time) const {
     return after ? after - 1 : kNone;
 }
 
-uint32_t MarkerRow::lastBefore(int64_t time, uint32_t near) const {
+uint32_t MarkerRow::groupBefore(int64_t time, uint32_t near) const {
     if (empty()) return kNone;
     // Ever longer steps over the groups until it is passed, then halves of the last one.
     const Column<Group>& groups = parts_.groups;
@@ -106,18 +106,25 @@ uint32_t MarkerRow::lastBefore(int64_t time, uint32_t near) const {
         const uint32_t middle = low + (high - low) / 2;
         (groups[middle].begin < time ? low : high) = middle;
     }
-    const uint32_t from = low << kGroupBits;
-    const Chunk& c = chunkOf(from);
-    const auto lastOf = [&]<class Begin>(const Begin* begins) {
-        uint32_t first = from & (kChunk - 1), left = std::min(kGroup, size() - from);
-        for (; left > 1; left -= left / 2)  // without branches that nobody can foresee
-            first = static_cast<int64_t>(begins[first + left / 2]) < time - c.begin ? first + left / 2 : first;
-        return (from & ~(kChunk - 1)) + first;
-    };
-    const char* at = storage_->at(c.at);
-    return c.beginBytes == 4 ? lastOf(reinterpret_cast<const uint32_t*>(at))
-                             : lastOf(reinterpret_cast<const int64_t*>(at));
+    return low << kGroupBits;
 }
+
+uint32_t MarkerRow::lastBefore(int64_t time, uint32_t near) const {
+    const uint32_t group = groupBefore(time, near);
+    return group == kNone ? kNone : Reader(this).lastBefore(time, group);
+}
+
+template <class Begin>
+uint32_t MarkerRow::Reader::lastOf(int64_t time, uint32_t first) const {
+    const auto* begins = reinterpret_cast<const Begin*>(at_);
+    uint32_t at = first & (kChunk - 1), left = std::min(kGroup, row_->size() - first);
+    for (; left > 1; left -= left / 2)  // without branches that nobody can foresee
+        at = static_cast<int64_t>(begins[at + left / 2]) < time - begin_ ? at + left / 2 : at;
+    return (first & ~(kChunk - 1)) + at;
+}
+
+template uint32_t MarkerRow::Reader::lastOf<uint32_t>(int64_t, uint32_t) const;
+template uint32_t MarkerRow::Reader::lastOf<int64_t>(int64_t, uint32_t) const;
 
 void MarkerRow::Reader::look(uint32_t i) {
     const Chunk& c = row_->chunkOf(i);
@@ -126,10 +133,13 @@ void MarkerRow::Reader::look(uint32_t i) {
     chunk_ = i >> kChunkBits;
     durationsAt_ = c.durationsAt;
     pathsAt_ = c.pathsAt;
+    parentsAt_ = c.parentsAt;
     flagsAt_ = c.flagsAt;
+    firstParent_ = c.firstParent;
     beginBytes_ = c.beginBytes;
     durationBytes_ = c.durationBytes;
     pathBytes_ = c.pathBytes;
+    parentBytes_ = c.parentBytes;
     flagBytes_ = c.flagBytes;
 }
 
@@ -140,8 +150,11 @@ uint32_t MarkerRow::firstEndingAfter(int64_t time) const {
 }
 
 std::pair<uint32_t, uint32_t> MarkerRow::overlapping(int64_t begin, int64_t end) const {
-    const uint32_t from = std::min(firstEndingAfter(begin), firstFrom(begin));
-    return {from, std::max(from, firstFrom(end))};
+    uint32_t from = firstFrom(begin);
+    const uint32_t last = end > begin ? lastBefore(end, from) : kNone;
+    const uint32_t past = last == kNone ? from : std::max(from, last + 1);
+    if (from && this->end(from - 1) > begin) --from;  // of those before, only the last can still be open
+    return {from, past};
 }
 
 std::pair<uint32_t, uint32_t> MarkerRow::childrenOf(uint32_t index) const {

@@ -139,6 +139,8 @@ public:
     }
     /// The first marker of the last group that begins before `time`; 0 where none does.
     uint32_t groupBefore(int64_t time) const;
+    /// The same, quicker where it lies not far from marker `near`; kNone where none does.
+    uint32_t groupBefore(int64_t time, uint32_t near) const;
     /// The first marker that ends after `time`, or size().
     uint32_t firstEndingAfter(int64_t time) const;
     /// The markers that overlap [begin, end), or begin in it and have no length: from the first to before the
@@ -215,17 +217,49 @@ public:
             find(i);
             return row_->paths_[number(at_ + pathsAt_, pathBytes_, i)];
         }
+        /// Index in the row above.
+        uint32_t parent(uint32_t i) {
+            find(i);
+            return firstParent_ +
+                   static_cast<uint32_t>(MarkerRow::number(at_ + parentsAt_, parentBytes_, i & (kChunk - 1)));
+        }
+        /// The last marker that begins before `time` in the group whose first marker is `first` and begins before it.
+        uint32_t lastBefore(int64_t time, uint32_t first) {
+            find(first);
+            return beginBytes_ == 4 ? lastOf<uint32_t>(time, first) : lastOf<int64_t>(time, first);
+        }
         uint8_t flags(uint32_t i) {
             find(i);
             return flagBytes_ ? static_cast<uint8_t>(at_[flagsAt_ + (i & (kChunk - 1))]) : uint8_t{0};
         }
-        /// As MarkerRow::expect(), of a marker in the chunk read last; of others does nothing.
+        /// Calls `take(index, begin, duration, path)` for `from` and those before it until it returns false; returns
+        /// where that was, or kNone where there were no more.
+        template <class Take>
+        uint32_t backwards(uint32_t from, Take&& take) {
+            for (;; --from) {
+                find(from);
+                const int64_t begin = begin_ + static_cast<int64_t>(number(at_, beginBytes_, from));
+                if (!take(from, begin, static_cast<int64_t>(number(at_ + durationsAt_, durationBytes_, from)),
+                          row_->paths_[number(at_ + pathsAt_, pathBytes_, from)]))
+                    return from;
+                if (!from) return kNone;
+            }
+        }
+        /// Says that marker `i` will be read soon, so that it lies nearer by then. Only of a marker in the chunk read
+        /// last; of others does nothing.
         void expect(uint32_t i) const {
             if (i >> kChunkBits != chunk_) return;
             const size_t k = i & (kChunk - 1);
             __builtin_prefetch(at_ + k * beginBytes_);
             __builtin_prefetch(at_ + durationsAt_ + k * durationBytes_);
             __builtin_prefetch(at_ + pathsAt_ + k * pathBytes_);
+            __builtin_prefetch(at_ + parentsAt_ + k * parentBytes_);
+        }
+        /// The same of the begins of a whole group.
+        void expectGroup(uint32_t first) {
+            find(first);
+            const char* at = at_ + (first & (kChunk - 1)) * size_t{beginBytes_};
+            for (size_t line = 0; line < kGroup * size_t{beginBytes_}; line += 64) __builtin_prefetch(at + line);
         }
         const MarkerRow& row() const { return *row_; }
 
@@ -234,6 +268,8 @@ public:
             if (i >> kChunkBits != chunk_) look(i);
         }
         void look(uint32_t i);
+        template <class Begin>
+        uint32_t lastOf(int64_t time, uint32_t first) const;
         /// Reads 8 bytes and leaves out what belongs to the next: behind each of these columns lies another.
         static uint64_t number(const char* at, uint8_t bytes, uint32_t i) {
             uint64_t value;
@@ -244,8 +280,8 @@ public:
         const MarkerRow* row_;
         const char* at_ = nullptr;
         int64_t begin_ = 0;
-        uint32_t chunk_ = kNone, durationsAt_ = 0, pathsAt_ = 0, flagsAt_ = 0;
-        uint8_t beginBytes_ = 0, durationBytes_ = 0, pathBytes_ = 0, flagBytes_ = 0;
+        uint32_t chunk_ = kNone, durationsAt_ = 0, pathsAt_ = 0, parentsAt_ = 0, flagsAt_ = 0, firstParent_ = 0;
+        uint8_t beginBytes_ = 0, durationBytes_ = 0, pathBytes_ = 0, parentBytes_ = 0, flagBytes_ = 0;
     };
 
 private:

@@ -1,0 +1,311 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The walk back through a frame, added up and piece by piece: both must say the same, whatever the recording is like.
+#include "core/explain/accounting.h"
+
+#include <QtTest>
+#include <map>
+#include <set>
+#include <tuple>
+
+#include "core/explain/frame_accounts.h"
+#include "making.h"
+#include "text_recording.h"
+
+using namespace fugato;
+
+namespace {
+
+/// A frame's account, whichever way it came about.
+struct Account final : AccountSums {
+    using Key = std::tuple<uint32_t, PathId, PieceKind, uint32_t, PathId, uint32_t, CoreHolder>;
+    std::map<Key, int64_t> times;
+    std::map<std::pair<uint32_t, PathId>, uint32_t> occurrences;
+
+    void time(const Piece& like, int64_t ns) override {
+        times[{like.lane, like.path, like.kind, like.lock.object, like.lock.holder, like.lock.waiterLane,
+               like.coreHolder}] += ns;
+    }
+    void calls(uint32_t lane, PathId path, uint32_t count) override { occurrences[{lane, path}] += count; }
+    bool operator==(const Account& other) const { return times == other.times && occurrences == other.occurrences; }
+    int64_t total() const {
+        int64_t sum = 0;
+        for (const auto& [key, ns] : times) sum += ns;
+        return sum;
+    }
+};
+
+/// Piece by piece; a marker counts where it or what it holds has a piece.
+Account byPieces(const Recording& r, std::span<const Piece> pieces) {
+    Account account;
+    std::set<std::tuple<uint32_t, uint32_t, uint32_t>> met;  // lane, row, index
+    for (const Piece& piece : pieces) {
+        account.time(piece, piece.duration());
+        if (!piece.marker.valid()) continue;
+        uint32_t index = piece.marker.index;
+        PathId path = piece.path;
+        for (uint32_t row = piece.marker.row;; --row) {
+            if (met.insert({piece.lane, row, index}).second) account.calls(piece.lane, path, 1);
+            if (row == 0) break;
+            index = r.lanes[piece.lane].rows[row].parent(index);
+            path = r.paths[path].parent;
+        }
+    }
+    return account;
+}
+
+/// Compares both ways for every frame, in the order told by `order`. Returns how many frames were compared.
+size_t compareAll(const Recording& r, std::mt19937* shuffled = nullptr) {
+    size_t compared = 0;
+    for (const Series& series : r.series) {
+        Accountant quick(r), slow(r);
+        std::vector<uint32_t> order;
+        for (size_t f = series.frames.size(); f-- > 0;) order.push_back(uint32_t(f));
+        if (shuffled) std::shuffle(order.begin(), order.end(), *shuffled);
+        for (const uint32_t f : order) {
+            const Frame& frame = series.frames[f];
+            Account added;
+            quick.sumUp(frame.lane, frame.begin, frame.end, added);
+            const Account plain = byPieces(r, slow.account(frame.lane, frame.begin, frame.end));
+            if (!(added == plain) || added.total() != frame.duration()) return 0;
+            ++compared;
+        }
+    }
+    return compared;
+}
+
+std::shared_ptr<const Recording> randomRecording(uint32_t seed, bool cores) {
+    std::mt19937 random(seed);
+    std::vector<ToldEvent> all = toldAtRandom(random, 12'000);
+    ModelBuilder builder;
+    defineTold(builder);
+    for (size_t i = 0; i < all.size(); ++i) {
+        // Work that is asked for by a link given out before.
+        if (i % 11 == 0) all[i].event.kind = EventKind::LinkIn, all[i].event.a = random() % (i + 1);
+        builder.event(all[i].lane, all[i].event);
+    }
+    if (cores) {
+        for (uint32_t core = 0; core < 2; ++core) {
+            builder.define(LaneDefinition{50 + core, LaneKind::Core, core, "core " + std::to_string(core), ""});
+            for (int64_t now = random() % 500; now < 2'000'000; now += 200 + int64_t(random() % 40'000)) {
+                // 101 to 104 are the lanes' threads, 0 is idle, 200 another program's.
+                const uint32_t threads[] = {101, 102, 103, 104, 0, 200};
+                builder.event(50 + core, {now, EventKind::Switch, threads[random() % 6], random() % 2, 0, {}});
+            }
+        }
+        builder.define(OsThreadDefinition{200, 77, "updater"});
+    }
+    return builder.finish();
+}
+
+}  // namespace
+
+class AccountingTest : public QObject {
+    Q_OBJECT
+
+private slots:
+    // ---- added up, and piece by piece ---------------------------------------------------------------
+
+    void addedUpIsWhatThePiecesComeTo_data() {
+        QTest::addColumn<bool>("cores");
+        QTest::newRow("markers alone") << false;
+        QTest::newRow("with what the system did") << true;
+    }
+    void addedUpIsWhatThePiecesComeTo() {
+        QFETCH(bool, cores);
+        for (uint32_t seed = 1; seed <= 12; ++seed) {
+            const auto r = randomRecording(seed, cores);
+            QVERIFY(compareAll(*r) > 100);
+            std::mt19937 random(seed);
+            QVERIFY(compareAll(*r, &random) > 100);  // also where times do not run backwards
+        }
+    }
+
+    void randomRecordingsHaveEveryKindOfPiece() {  // else the comparison above would show little
+        std::set<PieceKind> kinds;
+        size_t throughLocks = 0, elsewhere = 0, insideWaits = 0;
+        for (uint32_t seed = 1; seed <= 12; ++seed) {
+            const auto r = randomRecording(seed, true);
+            for (const Series& series : r->series) {
+                Accountant accountant(*r);
+                for (const Frame& frame : series.frames)
+                    for (const Piece& piece : accountant.account(frame.lane, frame.begin, frame.end)) {
+                        kinds.insert(piece.kind);
+                        throughLocks += piece.lock.object != kNone;
+                        elsewhere += piece.lane != frame.lane;
+                        if (piece.marker.valid())
+                            insideWaits += r->lanes[piece.lane].rows[piece.marker.row].flags(piece.marker.index) ==
+                                           kMarkerInsideWait;
+                    }
+            }
+        }
+        for (const PieceKind kind :
+             {PieceKind::Running, PieceKind::WaitLock, PieceKind::WaitCondition, PieceKind::WaitJob, PieceKind::WaitGpu,
+              PieceKind::WaitFile, PieceKind::WaitSleep, PieceKind::WaitPacing, PieceKind::Waking, PieceKind::Queued,
+              PieceKind::Idle, PieceKind::NoCore, PieceKind::Blocked})
+            QVERIFY2(kinds.count(kind), pieceName(kind));
+        QVERIFY(throughLocks > 100);
+        QVERIFY(elsewhere > 100);
+        QVERIFY(insideWaits > 100);
+    }
+
+    void manyMarkersInDeepRowsAreAddedUpToo() {
+        // More rows than are moved together, more markers than a chunk holds, and pauses of seconds.
+        Making making;
+        making.lanes = 2;
+        making.depth = 90;
+        making.events = 60'000;
+        making.frameEvery = 700;
+        making.gapEvery = 9'000;
+        making.waits = 0.004;
+        const Made made = making.make();
+        QVERIFY(made.recording->lanes[0].rows.size() > 64);
+        QVERIFY(made.recording->lanes[0].rows[0].size() > MarkerRow::kGroup);
+        QVERIFY(compareAll(*made.recording) > 50);
+        std::mt19937 random(5);
+        QVERIFY(compareAll(*made.recording, &random) > 50);
+    }
+
+    void accountsOfFramesHoldTheSameSums() {
+        const auto r = randomRecording(3, true);
+        for (uint32_t s = 0; s < r->series.size(); ++s) {
+            const auto accounts = accountFrames(*r, s);
+            Accountant accountant(*r);
+            QCOMPARE(accounts->frameCount(), r->series[s].frames.size());
+            for (uint32_t f = 0; f < accounts->frameCount(); ++f) {
+                const Frame& frame = r->series[s].frames[f];
+                int64_t total = 0, pacing = 0;
+                for (const Part& part : accounts->partsOf(f)) {
+                    QVERIFY(part.ns > 0);
+                    total += part.ns;
+                }
+                for (const Piece& piece : accountant.account(frame.lane, frame.begin, frame.end))
+                    pacing += piece.kind == PieceKind::WaitPacing ? piece.duration() : 0;
+                QCOMPARE(total, frame.duration());
+                QCOMPARE(accounts->pacing(f), pacing);
+            }
+        }
+    }
+
+    // ---- the cursor -----------------------------------------------------------------------------------
+
+    void aCursorSaysWhatIsOpenWhereverItCameFrom() {
+        for (uint32_t seed = 1; seed <= 4; ++seed) {
+            Making making;
+            making.seed = seed;
+            making.events = 20'000;
+            making.step = seed % 2 ? 400 : 3;  // many at the same instant
+            const Made made = making.make();
+            const Recording& r = *made.recording;
+            std::mt19937 random(seed);
+            for (uint32_t lane = 0; lane < r.lanes.size(); ++lane) {
+                LaneCursor cursor(r, lane);
+                const int64_t span = r.lanes[lane].last - r.lanes[lane].first;
+                int64_t time = r.lanes[lane].last;
+                for (int step = 0; step < 3'000; ++step) {
+                    time = random() % 50 ? time - int64_t(random() % 500)
+                                         : r.lanes[lane].first + int64_t(random()) % (span + 1);
+                    const LaneCursor::Here here = cursor.at(time);
+                    QCOMPARE(here.marker, r.innermostBefore(lane, time));
+                    if (!here.marker.valid()) continue;
+                    const MarkerRow& row = r.lanes[lane].rows[here.marker.row];
+                    QCOMPARE(here.path, row.path(here.marker.index));
+                    QCOMPARE(here.wait, bool(row.flags(here.marker.index) & kMarkerWait));
+                    // It has been the innermost one all the while since then, and not before.
+                    QVERIFY(here.stretchBegin < time && here.stretchBegin >= row.begin(here.marker.index));
+                    QCOMPARE(r.innermostBefore(lane, here.stretchBegin + 1), here.marker);
+                    if (here.stretchBegin > row.begin(here.marker.index)) {  // then it held another one until then
+                        const MarkerRow& below = r.lanes[lane].rows[here.marker.row + 1];
+                        QCOMPARE(below.end(below.lastBefore(time)), here.stretchBegin);
+                    }
+                    QVERIFY(cursor.outermostBegin() < time);
+                    QVERIFY(cursor.outermostEnd() >= time);
+                }
+            }
+        }
+    }
+
+    void aCursorKnowsTheWaitBefore() {
+        Making making;
+        making.waits = 0.2;
+        const Made made = making.make();
+        const Recording& r = *made.recording;
+        std::mt19937 random(9);
+        LaneCursor cursor(r, 0);
+        for (int step = 0; step < 2'000; ++step) {
+            const int64_t time = r.begin + int64_t(random()) % (r.end - r.begin);
+            int64_t expected = INT64_MIN;
+            for (const ToldMarker& marker : made.markers)
+                if (marker.lane == 0 && marker.wait && !marker.insideWait && marker.begin < time) expected = marker.end;
+            QCOMPARE(cursor.waitedUntil(time), expected);
+        }
+    }
+
+    void aStretchIsAddedUpByMarker() {
+        TextRecording t;
+        t.begin(0, "main", "Frame").mark(1, 3, "main", "Draw").mark(4, 4, "main", "Nothing").begin(5, "main", "Draw");
+        t.mark(6, 8, "main", "Sails").end(9, "main").end(10, "main");
+        const auto r = t.open();
+        MarkerSums sums;
+        sums.of.resize(r->paths.size());
+        LaneCursor cursor(*r, 0);
+        const auto said = [&](double from, double to) {
+            cursor.countAnew();
+            cursor.addUp(int64_t(from * 1000), int64_t(to * 1000), sums);
+            QMap<QString, QString> out;
+            for (const PathId path : sums.touched) {
+                out[pathOf(*r, path)] = QString("%1 in %2").arg(sums.of[path].self / 1000.0).arg(sums.of[path].calls);
+                sums.of[path] = {};
+            }
+            sums.touched.clear();
+            return out;
+        };
+        using Map = QMap<QString, QString>;
+        QCOMPARE(said(0, 10),
+                 (Map{{"", "0 in 0"}, {"Frame", "4 in 1"}, {"Frame/Draw", "4 in 2"}, {"Frame/Draw/Sails", "2 in 1"}}));
+        QCOMPARE(said(7, 12),
+                 (Map{{"", "2 in 0"}, {"Frame", "1 in 1"}, {"Frame/Draw", "1 in 1"}, {"Frame/Draw/Sails", "1 in 1"}}));
+        QCOMPARE(said(2, 7),
+                 (Map{{"", "0 in 0"}, {"Frame", "2 in 1"}, {"Frame/Draw", "2 in 2"}, {"Frame/Draw/Sails", "1 in 1"}}));
+        QCOMPARE(said(3.5, 4.5), (Map{{"", "0 in 0"}, {"Frame", "1 in 1"}}));  // what has no length took no time
+        QCOMPARE(said(11, 12), (Map{{"", "1 in 0"}}));
+    }
+
+    void whatIsMetInTwoStretchesCountsOnce() {
+        TextRecording t;
+        t.begin(0, "main", "Frame").mark(1, 3, "main", "Draw").mark(5, 8, "main", "Draw").end(10, "main");
+        const auto r = t.open();
+        MarkerSums sums;
+        sums.of.resize(r->paths.size());
+        LaneCursor cursor(*r, 0);
+        cursor.countAnew();
+        cursor.addUp(6'000, 10'000, sums);
+        cursor.addUp(2'000, 6'000, sums);
+        QStringList counted;
+        cursor.countUp({0, 1, 0}, r->lanes[0].rows[1].path(0), [&](PathId path) { counted << pathOf(*r, path); });
+        QVERIFY(counted.isEmpty());  // it was met by then, and so was what holds it
+        uint32_t calls = 0;
+        for (const PathId path : sums.touched) calls += sums.of[path].calls;
+        QCOMPARE(calls, 3u);
+        cursor.countAnew();
+        cursor.countUp({0, 1, 1}, r->lanes[0].rows[1].path(1), [&](PathId path) { counted << pathOf(*r, path); });
+        QCOMPARE(counted, (QStringList{"Frame/Draw", "Frame"}));
+    }
+
+    void aLaneWithoutMarkersIsOutsideAny() {
+        TextRecording t;
+        t.frame(0, "main").frameEnd(10, "main");
+        const auto r = t.open();
+        Account account;
+        Accountant(*r).sumUp(r->series[0].frames[0].lane, 0, 10'000, account);
+        QCOMPARE(account.times.size(), size_t{1});
+        QCOMPARE(account.total(), int64_t{10'000});
+        QVERIFY(account.occurrences.empty());
+        Account nothing;
+        Accountant(*r).sumUp(r->series[0].frames[0].lane, 10'000, 10'000, nothing);
+        QVERIFY(nothing.times.empty());
+    }
+};
+
+QTEST_GUILESS_MAIN(AccountingTest)
+#include "accounting_test.moc"
