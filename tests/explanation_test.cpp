@@ -1066,6 +1066,81 @@ private slots:
         QVERIFY(!predict(*e, {{0, true}}, [](double) { return false; }));
     }
 
+    void aRepairAlsoSavesFramesThatWereLateInItsWake() {
+        // Each frame's job is waited for in the next frame, two milliseconds after its begin, if it is not done by
+        // then.
+        const auto run = [](bool caulks) {
+            TextRecording t;
+            double at = 0, free = 0;  // when the next frame begins, and the worker's next job may
+            for (int f = 0; f < 40; ++f) {
+                const double done = free, begin = std::max(free, at + 1000);
+                t.frame(at, "main").begin(at, "main", "Sail").linkOut(at + 1000, "main", 1 + 2 * f);
+                t.begin(begin, "worker", "Job").linkIn(begin, "worker", 1 + 2 * f);
+                free = begin + 9000;
+                const double more = f == 20 && caulks ? 12'000 : f == 23 ? 8000 : 0;
+                if (more > 0) t.mark(free, free + more, "worker", f == 20 ? "Caulk" : "Tar");
+                free += more;
+                t.end(free, "worker").linkOut(free, "worker", 2 + 2 * f);
+                double end = at + 2000;
+                if (f > 0 && done > end) {
+                    t.wait(end, "main", "Wait", "job", "job").waitEnd(done, "main", 2 * f);
+                    end = done;
+                }
+                end += 2000;
+                at = std::max(at + 10'000, end);
+                t.end(end, "main").frameEnd(end, "main");
+                t.wait(end, "main", "Tick", "tick", "pacing").waitEnd(at, "main");
+            }
+            return explained(t.open());
+        };
+        const auto e = run(true), without = run(false);
+        QCOMPARE(e->late, (std::vector<uint32_t>{21, 24}));
+        QCOMPARE(e->frames[24].shares.size(), size_t{1});  // Tar: nothing in this frame tells of the backlog
+        const uint32_t caulk = e->frames[21].shares[0].cause;
+        QCOMPARE(causeText(*e, caulk).section(' ', 1), QString("worker Job/Caulk unusual"));
+        const auto p = predict(*e, {{caulk, true}});
+        for (uint32_t f = 0; f < e->frames.size(); ++f)
+            QVERIFY2(p->duration[f] == without->frame(f).duration(),
+                     qPrintable(QString("%1: %2, predicted %3, really %4")
+                                    .arg(f)
+                                    .arg(e->frame(f).duration())
+                                    .arg(p->duration[f])
+                                    .arg(without->frame(f).duration())));
+        QCOMPARE(p->over, uint32_t(without->late.size()));
+        QCOMPARE(whatIfSentence(*e, *p),
+                 std::string("Without this, its late frame would meet its deadline, and so would "
+                             "1 later one, and no frame would be late."));
+    }
+
+    void aLaneThatBeganLateForWantOfACoreBeginsSoonerThen() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.line(R"({"define":"lane","id":10,"name":"core 1","kind":"core","role":"","os":1})");
+        t.line(R"({"define":"os_thread","id":201,"process":77,"name":"updater"})");
+        t.at(0, "core 0", onCore(100)).at(0, "core 1", onCore(0));
+        for (int f = 0; f < 21; ++f) {
+            const bool starved = f == 20;
+            const double at = f * 40'000.0, work = starved ? 9500 : 3500, job = starved ? 9000 : 1000;
+            // Nobody told who asks for the worker's job: it begins a millisecond after the frame.
+            t.frame(at, "main").mark(at, at + work, "main", "Work");
+            t.wait(at + work, "main", "Wait", "job", "job").waitEnd(at + job + 3010, "main", 1 + f);
+            t.frameEnd(at + job + 4000, "main");
+            t.begin(at + job, "worker", "Job").linkOut(at + job + 3000, "worker", 1 + f).end(at + job + 3000, "worker");
+            if (starved) {
+                t.at(at + 2000, "core 0", onCore(200, true)).at(at + 8000, "core 0", onCore(100));
+                t.at(at + 1000, "core 1", onCore(201));
+            }
+            t.at(at + job, "core 1", onCore(400, starved)).at(at + job + 3000, "core 1", onCore(0));
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->late, (std::vector<uint32_t>{20}));
+        QVERIFY(e->causes[0].kind == CauseKind::NoCore);
+        // Main had no core for 6 ms. The job would still be done too late, had it not had one sooner too.
+        const auto p = predict(*e, {{0, false}});
+        QCOMPARE(p->duration[20], int64_t{5'000'000});
+        QCOMPARE(p->saved, 1u);
+    }
+
     void whatIfKnowsTicks() {
         TextRecording t;
         double at = 0;

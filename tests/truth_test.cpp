@@ -290,8 +290,8 @@ private slots:
     }
     void fewPredictionsAreWrong() {
         QVERIFY(all_ > 3000);
-        QVERIFY2(wrong_ * 20 <= all_, qPrintable(QString("%1 of %2").arg(wrong_).arg(all_)));
-        QVERIFY2(far_ <= 12, qPrintable(QString::number(far_)));  // runs with more than a tenth wrong
+        QVERIFY2(wrong_ * 100 <= all_, qPrintable(QString("%1 of %2").arg(wrong_).arg(all_)));
+        QVERIFY2(far_ <= 3, qPrintable(QString::number(far_)));  // runs with more than a tenth wrong
     }
 
     void twoAtOnceAreBothAmongTheFirstTwo() {

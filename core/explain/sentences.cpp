@@ -157,14 +157,16 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
 std::string whatIfSentence(const Explanation& e, const Prediction& p) {
     std::string repairs;
     bool known = false;
-    size_t frames = 0;
+    size_t frames = 0, saved = 0;  // of the causes' own frames
     std::vector<bool> counted(e.frames.size());
     for (const Repair& repair : p.repairs) {
         const Cause& cause = e.causes[repair.cause];
         known |= cause.kind != CauseKind::Unexplained || cause.path;
         for (const uint32_t frame : cause.frames) {
-            frames += !counted[frame];
+            if (counted[frame]) continue;
             counted[frame] = true;
+            ++frames;
+            saved += p.overrun[frame] == 0;
         }
     }
     if (!known) return "Markers inside this stretch would tell more.";
@@ -184,10 +186,11 @@ std::string whatIfSentence(const Explanation& e, const Prediction& p) {
     }
     std::string out = repairs + ", ";
     if (frames == 1)
-        out += p.saved ? "its late frame would meet its deadline" : "its frame would still be late";
+        out += saved ? "its late frame would meet its deadline" : "its frame would still be late";
     else
-        out += countText(p.saved) + " of " + (p.repairs.size() > 1 ? "their " : "its ") + countText(frames) +
+        out += countText(saved) + " of " + (p.repairs.size() > 1 ? "their " : "its ") + countText(frames) +
                " late frames would meet their deadline";
+    if (p.saved > saved) out += ", and so would " + plural(p.saved - saved, "later one", "later ones");
     if (!p.over) return out + ", and no frame would be late.";
     out += "; " + plural(p.over, "frame stays late", "frames stay late");
     if (p.nextCause != kNone) out += ", most of all from " + e.causes[p.nextCause].letter;

@@ -13,9 +13,10 @@ namespace fugato {
 
 namespace {
 
-constexpr uint32_t kLeadIn = 3;       // frames before a spike that are run again with it
-constexpr int64_t kGoesOn = 100'000;  // ns: a lane that begins again so soon goes on with what it was doing
-constexpr double kOnTick = 0.03;      // of a tick
+constexpr uint32_t kLeadIn = 3;          // frames before a spike that are run again with it
+constexpr uint32_t kMostTogether = 256;  // frames of several spikes, each hardly further from the next
+constexpr int64_t kGoesOn = 100'000;     // ns: a lane that begins again so soon goes on with what it was doing
+constexpr double kOnTick = 0.03;         // of a tick
 
 /// Part of a lane's time that a repair takes away.
 struct Cut {
@@ -77,6 +78,13 @@ public:
         for (auto span = firstOf(schedule, begin); span != schedule.end() && span->begin < end; ++span)
             if (span->state == ThreadState::Running) ran += std::min(end, span->end) - std::max(begin, span->begin);
         return ran;
+    }
+    /// What the cuts take away from all lanes together, at most; ns.
+    int64_t allCuts() const {
+        double sum = 0;
+        for (const auto& cuts : cuts_)
+            for (const Cut& cut : cuts) sum += static_cast<double>(cut.end - cut.begin) * cut.part;
+        return static_cast<int64_t>(sum);
     }
     /// After the last cut. Works out all joints, the earliest first: each rests on earlier ones, so that none has to
     /// go far back. Returns false where `goOn` said so.
@@ -149,10 +157,12 @@ private:
 
     /// When a link was given out.
     int64_t atGiving(const Ender& ender) {
-        // At the very instant at which something else begins: was it still the work before?
-        const MarkerRef before = r_.innermostBefore(ender.lane, ender.time);
-        return before.valid() && r_.pathOf(before) == ender.path ? atEnd(ender.lane, ender.time)
-                                                                 : at(ender.lane, ender.time);
+        // At the very instant at which something else begins: was it still before that?
+        const MarkerRef before = r_.innermostBefore(ender.lane, ender.time),
+                        after = r_.innermostBefore(ender.lane, ender.time + 1);
+        const bool still = (before.valid() && r_.pathOf(before) == ender.path) || !after.valid() ||
+                           !r_.paths.common(r_.pathOf(after), ender.path);
+        return still ? atEnd(ender.lane, ender.time) : at(ender.lane, ender.time);
     }
     /// Counting only the first `limit` joints.
     int64_t atBefore(uint32_t lane, int64_t time, size_t limit) {
@@ -324,13 +334,15 @@ private:
     }
 
     int64_t beginOf(uint32_t lane, const Joint& joint, size_t index) {
-        // Nobody knows why the lane began then: it does so again, as long after the frame's begin as it did.
+        // Nobody knows why the lane began then: it does so again, as long after the frame's begin as it did, less what
+        // is repaired of the time in between (it had no core, for example).
         if (joint.asked.lane == kNone) {
             const uint32_t f = series_.frameAt(joint.time);
             if (f == kNone || series_.frames[f].begin <= begin_) return joint.time;
             const Frame& frame = series_.frames[f];
             const int64_t shift = frame.begin - at(frame.lane, frame.begin);
-            return std::max(atBefore(lane, joint.before, index), joint.time - shift);
+            const int64_t repaired = cutOf(lane, std::max(joint.before, frame.begin), joint.time);
+            return std::max(atBefore(lane, joint.before, index), joint.time - shift - repaired);
         }
         const int64_t free = atBefore(lane, joint.before, index), asked = atGiving(joint.asked);
         const int64_t since = std::max(joint.before, joint.asked.time);
@@ -365,26 +377,36 @@ private:
 class Predicting {
 public:
     Predicting(const Explanation& e, const std::vector<Repair>& repairs)
-        : e_(e), r_(*e.recording), accountant_(r_), pacing_(pacingOf(e)), repairOf_(e.causes.size(), nullptr) {
-        for (const Repair& repair : repairs) repairOf_[repair.cause] = &repair;
+        : e_(e),
+          r_(*e.recording),
+          accountant_(r_),
+          pacing_(pacingOf(e)),
+          repairs_(repairs),
+          repaired_(e.causes.size()) {
+        for (const Repair& repair : repairs) repaired_[repair.cause] = true;
     }
 
-    /// Predicts the frames of a spike into `out`. Returns false where `goOn` said so.
-    bool spike(const Spike& spike, Prediction& out, const std::function<bool()>& goOn) {
-        std::vector<const Repair*> at;
-        for (uint32_t f = spike.first; f <= spike.last; ++f)
-            for (const CauseShare& share : e_.frames[f].shares)
-                if (const Repair* repair = repairOf_[share.cause])
-                    if (std::find(at.begin(), at.end(), repair) == at.end()) at.push_back(repair);
-        if (at.empty()) return true;
-        uint32_t from = spike.first;
-        for (uint32_t f = spike.first; f <= spike.last; ++f) from = std::min(from, e_.frames[f].origin);
+    /// Predicts the frames [first, last] into `out`: spikes so near each other that the later ones may follow from the
+    /// earlier. Returns false where `goOn` said so.
+    bool stretch(uint32_t first, uint32_t last, Prediction& out, const std::function<bool()>& goOn) {
+        bool named = false;  // one of the causes to be repaired was found in these frames
+        int64_t leastOverrun = INT64_MAX;
+        uint32_t from = first;
+        for (uint32_t f = first; f <= last; ++f) {
+            const FrameVerdict& verdict = e_.frames[f];
+            if (!verdict.overrun) continue;
+            leastOverrun = std::min(leastOverrun, verdict.overrun);
+            from = std::min(from, verdict.origin);
+            for (const CauseShare& share : verdict.shares) named |= repaired_[share.cause];
+        }
         from = from > kLeadIn ? from - kLeadIn : 0;
-        const int64_t begin = e_.frame(from).begin, end = e_.frame(spike.last).end + 1;
+        const int64_t begin = e_.frame(from).begin, end = e_.frame(last).end + 1;
         Again again(r_, r_.series[e_.series], pacing_, begin, end);
-        for (const Repair* repair : at) cuts(*repair, from, spike.last, begin, end, again);
+        for (const Repair& repair : repairs_) cuts(repair, from, last, begin, end, again);
+        // Else it may have been at work just before; where that was little, these frames would be late all the same.
+        if (!named && again.allCuts() < leastOverrun) return true;
         if (!again.settle(goOn)) return false;
-        for (uint32_t f = spike.first; f <= spike.last; ++f) out.duration[f] = duration(f, again);
+        for (uint32_t f = first; f <= last; ++f) out.duration[f] = duration(f, again);
         return true;
     }
 
@@ -477,7 +499,8 @@ private:
     const Recording& r_;
     Accountant accountant_;
     const Pacing pacing_;
-    std::vector<const Repair*> repairOf_;
+    const std::vector<Repair>& repairs_;
+    std::vector<bool> repaired_;  // by cause
     std::map<std::pair<uint32_t, PathId>, double> usualHold_;
 };
 
@@ -492,11 +515,16 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
     p.lateBy.resize(e.causes.size());
     for (uint32_t f = 0; f < e.frames.size(); ++f) p.duration[f] = e.frame(f).duration();
     Predicting predicting(e, p.repairs);
-    for (size_t i = 0; i < e.spikes.size(); ++i) {
+    const std::vector<Spike>& spikes = e.spikes;
+    for (size_t i = 0, next = 0; i < spikes.size(); i = next) {
         const auto goOn = [&] {
-            return !progress || progress(static_cast<double>(i) / static_cast<double>(e.spikes.size()));
+            return !progress || progress(static_cast<double>(i) / static_cast<double>(spikes.size()));
         };
-        if ((i % 64 == 0 && !goOn()) || !predicting.spike(e.spikes[i], p, goOn)) return nullptr;
+        for (next = i + 1; next < spikes.size(); ++next)
+            if (spikes[next].first - spikes[next - 1].last > kLeadIn ||
+                spikes[next].last - spikes[i].first > kMostTogether)
+                break;
+        if (!goOn() || !predicting.stretch(spikes[i].first, spikes[next - 1].last, p, goOn)) return nullptr;
     }
     std::vector<bool> repaired(e.causes.size());
     for (const Repair& repair : p.repairs) repaired[repair.cause] = true;
