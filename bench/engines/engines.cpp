@@ -38,6 +38,19 @@ bool applies(Trouble trouble, Shape shape) {
     }
 }
 
+bool needsLinks(Trouble trouble, Shape shape) {
+    switch (trouble) {
+        case Trouble::SlowJob:
+        case Trouble::EarlierWork:
+        case Trouble::JobBehindLock:
+        case Trouble::GpuSlower:
+        case Trouble::CopySlower: return true;
+        case Trouble::RenderSlower: return shape != Shape::TwoSeries;  // there it has frames of its own
+        default: return false;
+    }
+}
+bool needsSwitches(Trouble trouble) { return trouble == Trouble::OtherProgram || trouble == Trouble::OwnThreads; }
+
 namespace {
 
 constexpr int64_t kTick = 16'666'667;

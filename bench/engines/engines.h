@@ -39,6 +39,9 @@ enum class Trouble : uint8_t {
 inline constexpr int kTroubles = 16;
 const char* troubleName(Trouble trouble);
 bool applies(Trouble trouble, Shape shape);
+/// Whether it shows only where it is recorded who asked for work and who ended waits; and who had the cores.
+bool needsLinks(Trouble trouble, Shape shape);
+bool needsSwitches(Trouble trouble);
 
 struct Noise {
     double jitter = 0.1;           // of every duration
