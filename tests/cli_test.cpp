@@ -174,19 +174,19 @@ private slots:
     void tableMarkerAndFindAnswerAsTheCoreDoes() {
         const Ran table = run({"table", stored("lock.jsonl"), "--json"});
         QCOMPARE(table.code, 0);
-        const auto json = nlohmann::json::parse(table.out.toStdString());
+        const json told = json::parse(table.out.toStdString());
         const auto opened = openRecording(stored("lock.jsonl").toStdString());
         const auto made = tableOfStretch(**opened, wholeOf(**opened));
-        QCOMPARE(json["lanes"].size(), made->lanes.size());
+        QCOMPARE(told["lanes"].size(), made->lanes.size());
         for (size_t i = 0; i < made->lanes.size(); ++i) {
-            QCOMPARE(json["lanes"][i]["total_ns"].get<int64_t>(), made->rows[made->lanes[i]].total);
-            QCOMPARE(json["lanes"][i]["below"].size(), made->rows[made->lanes[i]].children.size());
+            QCOMPARE(told["lanes"][i]["total_ns"].get<int64_t>(), made->rows[made->lanes[i]].total);
+            QCOMPARE(told["lanes"][i]["below"].size(), made->rows[made->lanes[i]].children.size());
         }
-        const std::string name = json["lanes"][0]["below"][0]["name"];
+        const std::string name = told["lanes"][0]["below"][0]["name"];
         const Ran marker = run({"marker", stored("lock.jsonl"), QString::fromStdString(name), "--json"});
         QCOMPARE(marker.code, 0);
         const auto figures = nlohmann::json::parse(marker.out.toStdString())[0];
-        QCOMPARE(figures["total_ns"], json["lanes"][0]["below"][0]["total_ns"]);
+        QCOMPARE(figures["total_ns"], told["lanes"][0]["below"][0]["total_ns"]);
         QCOMPARE(figures["longest_ns"], figures["occurrences"][0]["duration_ns"]);
         const Ran words = run({"marker", stored("lock.jsonl"), QString::fromStdString(name)});
         QVERIFY2(words.out.contains("in all"), qPrintable(words.out));
@@ -203,18 +203,18 @@ private slots:
     void repairsAreTriedByTheirLetters() {
         const Ran ran = run({"explain", "--series", "0", "--json", "--repair", "A,B=gone", FUGATO_DEMO_RECORDING});
         QCOMPARE(ran.code, 0);
-        const auto json = nlohmann::json::parse(ran.out.toStdString());
-        QCOMPARE(json["what_if"].size(), size_t{1});
-        const auto& what = json["what_if"][0];
+        const json told = json::parse(ran.out.toStdString());
+        QCOMPARE(told["what_if"].size(), size_t{1});
+        const auto& what = told["what_if"][0];
         QCOMPARE(what["repairs"][0]["cause"], "A");
         QCOMPARE(what["repairs"][0]["gone"].get<bool>(), false);
         QCOMPARE(what["repairs"][1]["cause"], "B");
         QCOMPARE(what["repairs"][1]["gone"].get<bool>(), true);
-        const auto before = json["series"][0]["over"].get<uint32_t>();
+        const auto before = told["series"][0]["over"].get<uint32_t>();
         QCOMPARE(what["over"].get<uint32_t>() + what["saved"].get<uint32_t>(), before);
         // Together they save at least what each saves alone.
         for (int cause = 0; cause < 2; ++cause)
-            QVERIFY(what["saved"].get<uint32_t>() >= json["causes"][cause]["saved"].get<uint32_t>());
+            QVERIFY(what["saved"].get<uint32_t>() >= told["causes"][cause]["saved"].get<uint32_t>());
         QVERIFY(what["next_cause"] != "A" && what["next_cause"] != "B" && what["next_cause"].is_string());
         uint32_t met = 0;
         for (const auto& frame : what["frames"]) met += frame["overrun_ns"].get<int64_t>() == 0;
@@ -235,10 +235,10 @@ private slots:
     void adviceIsGivenInWordsAndAsJson() {
         const Ran ran = run({"advice", "--json", FUGATO_DEMO_RECORDING});
         QCOMPARE(ran.code, 0);
-        const auto json = nlohmann::json::parse(ran.out.toStdString());
+        const json told = json::parse(ran.out.toStdString());
         std::set<std::string> kinds;
         int64_t before = INT64_MAX;
-        for (const auto& finding : json) {
+        for (const auto& finding : told) {
             kinds.insert(finding["kind"].get<std::string>());
             QVERIFY(finding["cost_ns"].get<int64_t>() <= before);  // what costs most first
             before = finding["cost_ns"].get<int64_t>();
@@ -249,7 +249,7 @@ private slots:
         for (const char* kind : {"comes_before", "too_long", "changed_nothing", "slow_file", "first_use"})
             QVERIFY2(kinds.count(kind), kind);
         const Ran words = run({"advice", FUGATO_DEMO_RECORDING});
-        QVERIFY(words.out.startsWith(QString::fromStdString(json[0]["title"].get<std::string>()) + " ("));
+        QVERIFY(words.out.startsWith(QString::fromStdString(told[0]["title"].get<std::string>()) + " ("));
         QVERIFY(words.out.contains("waits long for a file"));
         QVERIFY(!run({"advice", "--slow-file", "60000", FUGATO_DEMO_RECORDING}).out.contains("waits long for a file"));
         QCOMPARE(run({"advice", "--slow-file", "-1", FUGATO_DEMO_RECORDING}).code, int(kExitWrongUse));

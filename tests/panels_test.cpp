@@ -63,6 +63,20 @@ bool has(const QImage& image, const QRect& where, const QColor& color) {
     return false;
 }
 
+/// The same, nearly: the edges of letters are blended.
+bool hasWords(const QImage& image, const QRect& where, const QColor& color) {
+    for (int y = where.top(); y <= where.bottom(); ++y)
+        for (int x = where.left(); x <= where.right(); ++x) {
+            if (!image.rect().contains(x, y)) continue;
+            const QColor there = image.pixelColor(x, y);
+            if (std::abs(there.red() - color.red()) + std::abs(there.green() - color.green()) +
+                    std::abs(there.blue() - color.blue()) <
+                120)
+                return true;
+        }
+    return false;
+}
+
 }  // namespace
 
 class PanelsTest : public QObject {
@@ -407,6 +421,81 @@ private slots:
         QVERIFY(has(image, loadIn(19), theme().plum));
         QVERIFY(!has(image, loadIn(9), theme().plum));
         QVERIFY(has(image, QRect(0, 0, 1000, 400), theme().accounting));
+    }
+
+    /// The lanes of a frame, as wide as it is.
+    static QImage paintedFrame(LanePicture& picture, const std::shared_ptr<const Explanation>& e, uint32_t frame) {
+        picture.setRecording(e->recording);
+        picture.setExplanation(e);
+        picture.setFrame(frame, e->frames[frame].shares.empty() ? kNone : e->frames[frame].shares[0].cause);
+        picture.setView(e->frame(frame).begin, e->frame(frame).end);
+        QImage image(1000, 400, QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, image.rect(), 0);
+        return image;
+    }
+
+    void aWaitAtFaultIsHatchedAndItsNameCanBeRead() {
+        for (const bool dark : {false, true}) {
+            applyTheme(dark);
+            TextRecording t;
+            for (int f = 0; f < 21; ++f) {
+                const double at = f * 40'000.0, end = at + (f == 20 ? 19'000 : 7000);
+                t.frame(at, "main").begin(at, "main", "Frame").mark(at + 500, at + 3000, "main", "Sail");
+                t.wait(at + 4000, "main", "Read chart", "chart", "file").waitEnd(end, "main");
+                t.end(end + 500, "main").frameEnd(end + 500, "main");
+            }
+            const auto e = explained(t.open());
+            QCOMPARE(e->late, (std::vector<uint32_t>{20}));
+            LanePicture picture;
+            const auto boxIn = [&](const QImage& image, uint32_t frame) {
+                const MarkerRow& row = e->recording->lanes[0].rows[1];
+                return picture.markerRect(image.rect(), 0, {0, 1, row.lastBefore(e->frame(frame).end)});
+            };
+            const QImage late = paintedFrame(picture, e, 20);
+            const QRect box = boxIn(late, 20);
+            QVERIFY(box.width() > 400);
+            QVERIFY(has(late, box, theme().plum));
+            QVERIFY(has(late, box, theme().waiting));  // between the lines
+            const QRect words(box.left() + 4, box.top() + 2, 50, box.height() - 4);
+            QVERIFY(hasWords(late, words, theme().markerText));
+            const QImage usual = paintedFrame(picture, e, 19);
+            QVERIFY(!has(usual, boxIn(usual, 19), theme().plum));
+        }
+    }
+
+    void whereACoreWasWantedIsHatched() {
+        TextRecording t;
+        t.lane("main", 1).lane("core 0", 9, "core");
+        t.line(R"({"define":"lane","id":1,"name":"main","os":11})");
+        t.line(R"({"define":"os_thread","id":99,"process":9,"name":"indexer"})");
+        t.at(0, "core 0", R"("do":"switch","thread":11)");
+        for (int f = 0; f < 21; ++f) {
+            const double at = f * 40'000.0, end = at + (f == 20 ? 16'000 : 6000);
+            t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, end, "main", "Work");
+            t.end(end + 1000, "main").frameEnd(end + 1000, "main");
+            if (f < 20) continue;
+            t.at(at + 3000, "core 0", R"("do":"switch","thread":99,"ready":true)");
+            t.at(at + 13'000, "core 0", R"("do":"switch","thread":11)");
+        }
+        const auto e = explained(t.open());
+        QVERIFY(e->causes[0].kind == CauseKind::NoCore);
+        LanePicture picture;
+        const QImage image = paintedFrame(picture, e, 20);
+        const MarkerRow& row = e->recording->lanes[0].rows[1];
+        const QRect work = picture.markerRect(image.rect(), 0, {0, 1, row.lastBefore(e->frame(20).end)});
+        const int64_t begin = e->frame(20).begin;
+        const auto between = [&](int64_t fromMs, int64_t toMs) {
+            const auto left = int(picture.xAt(image.rect(), begin + fromMs * 1'000'000)) + 2,
+                       right = int(picture.xAt(image.rect(), begin + toMs * 1'000'000)) - 2;
+            return QRect(left, work.top() + 1, right - left, work.height() - 2);
+        };
+        QVERIFY(!has(image, between(1, 3), theme().plum));
+        QVERIFY(has(image, between(3, 13), theme().plum));
+        QVERIFY(hasWords(image, between(3, 13), theme().markerText));  // who had it
+        QVERIFY(!has(image, between(13, 16), theme().plum));
+        const QImage usual = paintedFrame(picture, e, 10);
+        QVERIFY(!has(usual, usual.rect().adjusted(0, LanePicture::kHeaderHeight + 4, 0, 0), theme().plum));
     }
 
     void theAccountingCrossesToTheHoldersLane() {

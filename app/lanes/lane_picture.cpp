@@ -48,6 +48,7 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
     recording_ = std::move(recording);
     explanation_.reset();
     pieces_.clear();
+    starved_.clear();
     onAccounting_.clear();
     ink_.clear();
     texts_.clear();
@@ -167,6 +168,7 @@ void LanePicture::setExplanation(std::shared_ptr<const Explanation> explanation)
     explanation_ = std::move(explanation);
     frame_ = cause_ = kNone;
     pieces_.clear();
+    starved_.clear();
     onAccounting_.clear();
     ink_.clear();
     opened_.clear();
@@ -179,6 +181,7 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
     frame_ = frame;
     cause_ = cause;
     pieces_.clear();
+    starved_.clear();
     onAccounting_.clear();
     ink_.clear();
     opened_.clear();
@@ -204,7 +207,14 @@ void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
         for (PathId path = part.key.path; path; path = recording_->paths[path].parent)
             below[inkKey(part.key.group, path)] += part.excess();
     }
-    for (const CauseShare& share : shares) most = std::max(most, share.excess);
+    for (const CauseShare& share : shares) {
+        most = std::max(most, share.excess);
+        const Cause& named = explanation_->causes[share.cause];
+        if (named.kind != CauseKind::NoCore) continue;
+        std::copy_if(pieces_.begin(), pieces_.end(), std::back_inserter(starved_), [&](const Piece& piece) {
+            return piece.kind == PieceKind::NoCore && piece.coreHolder == named.coreHolder;
+        });
+    }
     for (const auto& [key, excess] : below) {
         const auto group = static_cast<uint32_t>(key >> 32);
         const auto path = static_cast<PathId>(key);
@@ -381,14 +391,19 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     const int width = std::max(1, static_cast<int>(std::floor(box.right())) - x),
               height = static_cast<int>(box.height());
     const QRect pixels(x, y, width, height);
-    painter.fillRect(pixels, wait ? t.waiting : ink > 0 ? t.ink(ink) : t.marker);
-    if (wait && width >= 12) painter.fillRect(pixels, QBrush(t.waitingDots, Qt::Dense6Pattern));
-    if (width >= 4) {
-        const QColor edge = wait ? t.line : ink > 0.55 ? t.plumMiddle : ink > 0.3 ? t.plum : t.markerEdge;
-        painter.fillRect(x, y, width, 1, edge);
-        painter.fillRect(x, y + height - 1, width, 1, edge);
-        painter.fillRect(x, y + 1, 1, height - 2, edge);
-        painter.fillRect(x + width - 1, y + 1, 1, height - 2, edge);
+    const bool strong = ink > 0.55;
+    if (wait && strong && width >= 4) {
+        t.paintHatched(painter, pixels, t.plum);
+    } else {
+        painter.fillRect(pixels, wait ? t.waiting : ink > 0 ? t.ink(ink) : t.marker);
+        if (wait && width >= 12) painter.fillRect(pixels, QBrush(t.waitingDots, Qt::Dense6Pattern));
+        if (width >= 4) {
+            const QColor edge = wait ? t.line : strong ? t.plumMiddle : ink > 0.3 ? t.plum : t.markerEdge;
+            painter.fillRect(x, y, width, 1, edge);
+            painter.fillRect(x, y + height - 1, width, 1, edge);
+            painter.fillRect(x, y + 1, 1, height - 2, edge);
+            painter.fillRect(x + width - 1, y + 1, 1, height - 2, edge);
+        }
     }
     const double left = std::max<double>(box.left(), axis.left()) + 4,
                  room = std::min<double>(box.right(), axis.right()) - left - 3;
@@ -398,7 +413,7 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     if (characters < 2) return;
     const QStaticText& words = text(site, characters);
     if (wait) painter.fillRect(QRectF(left - 2, box.top() + 2, words.size().width() + 4, box.height() - 4), t.waiting);
-    painter.setPen(ink > 0.55 ? t.onPlum : t.markerText);
+    painter.setPen(strong && !wait ? t.onPlum : t.markerText);
     painter.drawStaticText(QPointF(left, box.top() + (box.height() - words.size().height()) / 2), words);
 }
 
@@ -500,6 +515,27 @@ void LanePicture::paintStrikes(QPainter& painter, const QRect& area, const QRect
     }
 }
 
+/// Where the chosen frame's lanes could have gone on, had they had a core: hatched, over the marker in which that was.
+void LanePicture::paintStarved(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane) {
+    const Theme& t = theme();
+    const QRect axis = axisOf(area);
+    for (const Piece& piece : starved_) {
+        if (piece.lane != lane || piece.end <= begin_ || piece.begin >= end_) continue;
+        const double left = std::max<double>(axis.left(), xAt(area, piece.begin)),
+                     right = std::min<double>(axis.right() + 1, xAt(area, piece.end));
+        if (right - left < 1) continue;
+        const size_t shown = std::max<size_t>(1, rowsShown(lane)), row = std::min<size_t>(piece.marker.row, shown - 1);
+        const QRectF held(left, box.top() + kRail + static_cast<int>(row) * kRowHeight, right - left, kRowHeight - 1);
+        t.paintHatched(painter, held, t.plum);
+        const QString words = QObject::tr("no core: %1 had it").arg(q(coreHolderText(*recording_, piece.coreHolder)));
+        const QSizeF size(painter.fontMetrics().horizontalAdvance(words), painter.fontMetrics().height());
+        if (size.width() + 12 > held.width()) continue;
+        painter.fillRect(QRectF(left + 2, held.top() + 2, size.width() + 4, held.height() - 4), t.waiting);
+        painter.setPen(t.markerText);
+        painter.drawText(held.adjusted(4, 0, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, words);
+    }
+}
+
 void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t index) {
     const Theme& t = theme();
     const Lane& lane = recording_->lanes[index];
@@ -521,6 +557,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
                                              .arg(q(countText(lane.rows.size() - kMostRows)))
                                        : QObject::tr("click here to fold the deeper rows"));
     }
+    if (!slim(index)) paintStarved(painter, area, box, index);
     paintStrikes(painter, area, box, lane);
     if (!lane.schedule.empty()) TrackPicture::paintSchedule(painter, timeAxis(area, box), box.top() + kRail - 4, lane);
     for (const LostStretch& lost : lane.lost) {  // where events are missing

@@ -114,6 +114,7 @@ private:
     TimeAxis timeAxis(const QRect& area, const QRect& box) const;
     void paintUnread(QPainter& painter, const QRect& axis, const QRect& box, const Lane& lane);
     void paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane);
+    void paintStarved(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
     void paintAccounting(QPainter& painter, const QRect& area, int scrolled);
     void paintStretch(QPainter& painter, const QRect& area);
     void paintFrameEdges(QPainter& painter, const QRect& area);
@@ -148,6 +149,7 @@ private:
     int room_ = 0;
     bool gathering_ = true;
     std::vector<Piece> pieces_;                        // of the chosen frame, latest first
+    std::vector<Piece> starved_;                       // those for want of a core, where that made it late
     std::unordered_map<uint64_t, double> ink_;         // group and path → strength
     std::vector<std::vector<float>> widths_;           // by site: width of its first n characters
     std::unordered_map<uint64_t, QStaticText> texts_;  // site and number of characters

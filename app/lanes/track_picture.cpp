@@ -154,8 +154,8 @@ void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const Col
     const auto stride = static_cast<int>(picture.bytesPerLine() / static_cast<qsizetype>(sizeof(QRgb)));
     const auto column = [&](int x, double from, double to, const QColor& color) {
         const QRgb pixel = qPremultiply(color.rgba());
-        const int low = std::clamp(static_cast<int>(to) - box.top(), 0, picture.height() - 1);
-        for (int y = std::clamp(static_cast<int>(from) - box.top(), 0, low); y <= low; ++y)
+        const int bottom = std::clamp(static_cast<int>(to) - box.top(), 0, picture.height() - 1);
+        for (int y = std::clamp(static_cast<int>(from) - box.top(), 0, bottom); y <= bottom; ++y)
             pixels[y * stride + x - first] = pixel;
     };
     double before = -1;

@@ -2,6 +2,7 @@
 #include "theme.h"
 
 #include <QApplication>
+#include <QPainter>
 #include <QPalette>
 
 namespace fugato {
@@ -45,6 +46,14 @@ QColor Theme::ink(double strength) const {
     if (strength <= 0) return marker;
     if (strength < 0.5) return mix(plumLight, plumMiddle, strength * 2);
     return mix(plumMiddle, plum, (std::min(strength, 1.0) - 0.5) * 2);
+}
+
+void Theme::paintHatched(QPainter& painter, const QRectF& box, const QColor& color) const {
+    painter.fillRect(box, waiting);
+    painter.fillRect(box, QBrush(color, Qt::BDiagPattern));
+    painter.setPen(color);
+    painter.setBrush(Qt::NoBrush);
+    painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5));
 }
 
 QString Theme::styleSheet() const {

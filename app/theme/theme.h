@@ -6,7 +6,10 @@
 
 #include <QColor>
 #include <QFont>
+#include <QRectF>
 #include <QString>
+
+class QPainter;
 
 namespace fugato {
 
@@ -22,6 +25,8 @@ struct Theme {
 
     /// Plum of a strength from 0 (pencil) to 1.
     QColor ink(double strength) const;
+    /// A box of time in which something waited and should not have: hatched, with an edge.
+    void paintHatched(QPainter& painter, const QRectF& box, const QColor& color) const;
     QString styleSheet() const;
 };
 

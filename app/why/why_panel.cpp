@@ -134,13 +134,7 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
         painter.fillRect(QRect(left, y, painter.fontMetrics().horizontalAdvance(name) + 3, 15), t.paper);
         painter.drawText(QRect(left, y, viewport()->width() - 2 * kSide, 15), Qt::AlignLeft | Qt::AlignVCenter, name);
         const QRectF box(std::min(from, to), y + 16, std::max(1.5, std::abs(to - from)), kBar);
-        painter.fillRect(box, hatched ? t.waiting : color);
-        if (hatched) {
-            painter.fillRect(box, QBrush(color, Qt::BDiagPattern));
-            painter.setPen(color);
-            painter.setBrush(Qt::NoBrush);
-            painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5));
-        }
+        hatched ? t.paintHatched(painter, box, color) : painter.fillRect(box, color);
         painter.setFont(smallBoldFont());
         painter.setPen(t.text);
         const int room = painter.fontMetrics().horizontalAdvance(amount);

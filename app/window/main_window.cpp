@@ -258,7 +258,7 @@ void MainWindow::makeMenus() {
                                                       {Drawer::kFound, tr("What was found")},
                                                       {Drawer::kAdvice, tr("Advice")}};
     for (const auto& [page, name] : pages)
-        add(view, name, {QKeySequence(Qt::CTRL | (Qt::Key_1 + page))}, [this, page = page] { drawer_->show(page); });
+        add(view, name, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + static_cast<int>(page)))}, [this, page = page] { drawer_->show(page); });
     QAction* gather = view->addAction(tr("Gather the lanes of the blue line"));
     gather->setToolTip(tr("Where the chosen frame's accounting runs through lanes far apart, the others become slim"));
     gather->setCheckable(true);

@@ -129,7 +129,7 @@ std::string trialSentence(const Explanation& e, const Prediction& p) {
 
 std::string causeTitle(const Explanation& e, const Cause& cause) {
     const Recording& r = *e.recording;
-    if (cause.kind == CauseKind::NoCore) return "No core: " + coreHolderText(r, cause.coreHolder) + " had it";
+    if (cause.kind == CauseKind::NoCore) return "No core: " + coreHolderText(r, cause.coreHolder);
     if (cause.path) return r.pathText(cause.path);
     const std::string& lane = r.groups[cause.group].name;
     if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
@@ -147,7 +147,7 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
         case CauseKind::Unusual: return "never in a usual frame";
         case CauseKind::Slower:
             return cause.slowdown > 0 ? "each call slower: ×" + number("%.1f", cause.slowdown) : "slower than usual";
-        case CauseKind::NoCore: return lane + " was ready and could not run";
+        case CauseKind::NoCore: return lane + " was ready to run";
         case CauseKind::Unexplained:
             return cause.path ? "longer, between its inner markers" : "record more here to learn why";
     }
@@ -346,10 +346,10 @@ std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
         out.push_back({"The work was asked for in frame " + countText(verdict.origin) + "; this frame suffers from it.",
                        origin.begin, origin.end, origin.lane});
     }
-    for (const EarlierStage& stage : earlierStages(e, frame)) {
-        const Frame& other = r.series[stage.series].frames[stage.frame];
-        out.push_back({"It came through frame " + countText(stage.frame) + " of ‘" + r.series[stage.series].name +
-                           "’, which was " + durationText(stage.overrun) + " late itself.",
+    for (const EarlierStage& earlier : earlierStages(e, frame)) {
+        const Frame& other = r.series[earlier.series].frames[earlier.frame];
+        out.push_back({"It came through frame " + countText(earlier.frame) + " of ‘" + r.series[earlier.series].name +
+                           "’, which was " + durationText(earlier.overrun) + " late itself.",
                        other.begin, other.end, other.lane});
     }
     for (const auto& [lane, behind] : byLane) {
