@@ -869,7 +869,9 @@ private slots:
         QCOMPARE(frameSentences(*e, 20)[0].text,
                  std::string("main was ready to run, but got no core for 8.0 ms longer than usual: updater had it."));
         QVERIFY(e->frames[20].bound == BoundBy::Cpu && e->figures.boundGroup == e->causes[0].group);
-        QCOMPARE(predict(*e, {{0, false}})->saved, 2u);
+        const auto p = predict(*e, {{0, false}});
+        QCOMPARE(p->saved, 2u);
+        QCOMPARE(trialSentence(*e, *p), std::string("With A repaired no frame is late, instead of 2"));
     }
 
     // ---- queues ------------------------------------------------------------------------------------

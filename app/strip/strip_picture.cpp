@@ -150,9 +150,6 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         painter.setPen(t.muted);
         painter.drawText(where, int(alignment), text);
     };
-    if (prediction_)
-        label(QRect(area.left() + area.width() / 2 - 160, top, 320, 14), Qt::AlignHCenter | Qt::AlignTop,
-              QObject::tr("trying repairs: pale would be gone"));
     if (tallest_)
         label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop, "+" + q(durationText(tallest_)));
     label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));

@@ -166,7 +166,9 @@ void VerdictBar::takeExplanation() {
                        : explained             ? q(verdictSentence(*e))
                        : document_.recording() ? document_.whyUnexplained()
                                                : QString();
-    bound_->setText(explained && !prediction ? q(boundPhrase(*e)) : QString());
+    bound_->setText(!explained   ? QString()
+                    : prediction ? tr("tried only: what is pale in the strip would be gone")
+                                 : q(boundPhrase(*e)));
     bound_->setVisible(!bound_->text().isEmpty());
     const QString advice = explained ? q(measuringAdvice(*document_.recording(), e->accounts->measuring)) : QString();
     if (!advice.isEmpty() && !prediction)

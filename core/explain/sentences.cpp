@@ -123,8 +123,10 @@ std::string boundPhrase(const Explanation& e) {
 std::string trialSentence(const Explanation& e, const Prediction& p) {
     std::vector<std::string> letters;
     for (const Repair& repair : p.repairs) letters.push_back(e.causes[repair.cause].letter);
-    return "With " + joined(letters) + " repaired " + plural(p.over, "frame is", "frames are") + " late instead of " +
-           countText(e.figures.over) + ", " + durationText(p.late) + " in all";
+    const std::string with = "With " + joined(letters) + " repaired ";
+    if (!p.over) return with + "no frame is late, instead of " + countText(e.figures.over);
+    return with + plural(p.over, "frame is", "frames are") + " late instead of " + countText(e.figures.over) + ", " +
+           durationText(p.late) + " in all";
 }
 
 std::string causeTitle(const Explanation& e, const Cause& cause) {
