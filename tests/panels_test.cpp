@@ -14,7 +14,7 @@
 #include "app/selection/selection.h"
 #include "app/strip/strip_picture.h"
 #include "app/theme/theme.h"
-#include "text_recording.h"
+#include "explaining.h"
 
 using namespace fugato;
 
@@ -40,10 +40,6 @@ std::shared_ptr<const Recording> sample() {
         t.mark(at, at + 1'000, "queue", "Scene");
     }
     return t.open();
-}
-
-std::shared_ptr<const Explanation> explained(const std::shared_ptr<const Recording>& r) {
-    return explain(r, accountFrames(*r, 0), 0);
 }
 
 struct Chosen {

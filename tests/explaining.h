@@ -1,0 +1,44 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Small recordings, explained: what tests of explanations share.
+#pragma once
+
+#include "core/explain/explanation.h"
+#include "text_recording.h"
+
+namespace fugato {
+
+inline std::shared_ptr<const Explanation> explained(const std::shared_ptr<const Recording>& r, int64_t budget = 0) {
+    return explain(r, accountFrames(*r, 0), budget);
+}
+
+/// `count` usual frames of 8 ms each 20 ms: Frame ▸ Work of 6 ms, deadline 10 ms. Returns the time after them.
+inline double usualFrames(TextRecording& t, int count, double from = 0) {
+    for (int i = 0; i < count; ++i, from += 20'000) {
+        t.frame(from, "main").begin(from, "main", "Frame").mark(from + 1000, from + 7000, "main", "Work");
+        t.end(from + 8000, "main").frameEnd(from + 8000, "main");
+    }
+    return from;
+}
+
+/// main (thread 100) and hauler (300) on one core, an updater of another program (200).
+inline void threadsAndCore(TextRecording& t) {
+    t.line(R"({"define":"lane","id":1,"name":"main","kind":"thread","role":"","os":100})");
+    t.line(R"({"define":"lane","id":2,"name":"hauler","kind":"thread","role":"","os":300})");
+    t.line(R"({"define":"lane","id":3,"name":"worker","kind":"thread","role":"","os":400})");
+    t.line(R"({"define":"lane","id":9,"name":"core 0","kind":"core","role":"","os":0})");
+    t.line(R"({"define":"os_thread","id":200,"process":77,"name":"updater"})");
+}
+inline std::string onCore(int thread, bool ready = false) {
+    return R"("do":"switch","thread":)" + std::to_string(thread) + (ready ? R"(,"ready":true)" : "");
+}
+
+inline QString causeText(const Explanation& e, size_t index) {
+    if (index >= e.causes.size()) return "none";
+    const Cause& cause = e.causes[index];
+    return QString("%1 %2 %3 %4")
+        .arg(QString::fromStdString(cause.letter), QString::fromStdString(e.recording->groups[cause.group].name),
+             pathOf(*e.recording, cause.path), causeKindName(cause.kind));
+}
+
+}  // namespace fugato
