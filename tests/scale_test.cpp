@@ -232,6 +232,65 @@ private slots:
         }
     }
 
+    void aReaderSaysWhatTheRowSays() {
+        std::mt19937 random(8);
+        for (const Made& made : some_)
+            for (const Lane& lane : made.recording->lanes)
+                for (const MarkerRow& row : lane.rows) {
+                    MarkerRow::Reader reader(&row);
+                    for (int k = 0; k < 40; ++k) {
+                        const uint32_t i = random() % row.size();
+                        reader.expect(i);
+                        reader.expectGroup(i & ~(MarkerRow::kGroup - 1));
+                        QCOMPARE(reader.begin(i), row.begin(i));
+                        QCOMPARE(reader.duration(i), row.duration(i));
+                        QCOMPARE(reader.path(i), row.path(i));
+                        QCOMPARE(reader.parent(i), row.parent(i));
+                        QCOMPARE(reader.flags(i), row.flags(i));
+                        // Groups: from anywhere, to just before a marker begins.
+                        const int64_t time = row.begin(i) + int(random() % 3) - 1;
+                        const uint32_t last = row.lastBefore(time),
+                                       group = row.groupBefore(time, random() % row.size());
+                        QCOMPARE(group, last == kNone ? kNone : last & ~(MarkerRow::kGroup - 1));
+                        if (group != kNone) QCOMPARE(reader.lastBefore(time, group), last);
+                        // Backwards over a few, or to the first.
+                        const uint32_t few = random() % 200;
+                        uint32_t expected = i;
+                        const uint32_t stopped =
+                            reader.backwards(i, [&](uint32_t at, int64_t begin, int64_t duration, PathId path) {
+                                if (at != expected || begin != row.begin(at) || duration != row.duration(at) ||
+                                    path != row.path(at))
+                                    return false;
+                                --expected;
+                                return i - at < few;
+                            });
+                        QCOMPARE(stopped, i < few ? kNone : i - few);
+                    }
+                }
+    }
+
+    void whatOverlapsAStretchIsFound() {
+        std::mt19937 random(6);
+        for (const Made& made : some_)
+            for (const Lane& lane : made.recording->lanes)
+                for (const MarkerRow& row : lane.rows)
+                    for (int k = 0; k < 25; ++k) {
+                        // From edges of markers, or a nanosecond beside them; also of no length at all.
+                        const auto edge = [&] {
+                            const uint32_t i = random() % row.size();
+                            return (random() % 2 ? row.begin(i) : row.end(i)) + int(random() % 3) - 1;
+                        };
+                        auto [begin, end] = std::minmax({edge(), edge()});
+                        const auto [from, past] = row.overlapping(begin, end);
+                        QVERIFY(from <= past && past <= row.size());
+                        for (uint32_t i = 0; i < row.size(); ++i) {
+                            const bool within = row.begin(i) < end && (row.end(i) > begin || row.begin(i) >= begin),
+                                       open = row.begin(i) < begin && row.end(i) > begin;
+                            QCOMPARE(i >= from && i < past, within || open);
+                        }
+                    }
+    }
+
     void summariesAddUpToTheirMarkers() {
         for (const Made& made : some_)
             for (const Lane& lane : made.recording->lanes)
