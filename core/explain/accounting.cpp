@@ -48,10 +48,32 @@ void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, 
     if (marker.valid()) cursor(lane).countUp(marker, path, [&](PathId met) { sums_->calls(lane, met, 1); });
 }
 
+namespace {
+
+/// Goes back over [begin, end): `ran(from, to)` where nothing says that the lane did not run, `stopped(span, from, to)`
+/// where the system does.
+template <class Ran, class Stopped>
+void backOverSchedule(const Lane& lane, int64_t begin, int64_t end, Ran&& ran, Stopped&& stopped) {
+    const auto& schedule = lane.schedule;
+    auto after = std::lower_bound(schedule.begin(), schedule.end(), end,
+                                  [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
+    while (after != schedule.begin() && end > begin) {
+        const ScheduleSpan& span = *--after;
+        if (span.end <= begin) break;
+        if (span.state == ThreadState::Running) continue;
+        const int64_t from = std::max(begin, span.begin), to = std::min(end, span.end);
+        if (to < end) ran(to, end);
+        stopped(span, from, to);
+        end = from;
+    }
+    if (begin < end) ran(begin, end);
+}
+
+}  // namespace
+
 /// A stretch in which the lane's markers tell of no wait: time that it ran, but where the system says that it did not.
 void Accountant::putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock) {
-    const auto addUp = [&](int64_t from, int64_t to) {
-        if (from >= to) return;
+    const auto ran = [&](int64_t from, int64_t to) {
         cursor(lane).addUp(from, to, spent_);
         for (const PathId path : spent_.touched) {
             MarkerSums::Sum& sum = spent_.of[path];
@@ -61,25 +83,15 @@ void Accountant::putStretch(uint32_t lane, int64_t begin, int64_t end, const Loc
         }
         spent_.touched.clear();
     };
-    const auto& schedule = recording_.lanes[lane].schedule;
-    auto after = std::lower_bound(schedule.begin(), schedule.end(), end,
-                                  [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
-    while (after != schedule.begin() && end > begin) {
-        const ScheduleSpan& span = *--after;
-        if (span.end <= begin) break;
-        if (span.state == ThreadState::Running) continue;
-        const int64_t from = std::max(begin, span.begin);
-        int64_t to = std::min(end, span.end);
-        addUp(to, end);
+    const auto stopped = [&](const ScheduleSpan&, int64_t from, int64_t to) {
         while (to > from) {  // who had the core, and in which marker it was wanted
             const LaneCursor::Here now = cursor(lane).at(to);
             const int64_t since = std::max(from, now.stretchBegin);
             putRunning(lane, since, to, now.marker, now.path, lock);
             to = since;
         }
-        end = from;
-    }
-    addUp(begin, end);
+    };
+    backOverSchedule(recording_.lanes[lane], begin, end, ran, stopped);
 }
 
 /// Who had a core longest between two instants, leaving out nobody but `notThread`.
@@ -122,22 +134,14 @@ void Accountant::putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t c
 /// Time in which a lane's markers say that it ran; the system may know better.
 void Accountant::putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
                             const LockVia& lock) {
-    const auto& schedule = recording_.lanes[lane].schedule;
-    auto after = std::lower_bound(schedule.begin(), schedule.end(), end,
-                                  [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
-    while (after != schedule.begin() && end > begin) {
-        const ScheduleSpan& span = *--after;
-        if (span.end <= begin) break;
-        if (span.state == ThreadState::Running) continue;
-        const int64_t from = std::max(begin, span.begin), to = std::min(end, span.end);
-        put(lane, to, end, PieceKind::Running, marker, path, lock);
+    const auto ran = [&](int64_t from, int64_t to) { put(lane, from, to, PieceKind::Running, marker, path, lock); };
+    const auto stopped = [&](const ScheduleSpan& span, int64_t from, int64_t to) {
         if (span.state == ThreadState::Ready)
             putNoCore(lane, from, to, span.core, marker, path);
         else
             put(lane, from, to, PieceKind::Blocked, marker, path, lock);
-        end = from;
-    }
-    put(lane, begin, end, PieceKind::Running, marker, path, lock);
+    };
+    backOverSchedule(recording_.lanes[lane], begin, end, ran, stopped);
 }
 
 /// Since when, from `begin` on, a core was in use without a break until `end`; `end` where it was idle then.
