@@ -177,6 +177,15 @@ private slots:
         QCOMPARE(selection().cause(), 3u);
         QTest::keyClick(&causes, Qt::Key_Up);
         QCOMPARE(selection().cause(), 2u);
+        // The worst first, and that is the one that is shown.
+        int64_t above = INT64_MAX;
+        for (const auto& row : causes.rows()) {
+            if (row.cause != 2 || row.spike == kNone) continue;
+            const uint32_t worst = explanation().worstFrameOf(explanation().spikes[row.spike]);
+            if (above == INT64_MAX) QCOMPARE(selection().frame(), worst);
+            QVERIFY(explanation().frames[worst].overrun <= above);
+            above = explanation().frames[worst].overrun;
+        }
         const size_t before = causes.rows().size();
         const auto more =
             std::find_if(causes.rows().begin(), causes.rows().end(), [](const auto& row) { return row.more; });
