@@ -84,13 +84,11 @@ LaneCursor::Here LaneCursor::at(int64_t time) {
         here.path = rows_[row].path;
         here.wait = rows_[row].wait;
         here.stretchBegin = rows_[row].begin;
-        here.anything = true;
     };
     if (open_) inside(open_ - 1);
     for (uint32_t row = open_; row < rows_.size(); ++row) {
         const Row& now = look(row, time);
         if (now.last == kNone) break;
-        here.anything = true;
         if (now.end < time) {
             here.stretchBegin = std::max(here.stretchBegin, now.end);
             break;  // the rows below may lag behind; they catch up when they are looked at
@@ -103,8 +101,10 @@ LaneCursor::Here LaneCursor::at(int64_t time) {
 
 int64_t LaneCursor::waitedUntil(int64_t time) {
     const auto& waits = recording_.lanes[lane_].blocked;
-    while (waits_ < waits.size() && waits[waits_].begin < time) ++waits_;
-    while (waits_ && waits[waits_ - 1].begin >= time) --waits_;
+    const auto before = [time](const Lane::Blocked& wait) { return wait.begin < time; };
+    if (waits_ && !before(waits[waits_ - 1])) --waits_;  // mostly it is as it was, or one less
+    if ((waits_ && !before(waits[waits_ - 1])) || (waits_ < waits.size() && before(waits[waits_])))
+        waits_ = static_cast<size_t>(std::partition_point(waits.begin(), waits.end(), before) - waits.begin());
     return waits_ ? waits[waits_ - 1].end : INT64_MIN;
 }
 

@@ -32,7 +32,6 @@ public:
         PathId path = 0;   // of that marker
         bool wait = false;
         int64_t stretchBegin = INT64_MIN;  // since when it has been the innermost
-        bool anything = false;             // some marker began before the instant
     };
     /// What is open just before an instant. Quickest where times run backwards.
     Here at(int64_t time);
