@@ -258,7 +258,8 @@ void MainWindow::makeMenus() {
                                                       {Drawer::kFound, tr("What was found")},
                                                       {Drawer::kAdvice, tr("Advice")}};
     for (const auto& [page, name] : pages)
-        add(view, name, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + static_cast<int>(page)))}, [this, page = page] { drawer_->show(page); });
+        add(view, name, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + static_cast<int>(page)))},
+            [this, page = page] { drawer_->show(page); });
     QAction* gather = view->addAction(tr("Gather the lanes of the blue line"));
     gather->setToolTip(tr("Where the chosen frame's accounting runs through lanes far apart, the others become slim"));
     gather->setCheckable(true);
@@ -308,12 +309,16 @@ void MainWindow::showKeys() {
     auto* grid = new QGridLayout(&dialog);
     grid->setContentsMargins(22, 18, 22, 18);
     grid->setHorizontalSpacing(24);
-    auto* steps = new QLabel(
-        tr("A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
-           "through the lanes from the frame's end back to its begin, then press N for the next spike.\n\n"
-           "The thin band under the strip tells what each frame is bound by: grey is CPU work, blue GPU work, dotted "
-           "waiting, plum want of a core, and pale the display's tick."));
+    auto* steps = new QLabel(tr(
+        "A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
+        "through the lanes from the frame's end back to its begin, then press N for the next spike.\n\n"
+        "The thin band under the strip tells what each frame is bound by: grey is CPU work, blue GPU work, dotted "
+        "waiting, plum want of a core, and pale the display's tick.\n\n"
+        "In the lanes, plum is work that made the chosen frame late, and hatched plum is waiting that did; dotted is "
+        "any other waiting. The thin line above a lane's markers is solid where it ran, hatched where it was ready "
+        "and had no core, and dotted where it was blocked."));
     steps->setWordWrap(true);
+    steps->setContentsMargins(0, 0, 0, 10);
     grid->addWidget(steps, 0, 0, 1, 2);
     int row = 1;
     for (const auto& [key, what] : keys()) {
