@@ -519,6 +519,7 @@ void LanePicture::paintStrikes(QPainter& painter, const QRect& area, const QRect
 void LanePicture::paintStarved(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane) {
     const Theme& t = theme();
     const QRect axis = axisOf(area);
+    painter.setFont(smallFont());
     for (const Piece& piece : starved_) {
         if (piece.lane != lane || piece.end <= begin_ || piece.begin >= end_) continue;
         const double left = std::max<double>(axis.left(), xAt(area, piece.begin)),
@@ -528,9 +529,9 @@ void LanePicture::paintStarved(QPainter& painter, const QRect& area, const QRect
         const QRectF held(left, box.top() + kRail + static_cast<int>(row) * kRowHeight, right - left, kRowHeight - 1);
         t.paintHatched(painter, held, t.plum);
         const QString words = QObject::tr("no core: %1 had it").arg(q(coreHolderText(*recording_, piece.coreHolder)));
-        const QSizeF size(painter.fontMetrics().horizontalAdvance(words), painter.fontMetrics().height());
-        if (size.width() + 12 > held.width()) continue;
-        painter.fillRect(QRectF(left + 2, held.top() + 2, size.width() + 4, held.height() - 4), t.waiting);
+        const int width = painter.fontMetrics().horizontalAdvance(words);
+        if (width + 12 > held.width()) continue;
+        painter.fillRect(QRectF(left + 2, held.top() + 2, width + 4, held.height() - 4), t.waiting);
         painter.setPen(t.markerText);
         painter.drawText(held.adjusted(4, 0, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, words);
     }

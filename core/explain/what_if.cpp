@@ -13,7 +13,7 @@ namespace fugato {
 
 namespace {
 
-constexpr uint32_t kLeadIn = 3;          // frames before a spike that are run again with it
+constexpr uint32_t kLeadIn = 3;          // frames before a spike that are run again with it; so far may it reach
 constexpr uint32_t kMostTogether = 256;  // frames of several spikes, each hardly further from the next
 constexpr int64_t kGoesOn = 100'000;     // ns: a lane that begins again so soon goes on with what it was doing
 constexpr double kOnTick = 0.03;         // of a tick
@@ -410,6 +410,9 @@ public:
         return true;
     }
 
+    /// By cause.
+    const std::vector<bool>& repaired() const { return repaired_; }
+
 private:
     void cuts(const Repair& repair, uint32_t first, uint32_t last, int64_t begin, int64_t end, Again& again) {
         const Cause& cause = e_.causes[repair.cause];
@@ -526,8 +529,7 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
                 break;
         if (!goOn() || !predicting.stretch(spikes[i].first, spikes[next - 1].last, p, goOn)) return nullptr;
     }
-    std::vector<bool> repaired(e.causes.size());
-    for (const Repair& repair : p.repairs) repaired[repair.cause] = true;
+    const std::vector<bool>& repaired = predicting.repaired();
     for (uint32_t f = 0; f < e.frames.size(); ++f) {
         const FrameVerdict& verdict = e.frames[f];
         if (!verdict.overrun) continue;
