@@ -18,7 +18,7 @@ std::vector<Row> liveRows() {
     constexpr int kSeconds = 8;
     const QString file = QString::fromStdString(scratchFile("live.fugato"));
     QProcess program;
-    program.start(SKERRY_PROGRAM, {"--out", file, "--seconds", QString::number(kSeconds), "--system", "none"});
+    program.start(SKERRY_PROGRAM, {"--overwrite", "--out", file, "--seconds", QString::number(kSeconds), "--system", "none"});
     QElapsedTimer waited;
     waited.start();
     while (QFileInfo(file).size() < 50'000 && waited.elapsed() < 10'000) QThread::msleep(5);
@@ -65,7 +65,7 @@ std::vector<Row> drawingRows() {
         {"painting: 99th percentile of a repaint of strip and lanes, zooming and panning, 1280x800, offscreen raster",
          number("%.1f ms", long99), "8 ms", long99 <= 8});
     const std::string small = scratchFile("short.fugato");
-    sail({"--virtual", "--seed", "4", "--seconds", "10", "--out", small});
+    sail({"--virtual", "--seed", "4", "--seconds", "10", "--overwrite", "--out", small});
     const Opened shortRun = openWindow(small);
     const double short99 = repaint99(*shortRun.window);
     rows.push_back({"painting: the demo recording ÷ one fifteenth as long", number("%.2f", long99 / short99),

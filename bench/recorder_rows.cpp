@@ -238,7 +238,7 @@ std::vector<Row> sizeRows() {
     std::vector<Row> rows;
     for (const char* system : {"none", "all"}) {
         const std::string file = scratchFile("real.fugato"), packed = scratchFile("packed.fugato");
-        if (!sail({"--seconds", "10", "--system", system, "--out", file}))
+        if (!sail({"--seconds", "10", "--system", system, "--overwrite", "--out", file}))
             return {{"file size", "skerry failed", "", false}};
         const auto bytes = fugato::packRecordingFile(file, packed);
         const auto opened = fugato::openRecording(packed);

@@ -170,7 +170,7 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     Figures figures;
     const QTemporaryDir folder;
     const std::string file = folder.filePath("scale.fugato").toStdString();
-    if (!sail({"--scale", std::to_string(markers), "--out", file})) return figures;
+    if (!sail({"--scale", std::to_string(markers), "--overwrite", "--out", file})) return figures;
     const auto size = static_cast<double>(QFileInfo(QString::fromStdString(file)).size());
     OpenOptions options;
     options.indexFolder = folder.filePath("indexes").toStdString();

@@ -9,6 +9,7 @@
 #include <ostream>
 
 #include "core/model/open_recording.h"
+#include "format/opening.h"
 
 namespace fugato {
 
@@ -44,7 +45,9 @@ inline void tellDamage(const Recording& recording, std::ostream& err) {
 /// Opens a recording, large ones with their index.
 inline Result<std::shared_ptr<const Recording>> openForCommand(const std::string& file, std::ostream& err) {
     ProgressLine line("Opening", err);
-    return openRecording(file, std::ref(line), usualOpenOptions());
+    OpenOptions options = usualOpenOptions();
+    options.note = makeRecordingWhole(file);
+    return openRecording(file, std::ref(line), options);
 }
 
 }  // namespace fugato

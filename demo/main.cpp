@@ -64,6 +64,8 @@ int main(int argc, char** argv) {
     skerry::Settings settings;
     bool virtualClock = false;
     app.add_option("--out", out, "recording to write (.fugato)")->required();
+    bool overwrite = false;
+    app.add_flag("--overwrite", overwrite, "replace a recording that is there already");
     app.add_option("--seconds", settings.seconds, "length of the race")
         ->check(CLI::Range(0.1, 36000.0))
         ->capture_default_str();
@@ -86,8 +88,8 @@ int main(int argc, char** argv) {
     CLI11_PARSE(app, argc, argv);
     if (scale) {
         std::string problem;
-        if (skerry::writeScaled(out, scale, settings.seed, problem)) return 0;
-        std::fprintf(stderr, "skerry: %s. Choose another --out.\n", problem.c_str());
+        if (skerry::writeScaled(out, scale, settings.seed, overwrite, problem)) return 0;
+        std::fprintf(stderr, "skerry: %s. Choose another --out, or add --overwrite.\n", problem.c_str());
         return 1;
     }
     if (!app.count("--detail")) settings.detail = virtualClock ? 0 : 1;
@@ -102,12 +104,13 @@ int main(int argc, char** argv) {
     fug_options options{};
     options.program = "skerry-regatta";
     options.build = "412";
+    options.existing = overwrite ? FUG_REPLACE_EXISTING : FUG_REFUSE_EXISTING;
     options.os = systemParts;
     options.now = virtualClock ? skerry::virtualNow : nullptr;
     options.no_background = virtualClock;
     if (virtualClock) options.buffer_folder = "";  // the same bytes for the same seed
     if (fug_start(out.c_str(), &options) != 0) {
-        std::fprintf(stderr, "skerry: %s. Choose another --out.\n", fug_status());
+        std::fprintf(stderr, "skerry: %s. Choose another --out, or add --overwrite.\n", fug_status());
         return 1;
     }
     fug_context("clock", virtualClock ? "virtual" : "real");

@@ -12,7 +12,7 @@
 namespace skerry {
 
 /// Writes a recording of at least `markers` markers, by less than one frame more. Returns false, with a
-/// sentence in `problem`, where the file cannot be written.
-bool writeScaled(const std::string& path, uint64_t markers, uint64_t seed, std::string& problem);
+/// sentence in `problem`, where the file cannot be written, or is there already and must not be replaced (`overwrite`).
+bool writeScaled(const std::string& path, uint64_t markers, uint64_t seed, bool overwrite, std::string& problem);
 
 }  // namespace skerry

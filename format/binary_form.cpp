@@ -12,115 +12,15 @@ namespace fugato {
 
 using namespace layout;
 
-namespace {
-
-template <class T>
-bool readStruct(ByteSource& source, uint64_t offset, T& out) {
-    return source.read(offset, reinterpret_cast<char*>(&out), sizeof out) == sizeof out;
-}
-
-bool readBlockHeader(ByteSource& source, uint64_t offset, BlockHeader& header) {
-    return readStruct(source, offset, header) && header.magic == kBlockMagic &&
-           header.checksum == checksum(&header, offsetof(BlockHeader, checksum));
-}
-
-uint64_t blockBytes(const BlockHeader& header) {
-    return sizeof(BlockHeader) + header.payloadBytes + padding(header.payloadBytes);
-}
-
-/// The next offset from `from` on at which a block header stands, or the size where there is none.
-uint64_t findNextBlock(ByteSource& source, uint64_t from) {
-    std::string window(1 << 16, '\0');
-    char magic[4];
-    std::memcpy(magic, &kBlockMagic, 4);
-    while (from < source.size()) {
-        const size_t count = source.read(from, window.data(), window.size());
-        if (count < sizeof(BlockHeader)) break;
-        for (size_t i = 0; i + 4 <= count; ++i) {
-            const void* hit = std::memchr(window.data() + i, magic[0], count - i);
-            if (!hit) break;
-            i = static_cast<size_t>(static_cast<const char*>(hit) - window.data());
-            BlockHeader header;
-            if (i + 4 <= count && std::memcmp(window.data() + i, magic, 4) == 0 &&
-                readBlockHeader(source, from + i, header))
-                return from + i;
-        }
-        from += count - 3;
-    }
-    return source.size();
-}
-
-bool readIndex(ByteSource& source, BlockDirectory& directory) {
-    Trailer trailer;
-    BlockHeader header;
-    if (source.size() < sizeof(FileHeader) + sizeof(Trailer)) return false;
-    if (!readStruct(source, source.size() - sizeof trailer, trailer) || trailer.magic != kTrailerMagic) return false;
-    if (trailer.checksum != checksum(&trailer.indexOffset, sizeof trailer.indexOffset)) return false;
-    if (!readBlockHeader(source, trailer.indexOffset, header)) return false;
-    if (header.type != static_cast<uint16_t>(BlockType::Index)) return false;
-    std::string payload(std::min<uint64_t>(header.payloadBytes, source.size()), '\0');
-    if (source.read(trailer.indexOffset + sizeof header, payload.data(), payload.size()) != header.payloadBytes)
-        return false;
-    if (checksum(payload.data(), payload.size()) != header.payloadChecksum) return false;
-    directory.blocks.resize(payload.size() / sizeof(IndexEntry));
-    std::memcpy(directory.blocks.data(), payload.data(), directory.blocks.size() * sizeof(IndexEntry));
-    directory.indexed = true;
-    return true;
-}
-
-}  // namespace
-
 bool holdsEvents(uint32_t type) {
     return type == static_cast<uint32_t>(BlockType::Events) || type == static_cast<uint32_t>(BlockType::PackedEvents);
 }
 
-bool readPayload(ByteSource& source, const IndexEntry& block, std::string& payload) {
-    BlockHeader header;
-    if (!readBlockHeader(source, block.offset, header)) return false;
-    if (header.type != block.type || header.payloadBytes != block.payloadBytes || header.version != 1) return false;
-    if (header.payloadBytes > source.size()) return false;
-    payload.resize(header.payloadBytes);
-    if (source.read(block.offset + sizeof header, payload.data(), payload.size()) != payload.size()) return false;
-    return checksum(payload.data(), payload.size()) == header.payloadChecksum;
-}
-
 bool looksBinary(ByteSource& source) {
     unsigned char magic[8]{};
-    return readStruct(source, 0, magic) && std::memcmp(magic, kFileMagic, 8) == 0;
-}
-
-static IndexEntry entryOf(uint64_t at, const BlockHeader& header) {
-    return {at,          header.firstTicks, header.lastTicks, header.sequence, header.payloadBytes,
-            header.lane, header.count,      header.type};
-}
-
-uint64_t findMoreBlocks(ByteSource& source, uint64_t from, std::vector<IndexEntry>& blocks) {
-    for (BlockHeader header;
-         readBlockHeader(source, from, header) && header.type != static_cast<uint32_t>(BlockType::Index) &&
-         blockBytes(header) <= source.size() - from;
-         from += blockBytes(header))
-        blocks.push_back(entryOf(from, header));
-    return from;
-}
-
-BlockDirectory findBlocks(ByteSource& source) {
-    BlockDirectory directory;
-    if (readIndex(source, directory)) return directory;
-    for (uint64_t at = sizeof(FileHeader); at < source.size();) {
-        BlockHeader header;
-        if (!readBlockHeader(source, at, header)) {
-            const uint64_t next = findNextBlock(source, at + 1);
-            Trailer trailer;  // the trailer of a closed file is no gap
-            const bool isTrailer = source.size() - at == sizeof trailer && readStruct(source, at, trailer) &&
-                                   trailer.magic == kTrailerMagic;
-            if (!isTrailer) ++directory.gaps;
-            at = next;
-            continue;
-        }
-        directory.blocks.push_back(entryOf(at, header));
-        at += blockBytes(header);
-    }
-    return directory;
+    BlockHeader header;
+    return (readStruct(source, 0, magic) && std::memcmp(magic, kFileMagic, 8) == 0) ||
+           readBlockHeader(source, sizeof(FileHeader), header);  // its first bytes are damaged, its blocks are whole
 }
 
 namespace {

@@ -3,6 +3,8 @@
 // The binary form: blocks in, blocks out. See docs/recording-format.md.
 #pragma once
 
+#include <fugato_blocks.hpp>
+
 #include "recording_file.h"
 
 namespace fugato {
@@ -12,6 +14,7 @@ inline constexpr const char* kNotClosed =
     "The recording was not closed (its index is missing); everything found in the file is shown. "
     "The last instants before it ended may be missing.";
 
+/// By its first bytes, or, where they are damaged, by its first block.
 bool looksBinary(ByteSource& source);
 /// Appends the whole recording to `write`; returns false where a write failed or it was cancelled.
 bool writeBinary(const EventStore& store, const std::function<bool(std::string_view)>& write, const Progress& progress);
@@ -20,17 +23,11 @@ bool writeBinary(const EventStore& store, const std::function<bool(std::string_v
 Result<uint64_t> packBinary(ByteSource& source, const std::string& name,
                             const std::function<bool(std::string_view)>& write, const Progress& progress);
 
-/// Where each block of a file lies. Read from the index, or found by walking over the blocks.
-struct BlockDirectory {
-    std::vector<layout::IndexEntry> blocks;
-    bool indexed = false;
-    uint64_t gaps = 0;  // stretches of bytes that are no block
-};
-BlockDirectory findBlocks(ByteSource& source);
-/// Adds the blocks that lie whole behind `from` in a file that is still being written. Returns where they end.
-uint64_t findMoreBlocks(ByteSource& source, uint64_t from, std::vector<layout::IndexEntry>& blocks);
+/// Where each block of a file lies. Read from the index, or found by walking over the blocks (fugato_blocks.hpp).
+using BlockDirectory = layout::FoundBlocks;
+using layout::findBlocks;
+using layout::findMoreBlocks;
+using layout::readPayload;
 bool holdsEvents(uint32_t blockType);
-/// Reads the payload of the block at an entry. Returns false where it is cut or damaged.
-bool readPayload(ByteSource& source, const layout::IndexEntry& block, std::string& payload);
 
 }  // namespace fugato

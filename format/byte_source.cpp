@@ -7,38 +7,21 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <cstdlib>
 #include <cstring>
+#include <own_files.hpp>
 
 namespace fugato {
 
 namespace {
-
-class FileSource final : public ByteSource {
-public:
-    FileSource(int fd, uint64_t size) : fd_(fd), size_(size) {}
-    ~FileSource() override { ::close(fd_); }
-    uint64_t size() const override { return size_; }
-    size_t read(uint64_t offset, char* out, size_t count) override {
-        size_t done = 0;
-        while (done < count) {
-            const ssize_t part = ::pread(fd_, out + done, count - done, static_cast<off_t>(offset + done));
-            if (part < 0 && errno == EINTR) continue;
-            if (part <= 0) break;
-            done += static_cast<size_t>(part);
-        }
-        return done;
-    }
-
-private:
-    int fd_;
-    uint64_t size_;
-};
 
 std::string reasonAndAdvice(int error) {
     switch (error) {
         case ENOENT: return "there is no such file. Check the path.";
         case EACCES:
         case EPERM: return "you have no permission. Change the file's permissions or copy it to a place of your own.";
+        case EFBIG: return "the limit on the size of files is reached. Raise it (ulimit -f) and try again.";
+        case EDQUOT:
         case ENOSPC: return "the disk is full. Free some space and try again.";
         case EROFS: return "the folder is read-only. Choose another place.";
         default: return std::string(std::strerror(error)) + ".";
@@ -54,46 +37,73 @@ size_t MemorySource::read(uint64_t offset, char* out, size_t count) {
     return part;
 }
 
-Result<std::unique_ptr<ByteSource>> openFile(const std::string& path) {
-    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-    if (fd < 0) return Failure{"Cannot open " + path + ": " + reasonAndAdvice(errno)};
-    struct stat status {};
-    if (::fstat(fd, &status) != 0 || !S_ISREG(status.st_mode)) {
-        const bool folder = S_ISDIR(status.st_mode);
-        ::close(fd);
-        return Failure{"Cannot open " + path + ": it is " + (folder ? "a folder" : "not an ordinary file") +
-                       ". Choose a recording (.fugato or .jsonl)."};
-    }
-    return std::unique_ptr<ByteSource>(new FileSource(fd, static_cast<uint64_t>(status.st_size)));
+FileSource::~FileSource() { ::close(fd_); }
+
+size_t FileSource::read(uint64_t offset, char* out, size_t count) {
+    return FileBytes(fd_, size_).read(offset, out, count);
 }
 
-FileWriter::FileWriter(std::string path, std::string temporary, int fd)
-    : path_(std::move(path)), temporary_(std::move(temporary)), fd_(fd) {}
+Result<std::unique_ptr<FileSource>> FileSource::open(const std::string& path) {
+    Descriptor file = openOrdinary(path, O_RDONLY);
+    if (!file && (errno == ENOTSUP || errno == EISDIR))
+        return Failure{"Cannot open " + path + ": it is " +
+                       (errno == EISDIR ? "a folder" : "no ordinary file (a pipe, socket or device)") +
+                       ". Choose a recording (.fugato or .jsonl)."};
+    if (!file) return Failure{"Cannot open " + path + ": " + reasonAndAdvice(errno)};
+    const uint64_t size = FileBytes(file.get()).size();
+    return std::unique_ptr<FileSource>(new FileSource(file.release(), size));
+}
+
+Result<std::unique_ptr<ByteSource>> openFile(const std::string& path) {
+    auto file = FileSource::open(path);
+    if (!file) return file.failure();
+    return std::unique_ptr<ByteSource>(std::move(*file));
+}
 
 Result<std::unique_ptr<FileWriter>> FileWriter::create(const std::string& path) {
-    const std::string temporary = path + ".part";
-    const int fd = ::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-    if (fd < 0) return Failure{"Cannot write " + path + ": " + reasonAndAdvice(errno)};
-    return std::unique_ptr<FileWriter>(new FileWriter(path, temporary, fd));
+    std::unique_ptr<FileWriter> writer(new FileWriter);
+    // A symbolic link stays one: its file is written.
+    char* whole = ::realpath(path.c_str(), nullptr);
+    writer->shown_ = path;
+    writer->path_ = whole ? whole : path;
+    std::free(whole);
+    const std::string folder = folderOf(writer->path_);
+    const auto failed = [&](int error) { return Failure{"Cannot write " + path + ": " + reasonAndAdvice(error)}; };
+    struct stat status {};
+    const bool there = ::stat(writer->path_.c_str(), &status) == 0;
+    if (there && !S_ISREG(status.st_mode))
+        return Failure{"Cannot write " + path + ": it is " +
+                       (S_ISDIR(status.st_mode) ? "a folder" : "no ordinary file (a pipe, socket or device)") +
+                       ". Choose another name."};
+    const mode_t mode = there ? 0600 : 0666;  // what replaces a file gets its permissions when it is complete
+    int fd = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, mode);
+    if (fd < 0 && (errno == EOPNOTSUPP || errno == EISDIR || errno == EINVAL)) {
+        writer->temporary_ = unknownName(folder, ".fugato-", ".part");
+        fd = ::open(writer->temporary_.c_str(), O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, mode);
+        if (fd < 0) writer->temporary_.clear();
+    }
+    if (fd < 0) return failed(errno);
+    writer->fd_ = fd;
+    return writer;
 }
 
 FileWriter::~FileWriter() {
-    if (fd_ < 0) return;
-    ::close(fd_);
-    ::unlink(temporary_.c_str());
+    if (fd_ >= 0) ::close(fd_);
+    if (!temporary_.empty()) ::unlink(temporary_.c_str());
+}
+
+static int writeAll(int fd, std::string_view left) {
+    while (!left.empty()) {
+        const ssize_t done = ::write(fd, left.data(), left.size());
+        if (done < 0 && errno == EINTR) continue;
+        if (done <= 0) return done < 0 ? errno : ENOSPC;
+        left.remove_prefix(static_cast<size_t>(done));
+    }
+    return 0;
 }
 
 bool FileWriter::flush() {
-    std::string_view left = buffer_;
-    while (!left.empty() && !error_) {
-        const ssize_t done = ::write(fd_, left.data(), left.size());
-        if (done < 0 && errno == EINTR) continue;
-        if (done <= 0) {
-            error_ = done < 0 ? errno : ENOSPC;
-            break;
-        }
-        left.remove_prefix(static_cast<size_t>(done));
-    }
+    if (!error_) error_ = writeAll(fd_, buffer_);
     buffer_.clear();
     return !error_;
 }
@@ -103,14 +113,46 @@ bool FileWriter::write(std::string_view bytes) {
     return buffer_.size() < (1u << 18) ? !error_ : flush();
 }
 
-Result<std::monostate> FileWriter::finish() {
-    if (flush() && ::close(fd_) != 0) error_ = errno;
-    fd_ = error_ ? fd_ : -1;
-    if (!error_ && ::rename(temporary_.c_str(), path_.c_str()) != 0) error_ = errno;
-    if (error_) {
-        ::unlink(temporary_.c_str());
-        return Failure{"Cannot write " + path_ + ": " + reasonAndAdvice(error_)};
+/// Puts the finished bytes into a file that has other names as well, which are to stay.
+int FileWriter::copyInto(int to) {
+    std::string part(1 << 20, '\0');
+    FileBytes from(fd_);
+    // Room first: what is there is overwritten.
+    int error = ::posix_fallocate(to, 0, static_cast<off_t>(std::max<uint64_t>(1, from.size())));
+    if (error == EOPNOTSUPP || error == EINVAL) error = 0;
+    for (uint64_t at = 0; at < from.size() && !error;) {
+        const size_t count = from.read(at, part.data(), part.size());
+        error = count ? writeAll(to, {part.data(), count}) : EIO;
+        at += count;
     }
+    if (!error && ::ftruncate(to, static_cast<off_t>(from.size())) != 0) error = errno;
+    if (!error && ::fsync(to) != 0) error = errno;
+    return error;
+}
+
+Result<std::monostate> FileWriter::finish() {
+    flush();
+    if (!error_ && ::fsync(fd_) != 0) error_ = errno;  // on the disk before it takes another's place
+    struct stat status {};
+    const bool there = ::stat(path_.c_str(), &status) == 0;
+    if (!error_ && there && status.st_nlink > 1) {
+        const Descriptor to = openOrdinary(path_, O_WRONLY);
+        error_ = to ? copyInto(to.get()) : errno;
+    } else if (!error_) {
+        if (there) {
+            if (::fchown(fd_, status.st_uid, status.st_gid) != 0 && status.st_uid != ::geteuid()) error_ = errno;
+            if (!error_ && ::fchmod(fd_, status.st_mode & 07777) != 0) error_ = errno;
+        }
+        if (!error_ && temporary_.empty())
+            error_ = giveName(fd_, path_);
+        else if (!error_ && ::rename(temporary_.c_str(), path_.c_str()) == 0)
+            temporary_.clear();
+        else if (!error_)
+            error_ = errno;
+        const Descriptor folder(::open(folderOf(path_).c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+        if (folder) ::fsync(folder.get());
+    }
+    if (error_) return Failure{"Cannot write " + shown_ + ": " + reasonAndAdvice(error_)};
     return std::monostate{};
 }
 

@@ -29,10 +29,27 @@ private:
     std::string bytes_;
 };
 
-/// Opens a file for reading; the failure names it and says what to do.
+/// An ordinary file. One that becomes shorter meanwhile gives fewer bytes.
+class FileSource final : public ByteSource {
+public:
+    /// The failure names the file and says what to do. Never waits: pipes, devices and the like are refused.
+    static Result<std::unique_ptr<FileSource>> open(const std::string& path);
+    ~FileSource() override;
+    FileSource(const FileSource&) = delete;
+    FileSource& operator=(const FileSource&) = delete;
+    uint64_t size() const override { return size_; }
+    size_t read(uint64_t offset, char* out, size_t count) override;
+    int descriptor() const { return fd_; }
+
+private:
+    FileSource(int fd, uint64_t size) : fd_(fd), size_(size) {}
+    int fd_;
+    uint64_t size_;
+};
 Result<std::unique_ptr<ByteSource>> openFile(const std::string& path);
 
-/// Writes a whole file through a temporary one beside it, so that a failure leaves nothing half done.
+/// Writes a whole file through a temporary one without a name in the same folder, so that a failure leaves nothing
+/// half done. One that is replaced keeps its permissions, its owner, and its other names.
 class FileWriter {
 public:
     static Result<std::unique_ptr<FileWriter>> create(const std::string& path);
@@ -44,11 +61,13 @@ public:
     Result<std::monostate> finish();
 
 private:
-    FileWriter(std::string path, std::string temporary, int fd);
-    std::string path_, temporary_, buffer_;
-    int fd_;
-    int error_ = 0;
+    FileWriter() = default;
     bool flush();
+    int copyInto(int to);
+
+    std::string shown_, path_, temporary_, buffer_;  // shown_: as it was asked for
+    int fd_ = -1;
+    int error_ = 0;
 };
 
 }  // namespace fugato

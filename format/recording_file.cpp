@@ -3,7 +3,7 @@
 
 #include "binary_form.h"
 #include "binary_reader.h"
-#include "rescue.h"
+#include "opening.h"
 #include "text_form.h"
 
 namespace fugato {
@@ -21,7 +21,7 @@ Result<Damage> readRecordingFile(const std::string& path, EventSink& sink, const
     auto opened = openRecordingSource(path);
     if (!opened) return opened.failure();
     auto damage = readRecording(*opened->source, path, sink, progress);
-    if (damage) noteOpening(*damage, *opened);
+    if (damage) noteOpening(*damage, opened->note, opened->beingWritten);
     return damage;
 }
 

@@ -17,7 +17,7 @@ namespace fugato {
 Result<Damage> readRecording(ByteSource& source, const std::string& name, EventSink& sink,
                              const Progress& progress = {});
 
-/// The same, from a file; what a killed program left in its buffers is rescued first (rescue.h).
+/// The same, from a file; with what a killed program left in its buffers (opening.h).
 Result<Damage> readRecordingFile(const std::string& path, EventSink& sink, const Progress& progress = {});
 
 /// Writes by the extension of `path`: .fugato binary, .jsonl text.

@@ -48,7 +48,7 @@ class DemoTest : public QObject {
     Run run(const QString& troubles, int seed, int seconds = 26) {
         const QString file = folder_.filePath("run.fugato"), truth = folder_.filePath("truth.json");
         sail({"--virtual", "--seed", QString::number(seed), "--seconds", QString::number(seconds), "--troubles",
-              troubles, "--out", file, "--truth", truth});
+              troubles, "--overwrite", "--out", file, "--truth", truth});
         return {explainFile(file), readJson(truth)};
     }
     static bool named(const Explanation& e, const Cause& cause, const json& planted) {
@@ -121,7 +121,7 @@ private slots:
     void theSameSeedGivesTheSameBytesAnotherSeedOthers() {
         const auto bytes = [&](int seed) {
             const QString file = folder_.filePath("bytes.fugato");
-            sail({"--virtual", "--seed", QString::number(seed), "--seconds", "12", "--out", file});
+            sail({"--virtual", "--seed", QString::number(seed), "--seconds", "12", "--overwrite", "--out", file});
             QFile made(file);
             return made.open(QIODevice::ReadOnly) ? made.readAll() : QByteArray();
         };
@@ -133,7 +133,7 @@ private slots:
 
     void aRunInRealTimeRecordsEveryThread() {
         const QString file = folder_.filePath("real.fugato");
-        sail({"--seconds", "2", "--out", file});
+        sail({"--seconds", "2", "--overwrite", "--out", file});
         const auto e = explainFile(file);
         QVERIFY(e);
         for (const char* lane :

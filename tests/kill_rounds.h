@@ -15,6 +15,7 @@
 #include <thread>
 
 #include "core/model/open_recording.h"
+#include "format/opening.h"
 
 namespace fugato {
 
@@ -53,6 +54,7 @@ inline std::string killWhileRecording(const std::string& file, unsigned afterUs,
     munmap(published, 4096);
     if (!WIFSIGNALED(status)) return "the child was not killed";
 
+    makeRecordingWhole(file);
     const auto opened = openRecording(file);
     if (!opened) return opened.failure().sentence;
     const Recording& r = **opened;

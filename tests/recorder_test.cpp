@@ -246,9 +246,19 @@ private slots:
             kill(getpid(), SIGKILL);
         }
         waitpid(child, nullptr, 0);
+        QFile bytes(QString::fromStdString(file));
+        QVERIFY(bytes.open(QIODevice::ReadOnly));
+        const QByteArray before = bytes.readAll();
+        const auto read = open(file);  // reading tells everything and writes nothing
+        QCOMPARE(read->markerCount(), size_t{1});
+        QVERIFY(QString::fromStdString(read->damage.notes.at(0)).contains("were found in its buffers. They could not"));
+        bytes.seek(0);
+        QCOMPARE(bytes.readAll(), before);
+        QVERIFY(QString::fromStdString(makeRecordingWhole(file)).contains("found in its buffers and saved"));
+        QCOMPARE(makeRecordingWhole(file), std::string());  // nothing more to do
         const auto r = open(file);
         QCOMPARE(r->markerCount(), size_t{1});
-        QVERIFY(QString::fromStdString(r->damage.notes.at(0)).contains("found in its buffers and saved"));
+        QVERIFY(!r->damage.any());
     }
 
     void damagedOrForeignBuffersAreNotBelieved() {
@@ -260,6 +270,7 @@ private slots:
                 fug_options options{};
                 options.buffer_events = 1024;
                 options.memory_bytes = 1 << 20;
+                options.existing = FUG_REPLACE_EXISTING;
                 const std::string folder = QFileInfo(QString::fromStdString(file)).path().toStdString();
                 options.buffer_folder = folder.c_str();
                 fug_start(file.c_str(), &options);
@@ -284,6 +295,7 @@ private slots:
                 }
             }
             bytes.close();
+            makeRecordingWhole(file);
             const auto r = open(file);
             QVERIFY(r);
             QCOMPARE(r->damage.indexMissing, round == 0);
@@ -382,12 +394,11 @@ private slots:
         QVERIFY(QString(fug_status()).contains("/nowhere/at/all.fugato"));
         QCOMPARE(fug_recording(), 0);
         { FUG_MARK("Unrecorded"); }
-        QCOMPARE(fug_start("/dev/full", nullptr), 0);
-        for (int i = 0; i < 1000; ++i) {
-            FUG_MARK("Into a full disk");
+        for (const char* device : {"/dev/full", "/dev/null", "/dev/tty"}) {
+            QCOMPARE(fug_start(device, nullptr), ENOTSUP);
+            QVERIFY2(QString(fug_status()).contains("no ordinary file"), fug_status());
         }
-        fug_stop();
-        QVERIFY(QString(fug_status()).contains("No space"));
+        QCOMPARE(fug_start(folder_.path().toUtf8(), nullptr), EISDIR);
     }
 
     void shortLivedThreadsAreNoTrouble() {

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "core/explain/growing.h"
+#include "format/opening.h"
 
 namespace fugato {
 
@@ -97,6 +98,7 @@ void Document::open(const QString& path) {
         options.early = [self, show](const std::shared_ptr<const Recording>& recording) {
             Job::post(self, [show, recording] { show(recording); });
         };
+        options.note = makeRecordingWhole(path.toStdString());
         auto opened = openRecording(path.toStdString(), j.progress(0, 0.6, tr("Reading")), options);
         if (!opened) {
             if (!opened.failure().cancelled) {
@@ -122,6 +124,7 @@ void Document::open(const QString& path) {
             explanation_ = made;
             emit explanationChanged(true);
         });
+        makeLeftRecordingsWhole();
     });
 }
 
@@ -235,8 +238,11 @@ void Document::follow() {
         const auto self = j.self.lock();
         const auto goesOn = [&j](double) { return !j.cancelled; };
         std::shared_ptr<const Recording> now = growing->read(goesOn);
-        if (!now && !j.cancelled)  // finished, or something else has its name
-            if (auto opened = openRecording(path, goesOn, options)) now = *opened;
+        if (!now && !j.cancelled) {  // finished, or something else has its name
+            OpenOptions again = options;
+            again.note = makeRecordingWhole(path);
+            if (auto opened = openRecording(path, goesOn, again)) now = *opened;
+        }
         std::shared_ptr<const Explanation> made;
         uint32_t at = 0;
         if (now && !now->series.empty()) {

@@ -4,7 +4,7 @@
 #include <cstring>
 
 #include "format/binary_reader.h"
-#include "format/rescue.h"
+#include "format/opening.h"
 #include "lane_reading.h"
 
 namespace fugato {
@@ -32,10 +32,9 @@ GrowingRecording::GrowingRecording(std::string path, const OpenOptions& options)
 GrowingRecording::~GrowingRecording() = default;
 
 std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress) {
-    const long writer = writerOf(path_);
     auto source = openFile(path_);
     layout::FileHeader header;
-    if (!writer || !source || (*source)->size() < bytes_ ||
+    if (!isBeingWritten(path_) || !source || (*source)->size() < bytes_ ||
         (*source)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header ||
         (reading_ && std::memcmp(&header, &reading_->header, sizeof header) != 0))
         return nullptr;
@@ -67,7 +66,7 @@ std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress
     bytes_ = reading_->source->size();
     Damage damage = reader.damage();
     addDamage(damage, reading_->damage);
-    noteBeingWritten(damage, writer);
+    noteBeingWritten(damage);
     auto recording = reading_->builder.asItIs(std::move(damage));
     recording->growing = true;
     options_.before = recording;

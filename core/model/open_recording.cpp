@@ -6,7 +6,7 @@
 #include <filesystem>
 
 #include "format/binary_reader.h"
-#include "format/rescue.h"
+#include "format/opening.h"
 #include "lane_reading.h"
 #include "recording_index.h"
 
@@ -96,7 +96,7 @@ Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, 
         recording->keptState = state;
         limitIndexFolder(options.indexFolder, options.indexFolderBytes, indexPath);
     }
-    noteOpening(recording->damage, *opened);
+    noteOpening(recording->damage, opened->note.empty() ? options.note : opened->note, opened->beingWritten);
     recording->growing = opened->beingWritten;
     return std::shared_ptr<const Recording>(recording);
 }

@@ -16,6 +16,7 @@ struct OpenOptions {
     uint64_t indexFromBytes = 48u << 20;             // recordings of at least this size get one
     uint64_t indexFolderBytes = uint64_t{20} << 30;  // the indexes used longest ago make room
     uint64_t memoryBytes = kUsualMemoryBytes;        // what the process should not exceed, where an index is there
+    std::string note;  // what was done to the file before (makeRecordingWhole), told before what is wrong in it
     /// The same recording as it was read before, while it grows: markers keep the numbers of their paths.
     std::shared_ptr<const Recording> before;
     /// Told, on the thread that opens, what can be shown already; only for recordings that get an index.

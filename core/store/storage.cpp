@@ -15,6 +15,7 @@
 #include <fugato_layout.hpp>
 #include <new>
 #include <numeric>
+#include <own_files.hpp>
 
 namespace fugato {
 
@@ -53,24 +54,17 @@ std::shared_ptr<Storage> Storage::make(int fd, uint64_t least) {
 std::shared_ptr<Storage> Storage::inMemory() { return make(-1, 0); }
 
 Result<std::shared_ptr<Storage>> Storage::inFolder(const std::string& folder) {
-    const int fd = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0644);
+    const int fd = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
     if (fd < 0) return Failure{"Cannot write in " + folder + ": " + std::strerror(errno) + "."};
     return make(fd, 0);
 }
 
 bool Storage::giveName(const std::string& path) const {
-    if (fd_ < 0) return false;
-    const std::string from = "/proc/self/fd/" + std::to_string(fd_),
-                      between = path + "." + std::to_string(::getpid()) + ".new";
-    ::unlink(between.c_str());
-    if (::linkat(AT_FDCWD, from.c_str(), AT_FDCWD, between.c_str(), AT_SYMLINK_FOLLOW) != 0) return false;
-    if (::rename(between.c_str(), path.c_str()) == 0) return true;
-    ::unlink(between.c_str());
-    return false;
+    return fd_ >= 0 && fugato::giveName(fd_, path) == 0;
 }
 
 Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint64_t bytes) {
-    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+    const int fd = openOwn(path, O_RDONLY).release();
     struct stat status {};
     if (fd < 0 || ::fstat(fd, &status) != 0 || static_cast<uint64_t>(status.st_size) < bytes) {
         if (fd >= 0) ::close(fd);

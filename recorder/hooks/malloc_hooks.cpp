@@ -4,6 +4,7 @@
 // and is charged with it; do not link new_hooks as well). For glibc, whose own functions do the work.
 #include <errno.h>
 #include <fugato/fugato.h>
+#include <malloc.h>
 
 extern "C" {
 
@@ -24,9 +25,14 @@ void* calloc(size_t count, size_t size) {
     return address;
 }
 void* realloc(void* before, size_t size) {
+    // Told before it is given back: in the next instant another thread may get, and tell of, the same address.
+    const size_t had = before ? malloc_usable_size(before) : 0;
+    if (before) fug_memory_given(0, before);
     void* address = __libc_realloc(before, size);
-    if (before && (address || !size)) fug_memory_given(0, before);
-    if (address) fug_memory_taken(0, address, size, nullptr);
+    if (address)
+        fug_memory_taken(0, address, size, nullptr);
+    else if (before && size)  // there was no memory: what was there still is
+        fug_memory_taken(0, before, had, nullptr);
     return address;
 }
 void* memalign(size_t alignment, size_t size) {

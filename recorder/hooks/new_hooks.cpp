@@ -4,6 +4,7 @@
 // clock read each; use it in recordings made for memory, not always.
 #include <fugato/fugato.h>
 
+#include <cstdint>
 #include <cstdlib>
 #include <new>
 
@@ -16,6 +17,7 @@ void* told(void* address, std::size_t size) noexcept {
 void* take(std::size_t size) noexcept { return told(std::malloc(size ? size : 1), size); }
 void* take(std::size_t size, std::align_val_t alignment) noexcept {
     const auto align = static_cast<std::size_t>(alignment);
+    if (size > SIZE_MAX - align) return nullptr;  // rounding up would begin again at 0
     return told(std::aligned_alloc(align, (size + align - 1) / align * align + (size ? 0 : align)), size);
 }
 template <class... Alignment>

@@ -148,9 +148,17 @@ enum class DefinitionType : uint8_t {
 // can be rescued after a kill.
 
 inline constexpr unsigned char kBuffersMagic[8] = {0x89, 'F', 'U', 'G', 'B', 'U', 'F', '\n'};
-inline constexpr uint32_t kBuffersVersion = 1;
+inline constexpr uint32_t kBuffersVersion = 2;
 inline constexpr uint32_t kBufferEntries = 4096;
 inline constexpr uint64_t kBufferTableAt = 4096;
+
+/// A process, told apart from one that later gets the same number.
+struct ProcessIdentity {
+    uint64_t id;     // in its own space of process numbers…
+    uint64_t space;  // which is this (the inode of /proc/self/ns/pid); 0: not known
+    uint64_t start;  // field 22 of /proc/self/stat
+    uint64_t boot;   // checksum of the machine's boot id
+};
 
 struct BuffersHeader {
     unsigned char magic[8];
@@ -158,8 +166,17 @@ struct BuffersHeader {
     uint32_t recording;    // 1 while a recording is being made from these buffers
     uint64_t originTicks;  // of that recording's header…
     int64_t startedUnixNs;
-    uint64_t processId;
+    ProcessIdentity process;
+    uint64_t device, inode;  // of the recording's file
+    uint32_t pathBytes;
+    char path[3072];  // of the recording, absolute; pathBytes of it
 };
+static_assert(sizeof(BuffersHeader) <= kBufferTableAt);
+
+/// A live writer holds a write lock (of the open file description) on these bytes of its recording and of
+/// its file of buffers; whoever makes a recording whole holds the second only. So nobody takes a recording
+/// for finished that is not, and only one makes it whole.
+inline constexpr int64_t kWriterLockAt = 0, kWholeLockAt = 1;
 
 struct BufferSlot {
     uint64_t ticks;

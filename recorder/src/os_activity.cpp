@@ -96,6 +96,11 @@ OsActivity::~OsActivity() {
         if (core.ring) munmap(core.ring, (kRingPages + 1) * 4096);
 }
 
+void OsActivity::leaveFiles() {
+    for (const int fd : descriptors_) ::close(fd);
+    descriptors_.clear();
+}
+
 void OsActivity::start(Recorder& r, uint32_t wanted, uint32_t sampleUs) {
     const long count = sysconf(_SC_NPROCESSORS_CONF);
     for (int i = 0; i < count; ++i) {

@@ -28,6 +28,8 @@ public:
     void start(Recorder& r, uint32_t wanted, uint32_t sampleUs);
     /// Takes what has happened since the last call; `now` is CLOCK_MONOTONIC in ns.
     void poll(Recorder& r, uint64_t now, bool last);
+    /// In a child after fork: the descriptors stay the parent's.
+    void leaveFiles();
 
 private:
     struct Core {

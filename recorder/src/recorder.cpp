@@ -3,21 +3,37 @@
 // The recorder's functions and its drain. recorder_state.hpp tells which lock guards what.
 #include <dlfcn.h>
 #include <link.h>
+#include <signal.h>
+#include <sys/resource.h>
 #include <sys/syscall.h>
 #include <time.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
 #include <new>
 
 #include "os_activity.hpp"
+#include "own_files.hpp"
 #include "recorder_state.hpp"
 #include "run_context.hpp"
+#include "unclosed_recording.hpp"
 #if FUG_HAS_TSC
 #include <cpuid.h>
 #endif
+
+/// A lane of the host's own.
+struct fug_lane {
+    std::string name, role;
+    uint32_t kind = 0, clock = 0;
+    // Guarded by Recorder::lanesMutex, and the same all through a recording:
+    fugato::RecordedLane* lane = nullptr;
+    fugato::Recorder* of = nullptr;
+    // Of the thread that is in it:
+    uint32_t told = 0;  // the recording that knows its name
+};
 
 namespace fugato {
 
@@ -50,6 +66,8 @@ constexpr uint64_t kDefaultMemoryBytes = 256u << 20;
 constexpr uint64_t kDrainPauseNs = 4'000'000, kShortPauseNs = 500'000;  // rest between two looks at the buffers
 constexpr uint64_t kWriteAfterNs = 35'000'000;   // an event waits this long at most for its block
 constexpr uint64_t kClockEveryNs = 250'000'000;
+constexpr uint64_t kOfferEveryNs = 50'000'000;  // looking whether there is room for lanes without a buffer
+constexpr int kSweeperNice = 19;
 constexpr size_t kMaxTextBytes = 3200;
 constexpr size_t kMaxNameBytes = 1000;
 constexpr uint32_t kMostPictureWidth = 160, kMostPictureHeight = 100;
@@ -60,7 +78,7 @@ fug_buffer closedBuffer{};  // every thread's buffer before its first event: lim
 // What the calling thread is in. Plain pointers, so that reaching them costs nothing.
 thread_local RecordedLane* hereLane = nullptr;  // null: none yet
 thread_local RecordedLane* ownLane = nullptr;   // the thread's own, null: none yet
-thread_local bool inside = false;
+thread_local fug_lane* enteredLane = nullptr;
 
 struct ThreadGuard {  // its destructor runs when the thread ends
     bool gone = false;
@@ -186,7 +204,7 @@ void writePending(Recorder& r, RecordedLane& lane) {
                             {lane.pending.get(), lane.pendingBytes}, static_cast<uint32_t>(lane.collected));
     lane.pendingCount = 0;
     lane.pendingBytes = 0;
-    if (lane.entry) __atomic_store_n(&lane.entry->tail, lane.collected, __ATOMIC_RELEASE);
+    if (BufferEntry* const entry = lane.own()) __atomic_store_n(&entry->tail, lane.collected, __ATOMIC_RELEASE);
 }
 
 /// Takes a definition out of a buffer.
@@ -199,10 +217,11 @@ void takeDefinition(Recorder& r, uint8_t kind, std::string_view fields) {
 
 /// Packs what the thread has published since the last look. Returns the number of slots taken.
 uint64_t collect(Recorder& r, RecordedLane& lane, uint64_t now) {
-    if (!lane.entry) return 0;
-    const auto* ring = reinterpret_cast<const BufferSlot*>(lane.entry->address);
-    const uint64_t mask = lane.entry->mask;
-    const uint64_t head = __atomic_load_n(&lane.entry->head, __ATOMIC_ACQUIRE);
+    const BufferEntry* const entry = lane.own();
+    if (!entry) return 0;
+    const auto* ring = reinterpret_cast<const BufferSlot*>(entry->address);
+    const uint64_t mask = entry->mask;
+    const uint64_t head = __atomic_load_n(&entry->head, __ATOMIC_ACQUIRE);
     const uint64_t from = lane.collected;
     if (static_cast<int64_t>(head - from) <= 0) return 0;
     char text[kMostSlotText + 32];
@@ -237,7 +256,7 @@ uint64_t collect(Recorder& r, RecordedLane& lane, uint64_t now) {
 /// Tells the events lost at the end of a lane, after which nothing came.
 void addLost(Recorder& r, RecordedLane& lane, uint64_t now) {
     uint64_t lost = lane.lostWithoutBuffer.exchange(0, std::memory_order_relaxed);
-    if (lane.entry) lost += __atomic_exchange_n(&lane.entry->lost, 0, __ATOMIC_RELAXED);
+    if (BufferEntry* const entry = lane.own()) lost += __atomic_exchange_n(&entry->lost, 0, __ATOMIC_RELAXED);
     if (!lost) return;
     const uint64_t ticks = lane.pendingCount || lane.pendingLast ? lane.pendingLast : fug_now();
     addEvent(r, lane, {ticks, Kind::Lost, 0, lost, 0, {}}, now);
@@ -249,7 +268,7 @@ void writeClock(Recorder& r) {
     const uint64_t after = monotonicNs();
     r.lastClockNs = after;
     r.output.look();
-    if (!fug_uses_tsc) return;
+    if (!__atomic_load_n(&fug_uses_tsc, __ATOMIC_RELAXED)) return;
     const ClockPair pair{ticks, before + (after - before) / 2 - r.originNs};
     r.output.writeBlock(BlockType::Clock, 0, 1, pair.ticks, pair.ticks,
                         {reinterpret_cast<const char*>(&pair), sizeof pair});
@@ -257,6 +276,39 @@ void writeClock(Recorder& r) {
 
 /// With lanesMutex held.
 void setStatus(Recorder& r, const std::string& text) { r.status = r.statuses.insert(text).first->c_str(); }
+
+/// A buffer for a lane, which may lie elsewhere or be smaller than wished, or be null; then the reason is told.
+/// With lanesMutex held.
+BufferEntry* takeBuffer(Recorder& r, uint32_t lane) {
+    BufferEntry* const entry = r.pool.take(lane, r.bufferSlots);
+    std::string told;
+    if (!r.pool.trouble().empty())
+        told = r.pool.trouble() + (entry ? "; some lie elsewhere" : "; some lanes have none");
+    else if (!entry)
+        told = "some lanes have no buffer: the memory set for the recording is used up";
+    if (told.empty() || told == r.toldTrouble) return entry;
+    r.toldTrouble = told;
+    setStatus(r, told);
+    std::string fields;
+    appendText(fields, "room for buffers");
+    appendText(fields, told);
+    addDefinitionLocked(r, DefinitionType::Context, fields);
+    return entry;
+}
+
+/// Lanes that could not have a buffer before get one as soon as there is room.
+void offerBuffers(Recorder& r, uint64_t now) {
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    if (now - r.lastOfferNs < kOfferEveryNs) return;
+    r.lastOfferNs = now;
+    for (RecordedLane* lane : r.lanes)
+        if (lane->wantsBuffer.load(std::memory_order_acquire) && !lane->own() &&
+            !lane->offered.load(std::memory_order_acquire)) {
+            BufferEntry* const entry = takeBuffer(r, lane->id);
+            if (!entry) return;
+            lane->offered.store(entry, std::memory_order_release);
+        }
+}
 
 /// One look at every lane, with outputMutex held. Returns how long the buffers can do without another.
 uint64_t drain(Recorder& r, bool all) {
@@ -269,19 +321,29 @@ uint64_t drain(Recorder& r, bool all) {
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         lanes = r.lanes;
     }
-    for (RecordedLane* lane : lanes) {
+    struct Looked {
+        RecordedLane* lane;
+        bool ended;
+        uint64_t taken;
+    };
+    std::vector<Looked> looked;
+    for (RecordedLane* lane : lanes) {  // all first: what one defines others' events may hang on
         const bool ended = lane->ended.load(std::memory_order_acquire);
-        const uint64_t taken = collect(r, *lane, now);
-        const uint64_t capacity = lane->entry ? lane->entry->mask + 1 : 1;
+        looked.push_back({lane, ended, collect(r, *lane, now)});
+    }
+    for (const auto& [lane, ended, taken] : looked) {
+        const BufferEntry* const entry = lane->own();
+        const uint64_t capacity = entry ? entry->mask + 1 : 1;
         pause = std::min(pause, taken > capacity / 8 ? 0 : taken > capacity / 64 ? kShortPauseNs : kDrainPauseNs);
         if (all || ended) addLost(r, *lane, now);
-        const bool waiting = lane->entry && lane->collected != lane->entry->tail;
+        const bool waiting = entry && lane->collected != entry->tail;
         if (all || ended || now - lane->pendingSince >= kWriteAfterNs ||
-            (waiting && lane->collected - lane->entry->tail >= capacity / 4))
+            (waiting && lane->collected - entry->tail >= capacity / 4))
             if (lane->pendingCount || waiting) writePending(r, *lane);
         if (!ended) continue;
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
-        if (lane->entry) r.pool.giveBack(lane->entry);
+        for (BufferEntry* mine : {lane->own(), lane->offered.load(std::memory_order_acquire)})
+            if (mine) r.pool.giveBack(mine);
         for (size_t i = 0; i < r.lanes.size(); ++i)
             if (r.lanes[i] == lane) {
                 r.lanes[i] = r.lanes.back();
@@ -290,6 +352,7 @@ uint64_t drain(Recorder& r, bool all) {
             }
         delete lane;
     }
+    offerBuffers(r, now);
     writeDefinitions(r);
     const auto state = r.output.state();
     if (!r.toldFailure && !r.output.reason().empty()) {
@@ -319,6 +382,31 @@ void* backgroundThread(void*) {
     return nullptr;
 }
 
+/// Looks once for what programs left that were killed. It has time.
+void* sweepingThread(void*) {
+    inside = true;
+    pthread_setname_np(pthread_self(), "fugato sweep");
+    setpriority(PRIO_PROCESS, static_cast<id_t>(syscall(SYS_gettid)), kSweeperNice);
+    Recorder& r = recorder();
+    try {
+        for (const std::string& folder : r.sweptFolders)
+            clearLeftBuffers(folder, [&] { return !r.quit.load(std::memory_order_acquire); });
+    } catch (const std::bad_alloc&) {  // the next start looks again
+    }
+    return nullptr;
+}
+
+/// A thread on which no signal of the program's ever arrives; false where there can be none.
+bool startThread(pthread_t& thread, void* (*run)(void*)) {
+    sigset_t all, before;
+    sigfillset(&all);
+    pthread_sigmask(SIG_SETMASK, &all, &before);
+    const bool started = pthread_create(&thread, nullptr, run, nullptr) == 0;
+    pthread_sigmask(SIG_SETMASK, &before, nullptr);
+    if (!started) thread = {};
+    return started;
+}
+
 // ---- the recorded thread -------------------------------------------------------------------------
 
 /// The limits that the inline functions see: none where each event must take the slow path.
@@ -330,15 +418,16 @@ void publishLimits(RecordedLane& lane) {
 
 /// Renews the limits from the reader's position. Returns whether `slots` fit at all.
 void refresh(Recorder& r, RecordedLane& lane, uint64_t slots) {
-    if (!lane.entry) return;
-    const uint64_t capacity = lane.entry->mask + 1, reserve = capacity / 8;
+    const BufferEntry* const entry = lane.own();
+    if (!entry) return;
+    const uint64_t capacity = entry->mask + 1, reserve = capacity / 8;
     for (int round = 0;; ++round) {
-        const uint64_t tail = __atomic_load_n(&lane.entry->tail, __ATOMIC_ACQUIRE);
+        const uint64_t tail = __atomic_load_n(&entry->tail, __ATOMIC_ACQUIRE);
         lane.endLimit = tail + capacity;
         lane.beginLimit = tail + capacity - reserve;
-        if (round > 0 || r.background.load(std::memory_order_relaxed) || lane.entry->head + slots <= lane.beginLimit)
+        if (round > 0 || r.background.load(std::memory_order_relaxed) || entry->head + slots <= lane.beginLimit)
             break;
-        const InsideRecorder here;
+        const SetUpCall here;
         const std::lock_guard<std::mutex> guard(r.outputMutex);  // no background thread: empty it here
         collect(r, lane, monotonicNs());
         writePending(r, lane);
@@ -348,16 +437,29 @@ void refresh(Recorder& r, RecordedLane& lane, uint64_t slots) {
 /// Gives a lane its buffer and makes it known. With lanesMutex held.
 void addLaneLocked(Recorder& r, RecordedLane& lane) {
     lane.id = r.nextLane.fetch_add(1);
-    lane.entry = r.pool.isOpen() ? r.pool.take(lane.id, r.bufferSlots) : nullptr;
-    if (!lane.entry) setStatus(r, "some lanes have no buffer: the memory set for the recording is used up");
     r.lanes.push_back(&lane);
+    lane.wantsBuffer.store(true, std::memory_order_release);
+    lane.entry.store(takeBuffer(r, lane.id), std::memory_order_release);
     defineLaneLocked(r, lane);
+}
+
+/// Takes the buffer that the drain has found for a lane without one. Returns whether there is one now.
+bool takeOffered(RecordedLane& lane) {
+    if (lane.own()) return true;
+    BufferEntry* const offered = lane.offered.load(std::memory_order_acquire);
+    if (!offered) return false;
+    const uint64_t lost = lane.lostWithoutBuffer.exchange(0, std::memory_order_relaxed);
+    __atomic_fetch_add(&offered->lost, lost, __ATOMIC_RELAXED);
+    lane.entry.store(offered, std::memory_order_release);
+    lane.offered.store(nullptr, std::memory_order_release);
+    if (&lane == hereLane) fug_this_buffer = lane.buffer();
+    return true;
 }
 
 /// The calling thread's lane, made at its first event. Null where nothing is recorded.
 RecordedLane* attach(Recorder& r) {
     if (hereLane) return hereLane;
-    const InsideRecorder here;
+    const SetUpCall here;
     if (threadGuard.gone) return nullptr;
     threadGuard.watch();
     auto* lane = new (std::nothrow) RecordedLane;
@@ -378,8 +480,8 @@ RecordedLane* attach(Recorder& r) {
 enum class Room { Ordinary, Reserved };
 
 void countLost(Recorder& r, RecordedLane& lane, uint64_t events) {
-    if (lane.entry)
-        __atomic_fetch_add(&lane.entry->lost, events, __ATOMIC_RELAXED);
+    if (BufferEntry* const entry = lane.own())
+        __atomic_fetch_add(&entry->lost, events, __ATOMIC_RELAXED);
     else
         lane.lostWithoutBuffer.fetch_add(events, std::memory_order_relaxed);
     r.lost.fetch_add(events, std::memory_order_relaxed);
@@ -395,10 +497,12 @@ bool put(Recorder& r, RecordedLane& lane, Room room, uint8_t kind, uint32_t id, 
          std::string_view text = {}) {
     const bool isBegin = kind == static_cast<uint8_t>(Kind::MarkBegin) || kind == static_cast<uint8_t>(Kind::WaitBegin);
     if (lane.writing) {  // a signal handler within put(): its event is left out
+        if (kind >= kSlotDefinition) return false;
         countLost(r, lane, isBegin ? 2 : 1);
         return false;
     }
     lane.writing = true;
+    takeOffered(lane);
     lane.buffer()->begin_limit = lane.buffer()->end_limit = 0;  // a handler's markers come here as well
     std::atomic_signal_fence(std::memory_order_seq_cst);
     struct Done {
@@ -410,24 +514,25 @@ bool put(Recorder& r, RecordedLane& lane, Room room, uint8_t kind, uint32_t id, 
         }
     } done{lane};
 
+    BufferEntry* const entry = lane.own();
     const uint64_t further = (pair ? 1 : 0) + (text.size() + sizeof(BufferSlot) - 1) / sizeof(BufferSlot);
-    const bool tellLost = lane.entry && __atomic_load_n(&lane.entry->lost, __ATOMIC_RELAXED) > 0;
+    const bool tellLost = entry && __atomic_load_n(&entry->lost, __ATOMIC_RELAXED) > 0;
     const uint64_t wanted = 1 + further + (tellLost ? 2 : 0);
     const auto fits = [&] {
-        return lane.entry && lane.entry->head + wanted <= (room == Room::Ordinary ? lane.beginLimit : lane.endLimit);
+        return entry && entry->head + wanted <= (room == Room::Ordinary ? lane.beginLimit : lane.endLimit);
     };
     if (!fits()) refresh(r, lane, wanted);
     if (!fits()) {
-        if (kind >= kSlotDefinition) return false;  // made known another way
+        if (kind >= kSlotDefinition) return false;  // its event is counted
         countLost(r, lane, isBegin ? 2 : 1);        // the end of a begin that is lost will not come
         return false;
     }
-    auto* ring = reinterpret_cast<BufferSlot*>(lane.entry->address);
-    const uint64_t mask = lane.entry->mask;
+    auto* ring = reinterpret_cast<BufferSlot*>(entry->address);
+    const uint64_t mask = entry->mask;
     const uint64_t ticks = lane.hasOwnTime() ? lane.givenTime : fug_now();
-    uint64_t at = lane.entry->head;
+    uint64_t at = entry->head;
     if (tellLost) {
-        const uint64_t lost = __atomic_exchange_n(&lane.entry->lost, 0, __ATOMIC_RELAXED);
+        const uint64_t lost = __atomic_exchange_n(&entry->lost, 0, __ATOMIC_RELAXED);
         ring[at++ & mask] = {ticks, makeWord(Kind::Lost, 0, 1)};
         ring[at++ & mask] = {lost, 0};
     }
@@ -439,7 +544,7 @@ bool put(Recorder& r, RecordedLane& lane, Room room, uint8_t kind, uint32_t id, 
         ring[next++ & mask] = piece;
     }
     ring[at & mask] = {ticks, makeWord(static_cast<Kind>(kind), id, further, text.size())};
-    __atomic_store_n(&lane.entry->head, next, __ATOMIC_RELEASE);
+    __atomic_store_n(&entry->head, next, __ATOMIC_RELEASE);
     return true;
 }
 
@@ -449,7 +554,7 @@ void onThisLane(Write&& write) {
     if (inside) return;
     Recorder* r = theRecorder.load(std::memory_order_acquire);
     if (!r || !r->active.load(std::memory_order_acquire)) {
-        fug_this_buffer->begin_limit = fug_this_buffer->end_limit = 0;
+        if (hereLane) hereLane->buffer()->begin_limit = hereLane->buffer()->end_limit = 0;
         return;
     }
     if (RecordedLane* lane = attach(*r)) write(*r, *lane);
@@ -468,40 +573,63 @@ bool putPair(Kind kind, uint32_t id, Room room, uint64_t a, uint64_t b = 0, std:
     return putHere(kind, id, room, &pair, text);
 }
 
-/// Makes a definition known: through the calling thread's buffer, so that not even a kill in the
-/// next instant loses it; else under the lock.
-void define(DefinitionType type, std::string_view fields, std::string_view prefix = {}) {
-    bool written = false;
-    char together[kMostSlotText];
-    std::string_view whole = fields;
-    if (!prefix.empty() && prefix.size() + fields.size() <= sizeof together) {
-        std::memcpy(together, prefix.data(), prefix.size());
-        std::memcpy(together + prefix.size(), fields.data(), fields.size());
-        whole = {together, prefix.size() + fields.size()};
-    }
-    if (hereLane)
-        onThisLane([&](Recorder& r, RecordedLane& lane) {
-            if (lane.entry)
-                written = put(r, lane, Room::Reserved,
-                              static_cast<uint8_t>(kSlotDefinition + static_cast<uint8_t>(type)), 0, nullptr, whole);
-        });
-    if (written || inside) return;
-    const InsideRecorder here;
+/// Makes a definition known through a lane's buffer, so that not even a kill in the next instant loses it, and
+/// without a lock. Returns false where the buffer has no room.
+bool defineInBuffer(Recorder& r, RecordedLane& lane, DefinitionType type, std::string_view fields) {
+    return put(r, lane, Room::Reserved, static_cast<uint8_t>(kSlotDefinition + static_cast<uint8_t>(type)), 0, nullptr,
+               fields);
+}
+
+/// [set-up] Under the lock.
+void defineAtOnce(DefinitionType type, std::string_view fields) {
+    if (inside) return;
+    const SetUpCall here;
     Recorder& r = recorder();
     try {
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
-        if (type == DefinitionType::Site) knowSite(r, whole), fields = whole;
         addDefinitionLocked(r, type, fields);
     } catch (const std::bad_alloc&) {
     }
 }
 
-/// Registers a site at its first use. Two threads may both do so; the first id stays.
-uint64_t wordOf(Recorder& r, fug_site* site) {
+/// [set-up] In the calling thread's buffer, or, where it has none or that is full, under the lock.
+void define(DefinitionType type, std::string_view fields) {
+    bool written = false;
+    if (hereLane)
+        onThisLane([&](Recorder& r, RecordedLane& lane) { written = defineInBuffer(r, lane, type, fields); });
+    if (!written) defineAtOnce(type, fields);
+}
+
+/// Makes a definition known that others' events may hang on, without a lock; but without a background thread, which
+/// writes buffers only when they are full, under it. Returns false where there is no room.
+bool defineSoon(Recorder& r, RecordedLane& lane, DefinitionType type, std::string_view fields) {
+    if (r.background.load(std::memory_order_relaxed)) return defineInBuffer(r, lane, type, fields);
+    defineAtOnce(type, fields);
+    return true;
+}
+
+/// Makes a lane of the host's own known.
+bool tellLane(Recorder& r, RecordedLane& lane) {
+    FieldBuilder fields;
+    fields.number(lane.id);
+    fields.number(lane.kind);
+    fields.number(0);
+    fields.text(lane.name.c_str());
+    fields.text(lane.role.c_str());
+    fields.number(lane.clock);
+    return defineSoon(r, lane, DefinitionType::Lane, fields.bytes());
+}
+
+/// A site's word; at its first use it is made known in the lane's buffer, or, where that has no room now, it is 0
+/// and the event cannot be told. Two threads may both make it known; the first id stays.
+uint64_t wordOf(Recorder& r, RecordedLane& lane, fug_site* site) {
     uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
     if (word) return word;
     const uint32_t id = r.nextSite.fetch_add(1, std::memory_order_relaxed);
-    FieldBuilder fields;
+    FieldBuilder fields;  // the address of the site, of its name, and its detail: for knowSite()
+    const uint64_t numbers[3] = {reinterpret_cast<uint64_t>(site), reinterpret_cast<uint64_t>(site->name),
+                                 site->detail};
+    fields.raw(reinterpret_cast<const char*>(numbers), sizeof numbers);
     fields.number(id);
     fields.number(site->line);
     fields.number(site->longest_ns);
@@ -510,29 +638,38 @@ uint64_t wordOf(Recorder& r, fug_site* site) {
     fields.text(site->description, 1200);
     fields.text(site->file, 1000);
     fields.number(site->detail);
-    char prefix[24];
-    const uint64_t numbers[3] = {reinterpret_cast<uint64_t>(site), reinterpret_cast<uint64_t>(site->name),
-                                 site->detail};
-    std::memcpy(prefix, numbers, sizeof prefix);
-    define(DefinitionType::Site, fields.bytes(), {prefix, sizeof prefix});
+    if (!defineInBuffer(r, lane, DefinitionType::Site, fields.bytes())) return 0;
     const DetailSettings* details = r.details.load(std::memory_order_acquire);
     const std::string_view category = cutText(site->category, 200);
     const uint64_t made = siteWord(id, static_cast<int>(site->detail), details ? details->of(category) : 2);
-    word = 0;
     if (__atomic_compare_exchange_n(&site->word, &word, made, false, __ATOMIC_RELEASE, __ATOMIC_RELAXED)) return made;
     return word;
 }
 
 uint32_t siteId(uint64_t word) { return static_cast<uint32_t>(word >> 32) & 0x7fffffffu; }
 
-uint32_t keyId(Recorder& r, fug_key* key) {
+/// Calls `write(recorder, lane, site's id)` where the site is recorded; counts `events` as lost where it cannot be
+/// made known.
+template <class Write>
+void onThisLaneAt(fug_site* site, uint64_t events, Write&& write) {
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        const uint64_t word = wordOf(r, lane, site);
+        if (!word)
+            countLost(r, lane, events);
+        else if (!(word & FUG_WORD_LEFT_OUT))
+            write(r, lane, siteId(word));
+    });
+}
+
+/// As of a site's word.
+uint32_t keyId(Recorder& r, RecordedLane& lane, fug_key* key) {
     uint64_t word = __atomic_load_n(&key->word, __ATOMIC_RELAXED);
     if (word) return static_cast<uint32_t>(word);
     const uint32_t id = r.nextKey.fetch_add(1, std::memory_order_relaxed);
     FieldBuilder fields;
     fields.number(id);
     fields.text(key->name);
-    define(DefinitionType::Key, fields.bytes());
+    if (!defineInBuffer(r, lane, DefinitionType::Key, fields.bytes())) return 0;
     if (__atomic_compare_exchange_n(&key->word, &word, uint64_t{id}, false, __ATOMIC_RELEASE, __ATOMIC_RELAXED))
         return id;
     return static_cast<uint32_t>(word);
@@ -542,7 +679,10 @@ void putArgument(fug_key* key, uint64_t bits, ArgumentType type, std::string_vie
     if (!key) return;
     onThisLane([&](Recorder& r, RecordedLane& lane) {
         const Pair pair{bits, static_cast<uint64_t>(type)};
-        put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::Argument), keyId(r, key), &pair, text);
+        if (const uint32_t id = keyId(r, lane, key))
+            put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::Argument), id, &pair, text);
+        else
+            countLost(r, lane, 1);
     });
 }
 
@@ -553,7 +693,7 @@ ThreadGuard::~ThreadGuard() {
     fug_this_buffer = &closedBuffer;
     if (!lane) return;
     Recorder& r = recorder();
-    if (lane->entry && r.active.load(std::memory_order_acquire)) {
+    if (lane->own() && r.active.load(std::memory_order_acquire)) {
         lane->timeGiven = false;
         put(r, *lane, Room::Reserved, static_cast<uint8_t>(Kind::LaneEnd), 0);
     }
@@ -605,10 +745,38 @@ double measureMarkerCost(double nsPerTick) {
     return static_cast<double>(best) * nsPerTick / static_cast<double>(kPairs);
 }
 
+// ---- lanes of the host's own ----------------------------------------------------------------------
+
+/// All that there are, in every recording of the process and of its children. Guarded by lanesMutex.
+std::vector<fug_lane*>& hostLanes() {
+    static auto* const lanes = new std::vector<fug_lane*>;
+    return *lanes;
+}
+
+/// Gives a host's lane its place in the recording, so that entering it takes no lock. Its name is told when it is
+/// first entered. With lanesMutex held.
+void makeHostLaneLocked(Recorder& r, fug_lane& lane) {
+    if (lane.of == &r) return;
+    auto* made = new RecordedLane;
+    made->name = lane.name;
+    made->role = lane.role;
+    made->kind = lane.kind;
+    made->clock = lane.clock;
+    made->id = r.nextLane.fetch_add(1);
+    r.lanes.push_back(made);
+    made->wantsBuffer.store(true, std::memory_order_release);
+    made->entry.store(takeBuffer(r, made->id), std::memory_order_release);
+    lane.lane = made;
+    lane.of = &r;
+}
+void makeHostLanesLocked(Recorder& r) {
+    for (fug_lane* lane : hostLanes()) makeHostLaneLocked(r, *lane);
+}
+
 // ---- fork: the child starts afresh ----------------------------------------------------------------
 
 void beforeFork() {
-    inside = true;
+    inside = true;  // until after: a handler in between tells nothing and stops nothing
     Recorder& r = recorder();
     r.outputMutex.lock();
     try {  // what is defined in the buffers must hold in the child too
@@ -626,6 +794,10 @@ void afterForkInParent() {
 /// The parent's buffers and file are left alone; what was defined so far holds in the child as well.
 void afterForkInChild() {
     Recorder& parents = recorder();
+    // Whoever looks for the parent's locks must not find the child's copies of its descriptors.
+    parents.output.leaveFile();
+    parents.pool.leaveFiles();
+    if (parents.os) parents.os->leaveFiles();
     auto* r = new Recorder;
     r->lasting = parents.lasting;
     r->sites = parents.sites;
@@ -634,6 +806,7 @@ void afterForkInChild() {
           &Recorder::nextCounter, &Recorder::nextState, &Recorder::nextKey, &Recorder::nextPool, &Recorder::nextClock})
         (r->*next).store((parents.*next).load());
     r->details.store(parents.details.load());
+    r->recordingNumber.store(parents.recordingNumber.load());
     theRecorder.store(r, std::memory_order_release);
     ownLane = hereLane = nullptr;
     fug_this_buffer = &closedBuffer;
@@ -641,15 +814,12 @@ void afterForkInChild() {
 }
 
 void removeBuffersAtExit() {
+    if (inside) return;  // exit() within a set-up call: all is left as by a kill, and can be made whole
     fug_stop();
+    const SetUpCall here;
     Recorder& r = recorder();
     const std::lock_guard<std::mutex> guard(r.lanesMutex);
     r.pool.unlink();
-}
-
-std::string folderOf(const std::string& path) {
-    const size_t slash = path.rfind('/');
-    return slash == std::string::npos ? "." : slash ? path.substr(0, slash) : "/";
 }
 
 /// Takes over every lane that lives on from an earlier recording. With both mutexes held.
@@ -657,14 +827,14 @@ void beginLane(Recorder& r, RecordedLane& lane) {
     lane.pendingCount = 0;
     lane.pendingBytes = 0;
     lane.pendingLast = 0;
-    if (lane.entry) {  // nothing from before the start but definitions
-        const auto* ring = reinterpret_cast<const BufferSlot*>(lane.entry->address);
-        const uint64_t head = __atomic_load_n(&lane.entry->head, __ATOMIC_ACQUIRE);
+    if (BufferEntry* const entry = lane.own()) {  // nothing from before the start but definitions
+        const auto* ring = reinterpret_cast<const BufferSlot*>(entry->address);
+        const uint64_t head = __atomic_load_n(&entry->head, __ATOMIC_ACQUIRE);
         char text[kMostSlotText + 32];
         while (lane.collected < head) {
             RawEvent event;
             uint8_t kind = 0;
-            const uint64_t used = readSlots(ring, lane.entry->mask, lane.collected, head, text, kind, event);
+            const uint64_t used = readSlots(ring, entry->mask, lane.collected, head, text, kind, event);
             lane.collected += used ? used : 1;
             if (!used || kind < kSlotDefinition) continue;
             std::string_view fields = event.text;
@@ -672,8 +842,8 @@ void beginLane(Recorder& r, RecordedLane& lane) {
             if (type == DefinitionType::Site) knowSite(r, fields);
             if (!ofOneRecording(type)) r.lasting.add(type, fields);
         }
-        __atomic_store_n(&lane.entry->tail, lane.collected, __ATOMIC_RELEASE);
-        __atomic_store_n(&lane.entry->lost, 0, __ATOMIC_RELAXED);
+        __atomic_store_n(&entry->tail, lane.collected, __ATOMIC_RELEASE);
+        __atomic_store_n(&entry->lost, 0, __ATOMIC_RELAXED);
     }
     lane.lostWithoutBuffer.store(0);
 }
@@ -683,21 +853,27 @@ int start(const char* path, const fug_options& options) {
     const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
     const std::string file = path ? path : "";
     const uint64_t memory = options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes;
-    const int error = r.output.open(file, options.on_failure == FUG_GO_ON_IN_MEMORY, memory);
+    const int error = r.output.open(file, static_cast<Existing>(options.existing),
+                                    options.on_failure == FUG_GO_ON_IN_MEMORY, memory);
     r.toldFailure = !r.output.reason().empty();
     {
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         setStatus(r, r.output.reason());
+        const bool inFile = r.output.state() == RecordingOutput::State::File;
+        r.path = r.statuses.insert(inFile ? r.output.path() : std::string()).first->c_str();
+        r.toldTrouble.clear();
     }
     if (error) return error;
 
     r.hostNow.store(options.now);
-    fug_uses_tsc = !options.now && tscIsInvariant();
+    const bool usesTsc = !options.now && tscIsInvariant();
+    __atomic_store_n(&fug_uses_tsc, usesTsc, __ATOMIC_RELAXED);
     r.background.store(!options.no_background);
+    r.recordingNumber.fetch_add(1);
     r.lost.store(0);
     FileHeader header{};
-    header.clock = static_cast<uint32_t>(fug_uses_tsc ? ClockKind::Ticks : ClockKind::Nanoseconds);
-    header.nsPerTick = fug_uses_tsc ? measureNsPerTick() : 1.0;
+    header.clock = static_cast<uint32_t>(usesTsc ? ClockKind::Ticks : ClockKind::Nanoseconds);
+    header.nsPerTick = usesTsc ? measureNsPerTick() : 1.0;
     double markerCost = 0;
     if (!options.now) markerCost = measureMarkerCost(header.nsPerTick);
     header.originTicks = r.originTicks = fug_now();
@@ -716,11 +892,14 @@ int start(const char* path, const fug_options& options) {
         r.bufferSlots = powerOfTwo(options.buffer_events ? options.buffer_events : kDefaultBufferEvents);
         if (!r.pool.isOpen()) {
             std::vector<std::string> folders;
+            const std::string ownFolder = folderOf(r.output.path().empty() ? file : r.output.path());
             if (!options.buffer_folder)
-                folders = {"/dev/shm", folderOf(file)};
+                folders = {"/dev/shm", ownFolder};
             else if (*options.buffer_folder)
-                folders = {options.buffer_folder, folderOf(file)};
-            r.pool.open(folders, memory);
+                folders = {options.buffer_folder, ownFolder};
+            if (folders.size() == 2 && folders[0] == folders[1]) folders.pop_back();
+            r.sweptFolders = folders;
+            r.pool.open(std::move(folders), memory);
             static const int atExit = std::atexit(removeBuffersAtExit);
             (void)atExit;
         }
@@ -728,15 +907,12 @@ int start(const char* path, const fug_options& options) {
         r.ofRecording = {};
         r.unwritten = {};
         r.unwritten.add(r.lasting);
-        for (RecordedLane* lane : r.lanes) {
-            if (!lane->entry && r.pool.isOpen()) lane->entry = r.pool.take(lane->id, r.bufferSlots);
-            defineLaneLocked(r, *lane);
-        }
-        if (r.pool.isOpen()) {
-            r.pool.header().originTicks = header.originTicks;
-            r.pool.header().startedUnixNs = header.startedUnixNs;
-            r.pool.header().recording = 1;
-        }
+        const auto [device, inode] = r.output.deviceAndInode();
+        r.pool.beginRecording({header.originTicks, header.startedUnixNs, device, inode, r.output.path()});
+        for (RecordedLane* lane : r.lanes) defineLaneLocked(r, *lane);
+        makeHostLanesLocked(r);
+        // The first area is there before it is needed, so that its path stands at the recording's front.
+        if (BufferEntry* const first = takeBuffer(r, 0)) r.pool.giveBack(first);
     }
     addContext(r, "program", std::string(cutText(options.program, kMaxNameBytes)));
     addContext(r, "build", std::string(cutText(options.build, kMaxNameBytes)));
@@ -754,7 +930,8 @@ int start(const char* path, const fug_options& options) {
     writeDefinitions(r);
     r.quit.store(false);
     r.active.store(true, std::memory_order_release);
-    if (r.background && pthread_create(&r.thread, nullptr, backgroundThread, nullptr) != 0) r.background.store(false);
+    if (r.background && !startThread(r.thread, backgroundThread)) r.background.store(false);
+    if (r.background && !r.sweptFolders.empty()) startThread(r.sweeper, sweepingThread);
     return 0;
 }
 
@@ -763,15 +940,15 @@ void stop() {
     if (!made) return;
     Recorder& r = *made;
     r.active.store(false, std::memory_order_release);
-    pthread_t ended{};
-    bool join = false;
+    pthread_t ended[2]{};
     {
         const std::lock_guard<std::mutex> guard(r.outputMutex);
-        std::swap(ended, r.thread);
-        join = ended != pthread_t{};
+        std::swap(ended[0], r.thread);
+        std::swap(ended[1], r.sweeper);
         r.quit.store(true, std::memory_order_release);
     }
-    if (join) pthread_join(ended, nullptr);
+    for (const pthread_t thread : ended)
+        if (thread != pthread_t{}) pthread_join(thread, nullptr);
     const std::lock_guard<std::mutex> guard(r.outputMutex);
     if (r.output.state() == RecordingOutput::State::Closed) return;
     if (r.output.state() == RecordingOutput::State::Memory && !r.lastClockNs) return;  // stopped already
@@ -782,7 +959,7 @@ void stop() {
     r.output.close();
     r.lastClockNs = 0;
     const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
-    if (r.pool.isOpen()) r.pool.header().recording = 0;
+    r.pool.endRecording();
     if (!r.output.reason().empty()) setStatus(r, r.output.reason());
 }
 
@@ -818,10 +995,6 @@ void applyDetails(Recorder& r, const DetailSettings& details) {
 }
 
 }  // namespace
-
-bool insideRecorder() { return inside; }
-InsideRecorder::InsideRecorder() : before_(inside) { inside = true; }
-InsideRecorder::~InsideRecorder() { inside = before_; }
 
 RecordedLane* makeOwnLane(Recorder& r, const char* name, const char* role, uint32_t kind, uint64_t osId,
                           uint32_t clock) {
@@ -873,17 +1046,6 @@ void addContext(Recorder& r, std::string_view key, std::string_view value) {
 using namespace fugato;
 using namespace fugato::layout;
 
-/// A lane of the host's own. It gets an id and a buffer while recording, at the first entering.
-struct fug_lane {
-    std::string name, role;
-    uint32_t kind, clock;
-    RecordedLane* lane = nullptr;
-    Recorder* of = nullptr;
-};
-
-namespace {
-thread_local fug_lane* enteredLane = nullptr;
-}
 
 extern "C" {
 
@@ -901,7 +1063,7 @@ int fug_start(const char* path, const fug_options* options) {
     fug_options chosen{};
     if (options)
         std::memcpy(&chosen, options, options->size && options->size < sizeof chosen ? options->size : sizeof chosen);
-    const InsideRecorder here;
+    const SetUpCall here;
     try {
         return start(path, chosen);
     } catch (const std::bad_alloc&) {
@@ -911,7 +1073,7 @@ int fug_start(const char* path, const fug_options* options) {
 
 void fug_stop(void) {
     if (inside) return;
-    const InsideRecorder here;
+    const SetUpCall here;
     try {
         stop();
     } catch (const std::bad_alloc&) {
@@ -921,7 +1083,7 @@ void fug_stop(void) {
 int fug_save(const char* path) {
     if (inside || !path) return EINVAL;
     Recorder& r = recorder();
-    const InsideRecorder here;
+    const SetUpCall here;
     try {
         const std::lock_guard<std::mutex> guard(r.outputMutex);
         if (r.active.load()) drain(r, true);
@@ -945,9 +1107,17 @@ int fug_recording(void) {
 const char* fug_status(void) {
     if (inside) return "";
     Recorder& r = recorder();
-    const InsideRecorder here;
+    const SetUpCall here;
     const std::lock_guard<std::mutex> guard(r.lanesMutex);
     return r.status;
+}
+
+const char* fug_path(void) {
+    if (inside) return "";
+    Recorder& r = recorder();
+    const SetUpCall here;
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    return r.path;
 }
 
 uint64_t fug_lost(void) { return recorder().lost.load(std::memory_order_relaxed); }
@@ -962,7 +1132,7 @@ void fug_context(const char* key, const char* value) {
 void fug_detail(const char* category, int level) {
     if (inside) return;
     Recorder& r = recorder();
-    const InsideRecorder here;
+    const SetUpCall here;
     try {
         const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
         std::vector<RecordedLane*> lanes;
@@ -999,7 +1169,7 @@ void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {
         fields.text(role);
         fields.number(lane.clock);
         define(DefinitionType::Lane, fields.bytes());
-        const InsideRecorder here;
+        const SetUpCall here;
         try {
             const std::lock_guard<std::mutex> guard(r.lanesMutex);  // for the next recording
             lane.name = cutText(name, kMaxNameBytes);
@@ -1011,10 +1181,18 @@ void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {
 }
 
 fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, uint32_t clock) {
-    const InsideRecorder here;
+    const SetUpCall here;
     try {
-        return new fug_lane{std::string(cutText(name, kMaxNameBytes)), std::string(cutText(role, kMaxNameBytes)),
-                            static_cast<uint32_t>(kind), clock};
+        Recorder& r = recorder();
+        auto made = std::make_unique<fug_lane>();
+        made->name = cutText(name, kMaxNameBytes);
+        made->role = cutText(role, kMaxNameBytes);
+        made->kind = static_cast<uint32_t>(kind);
+        made->clock = clock;
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        hostLanes().push_back(made.get());
+        if (r.active.load(std::memory_order_acquire)) makeHostLaneLocked(r, *made);
+        return made.release();
     } catch (const std::bad_alloc&) {
         return nullptr;
     }
@@ -1023,42 +1201,27 @@ fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, 
 void fug_lane_end(fug_lane* lane) {
     if (!lane) return;
     Recorder& r = recorder();
+    const SetUpCall here;
     if (lane->lane && lane->of == &r) {
-        if (lane->lane->entry && r.active.load(std::memory_order_acquire))
+        if (lane->told == r.recordingNumber.load() && lane->lane->own() && r.active.load(std::memory_order_acquire))
             put(r, *lane->lane, Room::Reserved, static_cast<uint8_t>(Kind::LaneEnd), 0);
         lane->lane->ended.store(true, std::memory_order_release);
     }
-    const InsideRecorder here;
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    std::vector<fug_lane*>& lanes = hostLanes();
+    lanes.erase(std::remove(lanes.begin(), lanes.end(), lane), lanes.end());
     delete lane;
 }
 
 __attribute__((noinline)) fug_lane* fug_lane_enter(fug_lane* lane) {
     fug_lane* const before = enteredLane;
     enteredLane = lane;
-    Recorder& r = recorder();
-    if (!lane) {
-        hereLane = ownLane;
-    } else {
-        if ((!lane->lane || lane->of != &r) && r.active.load(std::memory_order_acquire) && !inside) {
-            const InsideRecorder here;
-            if (auto* made = new (std::nothrow) RecordedLane) {
-                try {
-                    made->name = lane->name;
-                    made->role = lane->role;
-                    made->kind = lane->kind;
-                    made->clock = lane->clock;
-                    const std::lock_guard<std::mutex> guard(r.lanesMutex);
-                    addLaneLocked(r, *made);
-                    lane->lane = made;
-                    lane->of = &r;
-                } catch (const std::bad_alloc&) {
-                    delete made;
-                }
-            }
-        }
-        hereLane = lane->of == &r ? lane->lane : nullptr;
-    }
+    Recorder* const r = theRecorder.load(std::memory_order_acquire);
+    hereLane = !lane ? ownLane : r && lane->of == r ? lane->lane : nullptr;
     fug_this_buffer = hereLane ? hereLane->buffer() : &closedBuffer;
+    if (lane && hereLane && lane->told != r->recordingNumber.load(std::memory_order_relaxed) && r->active.load() &&
+        tellLane(*r, *hereLane))
+        lane->told = r->recordingNumber.load(std::memory_order_relaxed);
     return before;
 }
 
@@ -1072,12 +1235,13 @@ uint32_t fug_clock(const char* name, double ns_per_tick) {
 }
 
 void fug_clock_sync(uint32_t clock, uint64_t device_ticks, uint64_t host_ticks) {
-    if (!fug_recording()) return;
     FieldBuilder fields;
     fields.number(clock);
     fields.number(device_ticks);
     fields.number(host_ticks);
-    define(DefinitionType::ClockSync, fields.bytes());
+    onThisLane([&](Recorder& r, RecordedLane& lane) {  // the next one will do where there is no room
+        (void)defineSoon(r, lane, DefinitionType::ClockSync, fields.bytes());
+    });
 }
 
 void fug_at(uint64_t ticks) {
@@ -1123,10 +1287,8 @@ uint32_t fug_pool(const char* name) {
 
 int fug_begin_slow(fug_site* site) {
     int written = 0;
-    onThisLane([&](Recorder& r, RecordedLane& lane) {
-        const uint64_t word = wordOf(r, site);
-        if (word & FUG_WORD_LEFT_OUT) return;
-        written = put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::MarkBegin), siteId(word));
+    onThisLaneAt(site, 2, [&](Recorder& r, RecordedLane& lane, uint32_t id) {
+        written = put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::MarkBegin), id);
     });
     return written;
 }
@@ -1146,12 +1308,9 @@ void fug_changed_nothing(void) { putPair(Kind::Outcome, 0, Room::Ordinary, 1); }
 
 uint64_t fug_operation_begin(fug_site* site) {
     uint64_t number = 0;
-    onThisLane([&](Recorder& r, RecordedLane& lane) {
-        const uint64_t word = wordOf(r, site);
-        if (word & FUG_WORD_LEFT_OUT) return;
+    onThisLaneAt(site, 2, [&](Recorder& r, RecordedLane& lane, uint32_t id) {
         const Pair pair{r.nextOperation.fetch_add(1, std::memory_order_relaxed), 0};
-        if (put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::OperationBegin), siteId(word), &pair))
-            number = pair.a;
+        if (put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::OperationBegin), id, &pair)) number = pair.a;
     });
     return number;
 }
@@ -1159,7 +1318,10 @@ void fug_operation_step(uint64_t operation, fug_site* step) {
     if (!operation) return;
     onThisLane([&](Recorder& r, RecordedLane& lane) {
         const Pair pair{operation, 0};
-        put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::OperationStep), siteId(wordOf(r, step)), &pair);
+        if (const uint64_t word = wordOf(r, lane, step))
+            put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::OperationStep), siteId(word), &pair);
+        else
+            countLost(r, lane, 1);
     });
 }
 void fug_operation_end(uint64_t operation, int64_t code, const char* text) {
@@ -1193,10 +1355,8 @@ void fug_state_set(uint32_t state, const char* value) {
 
 int fug_wait_begin(fug_site* site, uint32_t object, fug_wait_kind kind) {
     int written = 0;
-    onThisLane([&](Recorder& r, RecordedLane& lane) {
-        const uint64_t word = wordOf(r, site);
-        if (word & FUG_WORD_LEFT_OUT) return;
-        const Pair pair{siteId(word), static_cast<uint64_t>(kind)};
+    onThisLaneAt(site, 2, [&](Recorder& r, RecordedLane& lane, uint32_t id) {
+        const Pair pair{id, static_cast<uint64_t>(kind)};
         written = put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::WaitBegin), object, &pair);
     });
     return written;

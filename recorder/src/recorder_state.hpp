@@ -21,6 +21,7 @@
 
 #include "buffer_pool.hpp"
 #include "recording_output.hpp"
+#include "set_up_call.hpp"
 
 namespace fugato {
 
@@ -31,8 +32,8 @@ inline constexpr size_t kPendingBytes = kWriteAfterBytes + layout::kMostSlotText
 
 /// Where one stream of events comes from: a thread, a lane of the host's own, or the operating system.
 struct RecordedLane {
-    // The owner's: the thread that is in the lane.
-    layout::BufferEntry* entry = nullptr;
+    // The owner's: the thread that is in the lane. The drain reads `entry` too.
+    std::atomic<layout::BufferEntry*> entry{nullptr};
     uint64_t beginLimit = 0, endLimit = 0;
     uint64_t givenTime = 0;
     bool timeGiven = false;
@@ -40,6 +41,9 @@ struct RecordedLane {
 
     std::atomic<bool> ended{false};
     std::atomic<uint64_t> lostWithoutBuffer{0};
+    /// A buffer for a lane that could not have one before; its owner takes it at its next event.
+    std::atomic<layout::BufferEntry*> offered{nullptr};
+    std::atomic<bool> wantsBuffer{false};  // not a lane of the background thread's own
     // Guarded by lanesMutex:
     uint32_t id = 0;
     uint64_t osId = 0;
@@ -57,7 +61,11 @@ struct RecordedLane {
     /// Whether events bear the time given, not that of now. A device's clock has no now here: what is
     /// told without a time bears the last one given.
     bool hasOwnTime() const { return timeGiven || clock >= layout::kFirstOwnClock; }
-    fug_buffer* buffer() { return entry ? reinterpret_cast<fug_buffer*>(entry) : &noBuffer; }
+    layout::BufferEntry* own() const { return entry.load(std::memory_order_acquire); }
+    fug_buffer* buffer() {
+        layout::BufferEntry* const mine = own();
+        return mine ? reinterpret_cast<fug_buffer*>(mine) : &noBuffer;
+    }
 };
 
 struct DefinitionRecords {
@@ -99,13 +107,15 @@ struct Recorder {
     std::atomic<uint64_t (*)()> hostNow{nullptr};
     std::atomic<const DetailSettings*> details{nullptr};  // null: everything; older ones are kept
     std::atomic<bool> background{true};
+    std::atomic<uint32_t> recordingNumber{0};
 
     std::mutex outputMutex;
     RecordingOutput output;
     std::unique_ptr<OsActivity> os;
     uint64_t originTicks = 0, originNs = 0, lastClockNs = 0;
     bool toldFailure = false;
-    pthread_t thread{};
+    pthread_t thread{}, sweeper{};
+    std::vector<std::string> sweptFolders;  // where programs that were killed may have left buffers
     std::atomic<bool> quit{false};
 
     std::mutex lanesMutex;
@@ -117,8 +127,11 @@ struct Recorder {
     std::map<fug_site*, KnownSite> sites;
     std::vector<std::unique_ptr<const DetailSettings>> allDetails;
     uint64_t bufferSlots = 0;
+    uint64_t lastOfferNs = 0;
+    std::string toldTrouble;  // with the buffers, in this recording
     std::set<std::string> statuses;  // their addresses stay valid
     const char* status = "";
+    const char* path = "";
 };
 
 uint64_t monotonicNs();
@@ -134,20 +147,5 @@ void addEvent(Recorder& r, RecordedLane& lane, const layout::RawEvent& event, ui
 /// For the drain: adds a definition of this recording.
 void addDefinition(Recorder& r, layout::DefinitionType type, std::string_view fields);
 void addContext(Recorder& r, std::string_view key, std::string_view value);
-
-/// Set while the calling thread is inside the recorder, so that a signal handler or a memory hook
-/// that comes in between does nothing.
-bool insideRecorder();
-class InsideRecorder {
-public:
-    InsideRecorder();
-    ~InsideRecorder();  // back to what was before
-
-    InsideRecorder(const InsideRecorder&) = delete;
-    InsideRecorder& operator=(const InsideRecorder&) = delete;
-
-private:
-    bool before_;
-};
 
 }  // namespace fugato

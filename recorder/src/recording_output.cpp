@@ -2,6 +2,7 @@
 #include "recording_output.hpp"
 
 #include <fcntl.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -18,9 +19,13 @@ namespace {
 constexpr uint64_t kClaimBytes = 1 << 20;
 constexpr uint64_t kRoomForReason = 4096;
 
+std::string reasonOf(int error) {
+    return error == EFBIG ? "the limit on the size of files (ulimit -f) is reached" : std::strerror(error);
+}
+
 }  // namespace
 
-bool RecordingOutput::Descriptor::operator()(std::string_view bytes) {
+bool RecordingOutput::Out::operator()(std::string_view bytes) {
     while (!bytes.empty()) {
         const ssize_t done = ::write(fd, bytes.data(), bytes.size());
         if (done < 0 && errno == EINTR) continue;
@@ -33,44 +38,62 @@ bool RecordingOutput::Descriptor::operator()(std::string_view bytes) {
     return true;
 }
 
-int RecordingOutput::open(const std::string& path, bool keepInMemory, uint64_t memoryBytes) {
+int RecordingOutput::open(const std::string& path, Existing existing, bool keepInMemory, uint64_t memoryBytes) {
     keepInMemory_ = keepInMemory;
     memoryBytes_ = memoryBytes;
-    path_ = path;
     reason_.clear();
     kept_.clear();
     dropped_.clear();
     keptBytes_ = droppedInAll_ = written_ = claimed_ = blocks_ = 0;
     out_ = {};
     file_.reset();
-    out_.fd = path.empty() ? (errno = EINVAL, -1)
-                           : ::open(path.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOCTTY, 0644);
-    if (out_.fd < 0) {
-        const int error = errno;
-        reason_ = "cannot create " + (path.empty() ? "(no path)" : path) + ": " + std::strerror(error);
+    CreatedFile created = createRecording(path, existing);
+    path_ = created.path;
+    int error = created.error;
+    out_.fd = created.file.release();
+    if (!error && !claimAhead(sizeof(FileHeader))) {
+        error = out_.error;
+        ::close(out_.fd);
+        out_.fd = -1;
+        ::unlink(path_.c_str());  // nothing was in it yet
+    }
+    if (error) {
+        reason_ = created.why.empty() ? "cannot create " + (path_.empty() ? "(no path)" : path_) + ": " + reasonOf(error)
+                                      : created.why;
         state_ = keepInMemory ? State::Memory : State::Closed;
         return keepInMemory ? 0 : error;
     }
-    // Tells readers that this process is still writing; gone with the process, not inherited.
-    struct flock lock {};
-    lock.l_type = F_WRLCK;
-    lock.l_whence = SEEK_SET;
-    (void)fcntl(out_.fd, F_SETLK, &lock);
     file_ = std::make_unique<BlockFile<Writer>>(Writer{&out_});
     state_ = State::File;
     return 0;
 }
 
+std::pair<uint64_t, uint64_t> RecordingOutput::deviceAndInode() const {
+    struct stat status {};
+    if (out_.fd < 0 || ::fstat(out_.fd, &status) != 0) return {0, 0};
+    return {static_cast<uint64_t>(status.st_dev), static_cast<uint64_t>(status.st_ino)};
+}
+
+void RecordingOutput::leaveFile() {
+    if (out_.fd >= 0) ::close(out_.fd);
+    out_.fd = -1;
+}
+
 void RecordingOutput::writeHeader(const FileHeader& header) {
     header_ = header;
     if (state_ != State::File) return;
-    if (!claimAhead(sizeof header) || !file_->writeHeader(header)) return fail(std::strerror(out_.error));
+    if (!claimAhead(sizeof header) || !file_->writeHeader(header)) return fail(reasonOf(out_.error));
     written_ += sizeof header;
 }
 
 /// Claims room for `bytes` and for ending the file afterwards.
 bool RecordingOutput::claimAhead(size_t bytes) {
     const uint64_t needed = written_ + bytes + (blocks_ + 4) * sizeof(IndexEntry) + kRoomForReason;
+    rlimit most{};  // of the size of a file: counts as a full disk, before it is met
+    if (getrlimit(RLIMIT_FSIZE, &most) == 0 && most.rlim_cur != RLIM_INFINITY && needed > most.rlim_cur) {
+        out_.error = EFBIG;
+        return false;
+    }
     while (claimed_ < needed) {
         if (fallocate(out_.fd, FALLOC_FL_KEEP_SIZE, static_cast<off_t>(claimed_), static_cast<off_t>(kClaimBytes)) ==
             0) {
@@ -94,7 +117,7 @@ bool RecordingOutput::writeBlock(BlockType type, uint32_t lane, uint32_t count, 
             ++blocks_;
             return true;
         }
-        fail(std::strerror(out_.error));
+        fail(reasonOf(out_.error));
     }
     return state_ == State::Memory && keep({type, lane, count, firstTicks, lastTicks, std::string(payload)});
 }
@@ -139,7 +162,7 @@ void RecordingOutput::finishFile() {
     if (claimed_ != UINT64_MAX && end > 0 && static_cast<uint64_t>(end) < claimed_)
         (void)fallocate(out_.fd, FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE, end,
                         static_cast<off_t>(claimed_ - static_cast<uint64_t>(end)));
-    if (!good && reason_.empty()) reason_ = "writing " + path_ + " stopped: " + std::strerror(out_.error);
+    if (!good && reason_.empty()) reason_ = "writing " + path_ + " stopped: " + reasonOf(out_.error);
     ::close(out_.fd);
     out_.fd = -1;
     file_.reset();
@@ -158,9 +181,10 @@ void RecordingOutput::close() {
 
 int RecordingOutput::save(const std::string& path, std::string_view definitions, uint32_t definitionCount) {
     if (kept_.empty()) return ENODATA;
-    Descriptor out;
-    out.fd = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-    if (out.fd < 0) return errno;
+    Out out;
+    CreatedFile created = createRecording(path, Existing::Replace);
+    if (created.error) return created.error;
+    out.fd = created.file.get();
     BlockFile<Writer> file(Writer{&out});
     std::string all(definitions), fields;
     appendText(fields, "recording stopped");
@@ -181,7 +205,7 @@ int RecordingOutput::save(const std::string& path, std::string_view definitions,
                file.writeBlock(block.type, block.lane, block.count, block.firstTicks, block.lastTicks, block.payload);
     }
     good = good && file.writeIndex();
-    if (::close(out.fd) != 0 && good) return errno;
+    if (::close(created.file.release()) != 0 && good) return errno;
     return good ? 0 : out.error;
 }
 

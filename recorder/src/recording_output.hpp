@@ -11,6 +11,9 @@
 #include <map>
 #include <memory>
 #include <string>
+#include <utility>
+
+#include "recording_path.hpp"
 
 namespace fugato {
 
@@ -22,9 +25,10 @@ public:
     RecordingOutput(const RecordingOutput&) = delete;
     RecordingOutput& operator=(const RecordingOutput&) = delete;
 
-    /// Creates the file. Returns 0 or an errno value; with `keepInMemory` a failure to create it is
-    /// none: blocks are kept, the newest `memoryBytes` of them.
-    int open(const std::string& path, bool keepInMemory, uint64_t memoryBytes);
+    /// Creates the file (recording_path.hpp tells where, and what is done with one that is there already).
+    /// Returns 0 or an errno value; with `keepInMemory` a failure to create it is none: blocks are kept,
+    /// the newest `memoryBytes` of them.
+    int open(const std::string& path, Existing existing, bool keepInMemory, uint64_t memoryBytes);
     void writeHeader(const layout::FileHeader& header);
     /// `position` as in the block header. Returns false where nothing is kept any more.
     bool writeBlock(layout::BlockType type, uint32_t lane, uint32_t count, uint64_t firstTicks, uint64_t lastTicks,
@@ -40,15 +44,21 @@ public:
     /// Why the file is no longer written; empty where it is.
     const std::string& reason() const { return reason_; }
     uint64_t droppedEvents() const { return droppedInAll_; }
+    /// Of the file that is or was written last, absolute; empty where there is none.
+    const std::string& path() const { return path_; }
+    /// Tells the file from others; zeros where there is none.
+    std::pair<uint64_t, uint64_t> deviceAndInode() const;
+    /// In a child after fork: lets go of the file, which stays the parent's.
+    void leaveFile();
 
 private:
-    struct Descriptor {
+    struct Out {
         int fd = -1;
         int error = 0;
         bool operator()(std::string_view bytes);
     };
     struct Writer {
-        Descriptor* to;
+        Out* to;
         bool operator()(std::string_view bytes) const { return (*to)(bytes); }
     };
     struct Kept {
@@ -67,7 +77,7 @@ private:
     uint64_t memoryBytes_ = 0;
     std::string path_, reason_;
     layout::FileHeader header_{};
-    Descriptor out_;
+    Out out_;
     std::unique_ptr<layout::BlockFile<Writer>> file_;
     uint64_t written_ = 0, claimed_ = 0, blocks_ = 0;
     std::deque<Kept> kept_;

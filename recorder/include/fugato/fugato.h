@@ -14,8 +14,10 @@
  *           do nothing. fug_status() tells what went wrong.
  * Strings   UTF-8 (anything else is mended when read); copied when first seen; null counts as empty;
  *           a name is cut at 1 000 bytes, a text at 3 200.
- * Signals   Events may be told in a signal handler. One that interrupts another event of the same
- *           thread may be left out, and in rare cases spoil that event, which readers repair.
+ * Signals   Events may be told in a signal handler, but for a thread's first. One that interrupts another
+ *           event of the same thread may be left out (and is counted), and in rare cases spoil that event,
+ *           which readers repair. No handler ever runs on a thread of the recorder's, nor during a [set-up]
+ *           function; the limit on the size of files counts as a full disk and never sends SIGXFSZ.
  * Leaving   With FUGATO_OFF defined everything here is empty and leaves no code; the library need
  * it out    not be linked.
  * Stable    Structures and functions here only ever grow at their end; see docs/recorder-c.md.
@@ -66,6 +68,10 @@ extern "C" {
  * stop recording, or go on in memory for fug_save(). The program itself never notices. */
 typedef enum fug_on_failure { FUG_STOP_RECORDING = 0, FUG_GO_ON_IN_MEMORY = 1 } fug_on_failure;
 
+/* What to do where a recording is at the path already: keep it and put a number into the name of the new
+ * one (run-2.fugato; fug_path() tells), replace it, or refuse. What is no recording is never replaced. */
+typedef enum fug_existing { FUG_KEEP_EXISTING = 0, FUG_REPLACE_EXISTING = 1, FUG_REFUSE_EXISTING = 2 } fug_existing;
+
 /* What to ask the operating system for; each is left out, with the reason in the recording, where
  * it is not permitted. */
 enum {
@@ -90,18 +96,22 @@ typedef struct fug_options {
     /* Where buffers live while recording, so that a kill loses nothing; null: /dev/shm, else the
      * recording's own folder; "": in plain memory, where a kill loses the last moment. */
     const char* buffer_folder;
+    fug_existing existing;
 } fug_options;
 
-/* [set-up] Starts writing to `path` (created or replaced). `options` may be null. Returns 0, or an
- * errno value where the file cannot be created; the program then simply runs unrecorded, or in
- * memory where on_failure says so (and 0 is returned). */
+/* [set-up] Starts writing to `path`, which may hold patterns: %p the process, %t the local time, %n the
+ * first number that is not taken, %% a percent sign. `options` may be null. Returns 0, or an errno
+ * value where the file cannot be created: EBUSY where another program is recording to it, EEXIST
+ * where it must not be replaced, ENOSPC or EFBIG where there is less than a megabyte of room, ENOTSUP
+ * for what is no ordinary file. The program then simply runs unrecorded, or in memory where
+ * on_failure says so (and 0 is returned). */
 FUG_CALL(int, fug_start, (const char* path, const fug_options* options), 0)
 
 /* [set-up] Writes what is left and the index, closes the file. Also called at exit. */
 FUG_CALL(void, fug_stop, (void), )
 
-/* [set-up] Writes what is kept in memory to a file, while recording or after fug_stop(). Returns 0
- * or an errno value; ENODATA where nothing is kept. */
+/* [set-up] Writes what is kept in memory to a file, while recording or after fug_stop(); a recording that
+ * is there already is replaced. Returns 0 or an errno value; ENODATA where nothing is kept. */
 FUG_CALL(int, fug_save, (const char* path), 0)
 
 /* 1 while recording. */
@@ -110,6 +120,10 @@ FUG_CALL(int, fug_recording, (void), 0)
 /* [set-up] What went wrong last ("" when nothing did). The pointer stays valid for the program's
  * whole life. */
 FUG_CALL(const char*, fug_status, (void), "")
+
+/* [set-up] The file of the recording that is or was made last, with its patterns filled in; "" where there
+ * is none. The pointer stays valid for the program's whole life. */
+FUG_CALL(const char*, fug_path, (void), "")
 
 /* Events lost because a buffer was full or could not be had, in all lanes, since fug_start. */
 FUG_CALL(uint64_t, fug_lost, (void), 0)
@@ -126,7 +140,7 @@ FUG_CALL(void, fug_detail, (const char* category, int level), )
 
 typedef enum fug_lane_kind { FUG_LANE_THREAD = 0, FUG_LANE_QUEUE = 1 } fug_lane_kind;
 
-/* Names the calling thread, or the lane it has entered. */
+/* [set-up] Names the calling thread, or the lane it has entered. */
 FUG_CALL(void, fug_name_thread, (const char* name, const char* role, fug_lane_kind kind), )
 
 /* A lane apart from threads: for a fiber that moves between them, or a device queue. One thread at a
@@ -210,7 +224,7 @@ typedef enum fug_wait_kind {
 
 typedef enum fug_severity { FUG_DEBUG = 0, FUG_INFO = 1, FUG_WARNING = 2, FUG_ERROR = 3 } fug_severity;
 
-/* Each returns an id; the same arguments may be told again and give another id. */
+/* [set-up] Each returns an id; the same arguments may be told again and give another id. */
 FUG_CALL(uint32_t, fug_series, (const char* name, uint64_t deadline_ns), 0)
 FUG_CALL(uint32_t, fug_object, (const char* name), 0)
 FUG_CALL(uint32_t, fug_counter, (const char* name, const char* unit, const double* threshold), 0)
@@ -287,7 +301,7 @@ void fug_end_slow(void);
 /* The recorder's clock, in ticks. */
 static inline uint64_t fug_now(void) {
 #if FUG_HAS_TSC
-    if (__builtin_expect(fug_uses_tsc, 1)) return __rdtsc();
+    if (__builtin_expect(__atomic_load_n(&fug_uses_tsc, __ATOMIC_RELAXED), 1)) return __rdtsc();
 #endif
     return fug_now_slow();
 }

@@ -43,6 +43,8 @@ public:
     Recording& operator=(const Recording&) = delete;
     bool ok() const noexcept { return error_ == 0; }
     int error() const noexcept { return error_; }
+    /// Of the file, with the patterns of its path filled in.
+    const char* path() const noexcept { return fug_path(); }
 
 private:
     int error_;
