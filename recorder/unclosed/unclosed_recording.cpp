@@ -151,22 +151,26 @@ struct Rescued {
 
 /// Takes what was published in one buffer and is not in the recording's blocks. `slotsLeft`: rings cannot hold
 /// more than their file does, whatever its table says.
-void rescueBuffer(FileBytes& buffers, const BufferEntry& entry, const uint32_t* position, uint64_t& slotsLeft,
-                  Rescued& rescued) {
+void rescueBuffer(FileBytes& buffers, const BufferEntry& entry, const uint32_t* position, bool copy,
+                  uint64_t& slotsLeft, Rescued& rescued) {
     const uint64_t slots = entry.mask + 1;
     if (!slots || (slots & entry.mask) || slots > slotsLeft) return;
     slotsLeft -= slots;
-    uint64_t from = entry.tail;
-    if (position) {  // a block may have been written just before the tail could be moved
-        const auto ahead = static_cast<uint32_t>(*position - static_cast<uint32_t>(from));
-        if (ahead <= slots && from + ahead <= entry.head) from += ahead;
-    }
+    uint64_t from = entry.tail, missing = 0;
+    // A block may have been written just before the tail could be moved.
+    const auto ahead = static_cast<int32_t>((position ? *position : 0) - static_cast<uint32_t>(from));
+    if (ahead > 0 && static_cast<uint64_t>(ahead) <= slots && from + static_cast<uint64_t>(ahead) <= entry.head)
+        from += static_cast<uint64_t>(ahead);
+    else if (ahead < 0 && copy)  // it lacks blocks that were written after it was made
+        missing = static_cast<uint64_t>(-static_cast<int64_t>(ahead));
     if (from > entry.head || entry.head - from > slots) return;
     std::vector<BufferSlot> ring(slots);
     const size_t bytes = slots * sizeof(BufferSlot);
     if (buffers.read(entry.offset, reinterpret_cast<char*>(ring.data()), bytes) != bytes) return;
     char text[kMostSlotText + 32];
     uint64_t lastTicks = 0;
+    if (missing && from < entry.head)
+        rescued.add(entry.lane, {ring[from & entry.mask].ticks, Kind::Lost, 0, missing, 1, {}});
     while (from < entry.head) {
         RawEvent event;
         uint8_t kind = 0;
@@ -199,7 +203,8 @@ std::map<uint32_t, uint32_t> positionsIn(FileBytes& file, const std::vector<Inde
     return positions;
 }
 
-void rescueAll(const std::vector<Buffers>& all, const std::map<uint32_t, uint32_t>& positions, Rescued& rescued) {
+void rescueAll(const std::vector<Buffers>& all, const struct stat& recording,
+               const std::map<uint32_t, uint32_t>& positions, Rescued& rescued) {
     for (const Buffers& buffers : all) {
         FileBytes bytes(buffers.file.get());
         uint64_t slotsLeft = bytes.size() / sizeof(BufferSlot);
@@ -208,7 +213,8 @@ void rescueAll(const std::vector<Buffers>& all, const std::map<uint32_t, uint32_
             if (!readStruct(bytes, kBufferTableAt + uint64_t{i} * sizeof entry, entry)) break;
             if (!entry.lane) continue;
             const auto position = positions.find(entry.lane);
-            rescueBuffer(bytes, entry, position == positions.end() ? nullptr : &position->second, slotsLeft, rescued);
+            rescueBuffer(bytes, entry, position == positions.end() ? nullptr : &position->second,
+                         !buffers.ofFile(recording), slotsLeft, rescued);
         }
     }
 }
@@ -288,7 +294,7 @@ Unclosed lookAtUnclosed(int fd, const std::string& path) {
     rescued.addFact(kMakingWhole, "1");
     rescued.addFact("ended", "without closing the recording; the last events were rescued from the buffers");
     rescued.addFact("buffers", "");
-    rescueAll(buffers, positionsIn(file, found.blocks), rescued);
+    rescueAll(buffers, status, positionsIn(file, found.blocks), rescued);
     out.state = Unclosed::State::Ended;
     out.events = rescued.events;
     out.keep = found.blocks.empty()

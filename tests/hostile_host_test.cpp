@@ -1,0 +1,744 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The recorder in programs that do what programs do: copy files, fork, exec, exit from handlers, run out of room,
+// share folders with others. Each case runs in a child, so that what it does to itself ends with it.
+#include <fcntl.h>
+#include <malloc.h>
+#include <sched.h>
+#include <sys/mman.h>
+#include <sys/mount.h>
+#include <sys/resource.h>
+#include <sys/signalfd.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <QDir>
+#include <QTemporaryDir>
+#include <QtTest>
+#include <atomic>
+#include <csignal>
+#include <fugato/fugato.hpp>
+#include <own_files.hpp>
+#include <random>
+#include <thread>
+#include <unclosed_recording.hpp>
+
+#include "core/model/open_recording.h"
+#include "format/opening.h"
+
+using namespace fugato;
+
+// Every allocation of this program comes through here, so that a test can tell whether there was one.
+namespace {
+thread_local bool watched = false;
+std::atomic<uint64_t> allocationsWatched{0};
+}  // namespace
+extern "C" {
+void* __libc_malloc(size_t size);
+void* malloc(size_t size) {
+    if (watched) ++allocationsWatched;
+    return __libc_malloc(size);
+}
+}
+
+namespace {
+
+constexpr unsigned kNobody = 65534;
+constexpr unsigned kMostSeconds = 60;  // what takes longer hangs
+
+/// Counts in memory that outlasts the child.
+class Shared {
+public:
+    Shared()
+        : at_(static_cast<std::atomic<uint64_t>*>(
+              mmap(nullptr, 4096, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0))) {}
+    ~Shared() { munmap(at_, 4096); }
+    std::atomic<uint64_t>& operator[](int i) { return at_[i]; }
+
+private:
+    std::atomic<uint64_t>* at_;
+};
+
+template <class Work>
+pid_t inChild(Work&& work) {
+    const pid_t child = fork();
+    if (child == 0) {
+        for (const int number : {SIGSEGV, SIGABRT, SIGTERM, SIGALRM, SIGXFSZ}) signal(number, SIG_DFL);
+        alarm(kMostSeconds);
+        work();
+        _exit(0);
+    }
+    return child;
+}
+
+/// How a child ended: its exit code, or minus the signal.
+int endOf(pid_t child) {
+    int status = 0;
+    waitpid(child, &status, 0);
+    return WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status);
+}
+
+template <class Work>
+int ran(Work&& work) {
+    return endOf(inChild(std::forward<Work>(work)));
+}
+
+void mark(int count = 1) {
+    for (int i = 0; i < count; ++i) {
+        FUG_MARK("Step", "hostile", "one of many");
+    }
+}
+
+/// Records on and on, counting.
+[[noreturn]] void recordForEver(const std::string& file, Shared& told, fug_options options = {}) {
+    if (fug_start(file.c_str(), &options) != 0) _exit(9);
+    for (;;) {
+        mark();
+        ++told[0];
+        for (int k = 0; k < 3000; ++k) asm volatile("" ::: "memory");
+    }
+}
+
+pid_t startRecording(const std::string& file, Shared& told, uint64_t atLeast = 1000, fug_options options = {}) {
+    told[0] = 0;
+    const pid_t child = inChild([&] { recordForEver(file, told, options); });
+    for (int i = 0; i < 20'000 && told[0] < atLeast; ++i) usleep(1000);
+    return child;
+}
+
+QByteArray bytesOf(const std::string& path) {
+    QFile file(QString::fromStdString(path));
+    return file.open(QIODevice::ReadOnly) ? file.readAll() : QByteArray();
+}
+
+void putBytes(const std::string& path, const QByteArray& bytes) {
+    QFile file(QString::fromStdString(path));
+    if (!file.open(QIODevice::WriteOnly) || file.write(bytes) != bytes.size()) qFatal("cannot write");
+}
+
+uint64_t markersIn(const std::string& file) {
+    const auto opened = openRecording(file);
+    return opened ? (*opened)->markerCount() : 0;
+}
+
+QStringList buffersIn(const QString& folder) { return QDir(folder).entryList({"fugato-*"}, QDir::AllEntries | QDir::System); }
+
+bool inOwnMounts() {
+    return unshare(CLONE_NEWNS) == 0 && mount("none", "/", nullptr, MS_REC | MS_PRIVATE, nullptr) == 0;
+}
+
+constexpr int kCannotMount = 77;
+
+}  // namespace
+
+class HostileHostTest : public QObject {
+    Q_OBJECT
+    QTemporaryDir folder_;
+    std::string path(const char* name) const { return folder_.filePath(name).toStdString(); }
+    /// A recording of a program that was killed, its buffers still there. Returns how many markers it had told.
+    uint64_t killed(const std::string& file, fug_options options = {}, uint64_t atLeast = 20'000) {
+        Shared told;
+        const pid_t child = startRecording(file, told, atLeast, options);
+        kill(child, SIGKILL);
+        endOf(child);
+        return told[0];
+    }
+    static bool isCount(uint64_t markers, uint64_t told) { return markers == told || markers == told + 1; }
+
+private slots:
+    void cleanup() { fug_stop(); }
+
+    void aHostThatClosesItsOwnRecordingStillWritesIt() {
+        const std::string file = path("closed-by-host.fugato");
+        Shared told;
+        const pid_t child = inChild([&] {
+            fug_start(file.c_str(), nullptr);
+            for (;;) {
+                mark();
+                ++told[0];
+                if (told[0] % 1000 == 0) ::close(::open(file.c_str(), O_RDONLY));  // its process locks would be gone
+                usleep(20);
+            }
+        });
+        for (int i = 0; i < 20'000 && told[0] < 2000; ++i) usleep(1000);
+        const QStringList buffers = buffersIn("/dev/shm");
+        for (int i = 0; i < 20; ++i) {
+            QVERIFY(isBeingWritten(file));
+            QCOMPARE(makeRecordingWhole(file), std::string());
+            makeLeftRecordingsWhole();
+            const auto seen = openRecording(file);
+            QVERIFY(seen.ok());
+            QVERIFY((*seen)->growing);
+        }
+        QCOMPARE(buffersIn("/dev/shm"), buffers);
+        kill(child, SIGKILL);
+        endOf(child);
+        QVERIFY(!makeRecordingWhole(file).empty());
+        const uint64_t markers = markersIn(file);
+        QVERIFY2(isCount(markers, told[0]), qPrintable(QString("%1 of %2").arg(markers).arg(told[0])));
+    }
+
+    void aCopyOfARunningRecordingTakesNothingFromIt() {
+        const std::string file = path("copied.fugato"), copy = path("copy.fugato");
+        Shared told;
+        const pid_t child = startRecording(file, told, 50'000);
+        QTRY_VERIFY(QFileInfo(QString::fromStdString(file)).size() > 20'000);
+        putBytes(copy, bytesOf(file));
+        const QByteArray before = bytesOf(copy);
+        QCOMPARE(makeRecordingWhole(copy), std::string());
+        const auto seen = openRecording(copy);
+        QVERIFY(seen.ok());
+        QVERIFY(!(*seen)->growing);
+        QVERIFY(QString::fromStdString((*seen)->damage.notes.at(0)).contains("copy of a recording that is still"));
+        QCOMPARE(bytesOf(copy), before);
+        kill(child, SIGKILL);
+        endOf(child);
+        // Now the copy may be made whole; the buffers stay for the original. What was written in between is missing.
+        QVERIFY(!makeRecordingWhole(copy).empty());
+        const auto whole = openRecording(copy);
+        QVERIFY(whole.ok());
+        QVERIFY((*whole)->repairs.lostEvents > 0);
+        QVERIFY((*whole)->markerCount() < told[0]);
+        QVERIFY(!makeRecordingWhole(file).empty());
+        QVERIFY(isCount(markersIn(file), told[0]));
+    }
+
+    void aChildThatInheritedTheLockDoesNotKeepADeadRecordingAlive() {
+        const std::string file = path("inherited.fugato");
+        Shared told;
+        const pid_t child = inChild([&] {
+            fug_start(file.c_str(), nullptr);
+            mark(1000);
+            const long own = syscall(SYS_fork);  // no handler of fork's runs
+            if (own == 0)
+                for (;;) pause();
+            told[1] = static_cast<uint64_t>(own);
+            told[0] = 1;
+            for (;;) pause();
+        });
+        for (int i = 0; i < 20'000 && !told[0]; ++i) usleep(1000);
+        const auto grandchild = static_cast<pid_t>(told[1].load());
+        kill(child, SIGKILL);
+        endOf(child);
+        QCOMPARE(markersIn(file), uint64_t{1000});
+        kill(grandchild, SIGKILL);
+        QTRY_VERIFY(!isBeingWritten(file));
+        QVERIFY(!makeRecordingWhole(file).empty());
+        QCOMPARE(markersIn(file), uint64_t{1000});
+    }
+
+    void makingWholeOnAFullDiskChangesNothing() {
+        const std::string folder = path("small"), file = folder + "/full.fugato", filler = folder + "/filler";
+        QVERIFY(QDir().mkpath(QString::fromStdString(folder)));
+        if (mount("tmpfs", folder.c_str(), "tmpfs", 0, "size=2m") != 0) QSKIP("needs the right to mount");
+        const auto unmount = qScopeGuard([&] { umount(folder.c_str()); });
+        fug_options options{};
+        options.buffer_events = 1 << 20;  // all of it lies in the buffer, more than was claimed of the disk
+        options.no_background = 1;
+        const uint64_t told = killed(file, options, 300'000);
+        QVERIFY(isCount(markersIn(file), told));
+        {
+            QFile fill(QString::fromStdString(filler));
+            QVERIFY(fill.open(QIODevice::WriteOnly | QIODevice::Unbuffered));
+            while (fill.write(QByteArray(4096, 'x')) == 4096) {
+            }
+        }
+        const QByteArray before = bytesOf(file);
+        for (int i = 0; i < 3; ++i) {
+            QCOMPARE(makeRecordingWhole(file), std::string());
+            QVERIFY(isCount(markersIn(file), told));
+            QCOMPARE(bytesOf(file), before);
+        }
+        ::unlink(filler.c_str());
+        QVERIFY(!makeRecordingWhole(file).empty());
+        QVERIFY(isCount(markersIn(file), told));
+        QCOMPARE(markersIn(file), markersIn(file));
+    }
+
+    void makingWholeUnderALimitOfFileSizesChangesNothingThatCounts() {
+        const std::string file = path("limited.fugato");
+        const uint64_t told = killed(file);
+        const int end = ran([&] {
+            signal(SIGXFSZ, SIG_IGN);
+            struct stat status {};
+            ::stat(file.c_str(), &status);
+            const rlimit most{static_cast<rlim_t>(status.st_size) + 100, RLIM_INFINITY};
+            setrlimit(RLIMIT_FSIZE, &most);  // writing fails in the middle, whatever room there is
+            _exit(makeWhole(file).outcome == MadeWhole::Outcome::Failed ? 0 : 1);
+        });
+        QCOMPARE(end, 0);
+        QVERIFY(isCount(markersIn(file), told));
+        QVERIFY(!makeRecordingWhole(file).empty());
+        QVERIFY(isCount(markersIn(file), told));
+    }
+
+    void makingWholeThatWasCutAnywhereIsDoneAgain() {
+        const std::string file = path("cut.fugato"), kept = path("kept.buffers");
+        fug_options options{};
+        options.buffer_events = 1 << 16;
+        const std::string folder = folder_.path().toStdString();
+        options.buffer_folder = folder.c_str();
+        const uint64_t told = killed(file, options);
+        const QStringList names = buffersIn(folder_.path());
+        QCOMPARE(names.size(), 1);
+        const std::string buffers = folder + "/" + names[0].toStdString();
+        const QByteArray ofBuffers = bytesOf(buffers), unclosed = bytesOf(file);
+        const uint64_t expected = markersIn(file);
+        QVERIFY(isCount(expected, told));
+        QVERIFY(!makeRecordingWhole(file).empty());
+        QVERIFY(!QFile::exists(QString::fromStdString(buffers)));
+        const QByteArray whole = bytesOf(file);
+        std::mt19937 random(3);
+        for (int round = 0; round < 40; ++round) {
+            const qsizetype cut = round == 0 ? whole.size() - 1 : unclosed.size() + qsizetype(random()) % (whole.size() - unclosed.size());
+            // In place, so that the inode stays.
+            QFile again(QString::fromStdString(file));
+            QVERIFY(again.open(QIODevice::ReadWrite));
+            again.write(whole.left(cut));
+            again.resize(cut);
+            again.close();
+            putBytes(buffers, ofBuffers);
+            QCOMPARE(markersIn(file), expected);
+            QVERIFY(!makeRecordingWhole(file).empty());
+            QCOMPARE(markersIn(file), expected);
+            QCOMPARE(bytesOf(file), whole);
+        }
+    }
+
+    void severalReadersAtOnceMakeItWholeOnce() {
+        const std::string file = path("several.fugato");
+        const uint64_t told = killed(file);
+        const uint64_t expected = markersIn(file);
+        QVERIFY(isCount(expected, told));
+        std::vector<pid_t> readers;
+        for (int i = 0; i < 6; ++i)
+            readers.push_back(inChild([&] {
+                makeRecordingWhole(file);
+                _exit(markersIn(file) == expected ? 0 : 1);
+            }));
+        for (const pid_t reader : readers) QCOMPARE(endOf(reader), 0);
+        QCOMPARE(markersIn(file), expected);
+        QVERIFY(!(*openRecording(file))->damage.any());
+    }
+
+    void theSecondProgramOnAPathIsRefused() {
+        const std::string file = path("one-path.fugato");
+        Shared told;
+        const pid_t first = startRecording(file, told);
+        for (const fug_existing existing : {FUG_KEEP_EXISTING, FUG_REPLACE_EXISTING, FUG_REFUSE_EXISTING}) {
+            fug_options options{};
+            options.existing = existing;
+            QCOMPARE(fug_start(file.c_str(), &options), EBUSY);
+            QVERIFY2(QString(fug_status()).contains("another program is recording to it"), fug_status());
+            QCOMPARE(QString(fug_path()), QString());
+        }
+        kill(first, SIGKILL);
+        endOf(first);
+        makeRecordingWhole(file);
+        QVERIFY(isCount(markersIn(file), told[0]));
+    }
+
+    void aRecordingThatIsThereIsKeptUnlessAskedOtherwise() {
+        const std::string file = path("there.fugato");
+        QCOMPARE(fug_start(file.c_str(), nullptr), 0);
+        mark(5);
+        fug_stop();
+        QCOMPARE(fug_start(file.c_str(), nullptr), 0);
+        QCOMPARE(std::string(fug_path()), path("there-2.fugato"));
+        mark(6);
+        fug_stop();
+        QCOMPARE(markersIn(file), uint64_t{5});
+        QCOMPARE(markersIn(path("there-2.fugato")), uint64_t{6});
+        fug_options options{};
+        options.existing = FUG_REFUSE_EXISTING;
+        QCOMPARE(fug_start(file.c_str(), &options), EEXIST);
+        QVERIFY2(QString(fug_status()).contains("there is a file already"), fug_status());
+        options.existing = FUG_REPLACE_EXISTING;
+        QCOMPARE(fug_start(file.c_str(), &options), 0);
+        mark(7);
+        fug_stop();
+        QCOMPARE(markersIn(file), uint64_t{7});
+        putBytes(file, "a letter");
+        QCOMPARE(fug_start(file.c_str(), &options), EEXIST);
+        QCOMPARE(bytesOf(file), QByteArray("a letter"));
+        putBytes(file, "");  // an empty file is none
+        QCOMPARE(fug_start(file.c_str(), nullptr), 0);
+        QCOMPARE(std::string(fug_path()), file);
+    }
+
+    void patternsInThePathAreFilledIn() {
+        const std::string pattern = path("run-%p-%n%%.fugato");
+        for (int number = 1; number <= 3; ++number) {
+            QCOMPARE(fug_start(pattern.c_str(), nullptr), 0);
+            fug_stop();
+            QCOMPARE(QString(fug_path()), folder_.filePath(QString("run-%1-%2%.fugato").arg(getpid()).arg(number)));
+        }
+        QCOMPARE(fug_start(path("at-%t.fugato").c_str(), nullptr), 0);
+        static const QRegularExpression time("/at-\\d{8}-\\d{6}\\.fugato$");
+        QVERIFY2(QString(fug_path()).contains(time), fug_path());
+    }
+
+    void whatOthersPutIntoTheFolderOfBuffersHoldsNobodyUp() {
+        const std::string folder = path("shared");
+        QVERIFY(QDir().mkpath(QString::fromStdString(folder)));
+        ::chmod(folder.c_str(), 0777);
+        ::chmod(folder_.path().toUtf8(), 0755);
+        const auto at = [&](const char* name) { return folder + "/" + name; };
+        const std::string victim = path("victim");
+        putBytes(victim, "mine");
+        QCOMPARE(ran([&] {
+                     if (getuid() == 0 && setuid(kNobody) != 0) _exit(1);
+                     umask(0);
+                     if (mkfifo(at("fugato-1-0.buffers").c_str(), 0666) != 0) _exit(2);
+                     if (symlink(victim.c_str(), at("fugato-2-0.buffers").c_str()) != 0) _exit(3);
+                     if (symlink("/dev/zero", at("fugato-3-0.buffers").c_str()) != 0) _exit(4);
+                     const int fd = ::open(at("fugato-4-0.buffers").c_str(), O_CREAT | O_WRONLY, 0666);
+                     if (fd < 0 || ::write(fd, layout::kBuffersMagic, 8) != 8) _exit(5);
+                     if (mkdir(at("fugato-5-0.buffers").c_str(), 0777) != 0) _exit(6);
+                 }),
+                 0);
+        const QStringList before = buffersIn(QString::fromStdString(folder));
+        QCOMPARE(before.size(), 5);
+        fug_options options{};
+        options.buffer_folder = folder.c_str();
+        const std::string file = path("beside-others.fugato");
+        QCOMPARE(ran([&] {
+                     if (fug_start(file.c_str(), &options) != 0) _exit(1);
+                     mark(10);
+                     usleep(50'000);  // its look at what is left
+                     struct stat status {};
+                     for (const QString& name : buffersIn(QString::fromStdString(folder)))
+                         if (!before.contains(name) &&
+                             (::stat((folder + "/" + name.toStdString()).c_str(), &status) != 0 ||
+                              (status.st_mode & 0777) != 0600))
+                             _exit(2);
+                     exit(0);
+                 }),
+                 0);
+        QCOMPARE(markersIn(file), uint64_t{10});
+        clearLeftBuffers(folder);
+        if (getuid() == 0) QCOMPARE(buffersIn(QString::fromStdString(folder)), before);
+        QCOMPARE(bytesOf(victim), QByteArray("mine"));
+        // A recording that names them as its own buffers waits for none of them.
+        for (const QString& name : before) {
+            const uint64_t told = killed(path("names.fugato"));
+            Q_UNUSED(told);
+            QFile whole(QString::fromStdString(path("names.fugato")));
+            QVERIFY(whole.open(QIODevice::ReadWrite));
+            std::string fields, record, image;
+            layout::appendText(fields, "buffers");
+            layout::appendText(fields, folder + "/" + name.toStdString());
+            layout::appendDefinition(record, layout::DefinitionType::Context, fields);
+            layout::BlockFile block([&](std::string_view part) { return image += part, true; });
+            block.writeBlock(layout::BlockType::Definitions, 0, 1, 0, 0, record);
+            whole.seek(whole.size() / 8 * 8);
+            whole.write(image.data(), qint64(image.size()));
+            whole.close();
+            QVERIFY(markersIn(path("names.fugato")) > 0);
+            makeRecordingWhole(path("names.fugato"));
+            ::unlink(path("names.fugato").c_str());
+        }
+        clearLeftBuffers("/dev/shm");
+        if (getuid() == 0) QCOMPARE(buffersIn(QString::fromStdString(folder)), before);
+    }
+
+    void signalsMeantForTheHostNeverReachTheRecordersThreads() {
+        const std::string file = path("signals.fugato");
+        QCOMPARE(ran([&] {
+                     sigset_t term;
+                     sigemptyset(&term);
+                     sigaddset(&term, SIGTERM);
+                     fug_start(file.c_str(), nullptr);  // before the host blocks it
+                     sigprocmask(SIG_BLOCK, &term, nullptr);
+                     const int fd = signalfd(-1, &term, SFD_CLOEXEC);
+                     for (int i = 0; i < 50; ++i) {
+                         kill(getpid(), SIGTERM);
+                         signalfd_siginfo got{};
+                         if (::read(fd, &got, sizeof got) != ssize_t{sizeof got}) _exit(1);
+                         usleep(1000);
+                     }
+                     fug_stop();
+                 }),
+                 0);
+        static std::atomic<int> elsewhere{0}, handled{0};
+        static pid_t mainThread = 0;
+        QCOMPARE(ran([&] {
+                     fug_start(path("handlers.fugato").c_str(), nullptr);
+                     mainThread = gettid();
+                     signal(SIGUSR2, [](int) {
+                         ++handled;
+                         if (gettid() != mainThread) ++elsewhere;
+                     });
+                     for (int i = 0; i < 99; ++i) {
+                         kill(getpid(), SIGUSR2);
+                         usleep(500);
+                     }
+                     _exit(handled > 0 && elsewhere == 0 ? 0 : 1);
+                 }),
+                 0);
+    }
+
+    void theLimitOfFileSizesCountsAsAFullDisk() {
+        const std::string file = path("size-limit.fugato");
+        const auto limit = [](rlim_t bytes) {
+            const rlimit most{bytes, RLIM_INFINITY};
+            setrlimit(RLIMIT_FSIZE, &most);
+        };
+        QCOMPARE(ran([&] {
+                     limit(3 << 20);
+                     fug_options options{};
+                     if (fug_start(file.c_str(), &options) != 0) _exit(1);
+                     for (int i = 0; i < 20'000'000 && fug_recording(); ++i) mark();
+                     fug_stop();
+                     _exit(QString(fug_status()).contains("limit on the size of files") ? 0 : 2);
+                 }),
+                 0);
+        const auto r = openRecording(file);
+        QVERIFY(r.ok());
+        QVERIFY(!(*r)->damage.any());
+        QVERIFY((*r)->markerCount() > 10'000);
+        QVERIFY((*r)->context.at("recording stopped").find("limit on the size") != std::string::npos);
+        const std::string none = path("no-room-by-limit.fugato");
+        QCOMPARE(ran([&] {
+                     limit(100'000);
+                     _exit(fug_start(none.c_str(), nullptr) == EFBIG ? 0 : 1);
+                 }),
+                 0);
+        QVERIFY(!QFile::exists(QString::fromStdString(none)));
+    }
+
+    void exitFromAHandlerInASetUpCallNeitherHangsNorLosesTheRecording() {
+        std::mt19937 random(11);
+        for (int round = 0; round < 60; ++round) {
+            const std::string file = path("exit.fugato");
+            ::unlink(file.c_str());
+            const unsigned after = 1 + unsigned(random() % 20'000);
+            const int end = ran([&] {
+                alarm(0);
+                signal(SIGALRM, [](int) { exit(7); });
+                const itimerval timer{{0, 0}, {0, suseconds_t(after)}};
+                if (fug_start(file.c_str(), nullptr) != 0) _exit(1);
+                setitimer(ITIMER_REAL, &timer, nullptr);
+                fug_options options{};
+                options.existing = FUG_REPLACE_EXISTING;
+                for (;;) {
+                    mark(10);
+                    fug_context("key", "value");
+                    fug_detail("other", 1);
+                    fug_lane_end(fug_lane_make("lane", "role", FUG_LANE_THREAD, 0));
+                    (void)fug_status();
+                    std::thread([] { mark(); }).join();
+                    fug_stop();
+                    fug_start(file.c_str(), &options);
+                }
+            });
+            QCOMPARE(end, 7);
+            makeRecordingWhole(file);
+            const auto r = openRecording(file);
+            QVERIFY2(r.ok(), r.ok() ? "" : r.failure().sentence.c_str());
+            QVERIFY((*r)->repairs.lostEvents == 0);
+        }
+        clearLeftBuffers("/dev/shm");
+    }
+
+    void aSiteFirstUsedInAHandlerTakesNeitherMemoryNorLocks() {
+        const std::string file = path("first-use.fugato");
+        static constexpr int kSites = 4000;
+        static fug_site sites[kSites];
+        static std::atomic<int> next{0};
+        static std::atomic<bool> sent{false};
+        for (fug_site& site : sites) site = FUG_SITE("In a handler", "hostile", "used once");
+        const int end = ran([&] {
+            fug_options options{};
+            options.buffer_events = 1024;  // often full
+            fug_start(file.c_str(), &options);
+            std::thread other([] {
+                for (;;) fug_context("busy", "with the locks");
+            });
+            other.detach();
+            signal(SIGUSR1, [](int) {
+                watched = true;
+                const int i = next++;
+                if (i < kSites) fug_end(fug_begin(&sites[i]));
+                watched = false;
+            });
+            mark();
+            std::thread sender([thread = pthread_self()] {
+                for (int i = 0; i < kSites; ++i) {
+                    pthread_kill(thread, SIGUSR1);
+                    usleep(50);
+                }
+                sent = true;
+            });
+            while (!sent) {
+                mark(20);
+                fug_point(FUG_INFO, "a text that takes more than one slot of the buffer");
+                ::free(::malloc(100));
+            }
+            sender.join();
+            const bool good = allocationsWatched == 0 && next > 100;
+            fug_stop();
+            _exit(good ? 0 : 1);
+        });
+        QCOMPARE(end, 0);
+        const auto r = openRecording(file);
+        QVERIFY(r.ok());
+        QCOMPARE((*r)->repairs.unknownNames, uint64_t{0});
+    }
+
+    void withASmallSharedMemoryBuffersLieElsewhere_data() {
+        QTest::addColumn<QString>("size");
+        QTest::newRow("nothing") << "4k";
+        QTest::newRow("the table") << "64k";
+        QTest::newRow("one ring") << "1300k";
+    }
+    void withASmallSharedMemoryBuffersLieElsewhere() {
+        QFETCH(QString, size);
+        const std::string file = path("small-shm.fugato");
+        ::unlink(file.c_str());
+        Shared told;
+        for (const bool killIt : {false, true}) {
+            ::unlink(file.c_str());
+            const int end = ran([&] {
+                if (!inOwnMounts() ||
+                    mount("tmpfs", "/dev/shm", "tmpfs", 0, ("size=" + size.toStdString()).c_str()) != 0)
+                    _exit(kCannotMount);
+                if (fug_start(file.c_str(), nullptr) != 0) _exit(1);
+                std::vector<std::thread> threads;
+                std::atomic<int> ready{0};
+                for (int t = 0; t < 4; ++t)
+                    threads.emplace_back([&] {
+                        mark(1000);
+                        ++ready;
+                        while (ready < 4) usleep(100);
+                    });
+                for (std::thread& thread : threads) thread.join();
+                if (!QString(fug_status()).contains("/dev/shm")) _exit(2);
+                if (fug_lost()) _exit(3);
+                if (killIt) kill(getpid(), SIGKILL);
+                exit(0);
+            });
+            if (end == kCannotMount) QSKIP("needs the right to mount");
+            QCOMPARE(end, killIt ? -SIGKILL : 0);
+            makeRecordingWhole(file);
+            const auto r = openRecording(file);
+            QVERIFY(r.ok());
+            if (!killIt || size == "4k") QCOMPARE((*r)->markerCount(), size_t{4000});
+            // The reason may not have come into the file before the kill, but where it was known at the start.
+            if (!killIt || size == "4k")
+                QVERIFY((*r)->context.at("room for buffers").find("/dev/shm") != std::string::npos);
+        }
+        QCOMPARE(buffersIn(folder_.path()), QStringList());
+    }
+
+    void withFewAddressesEverythingIsRecordedAllTheSame() {
+        const std::string file = path("few-addresses.fugato");
+        QCOMPARE(ran([&] {
+                     unsigned long long pages = 0;
+                     if (std::FILE* statm = std::fopen("/proc/self/statm", "re")) {
+                         if (std::fscanf(statm, "%llu", &pages) != 1) _exit(4);
+                         std::fclose(statm);
+                     }
+                     const rlimit most{static_cast<rlim_t>(pages * 4096 + (64u << 20)), RLIM_INFINITY};
+                     setrlimit(RLIMIT_AS, &most);
+                     fug_options options{};
+                     options.buffer_events = 1 << 18;  // all of them fit
+                     if (fug_start(file.c_str(), &options) != 0) _exit(1);
+                     mark(100'000);
+                     fug_stop();
+                     _exit(fug_lost() ? 2 : 0);
+                 }),
+                 0);
+        QCOMPARE(markersIn(file), uint64_t{100'000});
+    }
+
+    void withLessThanAMegabyteOfRoomNothingIsBegun() {
+        const std::string folder = path("tiny"), file = folder + "/none.fugato";
+        QVERIFY(QDir().mkpath(QString::fromStdString(folder)));
+        if (mount("tmpfs", folder.c_str(), "tmpfs", 0, "size=900k") != 0) QSKIP("needs the right to mount");
+        const auto unmount = qScopeGuard([&] { umount(folder.c_str()); });
+        QCOMPARE(fug_start(file.c_str(), nullptr), ENOSPC);
+        QVERIFY2(QString(fug_status()).contains("No space"), fug_status());
+        QVERIFY(!QFile::exists(QString::fromStdString(file)));
+    }
+
+    void pipesAreRefusedAtOnce() {
+        const std::string pipe = path("pipe.fugato");
+        QCOMPARE(mkfifo(pipe.c_str(), 0600), 0);
+        QCOMPARE(fug_start(pipe.c_str(), nullptr), ENOTSUP);
+        const auto opened = openRecording(pipe);
+        QVERIFY(!opened.ok());
+        QVERIFY2(QString::fromStdString(opened.failure().sentence).contains("no ordinary file"),
+                 opened.failure().sentence.c_str());
+    }
+
+    void nothingOfKilledProgramsStaysBehind() {
+        clearLeftBuffers("/dev/shm");
+        const QStringList before = buffersIn("/dev/shm");
+        const std::string file = path("again.fugato"), never = path("never-opened.fugato");
+        fug_options options{};
+        options.existing = FUG_REPLACE_EXISTING;
+        for (int i = 0; i < 10; ++i) killed(file, options);
+        const uint64_t told = killed(never);
+        // A program that calls exec leaves its buffers too.
+        QCOMPARE(ran([&] {
+                     fug_start(path("exec.fugato").c_str(), nullptr);
+                     mark(100);
+                     execl("/bin/true", "true", nullptr);
+                 }),
+                 0);
+        QVERIFY(buffersIn("/dev/shm").size() > before.size());
+        QCOMPARE(ran([&] {  // the next start of any program looks for them
+                     fug_start(path("next.fugato").c_str(), nullptr);
+                     for (int i = 0; i < 10'000 && buffersIn("/dev/shm").size() > before.size() + 1; ++i) usleep(1000);
+                     exit(0);
+                 }),
+                 0);
+        QCOMPARE(buffersIn("/dev/shm"), before);
+        QVERIFY(isCount(markersIn(never), told));
+        QVERIFY(!(*openRecording(never))->damage.any());
+        QCOMPARE(markersIn(path("exec.fugato")), uint64_t{100});
+    }
+
+    void aLaneWithoutABufferGetsOneWhenThereIsRoom() {
+        const std::string file = path("later.fugato");
+        QCOMPARE(ran([&] {
+                     fug_options options{};
+                     options.buffer_events = 1024;
+                     options.memory_bytes = 1024 * 16;
+                     fug_start(file.c_str(), &options);
+                     std::atomic<int> step{0};
+                     std::thread first([&] {
+                         mark();
+                         step = 1;
+                         while (step < 2) usleep(100);
+                     });
+                     std::thread second([&] {
+                         while (step < 1) usleep(100);
+                         mark(3);  // no room
+                         step = 2;
+                         first.join();
+                         const uint64_t before = fug_lost();
+                         for (int i = 0; i < 10'000 && fug_lost() != before + 2u * unsigned(i); ++i) usleep(100);
+                         usleep(300'000);
+                         mark();  // takes what was found meanwhile
+                         const uint64_t lost = fug_lost();
+                         mark(100);
+                         step = fug_lost() == lost ? 3 : 4;
+                     });
+                     second.join();
+                     fug_stop();
+                     _exit(step == 3 ? 0 : 1);
+                 }),
+                 0);
+        const auto r = openRecording(file);
+        QVERIFY(r.ok());
+        QVERIFY((*r)->markerCount() >= 102);
+        QVERIFY((*r)->repairs.lostEvents >= 6);
+    }
+};
+
+QTEST_GUILESS_MAIN(HostileHostTest)
+#include "hostile_host_test.moc"
