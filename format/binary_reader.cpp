@@ -399,7 +399,11 @@ bool BinaryReader::readLane(const LaneBlocks& lane, LaneSink& sink, Damage& dama
         if (readPayload(*source_, block, payload)) {
             if (block.type == static_cast<uint32_t>(BlockType::PackedEvents)) {
                 uint32_t read = 0;
-                unpackEvents(payload, block.count, block.firstTicks, [&](std::span<const RawEvent> events) {
+                const uint64_t takes = unpackedBytes(payload, block.count).value_or(UINT64_MAX / 2);
+                if (unpacked_.fetch_add(takes) + takes > kUnpackedAnyway + kUnpackedTimes * source_->size())
+                    unpacked_.fetch_sub(takes);
+                else
+                    unpackEvents(payload, block.count, block.firstTicks, [&](std::span<const RawEvent> events) {
                     for (const RawEvent& raw : events) add(raw);
                     read += static_cast<uint32_t>(events.size());
                     flush();  // their texts are gone afterwards

@@ -4,6 +4,7 @@
 // on several threads at once.
 #pragma once
 
+#include <atomic>
 #include <memory>
 #include <span>
 
@@ -29,6 +30,10 @@ struct LaneBlocks {
 
 class BinaryReader {
 public:
+    /// What all packed blocks of a file may take when they are unpacked, one after the other: so much in any case, and
+    /// so many times their own bytes. Recordings stay far below (ten times is usual); what is beyond is told as damage.
+    static constexpr uint64_t kUnpackedAnyway = 128u << 20, kUnpackedTimes = 2000;
+
     /// Reads what is not an event and tells `sink` of it. `source` outlives the reader; `name` is used in
     /// sentences. Fails where nothing at all can be read.
     /// `growing`: the file is still being written, and what its end lacks is no damage; see readOn().
@@ -66,6 +71,7 @@ private:
     std::unique_ptr<Clocks> clocks_;
     std::vector<LaneBlocks> lanes_;
     uint64_t eventBytes_ = 0;
+    mutable std::atomic<uint64_t> unpacked_{0};  // bytes of columns
     Damage damage_;
 };
 

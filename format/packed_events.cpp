@@ -31,7 +31,8 @@ enum Column {
 };
 
 constexpr size_t kBatch = 512;  // events handed on at once
-constexpr uint64_t kMostColumnBytes = 256u << 20;
+/// What one event takes in each column at most: bytes of kinds and symbols, varints, bits that remain of a number.
+constexpr uint64_t kMostEachTakes[kColumns] = {1, 10, 10, 1, 8, 1, 8, 1, 8, 20, 10};
 
 /// Numbers as a symbol each (their size and leading bits) and the remaining bits: below 16 the number
 /// itself; else 16 + 4 · (bits − 5) + the two bits after the leading one, and the others as they are.
@@ -107,6 +108,23 @@ bool hasB(Kind kind) { return kindHasB(kind) || kindIsCounted(kind); }
 
 }  // namespace
 
+std::optional<uint64_t> unpackedBytes(std::string_view payload, uint32_t count) {
+    if (count > kMostPackedEvents) return std::nullopt;
+    const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
+    const auto* end = at + payload.size();
+    uint64_t sum = 0;
+    for (int column = 0; column < kColumns; ++column) {
+        uint64_t size = 0, packed = 0;
+        if (!readVarint(at, end, size) || !readVarint(at, end, packed)) return std::nullopt;
+        if (size > kMostEachTakes[column] * count + (column == Texts ? kMostTextBytes : 0)) return std::nullopt;
+        const uint64_t stored = packed ? packed : size;
+        if (stored > static_cast<uint64_t>(end - at)) return std::nullopt;
+        at += stored;
+        sum += size;
+    }
+    return sum;
+}
+
 std::vector<std::string> eventColumns(const std::vector<RawEvent>& events, uint64_t firstTicks) {
     std::vector<std::string> columns(kColumns);
     BitWriter times[3] = {{columns[BeginTimes], columns[BeginBits]},
@@ -148,15 +166,14 @@ std::string packEvents(const std::vector<RawEvent>& events, uint64_t firstTicks,
 
 bool unpackEvents(std::string_view payload, uint32_t count, uint64_t firstTicks,
                   const std::function<void(std::span<const RawEvent>)>& take) {
-    if (count > kMostPackedEvents) return false;
+    if (!unpackedBytes(payload, count)) return false;
     std::array<std::string, kColumns> columns;
     const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
     const auto* end = at + payload.size();
     for (std::string& column : columns) {
         uint64_t size = 0, packed = 0;
-        if (!readVarint(at, end, size) || !readVarint(at, end, packed) || size > kMostColumnBytes) return false;
+        if (!readVarint(at, end, size) || !readVarint(at, end, packed)) return false;
         const uint64_t stored = packed ? packed : size;
-        if (stored > static_cast<uint64_t>(end - at)) return false;
         if (!packed) {
             column.assign(reinterpret_cast<const char*>(at), size);
         } else {

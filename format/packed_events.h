@@ -6,12 +6,18 @@
 
 #include <fugato_layout.hpp>
 #include <functional>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
 #include <vector>
 
 namespace fugato {
+
+/// What the payload's columns take when they are unpacked, as it says itself; nothing where it is no such payload.
+/// No column takes more than the events that are claimed, and texts at most kMostTextBytes.
+std::optional<uint64_t> unpackedBytes(std::string_view payload, uint32_t count);
+inline constexpr uint64_t kMostTextBytes = 64u << 20;
 
 /// So many events stand in one packed block at most; a block that claims more is refused.
 inline constexpr uint32_t kMostPackedEvents = 1u << 18;

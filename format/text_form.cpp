@@ -12,7 +12,8 @@ namespace fugato {
 
 namespace {
 
-using Json = nlohmann::ordered_json;
+using Json = nlohmann::ordered_json;  // written with the keys in the order of the description
+using Parsed = nlohmann::json;        // read: keys are looked up quickly, however many there are
 
 struct Verb {
     EventKind kind;
@@ -215,7 +216,7 @@ public:
         std::string what;
     };
 
-    void take(const Json& line) {
+    void take(const Parsed& line) {
         if (!line.is_object()) throw Wrong{"it is not a JSON object"};
         if (line.contains("fugato")) {
             if (line.contains("started_unix_ns")) sink_.started(whole<int64_t>(line, "started_unix_ns"));
@@ -230,7 +231,7 @@ public:
 
 private:
     template <class T>
-    static T whole(const Json& line, const char* key, std::optional<T> otherwise = std::nullopt) {
+    static T whole(const Parsed& line, const char* key, std::optional<T> otherwise = std::nullopt) {
         const auto found = line.find(key);
         if (found == line.end()) {
             if (otherwise) return *otherwise;
@@ -246,13 +247,13 @@ private:
         }
         throw Wrong{std::string("\"") + key + "\" is not a whole number in range"};
     }
-    static std::string text(const Json& line, const char* key) {
+    static std::string text(const Parsed& line, const char* key) {
         const auto found = line.find(key);
         if (found == line.end()) return {};
         if (!found->is_string()) throw Wrong{std::string("\"") + key + "\" is not a text"};
         return found->get<std::string>();
     }
-    static double real(const Json& line, const char* key) {
+    static double real(const Parsed& line, const char* key) {
         const auto found = line.find(key);
         if (found == line.end()) throw Wrong{std::string("\"") + key + "\" is missing"};
         if (found->is_number()) return found->get<double>();
@@ -265,7 +266,7 @@ private:
         throw Wrong{std::string("\"") + key + "\" is not a number"};
     }
     template <size_t N, class Enum>
-    static Enum choice(const Json& line, const char* key, const char* (*nameOf)(Enum), Enum otherwise) {
+    static Enum choice(const Parsed& line, const char* key, const char* (*nameOf)(Enum), Enum otherwise) {
         const std::string name = text(line, key);
         if (name.empty()) return otherwise;
         for (size_t i = 0; i < N; ++i)
@@ -275,7 +276,7 @@ private:
 
     /// An id, given as a number or as a name; a name not seen before defines itself.
     template <class Kind>
-    uint32_t ref(const Json& line, const char* key) {
+    uint32_t ref(const Parsed& line, const char* key) {
         const auto found = line.find(key);
         if (found == line.end()) throw Wrong{std::string("\"") + key + "\" is missing"};
         if (!found->is_string()) return whole<uint32_t>(line, key);
@@ -290,7 +291,7 @@ private:
         }
         return at->second;
     }
-    uint32_t defineId(const Json& line, const char* key) {
+    uint32_t defineId(const Parsed& line, const char* key) {
         const auto id = whole<uint32_t>(line, "id");
         Names& names = names_[key];
         names.highest = std::max(names.highest, id);
@@ -298,7 +299,7 @@ private:
         return id;
     }
 
-    void define(const Json& line) {
+    void define(const Parsed& line) {
         const std::string what = text(line, "define");
         if (what == "lane") {
             LaneDefinition lane;
@@ -358,7 +359,7 @@ private:
         }
     }
 
-    void event(const Json& line) {
+    void event(const Parsed& line) {
         const std::string verb = text(line, "do");
         Event event;
         for (const Verb& known : kVerbs)
@@ -452,11 +453,11 @@ private:
         sink_.event(ref<LaneDefinition>(line, "lane"), event);
     }
 
-    static std::string bytes(const Json& line, const char* key) {
+    static std::string bytes(const Parsed& line, const char* key) {
         if (auto decoded = fromHex(text(line, key))) return std::move(*decoded);
         throw Wrong{std::string("\"") + key + "\" is not an even number of hexadecimal digits"};
     }
-    void argument(const Json& line, Event& event, std::string& kept) {
+    void argument(const Parsed& line, Event& event, std::string& kept) {
         event.id = ref<KeyDefinition>(line, "key");
         const auto value = line.find("value");
         if (value == line.end()) throw Wrong{"\"value\" is missing"};
@@ -465,7 +466,7 @@ private:
             kept = value->get<std::string>();
         } else if (value->is_number_integer()) {
             event.b = static_cast<uint64_t>(ArgumentType::Integer);
-            event.a = layout::zigzag(value->get<int64_t>());
+            event.a = layout::zigzag(whole<int64_t>(line, "value"));
         } else {
             const double number = value->is_object() ? real(*value, "real") : real(line, "value");
             event.b = static_cast<uint64_t>(ArgumentType::Real);
@@ -506,7 +507,7 @@ Result<Damage> readText(ByteSource& source, const std::string& name, EventSink& 
     const auto take = [&](std::string_view line) {
         ++number;
         if (line.find_first_not_of(" \t\r") == std::string_view::npos) return;
-        const Json json = Json::parse(line, nullptr, false);
+        const Parsed json = Parsed::parse(line, nullptr, false);
         if (json.is_discarded()) return wrong("it is not valid JSON");
         try {
             reader.take(json);

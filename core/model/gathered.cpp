@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "gathered.h"
 
+#include <queue>
 #include <unordered_map>
 
 namespace fugato {
@@ -94,11 +95,10 @@ void Gathered::fill(Recording& r, Place& place, const std::vector<LaneFinds::InO
 
 template <class Place>
 void Gathered::fillHolds(Recording& r, Place& place, const std::vector<LaneFinds::InObject>& held) {
+    std::vector<std::vector<Hold>> heldOf(r.objects.size());
+    for (const LaneFinds::InObject& it : held) heldOf[it.object].push_back(it.hold);
     for (size_t i = 0; i < r.objects.size(); ++i) {
-        const std::vector<Hold>& list = at(holds_, i).sorted(byEnd);
-        std::vector<Hold> now;
-        for (const LaneFinds::InObject& it : held)
-            if (it.object == i) now.push_back(it.hold);
+        const std::vector<Hold>&list = at(holds_, i).sorted(byEnd), &now = heldOf[i];
         if (now.empty()) {
             r.holds[i] = columnOf(place, list);
             continue;
@@ -167,13 +167,19 @@ void Gathered::pairOperations(Recording& r, Place& place) {
     });
     std::vector<Operation> operations;
     std::vector<OperationStep> steps;
-    std::vector<int64_t> rowEnds;
+    // Each in the first row that is free again when it begins.
+    using Taken = std::pair<int64_t, size_t>;  // until when, which row
+    std::priority_queue<Taken, std::vector<Taken>, std::greater<>> taken;
+    std::priority_queue<size_t, std::vector<size_t>, std::greater<>> free;
     for (Open* it : order) {
         Operation& operation = it->operation;
-        size_t row = 0;
-        while (row < rowEnds.size() && rowEnds[row] > operation.begin) ++row;
-        if (row == rowEnds.size()) rowEnds.push_back(0);
-        rowEnds[row] = operation.end;
+        for (; !taken.empty() && taken.top().first <= operation.begin; taken.pop()) free.push(taken.top().second);
+        size_t row = taken.size();
+        if (!free.empty()) {
+            row = free.top();
+            free.pop();
+        }
+        taken.emplace(operation.end, row);
         operation.row = static_cast<uint32_t>(row);
         operation.firstStep = static_cast<uint32_t>(steps.size());
         operation.steps = static_cast<uint32_t>(it->steps.size());

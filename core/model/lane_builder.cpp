@@ -8,7 +8,8 @@ namespace fugato {
 
 namespace {
 constexpr uint64_t kMostPicturePixels = 4u << 20;
-constexpr uint32_t kMostKnown = 1u << 20;  // ids above are looked up every time
+constexpr size_t kFirstKnown = 256;
+constexpr size_t kFewestKnownParts = 4;  // one in so many places of a table of ids must be used
 }  // namespace
 
 // ---- names ---------------------------------------------------------------------------------------
@@ -128,30 +129,44 @@ LaneBuilder::LaneBuilder(Names& names, Storage& storage, uint32_t position)
 
 uint32_t LaneBuilder::lookUp(Names::Kind kind, uint32_t id) {
     const uint32_t position = names_.used(kind, id);
-    if (id >= kMostKnown) return position;
-    auto& known = known_[kind];
+    // A table grows with what was looked up, not with the ids that somebody chose: others are looked up every time.
+    auto& [known, lookedUp] = known_[kind];
+    if (id >= kFewestKnownParts * (kFirstKnown + ++lookedUp)) return position;
     if (id >= known.size()) known.resize(std::max<size_t>(id + 1, known.size() * 2), kNone);
     return known[id] = position;
 }
 
 void LaneBuilder::beginMarker(uint32_t site, int64_t time, uint32_t wait) {
-    const size_t depth = open_.size();
+    const size_t depth = rowAt(open_.size());
     if (rows_.size() <= depth) rows_.resize(depth + 1);
-    const PathId path = paths_.child(this->path(), site);
+    if (open_.size() >= kMostDepth) {  // beside the one that it lies in
+        ++repairs_.tooDeep;
+        Open& outer = open_.back();
+        if (!outer.cut) {
+            rows_[depth].endLast(time);
+            if (outer.wait != kNone) waits_[outer.wait].end = time;
+        }
+        outer.cut = true;
+    }
+    const PathId path = paths_.child(depth < open_.size() ? open_[depth - 1].path : this->path(), site);
     const bool inside = depth && (open_.back().wait != kNone || open_.back().insideWait);
     const auto flags = static_cast<uint8_t>((wait != kNone ? kMarkerWait : 0) | (inside ? kMarkerInsideWait : 0));
-    const uint32_t index = rows_[depth].add(storage_, time, path, depth ? open_.back().index : 0, flags);
+    const uint32_t index = rows_[depth].add(storage_, time, path, depth ? open_[depth - 1].index : 0, flags);
     open_.push_back({index, path, wait, inside});
 }
 
 void LaneBuilder::endMarker(int64_t time, bool repaired) {
-    MarkerRowBuilder& row = rows_[open_.size() - 1];
-    row.endLast(time);
+    MarkerRowBuilder& row = rows_[rowAt(open_.size() - 1)];
+    const Open& open = open_.back();
     if (repaired) {
-        row.lastFlags() |= kMarkerEndRepaired;
         ++repairs_.beginsWithoutEnd;
+        ++neverEnded_[paths_.nodes()[open.path].site];
     }
-    if (open_.back().wait != kNone) waits_[open_.back().wait].end = time;
+    if (!open.cut) {
+        row.endLast(time);
+        if (repaired) row.lastFlags() |= kMarkerEndRepaired;
+        if (open.wait != kNone) waits_[open.wait].end = time;
+    }
     open_.pop_back();
 }
 
@@ -174,42 +189,44 @@ void LaneBuilder::endOf(const Event& event, int64_t time) {
 }
 
 void LaneBuilder::give(uint32_t object, int64_t time) {
-    for (size_t i = holds_.size(); i-- > 0;) {
-        const OpenHold hold = holds_[i];
-        if (hold.object != object) continue;
-        finds_.holds.push_back({object, {hold.begin, time, position_, paths_.common(hold.path, path())}});
-        holds_.erase(holds_.begin() + static_cast<std::ptrdiff_t>(i));
-        return;
-    }
+    const auto found = holds_.find(object);
+    if (found == holds_.end()) return;
+    const OpenHold hold = found->second.back();
+    finds_.holds.push_back({object, {hold.begin, time, position_, paths_.common(hold.path, path())}});
+    found->second.pop_back();
+    if (found->second.empty()) holds_.erase(found);
+}
+
+void LaneBuilder::giveAll(int64_t time) {
+    while (!holds_.empty()) give(holds_.begin()->first, time);
 }
 
 void LaneBuilder::beginFrame(const Event& event, int64_t time, bool tick) {
     const uint32_t of = used(Names::SeriesKind, event.id);
-    for (size_t i = 0; i < frames_.size(); ++i)
-        if (frames_[i].series == of) {  // the one before ends here, whether it was ended or not
-            if (!tick) ++repairs_.framesWithoutEnd;
-            endFrame(i, time);
-            break;
-        }
+    if (frames_.count(of)) {  // the one before ends here, whether it was ended or not
+        if (!tick) ++repairs_.framesWithoutEnd;
+        endFrame(of, time);
+    }
     const auto deadline = bounded(event.a);
-    frames_.push_back({of, time, deadline > 0 ? deadline : names_.deadlineOf(of), tick});
+    frames_[of] = {time, deadline > 0 ? deadline : names_.deadlineOf(of), tick};
 }
 
-void LaneBuilder::endFrame(size_t at, int64_t time) {
-    const OpenFrame frame = frames_[at];
-    finds_.frames.push_back({frame.series, {frame.begin, time, frame.deadline, position_}});
-    frames_.erase(frames_.begin() + static_cast<std::ptrdiff_t>(at));
+void LaneBuilder::endFrame(uint32_t series, int64_t time) {
+    const auto found = frames_.find(series);
+    const OpenFrame frame = found->second;
+    finds_.frames.push_back({series, {frame.begin, time, frame.deadline, position_}});
+    frames_.erase(found);
 }
 
 void LaneBuilder::dropFrames() {
-    for (const OpenFrame& frame : frames_) repairs_.framesWithoutEnd += !frame.ticked;
+    for (const auto& [series, frame] : frames_) repairs_.framesWithoutEnd += !frame.ticked;
     frames_.clear();
 }
 
 void LaneBuilder::argument(const Event& event) {
-    if (open_.empty()) return;
+    if (open_.empty() || open_.back().cut) return;
     Argument argument;
-    argument.row = static_cast<uint32_t>(open_.size() - 1);
+    argument.row = static_cast<uint32_t>(rowAt(open_.size() - 1));
     argument.index = open_.back().index;
     argument.key = used(Names::Keys, event.id);
     argument.type = event.b <= 2 ? static_cast<ArgumentType>(event.b) : ArgumentType::Text;
@@ -225,23 +242,29 @@ void LaneBuilder::picturePiece(const Event& event, int64_t time) {
     const uint64_t width = event.a >> 32, height = event.a & 0xffffffff;
     if (!width || !height || width > kMostPicturePixels || width * height > kMostPicturePixels) return;
     PicturePieces& pieces = pictures_[event.id];
-    auto& [picture, pixels, told] = pieces;
+    auto& [picture, pixels] = pieces;
     if (pixels.empty()) {
         picture.time = time;
         picture.width = static_cast<uint32_t>(width);
         picture.height = static_cast<uint32_t>(height);
-        pixels.resize(width * height * 3);
     }
-    const uint64_t from = std::min(event.b, height) * width * 3;
-    if (width != picture.width || height != picture.height || from + event.text.size() > pixels.size()) return;
+    const uint64_t from = std::min(event.b, height) * width * 3, whole = width * height * 3;
+    if (width != picture.width || height != picture.height || from + event.text.size() > whole) return;
+    // Room is taken for what is told, and for a gap of lost pieces no longer than that.
+    if (from > 2 * (pixels.size() + event.text.size())) return;
+    if (pixels.size() < from + event.text.size()) pixels.resize(from + event.text.size());
     std::memcpy(pixels.data() + from, event.text.data(), event.text.size());
-    told += event.text.size();
-    if (told < pixels.size()) return;
+    if (pixels.size() < whole) return;
     settle(event.id, pieces);
     pictures_.erase(event.id);
 }
 
+/// Of one that was not told to its end the rows that are there.
 void LaneBuilder::settle(uint32_t number, PicturePieces& pieces) {
+    const size_t row = size_t{pieces.picture.width} * 3;
+    pieces.picture.height = static_cast<uint32_t>(pieces.pixels.size() / row);
+    if (!pieces.picture.height) return;
+    pieces.pixels.resize(pieces.picture.height * row);
     pieces.picture.pixels = texts_.addBytes(pieces.pixels);
     finds_.pictures.emplace_back(number, pieces.picture);
 }
@@ -290,7 +313,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             const auto wait = static_cast<uint32_t>(waits_.size());
             beginMarker(used(Names::Sites, static_cast<uint32_t>(event.a)), time, wait);
             waits_.push_back({time, time, used(Names::Objects, event.id), kind, 0,
-                              static_cast<uint32_t>(open_.size() - 1), open_.back().index});
+                              static_cast<uint32_t>(rowAt(open_.size() - 1)), open_.back().index});
             waitInside_.push_back(open_.back().insideWait);
             break;
         }
@@ -299,10 +322,8 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::FrameTick: beginFrame(event, time, event.kind == EventKind::FrameTick); break;
         case EventKind::FrameEnd: {
             const uint32_t series = used(Names::SeriesKind, event.id);
-            size_t at = 0;
-            while (at < frames_.size() && frames_[at].series != series) ++at;
-            if (at < frames_.size())
-                endFrame(at, time);
+            if (frames_.count(series))
+                endFrame(series, time);
             else
                 ++repairs_.endsWithoutBegin;
             break;
@@ -321,7 +342,8 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             break;
         case EventKind::Argument: argument(event); break;
         case EventKind::Outcome:
-            if (event.a == 1 && !open_.empty()) rows_[open_.size() - 1].lastFlags() |= kMarkerChangedNothing;
+            if (event.a == 1 && !open_.empty() && !open_.back().cut)
+                rows_[rowAt(open_.size() - 1)].lastFlags() |= kMarkerChangedNothing;
             break;
         case EventKind::OperationBegin:
         case EventKind::OperationStep:
@@ -339,7 +361,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::Picture: picturePiece(event, time); break;
         case EventKind::Switch: finds_.switches.push_back({time, position_, event.id, event.a == 1}); break;
         case EventKind::Sample: sample(event, time); break;
-        case EventKind::Taken: holds_.push_back({used(Names::Objects, event.id), time, path()}); break;
+        case EventKind::Taken: holds_[used(Names::Objects, event.id)].push_back({time, path()}); break;
         case EventKind::Given: give(used(Names::Objects, event.id), time); break;
         case EventKind::LinkOut: finds_.linkSources.push_back({event.a, time, position_, path()}); break;
         case EventKind::LinkIn: linkIns_.push_back({time, event.a, path(), 0}); break;
@@ -349,7 +371,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::Lost:
             if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
                 while (!open_.empty()) endMarker(before, true);
-                while (!holds_.empty()) give(holds_.back().object, before);
+                giveAll(before);
                 dropFrames();
             }
             lost_.push_back({time, event.a});
@@ -362,7 +384,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
 void LaneBuilder::close() {
     if (isClosed_) return;
     isClosed_ = true;
-    while (!holds_.empty()) give(holds_.back().object, last_);
+    giveAll(last_);
     while (!open_.empty()) endMarker(last_, true);
     dropFrames();
     for (MarkerRowBuilder& row : rows_) closed_.rows.push_back(row.finish(storage_));
@@ -394,18 +416,20 @@ void LaneBuilder::putLists(Closed& closed, Place& place, const std::vector<Wait>
 
 std::vector<LaneFinds::InObject> LaneBuilder::heldNow() const {
     std::vector<LaneFinds::InObject> held;
-    for (auto hold = holds_.rbegin(); hold != holds_.rend(); ++hold)
-        held.push_back({hold->object, {hold->begin, last_, position_, paths_.common(hold->path, path())}});
+    for (const auto& [object, holds] : holds_)
+        for (auto hold = holds.rbegin(); hold != holds.rend(); ++hold)
+            held.push_back({object, {hold->begin, last_, position_, paths_.common(hold->path, path())}});
     return held;
 }
 
 void LaneBuilder::fillAsItIs(Lane& lane, Lease& lease) const {
     Closed now;
     for (size_t row = 0; row < rows_.size(); ++row)
-        now.rows.push_back(rows_[row].asItIs(lease, row < open_.size() ? &last_ : nullptr));
+        now.rows.push_back(
+            rows_[row].asItIs(lease, row < open_.size() && !(row + 1 == kMostDepth && open_.back().cut) ? &last_ : nullptr));
     std::vector<Wait> waits = waits_;
     for (const Open& open : open_)
-        if (open.wait != kNone) waits[open.wait].end = last_;
+        if (open.wait != kNone && !open.cut) waits[open.wait].end = last_;
     putLists(now, lease, waits);
     fill(lane, now);
 }

@@ -14,6 +14,9 @@
 
 namespace fugato {
 
+/// Markers nested deeper are kept side by side in the last row: each ends the one it lies in there. So nothing that
+/// looks at a recording has to go deeper.
+inline constexpr size_t kMostDepth = 1000;
 /// No time or duration lies beyond ± 73 years, so that differences and sums cannot overflow.
 inline constexpr int64_t kFarthestNs = int64_t{1} << 61;
 inline int64_t bounded(int64_t ns) { return std::clamp(ns, -kFarthestNs, kFarthestNs); }
@@ -121,6 +124,8 @@ public:
     bool any() const { return any_; }
     const PathTable& paths() const { return paths_; }
     const Repairs& repairs() const { return repairs_; }
+    /// How many markers of each site (by position) were never ended.
+    const std::unordered_map<uint32_t, uint64_t>& neverEnded() const { return neverEnded_; }
     /// What was told so far. Whoever gathers it takes it out.
     LaneFinds& finds() { return finds_; }
     const LaneFinds& finds() const { return finds_; }
@@ -131,21 +136,19 @@ private:
         uint32_t path;
         uint32_t wait;  // position in waits_, or kNone for a marker
         bool insideWait;
+        bool cut = false;  // lies too deep, and another lies in it: ended already
     };
     struct OpenHold {
-        uint32_t object;
         int64_t begin;
         PathId path;
     };
     struct OpenFrame {
-        uint32_t series;
         int64_t begin, deadline;
         bool ticked;  // begun by a tick: only the next tick can end it
     };
     struct PicturePieces {
         Picture picture;
-        std::string pixels;
-        size_t told = 0;  // bytes of them
+        std::string pixels;  // from the first row on, as far as told
     };
     struct Closed {
         std::vector<MarkerRow::Parts> rows;
@@ -157,10 +160,11 @@ private:
     };
 
     uint32_t used(Names::Kind kind, uint32_t id) {
-        auto& known = known_[kind];
+        const auto& known = known_[kind].positions;
         if (id >= known.size()) return lookUp(kind, id);
         return known[id] != kNone ? known[id] : lookUp(kind, id);
     }
+    static size_t rowAt(size_t depth) { return std::min(depth, kMostDepth - 1); }
     uint32_t lookUp(Names::Kind kind, uint32_t id);
     PathId path() const { return open_.empty() ? 0 : open_.back().path; }
     void beginMarker(uint32_t site, int64_t time, uint32_t wait);
@@ -168,8 +172,9 @@ private:
     void endOf(const Event& event, int64_t time);
     void take(const Event& event, int64_t time, int64_t before);
     void give(uint32_t object, int64_t time);
+    void giveAll(int64_t time);
     void beginFrame(const Event& event, int64_t time, bool tick);
-    void endFrame(size_t at, int64_t time);
+    void endFrame(uint32_t series, int64_t time);
     void dropFrames();
     void argument(const Event& event);
     void picturePiece(const Event& event, int64_t time);
@@ -183,14 +188,18 @@ private:
     Storage& storage_;
     TextWriter texts_;
     const uint32_t position_;
-    std::vector<uint32_t> known_[Names::kKinds];  // positions by id, as far as looked up
+    struct Known {
+        std::vector<uint32_t> positions;  // by id
+        size_t lookedUp = 0;
+    };
+    Known known_[Names::kKinds];
     bool any_ = false, onlyCounts_ = true, isClosed_ = false;
     int64_t first_ = 0, last_ = 0, tolerance_ = 0;
     PathTable paths_;
     std::vector<MarkerRowBuilder> rows_;
     std::vector<Open> open_;
-    std::vector<OpenHold> holds_;
-    std::vector<OpenFrame> frames_;
+    std::unordered_map<uint32_t, std::vector<OpenHold>> holds_;  // by object, innermost last
+    std::unordered_map<uint32_t, OpenFrame> frames_;             // by series
     std::vector<Wait> waits_;
     std::vector<bool> waitInside_;  // by wait: lies in another
     std::vector<LinkEnd> linkIns_;
@@ -199,6 +208,7 @@ private:
     std::map<uint32_t, PicturePieces> pictures_;
     LaneFinds finds_;
     Repairs repairs_;
+    std::unordered_map<uint32_t, uint64_t> neverEnded_;  // markers by site
 
     Closed closed_;
 };

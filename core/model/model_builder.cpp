@@ -17,20 +17,26 @@ void add(Repairs& to, const Repairs& from) {
     to.framesWithoutEnd += from.framesWithoutEnd;
     to.unknownNames += from.unknownNames;
     to.lostEvents += from.lostEvents;
+    to.tooDeep += from.tooDeep;
 }
 
 /// After the lanes are filled: when the recording begins and ends, what had to be mended, names for all.
 void finishLanes(Recording& r, const std::vector<const LaneBuilder*>& lanes) {
     bool any = false;
+    std::map<uint32_t, uint64_t> neverEnded;  // by site
     for (uint32_t i = 0; i < lanes.size(); ++i) {
         if (!lanes[i]) continue;
         const Lane& lane = r.lanes[i];
         add(r.repairs, lanes[i]->repairs());
+        for (const auto& [site, count] : lanes[i]->neverEnded()) neverEnded[site] += count;
         if (!lanes[i]->any()) continue;
         r.begin = any ? std::min(r.begin, lane.first) : lane.first;
         r.end = any ? std::max(r.end, lane.last) : lane.last;
         any = true;
     }
+    const auto most = std::max_element(neverEnded.begin(), neverEnded.end(),
+                                       [](const auto& x, const auto& y) { return x.second < y.second; });
+    if (most != neverEnded.end()) r.repairs.mostOftenNeverEnded = r.sites[most->first].name;
     for (Lane& lane : r.lanes)
         if (lane.name.empty())
             lane.name = (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.id) +

@@ -60,8 +60,13 @@ std::vector<std::string> Repairs::sentences() const {
     };
     say(lostEvents, " event was lost while recording; its lane shows where.",
         " events were lost while recording; their lanes show where.");
-    say(beginsWithoutEnd, " marker was never ended; it is drawn to its lane's last event.",
-        " markers were never ended; they are drawn to their lane's last event.");
+    if (beginsWithoutEnd == 1)
+        out.push_back("1 marker was never ended (" + mostOftenNeverEnded + "); it is drawn to its lane's last event.");
+    if (beginsWithoutEnd > 1)
+        out.push_back(std::to_string(beginsWithoutEnd) + " markers were never ended (most often " +
+                      mostOftenNeverEnded + "); they are drawn to their lane's last event.");
+    say(tooDeep, " marker is nested deeper than 1000; it ends the one that it lies in.",
+        " markers are nested deeper than 1000; each ends the one that it lies in.");
     say(endsWithoutBegin, " end had no begin and was left out.", " ends had no begin and were left out.");
     say(timesBackwards, " event's time ran backwards and was moved to the event before it.",
         " events' times ran backwards and were moved to the event before them.");

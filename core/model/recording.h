@@ -234,8 +234,11 @@ struct Repairs {
     uint64_t framesWithoutEnd = 0;
     uint64_t unknownNames = 0;
     uint64_t lostEvents = 0;
+    uint64_t tooDeep = 0;             // markers that lie too deep and stand beside the one they lie in
+    std::string mostOftenNeverEnded;  // the marker's name
     bool any() const {
-        return endsWithoutBegin || beginsWithoutEnd || timesBackwards || framesWithoutEnd || unknownNames || lostEvents;
+        return endsWithoutBegin || beginsWithoutEnd || timesBackwards || framesWithoutEnd || unknownNames ||
+               lostEvents || tooDeep;
     }
     std::vector<std::string> sentences() const;
 };

@@ -74,7 +74,7 @@ static void describe(A& a, Module& m) {
 namespace {
 
 KeptFor indexOf(uint64_t state) {
-    constexpr uint64_t kRules = 2;  // another number: what stands in the structures means something else
+    constexpr uint64_t kRules = 3;  // another number: what stands in the structures means something else
     const uint64_t sizes[] = {kRules,
                               sizeof(MarkerRow::Chunk),
                               sizeof(MarkerRow::Group),
@@ -108,7 +108,7 @@ bool archive(Recording& r, std::string& bytes) {
       r.keys, r.operations, r.operationSteps, r.allocations, r.pools, r.pictures, r.osThreads, r.samples,
       r.stackAddresses, r.modules, r.context, r.startedUnixNs, r.begin, r.end, r.linkSources);
     a(r.repairs.endsWithoutBegin, r.repairs.beginsWithoutEnd, r.repairs.timesBackwards, r.repairs.framesWithoutEnd,
-      r.repairs.unknownNames, r.repairs.lostEvents);
+      r.repairs.unknownNames, r.repairs.lostEvents, r.repairs.tooDeep, r.repairs.mostOftenNeverEnded);
     a(r.damage.notes, r.damage.lostBlocks, r.damage.lostEvents, r.damage.wrongLines, r.damage.indexMissing);
     return a.good();
 }
