@@ -724,19 +724,58 @@ private slots:
         const std::string index = indexPathFor(options.indexFolder, file);
         const uint64_t state = stateOfFile(file);
         std::mt19937 random(23);
+        const auto putIndex = [](const std::string& path, const QByteArray& bytes) {
+            QFile out(QString::fromStdString(path));
+            if (!out.open(QIODevice::WriteOnly | QIODevice::Truncate) || out.write(bytes) != bytes.size())
+                qFatal("cannot write");
+        };
         QFile whole(QString::fromStdString(index));
         QVERIFY(whole.open(QIODevice::ReadOnly));
         const QByteArray good = whole.readAll();
+        const QByteArray said = saidBy(*opened(file));
+        int refused = 0, found = 0, harmless = 0;
         for (int i = 0; i < 300; ++i) {
             QByteArray bad = good;
-            for (int k = 0; k < 4; ++k)  // the header and the archive behind the columns
-                bad[k % 2 ? int(random() % 100) : int(bad.size() - 1 - int(random() % 4000))] = char(random());
-            QFile out(QString::fromStdString(index));
-            QVERIFY(out.open(QIODevice::WriteOnly | QIODevice::Truncate));
-            out.write(bad);
-            out.close();
-            loadIndex(index, state);
+            // The header, the archive behind the columns and the checksums behind that, or anywhere.
+            const qsizetype at = i % 3 == 0   ? qsizetype(random() % 128)
+                                 : i % 3 == 1 ? bad.size() - 1 - qsizetype(random() % 4000)
+                                              : qsizetype(random() % size_t(bad.size()));
+            bad[at] = char(bad[at] ^ (1 << random() % 8));
+            putIndex(index, bad);
+            const auto kept = loadIndex(index, state);
+            if (!kept) {
+                ++refused;
+                continue;
+            }
+            if (saidBy(*kept) != said || kept->storage->damaged()) {  // never other figures without a word
+                QVERIFY(kept->storage->damaged());
+                ++found;
+                forgetIndex(*kept);
+                QVERIFY(!QFile::exists(QString::fromStdString(index)));
+                QVERIFY(saidBy(*opened(file, options)) == said);
+                QVERIFY(loadIndex(index, state));
+            } else {
+                ++harmless;  // a byte between columns, or whether all had reached the disk
+            }
         }
+        QVERIFY(refused > 100);
+        QVERIFY(found + refused > 200);
+        QVERIFY(harmless < 100);
+    }
+
+    void anIndexThatIsCutWhileItIsReadIsSurvived() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 100'000);
+        const OpenOptions options = withIndexIn(folder);
+        const QByteArray said = saidBy(*opened(file, options));
+        const std::string index = indexPathFor(options.indexFolder, file);
+        const auto kept = loadIndex(index, stateOfFile(file));
+        QVERIFY(kept);
+        QVERIFY(QFile::resize(QString::fromStdString(index), 4096));
+        saidBy(*kept);
+        QVERIFY(kept->storage->damaged());
+        forgetIndex(*kept);
+        QVERIFY(saidBy(*opened(file, options)) == said);
     }
 
     void withoutARoomForIndexesOneIsToldAndCanWork() {

@@ -5,12 +5,14 @@
 #include <algorithm>
 
 #include "core/explain/growing.h"
+#include "core/model/recording_index.h"
 #include "format/opening.h"
 
 namespace fugato {
 
 namespace {
 constexpr int kFollowEvery = 12;       // ms
+constexpr int kWatchDamageEvery = 500;  // ms
 constexpr int kLookAgainAfter = 2000;  // ms: a file that no longer grows may be finished
 }  // namespace
 
@@ -47,6 +49,10 @@ struct Document::Job {
 Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {
     following_.setSingleShot(true);
     connect(&following_, &QTimer::timeout, this, &Document::follow);
+    connect(&damageWatch_, &QTimer::timeout, this, [this] {
+        if (keptIsDamaged()) follow();
+    });
+    damageWatch_.start(kWatchDamageEvery);
     connect(this, &Document::explanationChanged, this, [this] {
         // Reading on and explaining take no more than half of the time.
         if (recording_ && recording_->growing)
@@ -221,11 +227,24 @@ std::shared_ptr<const Prediction> Document::predictionOf(const Repair& repair) {
     return nullptr;
 }
 
-/// Reads on in a recording that is still being made, where it has grown. What the person looks at stays.
+/// What is kept of the recording is only a copy; where it is found damaged it is made anew.
+bool Document::keptIsDamaged() const {
+    return recording_ && !recording_->keptAt.empty() &&
+           (recording_->storage->damaged() || (explanation_ && explanation_->accounts->storage->damaged()));
+}
+
+/// Reads on in a recording that is still being made, where it has grown, or again where what was kept of it is
+/// damaged. What the person looks at stays.
 void Document::follow() {
-    if (!recording_ || !recording_->growing || busy_) return;
+    const bool damaged = keptIsDamaged();
+    if (!recording_ || !(recording_->growing || damaged) || busy_) return;
+    if (damaged) {
+        qInfo("fugato: the index of %s is damaged and is made anew", qPrintable(path_));
+        forgetIndex(*recording_);
+        growing_.reset();
+    }
     const qint64 bytes = QFileInfo(path_).size();
-    if (bytes == followedBytes_ && followClock_.isValid() && followClock_.elapsed() < kLookAgainAfter)
+    if (!damaged && bytes == followedBytes_ && followClock_.isValid() && followClock_.elapsed() < kLookAgainAfter)
         return following_.start(kFollowEvery);
     followedBytes_ = bytes;
     followClock_.start();
@@ -233,11 +252,12 @@ void Document::follow() {
     OpenOptions options = openOptions_;
     options.before = recording_;
     const std::string path = path_.toStdString();
-    if (!growing_) growing_ = std::make_shared<GrowingRecording>(path, options);
-    run([this, series, options, path, growing = growing_, budget = budget_, previous = explanation_](Job& j) {
+    if (!growing_ && !damaged) growing_ = std::make_shared<GrowingRecording>(path, options);
+    const auto previous = damaged ? nullptr : explanation_;
+    run([this, series, options, path, previous, growing = growing_, budget = budget_](Job& j) {
         const auto self = j.self.lock();
         const auto goesOn = [&j](double) { return !j.cancelled; };
-        std::shared_ptr<const Recording> now = growing->read(goesOn);
+        std::shared_ptr<const Recording> now = growing ? growing->read(goesOn) : nullptr;
         if (!now && !j.cancelled) {  // finished, or something else has its name
             OpenOptions again = options;
             again.note = makeRecordingWhole(path);

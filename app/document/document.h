@@ -74,6 +74,7 @@ private:
     void run(std::function<void(Job&)> work);
     void explainAgain(bool fresh);
     void follow();
+    bool keptIsDamaged() const;
     void stopJob();
     void keepToExplanation();
     void forgetPredictions();
@@ -94,6 +95,7 @@ private:
     QTimer following_;                           // while the program that makes the recording still runs
     qint64 followedBytes_ = -1, followTook_ = 0;
     QElapsedTimer followClock_;
+    QTimer damageWatch_;  // looks whether what was kept of the recording was found damaged
     std::shared_ptr<Job> job_;
     std::thread thread_;
 };

@@ -163,6 +163,14 @@ std::shared_ptr<Recording> loadIndex(const std::string& indexPath, uint64_t stat
     return recording;
 }
 
+void forgetIndex(const Recording& recording) {
+    if (recording.keptAt.empty()) return;
+    std::error_code error;
+    const std::filesystem::path index(recording.keptAt);
+    for (const auto& file : std::filesystem::directory_iterator(index.parent_path(), error))
+        if (file.path().stem() == index.stem()) std::filesystem::remove(file, error);
+}
+
 void limitIndexFolder(const std::string& folder, uint64_t bytes, const std::string& keep) {
     struct Entry {  // an index and what was kept beside it
         std::vector<std::filesystem::path> files;

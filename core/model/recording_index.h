@@ -23,6 +23,8 @@ uint64_t stateOfFile(const std::string& path);
 bool completeIndex(Recording& recording, uint64_t state);
 /// The recording of an index that is valid for `state`; else null.
 std::shared_ptr<Recording> loadIndex(const std::string& indexPath, uint64_t state);
+/// Removes the index of a recording and what was kept beside it, so that it is made anew.
+void forgetIndex(const Recording& recording);
 /// Deletes the indexes used longest ago until the folder holds at most `bytes`, but never `keep`.
 void limitIndexFolder(const std::string& folder, uint64_t bytes, const std::string& keep);
 

@@ -106,6 +106,8 @@ private:
                 good_ = false;
                 return;
             }
+            good_ = storage_.check(at, size * sizeof(T));
+            if (!good_) return;
             column = size ? Column<T>(reinterpret_cast<const T*>(base + at), size) : Column<T>();
         }
     }

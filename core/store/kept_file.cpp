@@ -15,7 +15,7 @@ namespace fugato {
 
 namespace {
 
-constexpr uint32_t kVersion = 1;
+constexpr uint32_t kVersion = 2;
 
 struct Header {  // at the front of the file; all of it is zero until the file is complete
     char magic[8];
@@ -25,6 +25,7 @@ struct Header {  // at the front of the file; all of it is zero until the file i
     uint64_t boot;    // of the machine, while it was made
     uint64_t bytes;   // of the storage
     uint64_t archiveAt, archiveBytes, archiveChecksum;
+    uint64_t checksumsChecksum;  // of the checksums of the regions, which stand behind the storage
     uint64_t checksum;  // of the bytes before, with onDisk 0
 };
 static_assert(sizeof(Header) <= 128);
@@ -60,9 +61,15 @@ bool completeFile(Storage& storage, const std::string& archive, const KeptFor& k
     header.bytes = storage.size();
     if (storage.spilled()) return false;
     std::memcpy(storage.at(header.archiveAt), archive.data(), archive.size());
+    storage.trim();
+    const std::vector<uint64_t> checksums = storage.regionChecksums();
+    const auto bytes = checksums.size() * sizeof(uint64_t);
+    header.checksumsChecksum = layout::checksum(checksums.data(), bytes);
+    if (::pwrite(storage.file(), checksums.data(), bytes, static_cast<off_t>(header.bytes)) !=
+        static_cast<ssize_t>(bytes))
+        return false;
     header.checksum = checksumOf(header);
     std::memcpy(storage.at(0), &header, sizeof header);
-    storage.trim();
     // It is of use at once; that it survives a fall of the machine is settled beside everything else.
     const int fd = ::fcntl(storage.file(), F_DUPFD_CLOEXEC, 0);
     if (fd >= 0)
@@ -93,7 +100,14 @@ std::optional<KeptFile> openKept(const std::string& path, const KeptFor& keptFor
     if ((*file)->read(header.archiveAt, kept.archive.data(), kept.archive.size()) != kept.archive.size() ||
         layout::checksum(kept.archive.data(), kept.archive.size()) != header.archiveChecksum)
         return {};
-    auto storage = Storage::existing(path, header.bytes);
+    const uint64_t regions = Storage::regionsOf(header.bytes);
+    if (regions * sizeof(uint64_t) > (*file)->size() - header.bytes) return {};
+    std::vector<uint64_t> checksums(regions);
+    const size_t bytes = regions * sizeof(uint64_t);
+    if ((*file)->read(header.bytes, reinterpret_cast<char*>(checksums.data()), bytes) != bytes ||
+        layout::checksum(checksums.data(), bytes) != header.checksumsChecksum)
+        return {};
+    auto storage = Storage::existing(path, header.bytes, std::move(checksums));
     if (!storage) return {};
     kept.storage = std::move(*storage);
     ::utimensat(AT_FDCWD, path.c_str(), nullptr, 0);  // used now

@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <csignal>
 #include <chrono>
 #include <cstdio>
 #include <cstdlib>
@@ -29,6 +30,62 @@ constexpr size_t kKnownTexts = 4096;  // a power of two
 
 uint64_t roundUp(uint64_t value, uint64_t to) { return (value + to - 1) / to * to; }
 
+// ---- reads that fail ------------------------------------------------------------------------------
+//
+// The system sends SIGBUS where a mapped file was cut or its disk fails. A page of one of these storages then
+// reads as zeros; everything else goes to whoever handled the signal before.
+
+struct Watched {
+    std::atomic<char*> base{nullptr};
+    std::atomic<uint64_t> bytes{0};
+    std::atomic<std::atomic<bool>*> damaged{nullptr};
+};
+constexpr int kMostWatched = 256;
+Watched watchedStorages[kMostWatched];
+std::mutex watching;
+struct sigaction before;
+
+void readFailed(int number, siginfo_t* info, void* context) {
+    auto* const at = static_cast<char*>(info->si_addr);
+    for (Watched& storage : watchedStorages) {
+        char* const base = storage.base.load(std::memory_order_acquire);
+        if (!base || at < base || at >= base + storage.bytes.load(std::memory_order_acquire)) continue;
+        const auto page = static_cast<size_t>(::sysconf(_SC_PAGESIZE));
+        char* const from = base + static_cast<size_t>(at - base) / page * page;
+        if (::mmap(from, page, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0) == MAP_FAILED)
+            break;
+        storage.damaged.load(std::memory_order_acquire)->store(true, std::memory_order_relaxed);
+        return;
+    }
+    if (before.sa_flags & SA_SIGINFO) return before.sa_sigaction(number, info, context);
+    if (before.sa_handler != SIG_DFL && before.sa_handler != SIG_IGN) return before.sa_handler(number);
+    ::signal(number, SIG_DFL);  // comes again at once, and ends the program
+}
+
+int watch(char* base, uint64_t bytes, std::atomic<bool>* damaged) {
+    const std::lock_guard lock(watching);
+    static const bool installed = [] {
+        struct sigaction action {};
+        action.sa_sigaction = readFailed;
+        action.sa_flags = SA_SIGINFO | SA_RESTART;
+        sigemptyset(&action.sa_mask);
+        return ::sigaction(SIGBUS, &action, &before) == 0;
+    }();
+    for (int i = 0; installed && i < kMostWatched; ++i) {
+        Watched& free = watchedStorages[i];
+        if (free.base.load()) continue;
+        free.bytes = bytes;
+        free.damaged = damaged;
+        free.base.store(base, std::memory_order_release);
+        return i;
+    }
+    return -1;
+}
+
+void watchNoMore(int at) {
+    if (at >= 0) watchedStorages[at].base.store(nullptr, std::memory_order_release);
+}
+
 }  // namespace
 
 Storage::Storage(int fd, uint64_t reserved)
@@ -46,6 +103,7 @@ std::shared_ptr<Storage> Storage::make(int fd, uint64_t least) {
         if (base == MAP_FAILED) continue;
         std::shared_ptr<Storage> storage(new Storage(fd, reserved));
         storage->base_ = static_cast<char*>(base);
+        if (fd >= 0) storage->watched_ = watch(storage->base_, reserved, &storage->damaged_);
         return storage;
     }
     throw std::bad_alloc();
@@ -63,7 +121,9 @@ bool Storage::giveName(const std::string& path) const {
     return fd_ >= 0 && fugato::giveName(fd_, path) == 0;
 }
 
-Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint64_t bytes) {
+Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint64_t bytes,
+                                                   std::vector<uint64_t> checksums) {
+    if (checksums.size() != regionsOf(bytes)) return Failure{"Cannot read " + path + "."};
     const int fd = openOwn(path, O_RDONLY).release();
     struct stat status {};
     if (fd < 0 || ::fstat(fd, &status) != 0 || static_cast<uint64_t>(status.st_size) < bytes) {
@@ -74,7 +134,50 @@ Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint
     if (bytes && ::mmap(storage->base_, bytes, PROT_READ, MAP_SHARED | MAP_FIXED, fd, 0) == MAP_FAILED)
         return Failure{"Cannot read " + path + ": " + std::strerror(errno) + "."};
     storage->size_ = storage->committed_ = bytes;
+    storage->checksums_ = std::move(checksums);
+    storage->checked_.reset(new std::atomic<uint8_t>[storage->checksums_.size()]());
     return storage;
+}
+
+uint64_t Storage::checksumOf(uint64_t region) const {
+    const uint64_t from = std::max(region * kRegion, kFirst), to = std::min(size(), (region + 1) * kRegion);
+    return layout::checksum(base_ + from, to > from ? to - from : 0);
+}
+
+std::vector<uint64_t> Storage::regionChecksums() const {
+    std::vector<uint64_t> out(regionsOf(size()));
+    std::atomic<uint64_t> next{0};
+    const auto work = [&] {
+        for (uint64_t i; (i = next++) < out.size();) out[i] = checksumOf(i);
+    };
+    std::vector<std::thread> helpers;
+    for (unsigned i = 1; i < std::thread::hardware_concurrency() && out.size() > 64; ++i) helpers.emplace_back(work);
+    work();
+    for (std::thread& helper : helpers) helper.join();
+    return out;
+}
+
+bool Storage::check(uint64_t offset, uint64_t bytes) const {
+    if (!checked_ || !bytes) return true;
+    bool good = true;
+    const uint64_t to = std::min(offset + bytes, size());
+    for (uint64_t region = offset >> kRegionBits; region << kRegionBits < to; ++region) {
+        if (checked_[region].load(std::memory_order_acquire) == kUnchecked) checkRegion(region);
+        good = good && checked_[region].load(std::memory_order_acquire) == kGood;
+    }
+    return good;
+}
+
+void Storage::checkRegion(uint64_t region) const {
+    const std::lock_guard lock(checking_);
+    if (checked_[region].load() != kUnchecked) return;
+    const bool good = checksumOf(region) == checksums_[region];
+    if (!good) {
+        damaged_ = true;
+        const uint64_t bytes = std::min(kRegion, reserved_ - region * kRegion);
+        (void)::mmap(base_ + region * kRegion, bytes, PROT_READ, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0);
+    }
+    checked_[region].store(good ? kGood : kBad, std::memory_order_release);
 }
 
 Storage::~Storage() {
@@ -84,6 +187,7 @@ Storage::~Storage() {
     }
     changed_.notify_all();
     if (keeper_.joinable()) keeper_.join();
+    watchNoMore(watched_);
     if (base_) ::munmap(base_, reserved_);
     std::free(used_);
     if (fd_ >= 0) ::close(fd_);
@@ -131,6 +235,7 @@ std::string_view Storage::text(TextRef text) const {
     const auto* from = reinterpret_cast<const uint8_t*>(at(text));
     std::string_view found;
     layout::readText(from, reinterpret_cast<const uint8_t*>(base_) + size(), found);
+    if (found.size() > kRegion / 2) check(text, found.size() + 10);  // pictures
     return found;
 }
 

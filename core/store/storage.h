@@ -4,6 +4,9 @@
 // a file that is mapped there. What lies in a file may leave memory and come back when it is read, so a
 // recording may be larger than memory: under a limit, what was used longest ago is let go of.
 //
+// What was kept in a file is checked part by part, when it is first read: a part that is not what it was reads as
+// zeros, and damaged() tells. So does one that can no longer be read, since the file was cut or its disk fails.
+//
 // allocate() may be called from several threads; what it returned is filled by the caller, before
 // others are told of it. Reading needs no lock. Pointers stay valid as long as the Storage lives.
 #pragma once
@@ -29,14 +32,27 @@ using TextRef = uint64_t;
 
 class Storage {
 public:
+    static constexpr int kRegionBits = 18;  // a region: what is let go of, checked and noted together
+    static constexpr uint64_t kRegion = uint64_t{1} << kRegionBits;
+
     static std::shared_ptr<Storage> inMemory();
     /// In a new file without a name in `folder`: it is gone when nobody uses it any more, unless it gets
     /// a name. Where the disk has no room, the rest lies in memory (spilled() tells).
     static Result<std::shared_ptr<Storage>> inFolder(const std::string& folder);
     /// Gives the file a name, replacing what had it.
     bool giveName(const std::string& path) const;
-    /// The first `bytes` of a file that another Storage filled; only to be read.
-    static Result<std::shared_ptr<Storage>> existing(const std::string& path, uint64_t bytes);
+    /// The first `bytes` of a file of this user's that another Storage filled; only to be read. `checksums`: what
+    /// regionChecksums() said of it.
+    static Result<std::shared_ptr<Storage>> existing(const std::string& path, uint64_t bytes,
+                                                     std::vector<uint64_t> checksums);
+    /// Of each region that is filled, but for the first kFirst bytes.
+    std::vector<uint64_t> regionChecksums() const;
+    static uint64_t regionsOf(uint64_t bytes) { return (bytes + kRegion - 1) >> kRegionBits; }
+    static constexpr uint64_t kFirst = 128;  // before it: room for a header, and 0 that means "nothing"
+    /// Whether some of it was found not to be what was kept.
+    bool damaged() const { return damaged_.load(std::memory_order_relaxed); }
+    /// Checks [offset, offset + bytes) now. Returns false where it is not what was kept.
+    bool check(uint64_t offset, uint64_t bytes) const;
     ~Storage();
     Storage(const Storage&) = delete;
     Storage& operator=(const Storage&) = delete;
@@ -44,12 +60,13 @@ public:
     /// Room for `bytes`, at a multiple of 8, filled with zeros. Throws std::bad_alloc where there is none.
     uint64_t allocate(size_t bytes);
     char* at(uint64_t offset) { return base_ + offset; }
-    /// Also notes that this part was used.
+    /// Also notes that this part was used. Up to kRegion bytes from there on may be read.
     const char* at(uint64_t offset) const {
         std::atomic<uint32_t>& used = used_[offset >> kRegionBits];
-        const uint32_t now = now_.load(std::memory_order_relaxed);
-        if (used.load(std::memory_order_relaxed) != now) {
-            used.store(now, std::memory_order_relaxed);
+        const uint32_t now = now_.load(std::memory_order_acquire);
+        if (used.load(std::memory_order_acquire) != now) {
+            if (checked_) check(offset, kRegion);
+            used.store(now, std::memory_order_release);
             noteComing(1);
         }
         return base_ + offset;
@@ -78,9 +95,7 @@ public:
     static uint64_t residentBytes();
 
 private:
-    static constexpr int kRegionBits = 18;
     static constexpr uint32_t kLookAfter = 128;  // regions that came into use: then memory is looked at again
-    static constexpr uint64_t kFirst = 128;      // before it: room for a header, and 0 that means "nothing"
     Storage(int fd, uint64_t reserved);
     static std::shared_ptr<Storage> make(int fd, uint64_t least);
     bool commit(uint64_t upTo);
@@ -92,8 +107,17 @@ private:
     }
     void lookAgain(uint32_t coming) const;
 
+    uint64_t checksumOf(uint64_t region) const;
+    void checkRegion(uint64_t region) const;
+
     char* base_ = nullptr;
     const int fd_;
+    std::vector<uint64_t> checksums_;  // by region
+    enum Checked : uint8_t { kUnchecked, kGood, kBad };
+    std::unique_ptr<std::atomic<uint8_t>[]> checked_;  // by region; null where there is nothing to check
+    mutable std::mutex checking_;
+    mutable std::atomic<bool> damaged_{false};
+    int watched_ = -1;  // where a failing read looks for it
     uint64_t reserved_;
     std::mutex growing_;  // guards committed_, size_ (for writing) and spilled_ (for writing)
     uint64_t committed_ = 0;
