@@ -18,11 +18,6 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-int fail(std::ostream& err, int code, const std::string& sentence) {
-    err << "fugato-cli: " << sentence << "\n";
-    return code;
-}
-
 Json tableJson(const Recording& r, const StretchTable& table, uint32_t at) {
     const StretchRow& row = table.rows[at];
     Json json{{"name", row.path ? r.nameOf(row.path) : r.lanes[row.lane].name},
@@ -37,15 +32,18 @@ Json tableJson(const Recording& r, const StretchTable& table, uint32_t at) {
     return json;
 }
 
-void printTable(const Recording& r, const StretchTable& table, uint32_t at, size_t depth, size_t most,
-                std::ostream& out) {
+/// Returns how many rows are left out, since they lie deeper.
+size_t printTable(const Recording& r, const StretchTable& table, uint32_t at, size_t depth, size_t most,
+                  std::ostream& out) {
     const StretchRow& row = table.rows[at];
     const std::string name = row.path ? r.nameOf(row.path) : r.lanes[row.lane].name;
     out << std::right << std::setw(12) << durationText(row.total) << std::setw(14)
         << (row.path ? durationText(row.self) : "") << std::setw(14) << countText(row.count) << std::setw(12)
         << (row.path ? durationText(row.longest) : "") << "  " << std::string(2 * depth, ' ') << name << "\n";
-    if (depth < most)
-        for (const uint32_t child : row.children) printTable(r, table, child, depth + 1, most, out);
+    if (depth >= most) return row.children.size();
+    size_t left = 0;
+    for (const uint32_t child : row.children) left += printTable(r, table, child, depth + 1, most, out);
+    return left;
 }
 
 int table(const Recording& r, const Stretch& stretch, const std::string& lane, size_t depth, bool json,
@@ -53,6 +51,7 @@ int table(const Recording& r, const Stretch& stretch, const std::string& lane, s
     const auto made = tableOfStretch(r, stretch);
     Json list = Json::array();
     bool any = false;
+    size_t left = 0;
     if (!json) out << "       total          self         count     longest  marker\n";
     for (const uint32_t row : made->lanes) {
         if (!lane.empty() && r.lanes[made->rows[row].lane].name != lane) continue;
@@ -60,11 +59,14 @@ int table(const Recording& r, const Stretch& stretch, const std::string& lane, s
         if (json)
             list.push_back(tableJson(r, *made, row));
         else
-            printTable(r, *made, row, 0, depth, out);
+            left += printTable(r, *made, row, 0, depth, out);
     }
     if (json) out << Json{{"begin_ns", stretch.begin}, {"end_ns", stretch.end}, {"lanes", list}}.dump(1) << "\n";
+    if (left)
+        tellNote(err, plural(left, "row is", "rows are") + " left out with what lies in " + (left == 1 ? "it" : "them") +
+                          ": nested deeper than " + std::to_string(depth) + ". --depth shows more.");
     if (any) return kExitOk;
-    return fail(err, kExitNothingFound,
+    return tellFailure(err, kExitNothingFound,
                 lane.empty() ? "There are no markers in this stretch."
                              : "There is no lane named \"" + lane +
                                    "\" with markers in this stretch. `fugato-cli info` "
@@ -121,7 +123,7 @@ int marker(const Recording& r, const Stretch& stretch, const std::string& name, 
         list.push_back(name);
     }
     if (list.empty())
-        return fail(err, kExitNothingFound,
+        return tellFailure(err, kExitNothingFound,
                     "There is no marker named \"" + name + "\". `fugato-cli find` looks for parts of names.");
     if (json) out << list.dump(1) << "\n";
     return kExitOk;
@@ -172,14 +174,14 @@ int find(const Recording& r, const std::string& words, bool json, std::ostream& 
         if (more) out << "and " << countText(more) << " more: search for more letters\n";
     }
     if (markers.empty() && arguments.empty() && points.empty())
-        return fail(err, kExitNothingFound, "Nothing holds \"" + words + "\".");
+        return tellFailure(err, kExitNothingFound, "Nothing holds \"" + words + "\".");
     return kExitOk;
 }
 
 int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, bool json, std::ostream& out,
            std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
-        return fail(err, kExitNothingFound,
+        return tellFailure(err, kExitNothingFound,
                     "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
     const auto e = explain(recording, accountFrames(*recording, 0), 0);
     const auto found = adviceFor(*e, limits);
@@ -220,21 +222,27 @@ AskCommands::AskCommands(CLI::App& app)
         command->add_flag("--json", json_, "as JSON");
     }
     marker_->add_option("NAME", words_, "the marker's whole name")->required();
-    marker_->add_option("--longest", longest_, "so many of the longest occurrences")->capture_default_str();
+    marker_->add_option("--longest", longest_, "so many of the longest occurrences")
+        ->check(numberFrom(0, 1'000'000))
+        ->capture_default_str();
     find_->add_option("WORDS", words_, "letters to look for")->required();
     table_->add_option("--lane", lane_, "only the lane of this name");
-    table_->add_option("--depth", depth_, "rows nested so deep")->capture_default_str();
+    table_->add_option("--depth", depth_, "rows nested so deep")
+        ->check(numberFrom(0, 1'000'000))
+        ->capture_default_str();
     advice_->add_option("--slow-file", slowFileMs_, "ms a file request may take")
-        ->check(CLI::Range(0.001, 1e7))
+        ->check(numberFrom(0.001, 1e7))
         ->capture_default_str();
     advice_
         ->add_option("--allocations", limits_.allocations, "more than so many in one marker of a frame are a finding")
+        ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
+        ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
     for (CLI::App* command : {table_, marker_}) {
-        command->add_option("--from", fromSeconds_, "seconds since the recording's begin")->check(CLI::Range(0.0, 1e9));
-        command->add_option("--to", toSeconds_, "seconds since the recording's begin")->check(CLI::Range(0.0, 1e9));
+        command->add_option("--from", fromSeconds_, "seconds since the recording's begin")->check(numberFrom(0.0, 1e9));
+        command->add_option("--to", toSeconds_, "seconds since the recording's begin")->check(numberFrom(0.0, 1e9));
     }
 }
 
@@ -244,7 +252,7 @@ bool AskCommands::chosen() const {
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
     const auto opened = openForCommand(file_, err);
-    if (!opened) return fail(err, kExitUnreadable, opened.failure().sentence);
+    if (!opened) return tellFailure(err, kExitUnreadable, opened.failure().sentence);
     const Recording& r = **opened;
     tellDamage(r, err);
     Stretch stretch = wholeOf(r);
@@ -252,7 +260,7 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
     if (fromSeconds_ > 0) stretch.begin = at(fromSeconds_);
     if (toSeconds_ >= 0) stretch.end = std::min(stretch.end, at(toSeconds_));
     if (stretch.begin >= stretch.end)
-        return fail(
+        return tellFailure(
             err, kExitWrongUse,
             "--from must lie before --to and before the recording's end at " + durationText(r.end - r.begin) + ".");
     if (advice_->parsed()) {

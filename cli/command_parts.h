@@ -5,10 +5,15 @@
 
 #include <unistd.h>
 
+#include <CLI/CLI.hpp>
+#include <charconv>
 #include <chrono>
+#include <cmath>
 #include <ostream>
 
 #include "core/model/open_recording.h"
+#include "core/model/recording_index.h"
+#include "format/shown_text.h"
 #include "format/opening.h"
 
 namespace fugato {
@@ -22,7 +27,7 @@ public:
     }
     ProgressLine(const ProgressLine&) = delete;
     ProgressLine& operator=(const ProgressLine&) = delete;
-    bool operator()(double part) {
+    bool operator()(double part) const {
         if (shown_ && std::chrono::steady_clock::now() - begin_ > std::chrono::milliseconds(500)) {
             err_ << "\r" << what_ << "… " << static_cast<int>(part * 100) << " %" << std::flush;
             told_ = true;
@@ -33,13 +38,41 @@ public:
 private:
     const char* what_;
     std::ostream& err_;
-    bool shown_, told_ = false;
+    bool shown_;
+    mutable bool told_ = false;
     std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
 };
 
+/// Accepts finite numbers from `low` to `high`, written with a point whatever the locale. (CLI::Range lets NaN pass and
+/// takes "-1" for a very large whole number.)
+template <class Number>
+CLI::Validator numberFrom(Number low, Number high) {
+    const auto text = [](Number value) {
+        char digits[64];
+        return std::string(digits, std::to_chars(digits, digits + sizeof digits, value).ptr);
+    };
+    const std::string range = "from " + text(low) + " to " + text(high);
+    const std::string what = std::is_integral_v<Number> ? "a whole number " : "a number ";
+    return CLI::Validator(
+        [=](const std::string& given) {
+            Number value{};
+            const char* end = given.data() + given.size();
+            const auto read = std::from_chars(given.data(), end, value);
+            const bool good = read.ec == std::errc() && read.ptr == end && value >= low && value <= high;
+            return good ? std::string() : "\"" + given + "\" is not " + what + range;
+        },
+        what + range);
+}
+
+inline void tellNote(std::ostream& err, const std::string& sentence) { err << "note: " << shownText(sentence) << "\n"; }
 inline void tellDamage(const Recording& recording, std::ostream& err) {
-    for (const std::string& note : recording.damage.notes) err << "note: " << note << "\n";
-    for (const std::string& sentence : recording.repairs.sentences()) err << "note: " << sentence << "\n";
+    for (const std::string& note : recording.damage.notes) tellNote(err, note);
+    for (const std::string& sentence : recording.repairs.sentences()) tellNote(err, sentence);
+}
+/// Says what went wrong; returns the exit code.
+inline int tellFailure(std::ostream& err, int code, const std::string& sentence) {
+    err << "fugato-cli: " << shownText(sentence) << "\n";
+    return code;
 }
 
 /// Opens a recording, large ones with their index.
@@ -47,6 +80,12 @@ inline Result<std::shared_ptr<const Recording>> openForCommand(const std::string
     ProgressLine line("Opening", err);
     OpenOptions options = usualOpenOptions();
     options.note = makeRecordingWhole(file);
+    auto opened = openRecording(file, std::ref(line), options);
+    if (!opened || (*opened)->keptAt.empty()) return opened;
+    // Nothing is printed of an index that is damaged: it is made anew first.
+    const Storage& storage = *(*opened)->storage;
+    if (storage.check(0, storage.size())) return opened;
+    forgetIndex(**opened);
     return openRecording(file, std::ref(line), options);
 }
 

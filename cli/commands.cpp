@@ -26,9 +26,9 @@ public:
 
     int run(std::ostream& out, std::ostream& err) const {
         auto opened = openForCommand(file_, err);  // first: it may complete the file of a killed program
-        if (!opened) return fail(err, opened.failure());
+        if (!opened) return tellFailure(err, kExitUnreadable, opened.failure().sentence);
         auto source = openFile(file_);
-        if (!source) return fail(err, source.failure());
+        if (!source) return tellFailure(err, kExitUnreadable, source.failure().sentence);
         const FileFacts facts = lookAtFile(**source);
         const Recording& r = **opened;
         const auto field = [&](const std::string& name, const std::string& value) {
@@ -89,10 +89,6 @@ public:
     }
 
 private:
-    static int fail(std::ostream& err, const Failure& failure) {
-        err << "fugato-cli: " << failure.sentence << "\n";
-        return kExitUnreadable;
-    }
     template <class Field>
     static void tellMeasuring(const Recording& r, Field&& field) {
         const Measuring measuring = measuringOf(r, 0);
@@ -118,9 +114,10 @@ public:
     explicit ExplainCommand(CLI::App& app)
         : command_(app.add_subcommand("explain", "Which frames were late, and what made them so")) {
         command_->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
-        command_->add_option("--series", series_, "frame series, counted from 0; without it, all of them");
+        command_->add_option("--series", series_, "frame series, counted from 0; without it, all of them")
+            ->check(numberFrom(0, 1'000'000'000));
         command_->add_option("--budget", budgetMs_, "milliseconds for every frame, instead of the recorded deadlines")
-            ->check(CLI::Range(0.000001, 1e9));
+            ->check(numberFrom(0.000001, 1e9));
         command_
             ->add_option("--repair", repairs_, "what if: letters of causes that take their usual time; A=gone: none")
             ->delimiter(',');
@@ -130,10 +127,7 @@ public:
 
     int run(std::ostream& out, std::ostream& err) const {
         auto opened = openForCommand(file_, err);
-        if (!opened) {
-            err << "fugato-cli: " << opened.failure().sentence << "\n";
-            return kExitUnreadable;
-        }
+        if (!opened) return tellFailure(err, kExitUnreadable, opened.failure().sentence);
         const auto& recording = *opened;
         tellDamage(*recording, err);
         std::vector<uint32_t> chosen;
@@ -141,11 +135,11 @@ public:
             if (!recording->series[i].frames.empty() && (series_ < 0 || static_cast<uint32_t>(series_) == i))
                 chosen.push_back(i);
         if (chosen.empty()) {
-            err << "fugato-cli: " << file_
-                << (series_ < 0 ? " holds no frames. Record some with fug_frame_begin and fug_frame_end.\n"
-                                : " has no frames in series " + std::to_string(series_) +
-                                      ". `fugato-cli info` lists the series.\n");
-            return kExitNothingFound;
+            return tellFailure(
+                err, kExitNothingFound,
+                file_ + (series_ < 0 ? " holds no frames. Record some with fug_frame_begin and fug_frame_end."
+                                     : " has no frames in series " + std::to_string(series_) +
+                                           ". `fugato-cli info` lists the series."));
         }
         Json json{{"series", Json::array()}, {"spikes", Json::array()}, {"causes", Json::array()}};
         for (const uint32_t series : chosen) {
@@ -153,11 +147,11 @@ public:
                 explain(recording, accountFrames(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6));
             std::vector<Repair> repairs;
             for (const std::string& wanted : repairs_)
-                if (!addRepair(*explanation, wanted, repairs)) {
-                    err << "fugato-cli: there is no cause \"" << wanted << "\" in series \""
-                        << recording->series[series].name << "\". Name causes by their letters: A, or A=gone.\n";
-                    return kExitNothingFound;
-                }
+                if (!addRepair(*explanation, wanted, repairs))
+                    return tellFailure(err, kExitNothingFound,
+                                       "there is no cause \"" + wanted + "\" in series \"" +
+                                           recording->series[series].name +
+                                           "\". Name causes by their letters: A, or A=gone.");
             const auto prediction = repairs.empty() ? nullptr : predict(*explanation, repairs);
             if (json_) {
                 addJson(*explanation, json);
@@ -310,16 +304,15 @@ public:
 
     int run(std::ostream&, std::ostream& err) const {
         EventStore store;
-        const auto damage = readRecordingFile(from_, store);
-        if (!damage) {
-            err << "fugato-cli: " << damage.failure().sentence << "\n";
-            return kExitUnreadable;
-        }
-        for (const std::string& note : damage->notes) err << "note: " << note << "\n";
-        if (const auto written = writeRecordingFile(to_, store); !written) {
-            err << "fugato-cli: " << written.failure().sentence << "\n";
-            return kExitNotWritten;
-        }
+        const auto damage = [&] {
+            const ProgressLine line("Reading", err);
+            return readRecordingFile(from_, store, std::ref(line));
+        }();
+        if (!damage) return tellFailure(err, kExitUnreadable, damage.failure().sentence);
+        for (const std::string& note : damage->notes) tellNote(err, note);
+        const ProgressLine line("Writing", err);
+        if (const auto written = writeRecordingFile(to_, store, std::ref(line)); !written)
+            return tellFailure(err, kExitNotWritten, written.failure().sentence);
         return kExitOk;
     }
 
@@ -339,17 +332,14 @@ public:
 
     int run(std::ostream& out, std::ostream& err) const {
         auto source = openFile(file_);
-        if (!source) {
-            err << "fugato-cli: " << source.failure().sentence << "\n";
-            return kExitUnreadable;
-        }
+        if (!source) return tellFailure(err, kExitUnreadable, source.failure().sentence);
+        if (const std::string note = makeRecordingWhole(file_); !note.empty()) tellNote(err, note);
         const uint64_t before = (*source)->size();
         ProgressLine line("Packing", err);
         const auto packed = packRecordingFile(file_, out_.empty() ? file_ : out_, std::ref(line));
-        if (!packed) {
-            err << "fugato-cli: " << packed.failure().sentence << "\n";
-            return kExitNotWritten;
-        }
+        if (!packed)
+            return tellFailure(err, packed.failure().output ? kExitNotWritten : kExitUnreadable,
+                               packed.failure().sentence);
         out << countText(before) << " bytes became " << countText(*packed) << " ("
             << (before ? *packed * 100 / before : 100) << " %)\n";
         return kExitOk;
@@ -362,24 +352,58 @@ private:
 
 }  // namespace
 
-int runCli(int argc, const char* const* argv, std::ostream& out, std::ostream& err) {
+namespace {
+
+int runCommand(int argc, const char* const* argv, std::ostream& out, std::ostream& err) {
     CLI::App app("Finds the late frames of a recording and names what made them late.", "fugato-cli");
+    app.set_version_flag("--version", std::string("fugato-cli ") + FUGATO_VERSION);
     app.require_subcommand(1);
     InfoCommand info(app);
     ExplainCommand explainCommand(app);
     ConvertCommand convert(app);
     PackCommand pack(app);
     AskCommands ask(app);
+    const auto wrong = [&](const std::string& what) {
+        return tellFailure(err, kExitWrongUse, what + ". See `fugato-cli --help`.");
+    };
+    const std::string first = argc > 1 ? argv[1] : "";
+    std::string known;
+    bool isKnown = false;
+    for (const CLI::App* command : app.get_subcommands({})) {
+        known += (known.empty() ? "" : ", ") + command->get_name();
+        isKnown = isKnown || command->get_name() == first;
+    }
+    if (!first.empty() && first[0] != '-' && !isKnown) {
+        return wrong("there is no command \"" + first + "\"; there are " + known);
+    }
     try {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& error) {
-        return app.exit(error, out, err) == 0 ? kExitOk : kExitWrongUse;
+        if (error.get_exit_code() == static_cast<int>(CLI::ExitCodes::Success)) return app.exit(error, out, err);
+        return wrong(first.empty() ? "a command is missing" : error.what());
     }
     if (info.chosen()) return info.run(out, err);
     if (explainCommand.chosen()) return explainCommand.run(out, err);
     if (pack.chosen()) return pack.run(out, err);
     if (ask.chosen()) return ask.run(out, err);
     return convert.run(out, err);
+}
+
+}  // namespace
+
+int runCli(int argc, const char* const* argv, std::ostream& out, std::ostream& err) {
+    int code = kExitUnreadable;
+    try {
+        code = runCommand(argc, argv, out, err);
+    } catch (const std::bad_alloc&) {
+        return tellFailure(err, kExitNoMemory, "There is not enough memory for this. Close other programs and try again.");
+    } catch (const std::exception& error) {
+        return tellFailure(err, kExitNoMemory, std::string("This could not be done: ") + error.what() + ".");
+    }
+    if (!out.flush())
+        return tellFailure(err, kExitNotWritten,
+                           "The output could not be written: it was closed, or its disk is full.");
+    return code;
 }
 
 }  // namespace fugato

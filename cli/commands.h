@@ -14,6 +14,7 @@ enum ExitCode : int {
     kExitUnreadable = 3,    // the file cannot be opened, is empty, or is no recording
     kExitNotWritten = 4,    // the output cannot be written
     kExitNothingFound = 5,  // the recording has no such series, or no frames at all
+    kExitNoMemory = 6,      // memory or threads could not be had
 };
 
 /// Runs one command; output and sentences go to the two streams. Returns an ExitCode.

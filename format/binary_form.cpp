@@ -221,7 +221,7 @@ Result<uint64_t> packBinary(ByteSource& source, const std::string& name,
     }
     for (auto& [lane, gathered] : lanes) flush(lane, gathered);
     good = good && file.writeIndex();
-    if (!good) return Failure{"Cannot write the packed form of " + name + "."};
+    if (!good) return Failure{"Cannot write the packed form of " + name + ".", false, true};
     return packed;
 }
 

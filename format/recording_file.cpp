@@ -31,7 +31,7 @@ Result<std::monostate> writeRecordingFile(const std::string& path, const EventSt
     };
     const bool text = endsWith(".jsonl");
     if (!text && !endsWith(".fugato"))
-        return Failure{"Cannot tell the form of " + path + ". Name it .fugato (binary) or .jsonl (text)."};
+        return Failure{"Cannot tell the form of " + path + ". Name it .fugato (binary) or .jsonl (text).", false, true};
     auto file = FileWriter::create(path);
     if (!file) return file.failure();
     bool cancelled = false;
@@ -57,6 +57,8 @@ Result<uint64_t> packRecordingFile(const std::string& path, const std::string& o
         return (*file)->write(part);
     };
     auto packed = packBinary(*opened->source, path, write, progress);
+    if (!packed && packed.failure().output)
+        if (auto failed = (*file)->finish(); !failed) return failed.failure();  // it knows why
     if (!packed) return packed.failure();
     auto finished = (*file)->finish();
     if (!finished) return finished.failure();

@@ -13,6 +13,7 @@ namespace fugato {
 struct Failure {
     std::string sentence;
     bool cancelled = false;  // the person stopped it; nothing is wrong
+    bool output = false;     // what was to be written is at fault, not what was read
 };
 
 template <class Value>

@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <cstring>
 
+#include "format/shown_text.h"
+
 namespace fugato {
 
 namespace {
@@ -80,8 +82,8 @@ void Names::define(const Definition& definition) {
         Lane& made = r_.lanes[lane(d->id)];
         made.kind = d->kind;
         made.osId = d->osId;
-        made.name = d->name;
-        made.role = d->role;
+        made.name = shownText(d->name);
+        made.role = shownText(d->role);
         return;
     }
     const std::lock_guard lock(lock_);
@@ -90,39 +92,43 @@ void Names::define(const Definition& definition) {
         Recording& r;
         void operator()(const LaneDefinition&) const {}
         void operator()(const SiteDefinition& d) const {
-            r.sites[names.defined(Sites, d.id)] = {d.name, d.category,           d.description, d.file,
+            r.sites[names.defined(Sites, d.id)] = {shownText(d.name), shownText(d.category),           shownText(d.description), shownText(d.file),
                                                    d.line, bounded(d.longestNs), d.detail};
         }
         void operator()(const SeriesDefinition& d) const {
             const uint32_t position = names.defined(SeriesKind, d.id);
-            r.series[position].name = d.name;
+            r.series[position].name = shownText(d.name);
             names.deadlines_[position] = bounded(d.deadlineNs);
         }
-        void operator()(const ObjectDefinition& d) const { r.objects[names.defined(Objects, d.id)] = d.name; }
+        void operator()(const ObjectDefinition& d) const { r.objects[names.defined(Objects, d.id)] = shownText(d.name); }
         void operator()(const CounterDefinition& d) const {
             Counter& counter = r.counters[names.defined(Counters, d.id)];
-            counter.name = d.name;
-            counter.unit = d.unit;
+            counter.name = shownText(d.name);
+            counter.unit = shownText(d.unit);
             counter.threshold = d.threshold;
         }
-        void operator()(const StateDefinition& d) const { r.states[names.defined(States, d.id)].name = d.name; }
+        void operator()(const StateDefinition& d) const { r.states[names.defined(States, d.id)].name = shownText(d.name); }
         void operator()(const ContextDefinition& d) const {
             if (d.value.empty())
-                r.context.erase(d.key);
+                r.context.erase(shownText(d.key));
             else
-                r.context[d.key] = d.value;
+                r.context[shownText(d.key)] = shownText(d.value);
         }
-        void operator()(const KeyDefinition& d) const { r.keys[names.defined(Keys, d.id)] = d.name; }
-        void operator()(const PoolDefinition& d) const { r.pools[names.defined(Pools, d.id)].name = d.name; }
-        void operator()(const OsThreadDefinition& d) const { r.osThreads[d.id] = {d.process, d.name}; }
+        void operator()(const KeyDefinition& d) const { r.keys[names.defined(Keys, d.id)] = shownText(d.name); }
+        void operator()(const PoolDefinition& d) const { r.pools[names.defined(Pools, d.id)].name = shownText(d.name); }
+        void operator()(const OsThreadDefinition& d) const { r.osThreads[d.id] = {d.process, shownText(d.name)}; }
         void operator()(const ModuleDefinition& d) const {
-            r.modules.push_back({d.address, d.bytes, d.offset, d.path, d.buildId});
+            r.modules.push_back({d.address, d.bytes, d.offset, shownText(d.path), shownText(d.buildId)});
         }
     };
     std::visit(Visitor{*this, r_}, definition);
 }
 
 // ---- one lane ------------------------------------------------------------------------------------
+
+TextRef LaneBuilder::shown(std::string_view text) {
+    return isShownText(text) ? texts_.add(text) : texts_.add(shownText(text));
+}
 
 LaneBuilder::LaneBuilder(Names& names, Storage& storage, uint32_t position)
     : names_(names), storage_(storage), texts_(storage), position_(position) {}
@@ -232,7 +238,7 @@ void LaneBuilder::argument(const Event& event) {
     argument.type = event.b <= 2 ? static_cast<ArgumentType>(event.b) : ArgumentType::Text;
     argument.value = argument.type == ArgumentType::Integer ? static_cast<uint64_t>(layout::unzigzag(event.a))
                      : argument.type == ArgumentType::Real  ? event.a
-                                                            : texts_.add(event.text);
+                                                            : shown(event.text);
     // In a row they come in the order of its markers.
     if (arguments_.size() <= argument.row) arguments_.resize(argument.row + 1);
     arguments_[argument.row].push_back(argument);
@@ -337,7 +343,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::Point:
         case EventKind::PointCode:
             finds_.points.push_back(
-                {time, position_, static_cast<Severity>(std::min(event.id, 3u)), texts_.add(event.text),
+                {time, position_, static_cast<Severity>(std::min(event.id, 3u)), shown(event.text),
                  event.kind == EventKind::PointCode ? std::optional(layout::unzigzag(event.a)) : std::nullopt});
             break;
         case EventKind::Argument: argument(event); break;
@@ -351,12 +357,12 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             break;
         case EventKind::OperationEnd:
             finds_.operations.push_back(
-                {event.kind, 0, event.a, time, layout::unzigzag(event.b), path(), texts_.add(event.text)});
+                {event.kind, 0, event.a, time, layout::unzigzag(event.b), path(), shown(event.text)});
             break;
         case EventKind::MemoryTaken:
         case EventKind::MemoryGiven:
             finds_.memory.push_back({time, event.kind == EventKind::MemoryTaken, used(Names::Pools, event.id),
-                                     position_, event.a, event.b, path(), texts_.add(event.text)});
+                                     position_, event.a, event.b, path(), shown(event.text)});
             break;
         case EventKind::Picture: picturePiece(event, time); break;
         case EventKind::Switch: finds_.switches.push_back({time, position_, event.id, event.a == 1}); break;
@@ -366,7 +372,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::LinkOut: finds_.linkSources.push_back({event.a, time, position_, path()}); break;
         case EventKind::LinkIn: linkIns_.push_back({time, event.a, path(), 0}); break;
         case EventKind::StateSet:
-            finds_.states.push_back({used(Names::States, event.id), time, texts_.add(event.text)});
+            finds_.states.push_back({used(Names::States, event.id), time, shown(event.text)});
             break;
         case EventKind::Lost:
             if (event.b) {  // what is open may have ended in the gap: nothing reaches across it

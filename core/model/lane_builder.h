@@ -166,6 +166,8 @@ private:
     }
     static size_t rowAt(size_t depth) { return std::min(depth, kMostDepth - 1); }
     uint32_t lookUp(Names::Kind kind, uint32_t id);
+    /// Keeps a text as it may be shown.
+    TextRef shown(std::string_view text);
     PathId path() const { return open_.empty() ? 0 : open_.back().path; }
     void beginMarker(uint32_t site, int64_t time, uint32_t wait);
     void endMarker(int64_t time, bool repaired);
