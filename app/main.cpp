@@ -1,8 +1,12 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include <QApplication>
 #include <QCommandLineParser>
+#include <QSettings>
 #include <QTimer>
+#include <clocale>
+#include <csignal>
 #include <cstdio>
+#include <cstdlib>
 
 #include "app/drawer/drawer.h"
 #include "app/theme/theme.h"
@@ -45,7 +49,11 @@ int main(int argc, char** argv) {
                      "fugato: there is no display. Set DISPLAY, or use `fugato-cli explain FILE` in the terminal.\n");
         return 2;
     }
+    std::signal(SIGPIPE, SIG_IGN);
+    std::signal(SIGXFSZ, SIG_IGN);  // the limit on the size of files counts as a full disk
     QApplication app(argc, argv);
+    std::setlocale(LC_NUMERIC, "C");  // numbers are written the same everywhere, with a point
+    QLocale::setDefault(QLocale::c());
     QApplication::setStyle("Fusion");
     QApplication::setOrganizationName("Fugato");
     QApplication::setApplicationName("fugato");
@@ -153,5 +161,11 @@ int main(int argc, char** argv) {
     if (options.isSet(picture)) return takePicture(window, recording, options.value(picture));
     window.show();
     if (!recording.isEmpty()) window.open(recording);
-    return QApplication::exec();
+    const int result = QApplication::exec();
+    // Closing is at once: work that was cancelled and has not ended yet is left where it is. It writes nothing
+    // that would not be made anew.
+    window.close();
+    QSettings().sync();
+    if (fugato::Task::anyRuns()) std::_Exit(result);
+    return result;
 }

@@ -11,6 +11,7 @@
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
 #include "core/explain/sentences.h"
+#include "format/number_text.h"
 
 namespace fugato {
 
@@ -109,10 +110,8 @@ int marker(const Recording& r, const Stretch& stretch, const std::string& name, 
                 << durationText(s->p99) << ", longest " << durationText(s->longest) << ", shortest "
                 << durationText(s->shortest) << "\n";
         if (s->framesWithIt) {
-            char calls[32];
-            std::snprintf(calls, sizeof calls, "%.1f", s->callsPerFrame);
             out << "  in " << countText(s->framesWithIt) << " of " << plural(s->frames, "frame", "frames") << ", "
-                << calls << " a frame, " << durationText(static_cast<int64_t>(s->nsPerFrame)) << "; most in frame "
+                << fixedText(s->callsPerFrame, 1) << " a frame, " << durationText(static_cast<int64_t>(s->nsPerFrame)) << "; most in frame "
                 << countText(s->worstFrame) << ", " << durationText(s->worstFrameNs) << "\n";
         }
         for (const Occurrence& o : *occurrences) {

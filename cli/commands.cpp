@@ -10,6 +10,7 @@
 #include "core/explain/certainty.h"
 #include "core/explain/earlier_stage.h"
 #include "core/explain/sentences.h"
+#include "format/number_text.h"
 
 namespace fugato {
 
@@ -44,10 +45,7 @@ public:
         const size_t markers = r.markerCount();
         field("markers", countText(markers));
         if (markers) {
-            std::ostringstream each;
-            each << std::fixed << std::setprecision(2)
-                 << static_cast<double>(facts.bytes) / static_cast<double>(markers);
-            field("per marker", each.str() + " bytes");
+            field("per marker", fixedText(static_cast<double>(facts.bytes) / static_cast<double>(markers), 2) + " bytes");
         }
         field("names", countText(r.sites.size()));
         field("points", countText(r.points.size()));
@@ -92,17 +90,12 @@ private:
     template <class Field>
     static void tellMeasuring(const Recording& r, Field&& field) {
         const Measuring measuring = measuringOf(r, 0);
-        const auto text = [](double value, int decimals) {
-            std::ostringstream out;
-            out << std::fixed << std::setprecision(decimals) << value;
-            return out.str();
-        };
         if (measuring.markerCostNs > 0)
-            field("measuring", text(measuring.share * 100, 2) + " % of the " + r.series[0].name + " frames, at most " +
-                                   text(measuring.worstShare * 100, 2) + " % of one");
+            field("measuring", fixedText(measuring.share * 100, 2) + " % of the " + r.series[0].name + " frames, at most " +
+                                   fixedText(measuring.worstShare * 100, 2) + " % of one");
         for (const FrequentMarker& marker : measuring.most)
             field("entered most", r.sites[marker.site].name + ": " + countText(marker.count) + " times, " +
-                                      text(marker.perFrame, 1) + " a frame");
+                                      fixedText(marker.perFrame, 1) + " a frame");
         if (const std::string advice = measuringAdvice(r, measuring); !advice.empty()) field("advice", advice);
     }
     CLI::App* command_;

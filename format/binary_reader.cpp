@@ -6,6 +6,7 @@
 #include <deque>
 #include <map>
 
+#include "number_text.h"
 #include "packed_events.h"
 
 namespace fugato {
@@ -201,9 +202,7 @@ bool emitDefinitions(std::string_view payload, EventSink& sink, Clocks& clocks) 
 }
 
 std::string seconds(int64_t ns) {
-    char text[40];
-    std::snprintf(text, sizeof text, "%.3f s", static_cast<double>(ns) * 1e-9);
-    return text;
+    return fixedText(static_cast<double>(ns) * 1e-9, 3) + " s";
 }
 
 }  // namespace

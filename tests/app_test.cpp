@@ -408,7 +408,7 @@ private slots:
             QVERIFY2(words.contains(part), qPrintable(QString(part) + " in " + words));
         QHelpEvent hover(QEvent::ToolTip, placeOf(simulate), lanes.viewport()->mapToGlobal(placeOf(simulate)));
         QApplication::sendEvent(lanes.viewport(), &hover);
-        QCOMPARE(QToolTip::text(), words);
+        QCOMPARE(QToolTip::text(), richTip(words));
         QTest::mouseClick(lanes.viewport(), Qt::LeftButton, {}, placeOf(simulate));
         QVERIFY(selection().marker() == simulate);
         QVERIFY(window_->statusText().startsWith("Simulate, "));

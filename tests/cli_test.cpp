@@ -1,6 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // fugato-cli against stored output, and its exit codes.
+#include <sys/stat.h>
+#include <unistd.h>
+
 #include <QFile>
 #include <QTemporaryDir>
 #include <QtTest>
@@ -131,7 +134,7 @@ private slots:
 
     void whatCannotBePackedIsToldAndLeftAlone() {
         const Ran text = run({"pack", stored("lock.jsonl"), "--out", folder_.filePath("no.fugato")});
-        QCOMPARE(text.code, int(kExitNotWritten));
+        QCOMPARE(text.code, int(kExitUnreadable));  // the input is at fault
         QVERIFY(text.err.contains("is not a recording in binary form"));
         QVERIFY(!QFileInfo::exists(folder_.filePath("no.fugato")));
         const QString cut = folder_.filePath("cut.fugato");
@@ -141,10 +144,109 @@ private slots:
         file.close();
         const qint64 before = QFileInfo(cut).size();
         const Ran damaged = run({"pack", cut});
-        QCOMPARE(damaged.code, int(kExitNotWritten));
+        QCOMPARE(damaged.code, int(kExitUnreadable));
         QVERIFY(damaged.err.contains("was not closed"));
         QCOMPARE(QFileInfo(cut).size(), before);
         QCOMPARE(run({"pack", "/nowhere.fugato"}).code, int(kExitUnreadable));
+        QCOMPARE(run({"pack", FUGATO_DEMO_RECORDING, "--out", "/nowhere/packed.fugato"}).code, int(kExitNotWritten));
+    }
+
+    void packingInPlaceKeepsPermissionsAndOtherNames() {
+        const QString file = folder_.filePath("kept.fugato"), hard = folder_.filePath("hard.fugato"),
+                      soft = folder_.filePath("soft.fugato"), aside = folder_.filePath("aside.fugato");
+        for (const bool linked : {false, true}) {
+            for (const QString& old : {file, hard, soft, aside}) QFile::remove(old);
+            QVERIFY(QFile::copy(FUGATO_DEMO_RECORDING, file));
+            ::chmod(qPrintable(file), 0640);
+            if (linked) QCOMPARE(::link(qPrintable(file), qPrintable(hard)), 0);
+            QVERIFY(QFile::link(file, soft));
+            QCOMPARE(run({"pack", soft}).code, int(kExitOk));
+            struct stat status {};
+            QCOMPARE(::stat(qPrintable(file), &status), 0);
+            QCOMPARE(int(status.st_mode & 0777), 0640);
+            QCOMPARE(int(status.st_nlink), linked ? 2 : 1);
+            QVERIFY(QFileInfo(soft).isSymLink());
+            QVERIFY(QFileInfo(file).size() * 2 < QFileInfo(FUGATO_DEMO_RECORDING).size());
+            if (linked) QVERIFY(contents(file) == contents(hard));
+        }
+        // What stands where an older version put its temporary file is not followed.
+        QVERIFY(QFile::link(folder_.filePath("victim"), file + ".part"));
+        QCOMPARE(run({"pack", file}).code, int(kExitOk));
+        QVERIFY(!QFile::exists(folder_.filePath("victim")));
+        QCOMPARE(QDir(folder_.path()).entryList({".fugato-*"}, QDir::Files | QDir::Hidden), QStringList());
+    }
+
+    void wrongValuesAndCommandsAreNamed_data() {
+        QTest::addColumn<QStringList>("words");
+        QTest::addColumn<QString>("named");
+        const QString file = FUGATO_DEMO_RECORDING;
+        QTest::newRow("command") << QStringList{"dance"} << "\"dance\"";
+        QTest::newRow("none") << QStringList{} << "a command is missing";
+        QTest::newRow("negative") << QStringList{"marker", file, "Gust", "--longest", "-5"} << "--longest: \"-5\"";
+        QTest::newRow("nan") << QStringList{"explain", file, "--budget", "nan"} << "--budget: \"nan\"";
+        QTest::newRow("infinite") << QStringList{"table", file, "--from", "inf"} << "--from: \"inf\"";
+        QTest::newRow("comma") << QStringList{"explain", file, "--budget", "16,7"} << "--budget: \"16,7\"";
+        QTest::newRow("series") << QStringList{"explain", file, "--series", "-1"} << "--series: \"-1\"";
+        QTest::newRow("option") << QStringList{"info", file, "--colour"} << "--colour";
+    }
+    void wrongValuesAndCommandsAreNamed() {
+        QFETCH(QStringList, words);
+        QFETCH(QString, named);
+        const Ran wrong = run(words);
+        QCOMPARE(wrong.code, int(kExitWrongUse));
+        QVERIFY2(wrong.err.contains(named), qPrintable(wrong.err));
+    }
+
+    void theVersionIsTold() {
+        const Ran version = run({"--version"});
+        QCOMPARE(version.code, int(kExitOk));
+        QVERIFY(version.out.startsWith("fugato-cli "));
+    }
+
+    void aTableSaysWhatItLeavesOut() {
+        const Ran shallow = run({"table", FUGATO_DEMO_RECORDING, "--depth", "1"});
+        QVERIFY2(shallow.err.contains("left out") && shallow.err.contains("--depth shows more"), qPrintable(shallow.err));
+        QVERIFY(!run({"table", FUGATO_DEMO_RECORDING, "--depth", "1000"}).err.contains("left out"));
+    }
+
+    void aFullOrClosedOutputIsTold() {
+        struct Full final : std::streambuf {
+            int overflow(int) override { return EOF; }
+        } full;
+        std::ostream out(&full);
+        std::ostringstream err;
+        const char* words[] = {"fugato-cli", "info", FUGATO_DEMO_RECORDING};
+        QCOMPARE(runCli(3, words, out, err), int(kExitNotWritten));
+        QVERIFY(err.str().find("could not be written") != std::string::npos);
+        for (const char* into : {" > /dev/full", " | true"}) {
+            QProcess process;
+            process.start("bash", {"-c", QString("set -o pipefail; %1 table %2 --depth 1000%3")
+                                             .arg(FUGATO_CLI_PROGRAM, FUGATO_DEMO_RECORDING, into)});
+            QVERIFY(process.waitForFinished(60'000));
+            QCOMPARE(process.exitCode(), int(kExitNotWritten));
+        }
+    }
+
+    void controlCharactersNeverReachTheTerminal() {
+        const QString file = folder_.filePath("escapes.jsonl");
+        QFile text(file);
+        QVERIFY(text.open(QIODevice::WriteOnly));
+        text.write(
+            "{\"fugato\":\"text\",\"version\":1}\n"
+            "{\"define\":\"context\",\"key\":\"build\",\"value\":\"\\u001b]0;owned\\u0007\"}\n"
+            "{\"define\":\"lane\",\"id\":1,\"name\":\"\\u001b[31mred\\nlane\"}\n"
+            "{\"at\":0,\"lane\":1,\"do\":\"point\",\"severity\":\"error\",\"text\":\"one\\ntwo\\u202etxt\"}\n"
+            "{\"at\":1,\"lane\":1,\"do\":\"begin\",\"site\":\"a\\u0085b\"}\n"
+            "{\"at\":9,\"lane\":1,\"do\":\"end\"}\n");
+        text.close();
+        for (const QStringList& words : {QStringList{"info", file}, {"table", file}, {"find", file, "o"},
+                                         {"info", folder_.filePath("\x1b[31mnot there")}}) {
+            const Ran said = run(words);
+            const QString all = said.out + said.err;
+            for (const QChar c : all) QVERIFY2(c == '\n' || c.category() != QChar::Other_Control, qPrintable(all));
+            QVERIFY(!all.contains(QChar(0x202e)));
+        }
+        QVERIFY(run({"table", file}).out.contains(QString::fromUtf8("\u241b[31mred\u240alane")));
     }
 
     void exitCodesTellWhatWentWrong() {

@@ -77,6 +77,19 @@ private slots:
                              qPrintable(source + " includes " + other));
     }
 
+    void whatIsShownIsNeverTakenForMarkingUp() {
+        static const QRegularExpression tip("(setToolTip|QToolTip::showText)\\(([^;]*);");
+        for (const QString& source : sourcesIn("app")) {
+            const QString text = contents(source);
+            if (!source.endsWith("words.h")) QVERIFY2(!text.contains("new QLabel"), qPrintable(source));
+            for (auto at = tip.globalMatch(text); at.hasNext();) {
+                const QString said = at.next().captured(2).simplified();
+                QVERIFY2(said.contains("plainTip(") || said.contains("richTip(") || said.startsWith("tr("),
+                         qPrintable(source + ": " + said));
+            }
+        }
+    }
+
     void everySourceNamesItsLicence() {
         for (const char* folder : {"recorder", "demo", "format", "core", "cli", "app", "tests", "bench"})
             for (const QString& source : sourcesIn(folder)) {

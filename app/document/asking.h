@@ -4,12 +4,7 @@
 // answer arrives on the interface thread.
 #pragma once
 
-#include <QObject>
-#include <atomic>
-#include <functional>
-#include <memory>
-#include <thread>
-
+#include "app/document/task.h"
 #include "format/events.h"
 
 namespace fugato {
@@ -22,52 +17,49 @@ public:
     bool busy() const { return busy_; }
 
     /// Runs `question(progress)` elsewhere and then `answer(its result)` here. A question that was
-    /// cancelled gives a null result and no answer.
+    /// cancelled gives a null result and no answer; one that failed tells failed().
     template <class Question, class Answer>
     void ask(Question question, Answer answer) {
         silence();
         busy_ = true;
-        cancelled_ = std::make_shared<std::atomic<bool>>(false);
         emit changed();
-        thread_ = std::thread([this, question, answer, cancelled = cancelled_] {
-            double told = 0;
-            const auto result = question(Progress([&](double part) {
-                if (part - told >= 0.05) {
-                    told = part;
-                    post(cancelled, [this, part] { emit progressed(part); });
-                }
-                return !cancelled->load();
-            }));
-            post(cancelled, [this, result, answer] {
+        task_ = Task::start(
+            [this, question, answer](Task& task) {
+                double told = 0;
+                const auto result = question(Progress([&](double part) {
+                    if (part - told >= 0.05) {
+                        told = part;
+                        task.post([this, part] { emit progressed(part); });
+                    }
+                    return !task.cancelled();
+                }));
+                task.post([this, result, answer] {
+                    busy_ = false;
+                    if (result) answer(result);
+                    emit changed();
+                });
+            },
+            [this](const QString& sentence) {
                 busy_ = false;
-                if (result) answer(result);
+                emit failed(sentence);
                 emit changed();
             });
-        });
     }
+    /// The answer is not wanted any more. Returns at once.
     void silence() {
-        if (cancelled_) *cancelled_ = true;
-        if (thread_.joinable()) thread_.join();
+        if (task_) task_->cancel();
+        task_.reset();
         busy_ = false;
     }
 
 signals:
     void changed();  // busy or not
     void progressed(double part);
+    void failed(const QString& sentence);
 
 private:
-    template <class Tell>
-    void post(const std::shared_ptr<std::atomic<bool>>& cancelled, Tell tell) {
-        QMetaObject::invokeMethod(
-            this,
-            [cancelled, tell] {
-                if (!*cancelled) tell();
-            },
-            Qt::QueuedConnection);
-    }
     bool busy_ = false;
-    std::shared_ptr<std::atomic<bool>> cancelled_;
-    std::thread thread_;
+    std::shared_ptr<Task> task_;
 };
 
 }  // namespace fugato

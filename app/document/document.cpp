@@ -3,6 +3,7 @@
 
 #include <QFileInfo>
 #include <algorithm>
+#include <mutex>
 
 #include "core/explain/growing.h"
 #include "core/model/recording_index.h"
@@ -16,35 +17,24 @@ constexpr int kWatchDamageEvery = 500;  // ms
 constexpr int kLookAgainAfter = 2000;  // ms: a file that no longer grows may be finished
 }  // namespace
 
-/// One piece of work on the other thread. Cancelled means: nobody wants to hear of it any more.
-struct Document::Job {
-    Document* owner;
-    std::atomic<bool> cancelled{false};
-    double lastTold = -1;
-
-    /// Runs `tell` on the interface thread, unless cancelled by then.
-    template <class Tell>
-    static void post(const std::shared_ptr<Job>& job, Tell tell) {
-        QMetaObject::invokeMethod(
-            job->owner,
-            [job, tell] {
-                if (!job->cancelled) tell();
-            },
-            Qt::QueuedConnection);
-    }
-    std::weak_ptr<Job> self;
-    Progress progress(double from, double to, const QString& what) {
-        return [this, from, to, what](double part) {
-            const double now = from + (to - from) * part;
-            if (now - lastTold >= 0.01) {
-                lastTold = now;
-                if (const auto job = self.lock())
-                    post(job, [job, now, what] { emit job->owner->progressed(now, what); });
-            }
-            return !cancelled;
-        };
-    }
+/// Reading on is done by one task after another; one that was cancelled may still be at it.
+struct Document::Growing {
+    std::mutex lock;
+    GrowingRecording recording;
+    Growing(const std::string& path, const OpenOptions& options) : recording(path, options) {}
 };
+
+/// Progress of a part of a task, told to the person in steps of a hundredth.
+Progress Document::progress(Task& task, double from, double to, const QString& what) {
+    return [this, &task, from, to, what, told = -1.0](double part) mutable {
+        const double now = from + (to - from) * part;
+        if (now - told >= 0.01) {
+            told = now;
+            task.post([this, now, what] { emit progressed(now, what); });
+        }
+        return !task.cancelled();
+    };
+}
 
 Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {
     following_.setSingleShot(true);
@@ -59,22 +49,22 @@ Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOpt
             following_.start(static_cast<int>(std::max<qint64>(kFollowEvery, followTook_)));
     });
 }
-Document::~Document() { stopJob(); }
+Document::~Document() { stopTask(); }
 
-void Document::stopJob() {
-    if (job_) job_->cancelled = true;
-    if (thread_.joinable()) thread_.join();
-    job_.reset();
+void Document::stopTask() {
+    if (task_) task_->cancel();
+    task_.reset();
     busy_ = false;
 }
 
-void Document::run(std::function<void(Job&)> work) {
-    stopJob();
+void Document::run(std::function<void(Task&)> work) {
+    stopTask();
     busy_ = true;
-    job_ = std::make_shared<Job>();
-    job_->owner = this;
-    job_->self = job_;
-    thread_ = std::thread([job = job_, work = std::move(work)] { work(*job); });
+    task_ = Task::start(std::move(work), [this](const QString& sentence) {
+        busy_ = false;
+        keepToExplanation();
+        emit failed(sentence);
+    });
 }
 
 void Document::open(const QString& path) {
@@ -83,8 +73,7 @@ void Document::open(const QString& path) {
     followTook_ = 0;
     growing_.reset();
     emit opening(path);
-    run([this, path](Job& j) {
-        const auto self = j.self.lock();
+    run([this, path](Task& task) {
         OpenOptions options = openOptions_;
         const auto early = std::make_shared<bool>(false);  // whether some of it is shown already
         const auto show = [this, path, early](const std::shared_ptr<const Recording>& recording) {
@@ -101,15 +90,15 @@ void Document::open(const QString& path) {
             series_ = 0;
             emit recordingChanged();
         };
-        options.early = [self, show](const std::shared_ptr<const Recording>& recording) {
-            Job::post(self, [show, recording] { show(recording); });
+        options.early = [&task, show](const std::shared_ptr<const Recording>& recording) {
+            task.post([show, recording] { show(recording); });
         };
         options.note = makeRecordingWhole(path.toStdString());
-        auto opened = openRecording(path.toStdString(), j.progress(0, 0.6, tr("Reading")), options);
+        auto opened = openRecording(path.toStdString(), progress(task, 0, 0.6, tr("Reading")), options);
         if (!opened) {
             if (!opened.failure().cancelled) {
                 const QString sentence = QString::fromStdString(opened.failure().sentence);
-                Job::post(self, [this, sentence] {
+                task.post([this, sentence] {
                     busy_ = false;
                     keepToExplanation();
                     emit failed(sentence);
@@ -118,14 +107,14 @@ void Document::open(const QString& path) {
             return;
         }
         const auto recording = *opened;
-        Job::post(self, [show, recording] { show(recording); });
+        task.post([show, recording] { show(recording); });
         std::shared_ptr<const FrameAccounts> accounts;
         std::shared_ptr<const Explanation> made;
         if (!recording->series.empty()) {
-            accounts = accountFrames(*recording, 0, j.progress(0.6, 0.9, tr("Accounting for every frame")));
-            if (accounts) made = explain(recording, accounts, 0, j.progress(0.9, 1, tr("Looking for causes")));
+            accounts = accountFrames(*recording, 0, progress(task, 0.6, 0.9, tr("Accounting for every frame")));
+            if (accounts) made = explain(recording, accounts, 0, progress(task, 0.9, 1, tr("Looking for causes")));
         }
-        Job::post(self, [this, made] {
+        task.post([this, made] {
             busy_ = false;
             explanation_ = made;
             emit explanationChanged(true);
@@ -150,7 +139,7 @@ QString Document::whyUnexplained() const {
 
 void Document::cancel() {
     if (!busy_) return;
-    stopJob();
+    stopTask();
     keepToExplanation();
     emit cancelled();
 }
@@ -160,15 +149,14 @@ void Document::explainAgain(bool fresh) {
     const auto known = explanation_ && explanation_->series == series_ ? explanation_->accounts : nullptr;
     // Letters stay with their causes under another budget.
     const auto previous = known ? explanation_ : nullptr;
-    run([this, fresh, known, previous, recording = recording_, budget = budget_, series = series_](Job& j) {
-        const auto self = j.self.lock();
+    run([this, fresh, known, previous, recording = recording_, budget = budget_, series = series_](Task& task) {
         auto accounts = known;
         if (!accounts)
-            accounts = accountFrames(*recording, series, j.progress(0, 0.7, tr("Accounting for every frame")));
+            accounts = accountFrames(*recording, series, progress(task, 0, 0.7, tr("Accounting for every frame")));
         if (!accounts) return;
         const auto made =
-            explain(recording, accounts, budget, j.progress(0.7, 1, tr("Looking for causes")), previous.get());
-        Job::post(self, [this, made, fresh] {
+            explain(recording, accounts, budget, progress(task, 0.7, 1, tr("Looking for causes")), previous.get());
+        task.post([this, made, fresh] {
             busy_ = false;
             explanation_ = made;
             forgetPredictions();
@@ -252,13 +240,16 @@ void Document::follow() {
     OpenOptions options = openOptions_;
     options.before = recording_;
     const std::string path = path_.toStdString();
-    if (!growing_ && !damaged) growing_ = std::make_shared<GrowingRecording>(path, options);
+    if (!growing_ && !damaged) growing_ = std::make_shared<Growing>(path, options);
     const auto previous = damaged ? nullptr : explanation_;
-    run([this, series, options, path, previous, growing = growing_, budget = budget_](Job& j) {
-        const auto self = j.self.lock();
-        const auto goesOn = [&j](double) { return !j.cancelled; };
-        std::shared_ptr<const Recording> now = growing ? growing->read(goesOn) : nullptr;
-        if (!now && !j.cancelled) {  // finished, or something else has its name
+    run([this, series, options, path, previous, growing = growing_, budget = budget_](Task& task) {
+        const auto goesOn = [&task](double) { return !task.cancelled(); };
+        std::shared_ptr<const Recording> now;
+        if (growing) {
+            const std::lock_guard lock(growing->lock);
+            if (!task.cancelled()) now = growing->recording.read(goesOn);
+        }
+        if (!now && !task.cancelled()) {  // finished, or something else has its name
             OpenOptions again = options;
             again.note = makeRecordingWhole(path);
             if (auto opened = openRecording(path, goesOn, again)) now = *opened;
@@ -273,8 +264,8 @@ void Document::follow() {
             else if (const auto accounts = accountFrames(*now, at, goesOn))
                 made = explain(now, accounts, budget, goesOn, previous.get());
         }
-        if (j.cancelled) return;
-        Job::post(self, [this, made, at, recording = now] {
+        if (task.cancelled()) return;
+        task.post([this, made, at, recording = now] {
             busy_ = false;
             followTook_ = followClock_.elapsed();
             if (!recording) return following_.start(kFollowEvery);  // it may be there again in a moment

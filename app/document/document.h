@@ -7,10 +7,8 @@
 #include <QElapsedTimer>
 #include <QObject>
 #include <QTimer>
-#include <atomic>
 #include <map>
 #include <memory>
-#include <thread>
 
 #include "app/document/asking.h"
 #include "core/explain/what_if.h"
@@ -70,12 +68,13 @@ signals:
     void cancelled();
 
 private:
-    struct Job;
-    void run(std::function<void(Job&)> work);
+    struct Growing;
+    void run(std::function<void(Task&)> work);
+    Progress progress(Task& task, double from, double to, const QString& what);
     void explainAgain(bool fresh);
     void follow();
     bool keptIsDamaged() const;
-    void stopJob();
+    void stopTask();
     void keepToExplanation();
     void forgetPredictions();
 
@@ -91,13 +90,12 @@ private:
     std::map<std::pair<uint32_t, bool>, std::shared_ptr<const Prediction>> predictions_;  // by cause and `gone`
     Repair asked_;                                                                        // of single_
     Asking trying_, single_;
-    std::shared_ptr<GrowingRecording> growing_;  // used by one job after another
-    QTimer following_;                           // while the program that makes the recording still runs
+    std::shared_ptr<Growing> growing_;
+    QTimer following_;  // while the program that makes the recording still runs
     qint64 followedBytes_ = -1, followTook_ = 0;
     QElapsedTimer followClock_;
     QTimer damageWatch_;  // looks whether what was kept of the recording was found damaged
-    std::shared_ptr<Job> job_;
-    std::thread thread_;
+    std::shared_ptr<Task> task_;
 };
 
 }  // namespace fugato

@@ -28,8 +28,8 @@ AdvicePage::AdvicePage(Document& document, Selection& selection, QWidget* parent
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),
-      title_(new QLabel(this)),
-      about_(new QLabel(this)),
+      title_(plainLabel(this)),
+      about_(plainLabel(this)),
       limits_(new QToolButton(this)) {
     tree_->setModel(&model_);
     tree_->setAccessibleName(tr("Advice"));
@@ -177,7 +177,7 @@ void AdvicePage::fill() {
             auto* said = new QStandardItem(q(words));
             said->setData(qulonglong{i}, kNumberRole);
             said->setForeground(&words == &advice.next || taken ? theme().muted : theme().text);
-            said->setToolTip(q(words));
+            said->setToolTip(plainTip(q(words)));
             row[kWhat]->appendRow(said);
         }
         if (taken)

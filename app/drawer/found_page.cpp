@@ -20,8 +20,8 @@ FoundPage::FoundPage(Document& document, Selection& selection, QWidget* parent)
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),
-      title_(new QLabel(this)),
-      about_(new QLabel(this)) {
+      title_(plainLabel(this)),
+      about_(plainLabel(this)) {
     tree_->setModel(&model_);
     tree_->setAccessibleName(tr("What the search found"));
     model_.setColumnCount(kColumns);
@@ -94,7 +94,7 @@ void FoundPage::take(const std::shared_ptr<const Recording>& recording, const st
         const FoundMarker& marker = found->markers[i];
         const Site& site = r.sites[marker.site];
         auto* name = new QStandardItem(q(site.name) + (site.category.empty() ? QString() : " · " + q(site.category)));
-        name->setToolTip(q(site.file) + (site.line ? ":" + QString::number(site.line) : QString()));
+        name->setToolTip(plainTip(q(site.file) + (site.line ? ":" + QString::number(site.line) : QString())));
         return QList<QStandardItem*>{name, right(q(countText(marker.count))), right(q(durationText(marker.total)))};
     });
     section(tr("Arguments"), found->allArguments, found->arguments.size(), kArgument, [&](size_t i) {

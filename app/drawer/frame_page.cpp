@@ -19,8 +19,8 @@ FramePage::FramePage(Document& document, Selection& selection, QWidget* parent)
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),
-      title_(new QLabel(tr("Markers"), this)),
-      about_(new QLabel(this)) {
+      title_(plainLabel(tr("Markers"), this)),
+      about_(plainLabel(this)) {
     sorted_.setSourceModel(&model_);
     sorted_.setSortRole(FrameTableModel::kSortRole);
     tree_->setModel(&sorted_);

@@ -80,7 +80,7 @@ QVariant FrameTableModel::data(const QModelIndex& index, int role) const {
         }
         case Qt::ToolTipRole:
             if (!row.path) return {};
-            return q(r.siteOf(row.path).description);
+            return plainTip(q(r.siteOf(row.path).description));
         default: return {};
     }
 }

@@ -14,9 +14,9 @@ MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),
-      title_(new QLabel(this)),
-      about_(new QLabel(this)),
-      figures_(new QLabel(this)) {
+      title_(plainLabel(this)),
+      about_(plainLabel(this)),
+      figures_(plainLabel(this)) {
     tree_->setModel(&model_);
     model_.setSortRole(kSortRole);
     model_.setColumnCount(kColumns);

@@ -21,8 +21,8 @@ StretchPage::StretchPage(Document& document, Selection& selection, QWidget* pare
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),
-      title_(new QLabel(this)),
-      about_(new QLabel(this)) {
+      title_(plainLabel(this)),
+      about_(plainLabel(this)) {
     sorted_.setSourceModel(&model_);
     sorted_.setSortRole(StretchTableModel::kSortRole);
     tree_->setModel(&sorted_);

@@ -131,23 +131,23 @@ void LanesView::paintEvent(QPaintEvent*) {
 void LanesView::fetchMissing() {
     if (picture_.missing().empty() || fetching_) return;
     fetching_ = true;
-    if (fetcher_.joinable()) fetcher_.join();
-    fetcher_ = std::thread([this, recording = document_.recording(), missing = picture_.missing()] {
-        for (const LanePicture::Missing& part : missing)
-            recording->lanes[part.lane].rows[part.row].fetch(part.from, part.to);
-        QMetaObject::invokeMethod(
-            this,
-            [this] {
+    fetcher_ = Task::start(
+        [this, recording = document_.recording(), missing = picture_.missing()](Task& task) {
+            for (const LanePicture::Missing& part : missing) {
+                if (task.cancelled()) return;
+                recording->lanes[part.lane].rows[part.row].fetch(part.from, part.to);
+            }
+            task.post([this] {
                 fetching_ = false;
                 picture_.setWaits(true);  // even if it has been let go of again by now
                 viewport()->update();
-            },
-            Qt::QueuedConnection);
-    });
+            });
+        },
+        [this](const QString&) { fetching_ = false; });  // it is drawn from summaries, as it is
 }
 
 LanesView::~LanesView() {
-    if (fetcher_.joinable()) fetcher_.join();
+    if (fetcher_) fetcher_->cancel();
 }
 
 void LanesView::resizeEvent(QResizeEvent*) { setRanges(); }
@@ -329,7 +329,7 @@ bool LanesView::viewportEvent(QEvent* event) {
         const QString words =
             marker.valid() ? wordsFor(marker) : picture_.wordsAt(viewport()->rect(), scrolled(), help->pos());
         if (!words.isEmpty())
-            QToolTip::showText(help->globalPos(), words, viewport());
+            QToolTip::showText(help->globalPos(), richTip(words), viewport());
         else
             QToolTip::hideText();
         return true;

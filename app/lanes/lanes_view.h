@@ -4,8 +4,8 @@
 #pragma once
 
 #include <QAbstractScrollArea>
-#include <thread>
 
+#include "app/document/task.h"
 #include "app/selection/selection.h"
 #include "lane_picture.h"
 
@@ -59,7 +59,7 @@ private:
     View pressedView_;
     int pressedScroll_ = 0;
     bool fetching_ = false;
-    std::thread fetcher_;
+    std::shared_ptr<Task> fetcher_;
 };
 
 }  // namespace fugato

@@ -177,11 +177,11 @@ bool OverrunStrip::event(QEvent* event) {
         help->pos().y() > area().bottom() - StripPicture::kStageHeight ? pointNear(help->pos().x()) : QString();
     const uint32_t frame = frameNear(help->pos().x());
     if (!point.isEmpty())
-        QToolTip::showText(help->globalPos(), point, this);
+        QToolTip::showText(help->globalPos(), richTip(point), this);
     else if (frame == kNone)
         QToolTip::hideText();
     else
-        QToolTip::showText(help->globalPos(), wordsFor(frame), this);
+        QToolTip::showText(help->globalPos(), richTip(wordsFor(frame)), this);
     return true;
 }
 

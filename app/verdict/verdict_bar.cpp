@@ -47,8 +47,8 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     : QWidget(parent),
       document_(document),
       selection_(selection),
-      name_(new QLabel(this)),
-      facts_(new QLabel(this)),
+      name_(plainLabel(this)),
+      facts_(plainLabel(this)),
       sentence_(new ElidedLabel(this)),
       bound_(new ElidedLabel(this)),
       series_(new QComboBox(this)),
@@ -75,7 +75,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
            "Ctrl+F"));
     find_->setAccessibleName(tr("Find a marker, an argument, a point, or go to a frame"));
     series_->setToolTip(tr("Frame series"));
-    auto* budgetLabel = new QLabel(tr("Budget"), this);
+    auto* budgetLabel = plainLabel(tr("Budget"), this);
     budgetLabel->setFont(smallFont());
     auto* line = new QHBoxLayout(this);
     line->setContentsMargins(14, 2, 14, 2);
@@ -143,15 +143,15 @@ void VerdictBar::takeRecording() {
         return found == r->context.end() ? QString() : q(found->second);
     };
     const QString program = context("program");
-    name_->setText(program.isEmpty() ? QFileInfo(document_.path()).completeBaseName() : program);
+    name_->setText(program.isEmpty() ? shown(QFileInfo(document_.path()).completeBaseName()) : program);
     QStringList facts;
     if (!context("build").isEmpty()) facts << tr("build %1").arg(context("build"));
     facts << q(durationText(r->end - r->begin));
     if (r->growing) facts << tr("still recording");
     facts_->setText(facts.join(" · "));
-    QString all = document_.path();
+    QString all = shown(document_.path());
     for (const auto& [key, value] : r->context) all += "\n" + q(key) + ": " + q(value);
-    facts_->setToolTip(all);
+    facts_->setToolTip(plainTip(all));
     for (uint32_t i = 0; i < r->series.size(); ++i)
         if (!r->series[i].frames.empty()) series_->addItem(q(r->series[i].name), i);
     series_->setVisible(series_->count() > 1);
@@ -174,12 +174,12 @@ void VerdictBar::takeExplanation() {
     if (!advice.isEmpty() && !prediction)
         sentence += tr("; measuring took %1 %").arg(e->accounts->measuring.share * 100, 0, 'f', 1);
     sentence_->setText(sentence);
-    sentence_->setToolTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
+    sentence_->setToolTip(plainTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
                                       .arg(q(plural(e->figures.frames, "frame", "frames")),
                                            q(durationText(e->figures.p50)), q(durationText(e->figures.p95)),
                                            q(durationText(e->figures.p99)), q(durationText(e->figures.worst))) +
                                   (advice.isEmpty() ? QString() : "\n" + advice)
-                            : QString());
+                            : QString()));
     showBudget();
 }
 

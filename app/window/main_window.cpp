@@ -78,7 +78,7 @@ void MainWindow::makePanels() {
 
     notice_ = new QWidget;
     notice_->setAutoFillBackground(true);
-    noticeWords_ = new QLabel;
+    noticeWords_ = plainLabel();
     noticeWords_->setWordWrap(true);
     noticeWords_->setTextFormat(Qt::PlainText);
     noticeWords_->setTextInteractionFlags(Qt::TextSelectableByMouse);
@@ -113,9 +113,9 @@ void MainWindow::makePanels() {
     lines->addWidget(across_, 1);
     setCentralWidget(all);
 
-    status_ = new QLabel;
+    status_ = plainLabel();
     status_->setFont(smallFont());
-    auto* hints = new QLabel(tr("N next spike    P previous    F frame    Home whole    Ctrl+wheel zoom    F1 keys"));
+    auto* hints = plainLabel(tr("N next spike    P previous    F frame    Home whole    Ctrl+wheel zoom    F1 keys"));
     hints->setFont(smallFont());
     statusBar()->setSizeGripEnabled(false);
     statusBar()->addWidget(status_, 1);
@@ -153,7 +153,7 @@ void MainWindow::makeProgress() {
     progress_ = new QWidget(centralWidget());
     progress_->setObjectName("progress");
     progress_->setAutoFillBackground(true);
-    progressWords_ = new QLabel;
+    progressWords_ = plainLabel();
     progressWords_->setMinimumWidth(280);
     progressBar_ = new QProgressBar;
     progressBar_->setTextVisible(false);
@@ -178,7 +178,7 @@ void MainWindow::makeProgress() {
     connect(&document_, &Document::opening, this, [this, place](const QString& path) {
         notice_->hide();
         progressBar_->setValue(0);
-        progressWords_->setText(tr("Opening %1").arg(QFileInfo(path).fileName()));
+        progressWords_->setText(tr("Opening %1").arg(shown(QFileInfo(path).fileName())));
         // A moment later only: what opens at once does not flash.
         QTimer::singleShot(kProgressAfterMs, this, [this, place] {
             if (document_.busy()) place();
@@ -309,7 +309,7 @@ void MainWindow::showKeys() {
     auto* grid = new QGridLayout(&dialog);
     grid->setContentsMargins(22, 18, 22, 18);
     grid->setHorizontalSpacing(24);
-    auto* steps = new QLabel(tr(
+    auto* steps = plainLabel(tr(
         "A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
         "through the lanes from the frame's end back to its begin, then press N for the next spike.\n\n"
         "The thin band under the strip tells what each frame is bound by: grey is CPU work, blue GPU work, dotted "
@@ -322,10 +322,10 @@ void MainWindow::showKeys() {
     grid->addWidget(steps, 0, 0, 1, 2);
     int row = 1;
     for (const auto& [key, what] : keys()) {
-        auto* name = new QLabel(key);
+        auto* name = plainLabel(key);
         name->setFont(boldFont());
         grid->addWidget(name, row, 0);
-        grid->addWidget(new QLabel(what), row++, 1);
+        grid->addWidget(plainLabel(what), row++, 1);
     }
     dialog.exec();
 }
@@ -377,7 +377,9 @@ void MainWindow::chooseFile() {
 void MainWindow::takeRecording() {
     selection_.setRecording(document_.recording());
     rememberRecent(document_.path());
-    setWindowTitle(tr("%1 — Fugato").arg(QFileInfo(document_.path()).fileName()));
+    // "[*]" in a title would be a mark that there is something to save.
+    const QString file = shown(QFileInfo(document_.path()).fileName()).replace("[*]", "[*][*]");
+    setWindowTitle(tr("%1 — Fugato").arg(file));
     showDamage();
     showStatus();
 }
@@ -453,8 +455,8 @@ void MainWindow::fillRecent() {
     recent_->clear();
     const QStringList paths = QSettings().value(kRecent).toStringList();
     for (const QString& path : paths) {
-        QAction* action = recent_->addAction(QFileInfo(path).fileName());
-        action->setToolTip(path);
+        QAction* action = recent_->addAction(shown(QFileInfo(path).fileName()).replace("&", "&&"));
+        action->setToolTip(plainTip(shown(path)));
         connect(action, &QAction::triggered, this, [this, path] { open(path); });
     }
     if (paths.isEmpty()) recent_->addAction(tr("Nothing opened yet"))->setEnabled(false);

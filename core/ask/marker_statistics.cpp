@@ -5,7 +5,8 @@
 #include <atomic>
 #include <cmath>
 #include <queue>
-#include <thread>
+
+#include "core/store/side_by_side.h"
 
 namespace fugato {
 
@@ -102,10 +103,7 @@ bool eachPart(const std::vector<Part>& parts, size_t threads, const Progress& pr
             work(thread, parts[i]);
         }
     };
-    std::vector<std::thread> helpers;
-    for (size_t thread = 1; thread < threads; ++thread) helpers.emplace_back(run, thread);
-    run(0);
-    for (std::thread& helper : helpers) helper.join();
+    sideBySide(threads, run);
     return !stop;
 }
 

@@ -8,6 +8,7 @@
 
 #include "comes_before.h"
 #include "core/ask/marker_statistics.h"
+#include "format/number_text.h"
 #include "sentences.h"
 
 namespace fugato {
@@ -30,14 +31,10 @@ constexpr int64_t kAllocation = 100;  // ns, roughly; only for the order of find
 constexpr double kReadyShare = 0.1;
 
 std::string percent(double part) {
-    char text[32];
-    std::snprintf(text, sizeof text, part < 0.1 ? "%.1f %%" : "%.0f %%", part * 100);
-    return text;
+    return fixedText(part * 100, part < 0.1 ? 1 : 0) + " %";
 }
 std::string perFrame(double count) {
-    char text[32];
-    std::snprintf(text, sizeof text, count < 10 ? "%.1f" : "%.0f", count);
-    return std::string(text) + " times a frame";
+    return fixedText(count, count < 10 ? 1 : 0) + " times a frame";
 }
 
 class Adviser {

@@ -11,7 +11,7 @@
 
 #include "comes_before.h"
 #include "excess_tree.h"
-#include "side_by_side.h"
+#include "core/store/side_by_side.h"
 
 namespace fugato {
 

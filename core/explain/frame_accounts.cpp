@@ -11,7 +11,7 @@
 
 #include "core/store/archive.h"
 #include "core/store/kept_file.h"
-#include "side_by_side.h"
+#include "core/store/side_by_side.h"
 
 namespace fugato {
 

@@ -2,9 +2,9 @@
 #include "measuring.h"
 
 #include <algorithm>
-#include <cstdio>
-#include <cstdlib>
 #include <map>
+
+#include "format/number_text.h"
 
 namespace fugato {
 
@@ -16,9 +16,7 @@ std::pair<uint32_t, uint32_t> beginningIn(const MarkerRow& row, int64_t begin, i
 }
 
 std::string percent(double share) {
-    char text[24];
-    std::snprintf(text, sizeof text, "%.1f %%", share * 100);
-    return text;
+    return fixedText(share * 100, 1) + " %";
 }
 
 }  // namespace
@@ -35,7 +33,11 @@ int64_t measuringInFrame(const Recording& recording, const Frame& frame, double 
 Measuring measuringOf(const Recording& recording, uint32_t series) {
     Measuring result;
     const auto told = recording.context.find("marker cost ns");
-    if (told != recording.context.end()) result.markerCostNs = std::clamp(std::atof(told->second.c_str()), 0.0, 1e6);
+    if (told != recording.context.end()) {
+        std::string text = told->second;
+        std::replace(text.begin(), text.end(), ',', '.');  // older recorders wrote it as the program's locale has it
+        result.markerCostNs = std::clamp(numberIn(text).value_or(0), 0.0, 1e6);
+    }
 
     std::vector<uint64_t> counts(recording.sites.size()), inFrames(recording.sites.size());
     const auto addSums = [&](std::vector<uint64_t>& to, const MarkerRow& row, size_t fromChunk, size_t toChunk) {
@@ -119,10 +121,8 @@ std::string measuringAdvice(const Recording& recording, const Measuring& measuri
                                        [](auto& x, auto& y) { return x.shareOfFrames < y.shareOfFrames; });
     if (most == measuring.most.end()) return {};
     const Site& site = recording.sites[most->site];
-    char often[32];
-    std::snprintf(often, sizeof often, most->perFrame < 10 ? "%.1f" : "%.0f", most->perFrame);
     return "Measuring took " + percent(measuring.share) + " of the frames, most of it in ‘" + site.name + "’, " +
-           often + " times a frame. " +
+           fixedText(most->perFrame, most->perFrame < 10 ? 1 : 0) + " times a frame. " +
            (site.category.empty() ? "Give it a category and switch that to a coarser detail."
                                   : "Switch its category ‘" + site.category + "’ to a coarser detail.");
 }

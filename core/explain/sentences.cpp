@@ -8,19 +8,14 @@
 #include "certainty.h"
 #include "comes_before.h"
 #include "earlier_stage.h"
+#include "format/number_text.h"
 
 namespace fugato {
 
 namespace {
 
-std::string number(const char* form, double value) {
-    char text[64];
-    std::snprintf(text, sizeof text, form, value);
-    return text;
-}
-
 std::string callsText(double calls) {
-    return number(calls < 10 && std::abs(calls - std::round(calls)) > 0.05 ? "%.1f" : "%.0f", calls);
+    return fixedText(calls, calls < 10 && std::abs(calls - std::round(calls)) > 0.05 ? 1 : 0);
 }
 
 const char* waitedFor(PieceKind kind) {
@@ -55,9 +50,7 @@ static std::string joined(const std::vector<std::string>& words) {
 }
 
 std::string msText(int64_t ns, int decimals) {
-    char text[40];
-    std::snprintf(text, sizeof text, "%.*f", decimals, static_cast<double>(ns) * 1e-6);
-    return text;
+    return fixedText(static_cast<double>(ns) * 1e-6, decimals);
 }
 
 std::string signedMsText(int64_t ns, int decimals) { return (ns < 0 ? "−" : "+") + msText(std::abs(ns), decimals); }
@@ -69,9 +62,9 @@ std::string durationText(int64_t ns) {
         const auto seconds = static_cast<int64_t>(std::llround(value * 1e-9));
         return std::to_string(seconds / 60) + " min " + std::to_string(std::abs(seconds) % 60) + " s";
     }
-    if (size >= 1e9) return number("%.2f s", value * 1e-9);
-    if (size >= 1e6) return number(size >= 1e8 ? "%.0f ms" : "%.1f ms", value * 1e-6);
-    if (size >= 1e3) return number(size >= 1e5 ? "%.0f µs" : "%.1f µs", value * 1e-3);
+    if (size >= 1e9) return fixedText(value * 1e-9, 2) + " s";
+    if (size >= 1e6) return fixedText(value * 1e-6, size >= 1e8 ? 0 : 1) + " ms";
+    if (size >= 1e3) return fixedText(value * 1e-3, size >= 1e5 ? 0 : 1) + " µs";
     return std::to_string(ns) + " ns";
 }
 
@@ -148,7 +141,7 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
             return "more calls: " + callsText(cause.calls) + ", usually " + callsText(cause.usualCalls);
         case CauseKind::Unusual: return "never in a usual frame";
         case CauseKind::Slower:
-            return cause.slowdown > 0 ? "each call slower: ×" + number("%.1f", cause.slowdown) : "slower than usual";
+            return cause.slowdown > 0 ? "each call slower: ×" + fixedText(cause.slowdown, 1) : "slower than usual";
         case CauseKind::NoCore: return lane + " was ready to run";
         case CauseKind::Unexplained:
             return cause.path ? "longer, between its inner markers" : "record more here to learn why";

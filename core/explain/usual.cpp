@@ -7,7 +7,7 @@
 #include <map>
 #include <numeric>
 
-#include "side_by_side.h"
+#include "core/store/side_by_side.h"
 
 namespace fugato {
 

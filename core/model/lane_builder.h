@@ -17,8 +17,8 @@ namespace fugato {
 /// Markers nested deeper are kept side by side in the last row: each ends the one it lies in there. So nothing that
 /// looks at a recording has to go deeper.
 inline constexpr size_t kMostDepth = 1000;
-/// No time or duration lies beyond ± 73 years, so that differences and sums cannot overflow.
-inline constexpr int64_t kFarthestNs = int64_t{1} << 61;
+/// No time or duration lies beyond ± 1.1 years, so that sums of hundreds of them cannot overflow.
+inline constexpr int64_t kFarthestNs = int64_t{1} << 55;
 inline int64_t bounded(int64_t ns) { return std::clamp(ns, -kFarthestNs, kFarthestNs); }
 inline int64_t bounded(uint64_t ns) { return static_cast<int64_t>(std::min(ns, static_cast<uint64_t>(kFarthestNs))); }
 

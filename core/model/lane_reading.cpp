@@ -2,8 +2,11 @@
 #include "lane_reading.h"
 
 #include <algorithm>
+#include <exception>
 #include <numeric>
 #include <thread>
+
+#include "core/store/side_by_side.h"
 
 namespace fugato {
 
@@ -53,15 +56,27 @@ bool LaneReading::run(Damage& damage) {
     // Little is read sooner than a helper comes.
     const unsigned cores = way_.threads ? way_.threads : std::max(1u, std::thread::hardware_concurrency());
     const unsigned threads = reader_.eventBytes() < kWorthHelpers ? 1 : cores;
-    std::vector<std::thread> helpers;
-    for (unsigned i = 1; i < std::min<size_t>(threads, lanes.size()); ++i)
-        helpers.emplace_back([this] { work(false); });
-    work(true);
-    while (!stop_ && read_ < reader_.eventBytes() && !helpers.empty()) {  // the others still read
+    Helpers helpers;
+    working_ = std::max<size_t>(1, std::min<size_t>(threads, lanes.size()));
+    const auto one = [this](bool tells) {
+        struct Done {
+            std::atomic<size_t>& working;
+            std::atomic<bool>& stop;
+            const int thrown = std::uncaught_exceptions();
+            ~Done() {
+                if (std::uncaught_exceptions() > thrown) stop = true;  // the others need not go on
+                --working;
+            }
+        } const done{working_, stop_};
+        work(tells);
+    };
+    for (size_t i = working_; i > 1; --i) helpers.start([&one] { one(false); });
+    helpers.run([&one] { one(true); });
+    while (!stop_ && working_ > 0 && helpers.size()) {  // the others still read
         std::this_thread::sleep_for(std::chrono::milliseconds(5));
-        tell();
+        helpers.run([this] { tell(); });
     }
-    for (std::thread& helper : helpers) helper.join();
+    helpers.finish();
     if (!stop_) tell();  // the others may have read the last of it
     for (const Damage& of : damages_) addDamage(damage, of);
     return !stop_;

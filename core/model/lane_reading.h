@@ -38,7 +38,7 @@ private:
     std::vector<size_t> order_;
     std::vector<Damage> damages_;
     std::vector<std::atomic<bool>> closed_;
-    std::atomic<size_t> next_{0};
+    std::atomic<size_t> next_{0}, working_{0};
     std::atomic<uint64_t> read_{0};
     std::atomic<bool> stop_{false};
     size_t framesFirst_ = 0, toldClosed_ = 0;

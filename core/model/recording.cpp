@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "format/number_text.h"
+
 namespace fugato {
 
 size_t Lane::markerCount() const {
@@ -140,9 +142,7 @@ const StateSpan* Recording::stageAt(int64_t time) const {
 std::string Recording::valueText(const Argument& argument) const {
     if (argument.type == ArgumentType::Integer) return std::to_string(argument.integer());
     if (argument.type == ArgumentType::Text) return std::string(text(argument.value));
-    char shown[40];
-    std::snprintf(shown, sizeof shown, "%.6g", argument.real());
-    return shown;
+    return shortText(argument.real(), 6);
 }
 
 const Recording::LinkSource* Recording::linkSource(uint64_t link) const {

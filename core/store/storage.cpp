@@ -18,6 +18,8 @@
 #include <numeric>
 #include <own_files.hpp>
 
+#include "side_by_side.h"
+
 namespace fugato {
 
 namespace {
@@ -147,13 +149,9 @@ uint64_t Storage::checksumOf(uint64_t region) const {
 std::vector<uint64_t> Storage::regionChecksums() const {
     std::vector<uint64_t> out(regionsOf(size()));
     std::atomic<uint64_t> next{0};
-    const auto work = [&] {
+    sideBySide(threadsFor(out.size() / 64), [&](size_t) {
         for (uint64_t i; (i = next++) < out.size();) out[i] = checksumOf(i);
-    };
-    std::vector<std::thread> helpers;
-    for (unsigned i = 1; i < std::thread::hardware_concurrency() && out.size() > 64; ++i) helpers.emplace_back(work);
-    work();
-    for (std::thread& helper : helpers) helper.join();
+    });
     return out;
 }
 

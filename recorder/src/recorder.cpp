@@ -919,7 +919,9 @@ int start(const char* path, const fug_options& options) {
     if (!r.pool.path().empty()) addContext(r, "buffers", r.pool.path());
     if (!options.now) {
         char cost[32];
-        std::snprintf(cost, sizeof cost, "%.1f", markerCost);
+        const auto tenths = static_cast<uint64_t>(markerCost * 10 + 0.5);  // with a point, whatever the program's locale
+        std::snprintf(cost, sizeof cost, "%llu.%llu", static_cast<unsigned long long>(tenths / 10),
+                      static_cast<unsigned long long>(tenths % 10));
         addContext(r, "marker cost ns", cost);
         tellRunContext([&](const std::string& key, const std::string& value) { addContext(r, key, value); });
     }
