@@ -14,6 +14,20 @@
 
 namespace {
 
+/// Lack of memory while something is shown or clicked ends that, not the program.
+class Application final : public QApplication {
+public:
+    using QApplication::QApplication;
+    bool notify(QObject* receiver, QEvent* event) override {
+        try {
+            return QApplication::notify(receiver, event);
+        } catch (const std::exception& error) {
+            qCritical("fugato: %s", error.what());
+            return true;
+        }
+    }
+};
+
 /// Opens the recording, takes one picture of the explained window, and quits. For documents and reports.
 int takePicture(fugato::MainWindow& window, const QString& recording, const QString& path) {
     int result = 1;
@@ -51,7 +65,7 @@ int main(int argc, char** argv) {
     }
     std::signal(SIGPIPE, SIG_IGN);
     std::signal(SIGXFSZ, SIG_IGN);  // the limit on the size of files counts as a full disk
-    QApplication app(argc, argv);
+    Application app(argc, argv);
     std::setlocale(LC_NUMERIC, "C");  // numbers are written the same everywhere, with a point
     QLocale::setDefault(QLocale::c());
     QApplication::setStyle("Fusion");

@@ -18,7 +18,8 @@ std::vector<Row> liveRows() {
     constexpr int kSeconds = 8;
     const QString file = QString::fromStdString(scratchFile("live.fugato"));
     QProcess program;
-    program.start(SKERRY_PROGRAM, {"--overwrite", "--out", file, "--seconds", QString::number(kSeconds), "--system", "none"});
+    program.start(SKERRY_PROGRAM,
+                  {"--overwrite", "--out", file, "--seconds", QString::number(kSeconds), "--system", "none"});
     QElapsedTimer waited;
     waited.start();
     while (QFileInfo(file).size() < 50'000 && waited.elapsed() < 10'000) QThread::msleep(5);

@@ -146,8 +146,8 @@ void demoWhatIf(std::vector<Row>& rows) {
         const std::string before = scratchFile("before.fugato"), after = scratchFile("after.fugato"),
                           truthFile = scratchFile("truth.json");
         const auto sailed = [&](const std::string& troubles, const std::string& out) {
-            return sail({"--virtual", "--seed", "301", "--seconds", "60", "--troubles", troubles, "--overwrite", "--out", out,
-                         "--truth", truthFile});
+            return sail({"--virtual", "--seed", "301", "--seconds", "60", "--troubles", troubles, "--overwrite",
+                         "--out", out, "--truth", truthFile});
         };
         if (!sailed(other, after) || !sailed(std::string(all[i]) + "," + other, before)) continue;
         const auto a = fugato::openRecording(after), b = fugato::openRecording(before);
@@ -181,8 +181,8 @@ std::vector<Row> truthRows() {
     for (const char* trouble : troubles) {
         for (int seed = 101; seed <= 104; ++seed) {
             const std::string file = scratchFile("truth.fugato"), truthFile = scratchFile("truth.json");
-            if (!sail({"--virtual", "--seed", std::to_string(seed), "--seconds", "30", "--troubles", trouble, "--overwrite", "--out",
-                       file, "--truth", truthFile}))
+            if (!sail({"--virtual", "--seed", std::to_string(seed), "--seconds", "30", "--troubles", trouble,
+                       "--overwrite", "--out", file, "--truth", truthFile}))
                 continue;
             const auto opened = fugato::openRecording(file);
             if (!opened) continue;

@@ -64,14 +64,15 @@ int table(const Recording& r, const Stretch& stretch, const std::string& lane, s
     }
     if (json) out << Json{{"begin_ns", stretch.begin}, {"end_ns", stretch.end}, {"lanes", list}}.dump(1) << "\n";
     if (left)
-        tellNote(err, plural(left, "row is", "rows are") + " left out with what lies in " + (left == 1 ? "it" : "them") +
-                          ": nested deeper than " + std::to_string(depth) + ". --depth shows more.");
+        tellNote(err, plural(left, "row is", "rows are") + " left out with what lies in " +
+                          (left == 1 ? "it" : "them") + ": nested deeper than " + std::to_string(depth) +
+                          ". --depth shows more.");
     if (any) return kExitOk;
     return tellFailure(err, kExitNothingFound,
-                lane.empty() ? "There are no markers in this stretch."
-                             : "There is no lane named \"" + lane +
-                                   "\" with markers in this stretch. `fugato-cli info` "
-                                   "lists the lanes.");
+                       lane.empty() ? "There are no markers in this stretch."
+                                    : "There is no lane named \"" + lane +
+                                          "\" with markers in this stretch. `fugato-cli info` "
+                                          "lists the lanes.");
 }
 
 int marker(const Recording& r, const Stretch& stretch, const std::string& name, size_t longest, bool json,
@@ -111,8 +112,8 @@ int marker(const Recording& r, const Stretch& stretch, const std::string& name, 
                 << durationText(s->shortest) << "\n";
         if (s->framesWithIt) {
             out << "  in " << countText(s->framesWithIt) << " of " << plural(s->frames, "frame", "frames") << ", "
-                << fixedText(s->callsPerFrame, 1) << " a frame, " << durationText(static_cast<int64_t>(s->nsPerFrame)) << "; most in frame "
-                << countText(s->worstFrame) << ", " << durationText(s->worstFrameNs) << "\n";
+                << fixedText(s->callsPerFrame, 1) << " a frame, " << durationText(static_cast<int64_t>(s->nsPerFrame))
+                << "; most in frame " << countText(s->worstFrame) << ", " << durationText(s->worstFrameNs) << "\n";
         }
         for (const Occurrence& o : *occurrences) {
             const PathId above = r.paths[r.pathOf(o.marker)].parent;
@@ -123,7 +124,7 @@ int marker(const Recording& r, const Stretch& stretch, const std::string& name, 
     }
     if (list.empty())
         return tellFailure(err, kExitNothingFound,
-                    "There is no marker named \"" + name + "\". `fugato-cli find` looks for parts of names.");
+                           "There is no marker named \"" + name + "\". `fugato-cli find` looks for parts of names.");
     if (json) out << list.dump(1) << "\n";
     return kExitOk;
 }
@@ -181,7 +182,7 @@ int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits
            std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
         return tellFailure(err, kExitNothingFound,
-                    "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
+                           "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
     const auto e = explain(recording, accountFrames(*recording, 0), 0);
     const auto found = adviceFor(*e, limits);
     Json list = Json::array();

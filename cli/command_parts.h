@@ -13,8 +13,8 @@
 
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
-#include "format/shown_text.h"
 #include "format/opening.h"
+#include "format/shown_text.h"
 
 namespace fugato {
 

@@ -45,7 +45,8 @@ public:
         const size_t markers = r.markerCount();
         field("markers", countText(markers));
         if (markers) {
-            field("per marker", fixedText(static_cast<double>(facts.bytes) / static_cast<double>(markers), 2) + " bytes");
+            field("per marker",
+                  fixedText(static_cast<double>(facts.bytes) / static_cast<double>(markers), 2) + " bytes");
         }
         field("names", countText(r.sites.size()));
         field("points", countText(r.points.size()));
@@ -91,8 +92,8 @@ private:
     static void tellMeasuring(const Recording& r, Field&& field) {
         const Measuring measuring = measuringOf(r, 0);
         if (measuring.markerCostNs > 0)
-            field("measuring", fixedText(measuring.share * 100, 2) + " % of the " + r.series[0].name + " frames, at most " +
-                                   fixedText(measuring.worstShare * 100, 2) + " % of one");
+            field("measuring", fixedText(measuring.share * 100, 2) + " % of the " + r.series[0].name +
+                                   " frames, at most " + fixedText(measuring.worstShare * 100, 2) + " % of one");
         for (const FrequentMarker& marker : measuring.most)
             field("entered most", r.sites[marker.site].name + ": " + countText(marker.count) + " times, " +
                                       fixedText(marker.perFrame, 1) + " a frame");
@@ -389,7 +390,8 @@ int runCli(int argc, const char* const* argv, std::ostream& out, std::ostream& e
     try {
         code = runCommand(argc, argv, out, err);
     } catch (const std::bad_alloc&) {
-        return tellFailure(err, kExitNoMemory, "There is not enough memory for this. Close other programs and try again.");
+        return tellFailure(err, kExitNoMemory,
+                           "There is not enough memory for this. Close other programs and try again.");
     } catch (const std::exception& error) {
         return tellFailure(err, kExitNoMemory, std::string("This could not be done: ") + error.what() + ".");
     }

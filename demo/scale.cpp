@@ -356,7 +356,8 @@ private:
 }  // namespace
 
 bool writeScaled(const std::string& path, uint64_t markers, uint64_t seed, bool overwrite, std::string& problem) {
-    const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::fopen(path.c_str(), overwrite ? "wb" : "wbx"), std::fclose);
+    const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::fopen(path.c_str(), overwrite ? "wb" : "wbx"),
+                                                               std::fclose);
     if (file) std::setvbuf(file.get(), nullptr, _IOFBF, 1 << 20);
     if (!file || !Scaled(file.get(), seed).write(markers) || std::fflush(file.get()) != 0) {
         problem = "cannot write " + path + ": " + std::strerror(errno);

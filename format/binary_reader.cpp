@@ -201,9 +201,7 @@ bool emitDefinitions(std::string_view payload, EventSink& sink, Clocks& clocks) 
     return true;
 }
 
-std::string seconds(int64_t ns) {
-    return fixedText(static_cast<double>(ns) * 1e-9, 3) + " s";
-}
+std::string seconds(int64_t ns) { return fixedText(static_cast<double>(ns) * 1e-9, 3) + " s"; }
 
 }  // namespace
 
@@ -403,10 +401,10 @@ bool BinaryReader::readLane(const LaneBlocks& lane, LaneSink& sink, Damage& dama
                     unpacked_.fetch_sub(takes);
                 else
                     unpackEvents(payload, block.count, block.firstTicks, [&](std::span<const RawEvent> events) {
-                    for (const RawEvent& raw : events) add(raw);
-                    read += static_cast<uint32_t>(events.size());
-                    flush();  // their texts are gone afterwards
-                });
+                        for (const RawEvent& raw : events) add(raw);
+                        read += static_cast<uint32_t>(events.size());
+                        flush();  // their texts are gone afterwards
+                    });
                 missing = block.count - read;
             } else {
                 missing = readPlainEvents(block, payload, add);

@@ -68,13 +68,15 @@ Result<std::unique_ptr<FileWriter>> FileWriter::create(const std::string& path) 
     writer->path_ = whole ? whole : path;
     std::free(whole);
     const std::string folder = folderOf(writer->path_);
-    const auto failed = [&](int error) { return Failure{"Cannot write " + path + ": " + reasonAndAdvice(error), false, true}; };
+    const auto failed = [&](int error) {
+        return Failure{"Cannot write " + path + ": " + reasonAndAdvice(error), false, true};
+    };
     struct stat status {};
     const bool there = ::stat(writer->path_.c_str(), &status) == 0;
     if (there && !S_ISREG(status.st_mode))
         return Failure{"Cannot write " + path + ": it is " +
-                       (S_ISDIR(status.st_mode) ? "a folder" : "no ordinary file (a pipe, socket or device)") +
-                       ". Choose another name.",
+                           (S_ISDIR(status.st_mode) ? "a folder" : "no ordinary file (a pipe, socket or device)") +
+                           ". Choose another name.",
                        false, true};
     const mode_t mode = there ? 0600 : 0666;  // what replaces a file gets its permissions when it is complete
     int fd = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, mode);

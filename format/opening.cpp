@@ -60,8 +60,9 @@ Result<OpenedRecording> openRecordingSource(const std::string& path) {
             opened.note = kBeingWritten;
             break;
         case Unclosed::State::CopyOfLive:
-            opened.note = "This is a copy of a recording that is still being made; what had been written when it was "
-                          "copied is shown.";
+            opened.note =
+                "This is a copy of a recording that is still being made; what had been written when it was "
+                "copied is shown.";
             break;
         case Unclosed::State::Ended:
             opened.rescuedEvents = unclosed.events;

@@ -24,12 +24,12 @@ as_root() {
     fi
 }
 
-install_packages() {
+install_packages() {  # install_packages [LIST]
     local missing=() package
     while read -r package; do
         case $package in ''|'#'*) continue ;; esac
         [ "$(dpkg-query -W -f='${db:Status-Abbrev}' "$package" 2>/dev/null)" = "ii " ] || missing+=("$package")
-    done < scripts/packages.txt
+    done < "${1:-scripts/packages.txt}"
     [ ${#missing[@]} -eq 0 ] && return
     echo "Installing: ${missing[*]}"
     step "read the package lists" as_root apt-get update

@@ -6,6 +6,7 @@
 
 #include <fcntl.h>
 #include <signal.h>
+#include <sys/prctl.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -31,6 +32,7 @@ public:
         if (::pipe(ready) != 0) qFatal("no pipe");
         child_ = ::fork();
         if (child_ == 0) {
+            ::prctl(PR_SET_PDEATHSIG, SIGKILL);  // not left behind where the test ends early
             const int fd = ::open(path.c_str(), O_RDWR);
             struct flock lock {};
             lock.l_type = F_WRLCK;

@@ -78,7 +78,7 @@ private slots:
         checkTurns(record("client_cpp"), "Turn");
         checkTurns(record("client_c"), "Turn in C");
         for (const char* program : {"client_new", "client_malloc"}) {
-            const auto r = open(record(program));
+            const auto r = open(record(program, {"sizes"}));
             QVERIFY(r);
             int charged = 0, plain = 0, left = 0;
             for (const Allocation& allocation : r->allocations) {
@@ -104,6 +104,21 @@ private slots:
         buildClient(clients_ + "/nested", build, "g++", {"-DFUGATO_RECORDER=" FUGATO_SOURCE_DIR "/recorder"});
         run(build + "/client_cpp", {path("nested.fugato")});
         checkTurns(path("nested.fugato"), "Turn");
+    }
+
+    void theRecorderIsOptimisedUnlessAskedOtherwise() {
+        run("cmake", {"-S", FUGATO_SOURCE_DIR "/recorder", "-B", path("alone")});
+        QFile cache(path("alone/CMakeCache.txt"));
+        QVERIFY(cache.open(QIODevice::ReadOnly));
+        QVERIFY(cache.readAll().contains("CMAKE_BUILD_TYPE:STRING=Release"));
+        run("cmake", {"-S", clients_ + "/nested", "-B", path("untyped"),
+                      "-DFUGATO_RECORDER=" FUGATO_SOURCE_DIR "/recorder", "-DCMAKE_EXPORT_COMPILE_COMMANDS=ON"});
+        QFile commands(path("untyped/compile_commands.json"));
+        QVERIFY(commands.open(QIODevice::ReadOnly));
+        int optimised = 0;
+        for (const QByteArray& line : commands.readAll().split('\n'))
+            if (line.contains("\"command\"") && line.contains("recorder.cpp")) optimised += line.contains("-O2");
+        QCOMPARE(optimised, 1);
     }
 
     void pkgConfigTellsHowToBuild() {

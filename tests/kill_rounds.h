@@ -4,6 +4,7 @@
 // so that one sees whether every bit of it came back. Used by the tests and by ./measure.
 #pragma once
 
+#include <dirent.h>
 #include <sys/mman.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -55,6 +56,14 @@ inline std::string killWhileRecording(const std::string& file, unsigned afterUs,
     if (!WIFSIGNALED(status)) return "the child was not killed";
 
     makeRecordingWhole(file);
+    if (DIR* folder = opendir("/dev/shm")) {  // nothing of the killed stays behind
+        const std::string prefix = "fugato-" + std::to_string(child) + "-";
+        std::string left;
+        while (const dirent* found = readdir(folder))
+            if (std::string_view(found->d_name).substr(0, prefix.size()) == prefix) left = found->d_name;
+        closedir(folder);
+        if (!left.empty()) return left + " was left behind";
+    }
     const auto opened = openRecording(file);
     if (!opened) return opened.failure().sentence;
     const Recording& r = **opened;

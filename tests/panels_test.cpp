@@ -4,10 +4,12 @@
 // the table model.
 #include <QAbstractItemModelTester>
 #include <QPainter>
+#include <QSemaphore>
 #include <QSignalSpy>
 #include <QTemporaryDir>
 #include <QtTest>
 
+#include "app/document/asking.h"
 #include "app/document/document.h"
 #include "app/drawer/frame_table_model.h"
 #include "app/lanes/lane_picture.h"
@@ -79,6 +81,52 @@ class PanelsTest : public QObject {
     Q_OBJECT
 
 private slots:
+    void whatWorkThrowsBecomesASentence() {
+        QString said;
+        const auto task =
+            Task::start([](Task&) { throw std::bad_alloc(); }, [&](const QString& words) { said = words; });
+        QTRY_VERIFY(said.contains("not enough memory"));
+        said.clear();
+        const auto other = Task::start([](Task&) { throw std::runtime_error("of this"); },
+                                       [&](const QString& words) { said = words; });
+        QTRY_VERIFY(said.contains("of this"));
+        Asking asking;
+        bool changed = false;
+        connect(&asking, &Asking::failed, this, [&] { changed = !asking.busy(); });
+        asking.ask([](const Progress&) -> std::shared_ptr<int> { throw std::bad_alloc(); },
+                   [](const std::shared_ptr<int>&) {});
+        QTRY_VERIFY(changed);
+    }
+
+    void cancellingWaitsForNothing() {
+        QSemaphore goOn;
+        std::atomic<bool> ended{false};
+        bool heard = false;
+        {
+            Asking asking;
+            asking.ask(
+                [&](const Progress&) {  // does not listen
+                    goOn.acquire();
+                    ended = true;
+                    return std::make_shared<int>(1);
+                },
+                [&](const std::shared_ptr<int>&) { heard = true; });
+            asking.silence();
+            QVERIFY(!asking.busy());
+            QVERIFY(!ended);
+            asking.ask([](const Progress&) { return std::make_shared<int>(2); },
+                       [&](const std::shared_ptr<int>& answer) { heard = *answer == 2; });
+            QTRY_VERIFY(heard);
+            heard = false;
+        }  // and so does closing
+        QVERIFY(!ended);
+        goOn.release();
+        QTRY_VERIFY(ended);
+        QTRY_VERIFY(!Task::anyRuns());
+        QCoreApplication::processEvents();
+        QVERIFY(!heard);
+    }
+
     void init() { applyTheme(false); }
 
     // ---- tracks -----------------------------------------------------------------------------
@@ -294,7 +342,8 @@ private slots:
         document.open("/nowhere.fugato");
         QSignalSpy failed(&document, &Document::failed);
         QVERIFY(failed.wait(10'000));
-        QTest::qWait(200);
+        QTRY_VERIFY_WITH_TIMEOUT(!Task::anyRuns(), 60'000);  // the older one has ended, whatever it told
+        QCoreApplication::processEvents();
         QCOMPARE(opened.count(), 0);
         QCOMPARE(explainedSpy.count(), 0);
         QVERIFY(!document.recording());

@@ -12,9 +12,9 @@
 namespace fugato {
 
 namespace {
-constexpr int kFollowEvery = 12;       // ms
+constexpr int kFollowEvery = 12;        // ms
 constexpr int kWatchDamageEvery = 500;  // ms
-constexpr int kLookAgainAfter = 2000;  // ms: a file that no longer grows may be finished
+constexpr int kLookAgainAfter = 2000;   // ms: a file that no longer grows may be finished
 }  // namespace
 
 /// Reading on is done by one task after another; one that was cancelled may still be at it.

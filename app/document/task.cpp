@@ -72,9 +72,8 @@ std::shared_ptr<Task> Task::start(std::function<void(Task&)> work, std::function
     try {
         threads().start(run);
     } catch (const std::system_error&) {
-        task->post([failed] {
-            failed(QObject::tr("The system gives no more threads. Close other programs and try again."));
-        });
+        task->post(
+            [failed] { failed(QObject::tr("The system gives no more threads. Close other programs and try again.")); });
     }
     return task;
 }

@@ -55,7 +55,8 @@ QVariant StretchTableModel::data(const QModelIndex& index, int role) const {
         case Qt::TextAlignmentRole: return alignmentOf(index.column());
         case Qt::FontRole: return lane ? boldFont() : textFont();
         case Qt::ToolTipRole:
-            return lane || index.column() != kMarker ? QVariant() : QVariant(plainTip(q(r.siteOf(row.path).description)));
+            return lane || index.column() != kMarker ? QVariant()
+                                                     : QVariant(plainTip(q(r.siteOf(row.path).description)));
         default: return {};
     }
 }

@@ -432,7 +432,8 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
             for (const CoreSpan& span : r.lanes[track.index].coreSpans)
                 if (span.begin <= time && time < span.end)
                     return QObject::tr("<b>%1</b>: %2, for %3")
-                               .arg(q(r.lanes[track.index].name).toHtmlEscaped(), q(r.osThreadText(span.thread)).toHtmlEscaped(),
+                               .arg(q(r.lanes[track.index].name).toHtmlEscaped(),
+                                    q(r.osThreadText(span.thread)).toHtmlEscaped(),
                                     q(durationText(span.end - span.begin))) +
                            stack;
             return {};

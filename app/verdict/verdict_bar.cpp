@@ -174,12 +174,13 @@ void VerdictBar::takeExplanation() {
     if (!advice.isEmpty() && !prediction)
         sentence += tr("; measuring took %1 %").arg(e->accounts->measuring.share * 100, 0, 'f', 1);
     sentence_->setText(sentence);
-    sentence_->setToolTip(plainTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
-                                      .arg(q(plural(e->figures.frames, "frame", "frames")),
-                                           q(durationText(e->figures.p50)), q(durationText(e->figures.p95)),
-                                           q(durationText(e->figures.p99)), q(durationText(e->figures.worst))) +
-                                  (advice.isEmpty() ? QString() : "\n" + advice)
-                            : QString()));
+    sentence_->setToolTip(
+        plainTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
+                             .arg(q(plural(e->figures.frames, "frame", "frames")), q(durationText(e->figures.p50)),
+                                  q(durationText(e->figures.p95)), q(durationText(e->figures.p99)),
+                                  q(durationText(e->figures.worst))) +
+                         (advice.isEmpty() ? QString() : "\n" + advice)
+                   : QString()));
     showBudget();
 }
 

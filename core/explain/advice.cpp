@@ -30,12 +30,8 @@ constexpr double kWaitersShare = 0.01;
 constexpr int64_t kAllocation = 100;  // ns, roughly; only for the order of findings
 constexpr double kReadyShare = 0.1;
 
-std::string percent(double part) {
-    return fixedText(part * 100, part < 0.1 ? 1 : 0) + " %";
-}
-std::string perFrame(double count) {
-    return fixedText(count, count < 10 ? 1 : 0) + " times a frame";
-}
+std::string percent(double part) { return fixedText(part * 100, part < 0.1 ? 1 : 0) + " %"; }
+std::string perFrame(double count) { return fixedText(count, count < 10 ? 1 : 0) + " times a frame"; }
 
 class Adviser {
 public:
@@ -334,8 +330,9 @@ private:
         const auto frames = static_cast<double>(std::max<size_t>(1, sample_.size()));
         for (const auto& [path, work] : byPath) {
             const std::string title = r_.pathText(path);
-            const auto add = [&](AdviceKind kind, Certainty certainty, const std::string& what, uint64_t calls,
-                                 int64_t ns, const std::string& next) {
+            const auto add = [&, path = path, &work = work](AdviceKind kind, Certainty certainty,
+                                                            const std::string& what, uint64_t calls, int64_t ns,
+                                                            const std::string& next) {
                 if (static_cast<double>(ns) < kWorthSaying * static_cast<double>(sampleTime_)) return;
                 Advice advice;
                 advice.kind = kind;

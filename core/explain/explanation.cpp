@@ -10,8 +10,8 @@
 #include <tuple>
 
 #include "comes_before.h"
-#include "excess_tree.h"
 #include "core/store/side_by_side.h"
+#include "excess_tree.h"
 
 namespace fugato {
 

@@ -15,9 +15,7 @@ std::pair<uint32_t, uint32_t> beginningIn(const MarkerRow& row, int64_t begin, i
     return {from, std::max(from, row.firstFrom(end))};
 }
 
-std::string percent(double share) {
-    return fixedText(share * 100, 1) + " %";
-}
+std::string percent(double share) { return fixedText(share * 100, 1) + " %"; }
 
 }  // namespace
 

@@ -49,9 +49,7 @@ static std::string joined(const std::vector<std::string>& words) {
     return out;
 }
 
-std::string msText(int64_t ns, int decimals) {
-    return fixedText(static_cast<double>(ns) * 1e-6, decimals);
-}
+std::string msText(int64_t ns, int decimals) { return fixedText(static_cast<double>(ns) * 1e-6, decimals); }
 
 std::string signedMsText(int64_t ns, int decimals) { return (ns < 0 ? "−" : "+") + msText(std::abs(ns), decimals); }
 

@@ -92,22 +92,31 @@ void Names::define(const Definition& definition) {
         Recording& r;
         void operator()(const LaneDefinition&) const {}
         void operator()(const SiteDefinition& d) const {
-            r.sites[names.defined(Sites, d.id)] = {shownText(d.name), shownText(d.category),           shownText(d.description), shownText(d.file),
-                                                   d.line, bounded(d.longestNs), d.detail};
+            r.sites[names.defined(Sites, d.id)] = {shownText(d.name),
+                                                   shownText(d.category),
+                                                   shownText(d.description),
+                                                   shownText(d.file),
+                                                   d.line,
+                                                   bounded(d.longestNs),
+                                                   d.detail};
         }
         void operator()(const SeriesDefinition& d) const {
             const uint32_t position = names.defined(SeriesKind, d.id);
             r.series[position].name = shownText(d.name);
             names.deadlines_[position] = bounded(d.deadlineNs);
         }
-        void operator()(const ObjectDefinition& d) const { r.objects[names.defined(Objects, d.id)] = shownText(d.name); }
+        void operator()(const ObjectDefinition& d) const {
+            r.objects[names.defined(Objects, d.id)] = shownText(d.name);
+        }
         void operator()(const CounterDefinition& d) const {
             Counter& counter = r.counters[names.defined(Counters, d.id)];
             counter.name = shownText(d.name);
             counter.unit = shownText(d.unit);
             counter.threshold = d.threshold;
         }
-        void operator()(const StateDefinition& d) const { r.states[names.defined(States, d.id)].name = shownText(d.name); }
+        void operator()(const StateDefinition& d) const {
+            r.states[names.defined(States, d.id)].name = shownText(d.name);
+        }
         void operator()(const ContextDefinition& d) const {
             if (d.value.empty())
                 r.context.erase(shownText(d.key));
@@ -431,8 +440,8 @@ std::vector<LaneFinds::InObject> LaneBuilder::heldNow() const {
 void LaneBuilder::fillAsItIs(Lane& lane, Lease& lease) const {
     Closed now;
     for (size_t row = 0; row < rows_.size(); ++row)
-        now.rows.push_back(
-            rows_[row].asItIs(lease, row < open_.size() && !(row + 1 == kMostDepth && open_.back().cut) ? &last_ : nullptr));
+        now.rows.push_back(rows_[row].asItIs(
+            lease, row < open_.size() && !(row + 1 == kMostDepth && open_.back().cut) ? &last_ : nullptr));
     std::vector<Wait> waits = waits_;
     for (const Open& open : open_)
         if (open.wait != kNone && !open.cut) waits[open.wait].end = last_;

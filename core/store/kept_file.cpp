@@ -26,7 +26,7 @@ struct Header {  // at the front of the file; all of it is zero until the file i
     uint64_t bytes;   // of the storage
     uint64_t archiveAt, archiveBytes, archiveChecksum;
     uint64_t checksumsChecksum;  // of the checksums of the regions, which stand behind the storage
-    uint64_t checksum;  // of the bytes before, with onDisk 0
+    uint64_t checksum;           // of the bytes before, with onDisk 0
 };
 static_assert(sizeof(Header) <= 128);
 

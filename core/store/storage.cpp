@@ -8,8 +8,8 @@
 
 #include <algorithm>
 #include <cerrno>
-#include <csignal>
 #include <chrono>
+#include <csignal>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
@@ -119,9 +119,7 @@ Result<std::shared_ptr<Storage>> Storage::inFolder(const std::string& folder) {
     return make(fd, 0);
 }
 
-bool Storage::giveName(const std::string& path) const {
-    return fd_ >= 0 && fugato::giveName(fd_, path) == 0;
-}
+bool Storage::giveName(const std::string& path) const { return fd_ >= 0 && fugato::giveName(fd_, path) == 0; }
 
 Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint64_t bytes,
                                                    std::vector<uint64_t> checksums) {
@@ -256,7 +254,7 @@ void Storage::keepWithin(uint64_t bytes) {
         while (!ending_) {
             const uint64_t limit = limit_;
             lock.unlock();
-            if (limit) letGo(limit);
+            if (limit) letGoNow(limit);
             lock.lock();
             changed_.wait_for(lock, kKeepEvery,
                               [this] { return ending_ || (limit_ && coming_ - looked_ >= kLookAfter); });
@@ -270,9 +268,18 @@ void Storage::lookAgain(uint32_t coming) const {
     const uint64_t limit = limit_;
     if (!limit) return;
     if (coming - looked_ >= 2 * kLookAfter)
-        letGo(limit);
+        letGoNow(limit);
     else
         changed_.notify_one();
+}
+
+/// Where there is no memory even for that, the next look tries again.
+void Storage::letGoNow(uint64_t bytes) const {
+    try {
+        letGo(bytes);
+    } catch (const std::bad_alloc&) {
+        looked_ = coming_.load();
+    }
 }
 
 void Storage::letGo(uint64_t bytes) const {

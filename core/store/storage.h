@@ -106,6 +106,7 @@ private:
         if ((before & (kLookAfter - 1)) + regions >= kLookAfter) lookAgain(before + regions);
     }
     void lookAgain(uint32_t coming) const;
+    void letGoNow(uint64_t bytes) const;
 
     uint64_t checksumOf(uint64_t region) const;
     void checkRegion(uint64_t region) const;

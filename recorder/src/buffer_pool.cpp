@@ -136,8 +136,8 @@ BufferPool::Area* BufferPool::addArea(const std::string& folder, uint64_t ringBy
     }
     if (inFile) describe(area);
     // Plain memory comes last.
-    const auto at = inFile ? std::find_if(areas_.begin(), areas_.end(), [](const Area& a) { return a.fd < 0; })
-                           : areas_.end();
+    const auto at =
+        inFile ? std::find_if(areas_.begin(), areas_.end(), [](const Area& a) { return a.fd < 0; }) : areas_.end();
     return &*areas_.insert(at, std::move(area));
 }
 

@@ -64,7 +64,7 @@ namespace {
 constexpr uint32_t kDefaultBufferEvents = 1u << 16;
 constexpr uint64_t kDefaultMemoryBytes = 256u << 20;
 constexpr uint64_t kDrainPauseNs = 4'000'000, kShortPauseNs = 500'000;  // rest between two looks at the buffers
-constexpr uint64_t kWriteAfterNs = 35'000'000;   // an event waits this long at most for its block
+constexpr uint64_t kWriteAfterNs = 35'000'000;  // an event waits this long at most for its block
 constexpr uint64_t kClockEveryNs = 250'000'000;
 constexpr uint64_t kOfferEveryNs = 50'000'000;  // looking whether there is room for lanes without a buffer
 constexpr int kSweeperNice = 19;
@@ -425,8 +425,7 @@ void refresh(Recorder& r, RecordedLane& lane, uint64_t slots) {
         const uint64_t tail = __atomic_load_n(&entry->tail, __ATOMIC_ACQUIRE);
         lane.endLimit = tail + capacity;
         lane.beginLimit = tail + capacity - reserve;
-        if (round > 0 || r.background.load(std::memory_order_relaxed) || entry->head + slots <= lane.beginLimit)
-            break;
+        if (round > 0 || r.background.load(std::memory_order_relaxed) || entry->head + slots <= lane.beginLimit) break;
         const SetUpCall here;
         const std::lock_guard<std::mutex> guard(r.outputMutex);  // no background thread: empty it here
         collect(r, lane, monotonicNs());
@@ -595,8 +594,7 @@ void defineAtOnce(DefinitionType type, std::string_view fields) {
 /// [set-up] In the calling thread's buffer, or, where it has none or that is full, under the lock.
 void define(DefinitionType type, std::string_view fields) {
     bool written = false;
-    if (hereLane)
-        onThisLane([&](Recorder& r, RecordedLane& lane) { written = defineInBuffer(r, lane, type, fields); });
+    if (hereLane) onThisLane([&](Recorder& r, RecordedLane& lane) { written = defineInBuffer(r, lane, type, fields); });
     if (!written) defineAtOnce(type, fields);
 }
 
@@ -853,8 +851,8 @@ int start(const char* path, const fug_options& options) {
     const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
     const std::string file = path ? path : "";
     const uint64_t memory = options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes;
-    const int error = r.output.open(file, static_cast<Existing>(options.existing),
-                                    options.on_failure == FUG_GO_ON_IN_MEMORY, memory);
+    const int error =
+        r.output.open(file, static_cast<Existing>(options.existing), options.on_failure == FUG_GO_ON_IN_MEMORY, memory);
     r.toldFailure = !r.output.reason().empty();
     {
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
@@ -919,7 +917,8 @@ int start(const char* path, const fug_options& options) {
     if (!r.pool.path().empty()) addContext(r, "buffers", r.pool.path());
     if (!options.now) {
         char cost[32];
-        const auto tenths = static_cast<uint64_t>(markerCost * 10 + 0.5);  // with a point, whatever the program's locale
+        const auto tenths =
+            static_cast<uint64_t>(markerCost * 10 + 0.5);  // with a point, whatever the program's locale
         std::snprintf(cost, sizeof cost, "%llu.%llu", static_cast<unsigned long long>(tenths / 10),
                       static_cast<unsigned long long>(tenths % 10));
         addContext(r, "marker cost ns", cost);
@@ -1047,7 +1046,6 @@ void addContext(Recorder& r, std::string_view key, std::string_view value) {
 
 using namespace fugato;
 using namespace fugato::layout;
-
 
 extern "C" {
 

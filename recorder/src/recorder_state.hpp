@@ -128,7 +128,7 @@ struct Recorder {
     std::vector<std::unique_ptr<const DetailSettings>> allDetails;
     uint64_t bufferSlots = 0;
     uint64_t lastOfferNs = 0;
-    std::string toldTrouble;  // with the buffers, in this recording
+    std::string toldTrouble;         // with the buffers, in this recording
     std::set<std::string> statuses;  // their addresses stay valid
     const char* status = "";
     const char* path = "";

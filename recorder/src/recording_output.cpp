@@ -58,8 +58,9 @@ int RecordingOutput::open(const std::string& path, Existing existing, bool keepI
         ::unlink(path_.c_str());  // nothing was in it yet
     }
     if (error) {
-        reason_ = created.why.empty() ? "cannot create " + (path_.empty() ? "(no path)" : path_) + ": " + reasonOf(error)
-                                      : created.why;
+        reason_ = created.why.empty()
+                      ? "cannot create " + (path_.empty() ? "(no path)" : path_) + ": " + reasonOf(error)
+                      : created.why;
         state_ = keepInMemory ? State::Memory : State::Closed;
         return keepInMemory ? 0 : error;
     }

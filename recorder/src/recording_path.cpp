@@ -18,8 +18,8 @@ namespace fugato {
 namespace {
 
 constexpr unsigned kMostNumbers = 100'000;
-constexpr int kMostTries = 8;                   // while others take the file away
-constexpr uint64_t kLeastRoom = 1 << 20;        // bytes; with less a recording is not begun
+constexpr int kMostTries = 8;             // while others take the file away
+constexpr uint64_t kLeastRoom = 1 << 20;  // bytes; with less a recording is not begun
 
 std::string absolute(const std::string& path) {
     if (path.empty() || path[0] == '/') return path;
@@ -42,7 +42,8 @@ int roomFor(int fd) {
     struct statvfs disk {};
     struct stat status {};
     if (::fstatvfs(fd, &disk) != 0 || ::fstat(fd, &status) != 0) return 0;
-    const uint64_t there = static_cast<uint64_t>(disk.f_bavail) * disk.f_frsize + static_cast<uint64_t>(status.st_blocks) * 512;
+    const uint64_t there =
+        static_cast<uint64_t>(disk.f_bavail) * disk.f_frsize + static_cast<uint64_t>(status.st_blocks) * 512;
     return disk.f_blocks && there < kLeastRoom ? ENOSPC : 0;
 }
 
@@ -54,7 +55,8 @@ bool isRecording(int fd) {
 
 /// Whether the path still leads to the open file.
 bool stillThere(const std::string& path, int fd) {
-    struct stat named {}, open {};
+    struct stat named {
+    }, open{};
     return ::stat(path.c_str(), &named) == 0 && ::fstat(fd, &open) == 0 && named.st_dev == open.st_dev &&
            named.st_ino == open.st_ino;
 }
@@ -78,7 +80,8 @@ CreatedFile tryToCreate(const std::string& path, Existing existing) {
             if (!made.file && errno == ENOENT) continue;
         }
         if (!made.file && (errno == ENOTSUP || errno == EISDIR))
-            return failed(errno, errno == EISDIR ? "it is a folder" : "it is no ordinary file (a pipe, terminal or device)");
+            return failed(errno,
+                          errno == EISDIR ? "it is a folder" : "it is no ordinary file (a pipe, terminal or device)");
         if (!made.file) return failed(errno);
         const int fd = made.file.get();
         if (lockByte(fd, layout::kWriterLockAt) != 0 || lockByte(fd, layout::kWholeLockAt) != 0)

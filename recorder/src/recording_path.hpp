@@ -15,7 +15,7 @@ namespace fugato {
 enum class Existing { Keep = 0, Replace = 1, Refuse = 2 };
 
 struct CreatedFile {
-    Descriptor file;  // empty and locked for writing
+    Descriptor file;   // empty and locked for writing
     std::string path;  // absolute, patterns filled in
     int error = 0;
     std::string why;  // a sentence for what an errno value does not tell; else empty

@@ -248,8 +248,10 @@ int appendToFile(int fd, uint64_t keep, std::string_view bytes) {
     for (uint64_t at = keep; at < end && !error;) {
         const ssize_t done = ::pwrite(fd, bytes.data() + (at - keep), end - at, static_cast<off_t>(at));
         if (done < 0 && errno == EINTR) continue;
-        if (done <= 0) error = done < 0 ? errno : ENOSPC;
-        else at += static_cast<uint64_t>(done);
+        if (done <= 0)
+            error = done < 0 ? errno : ENOSPC;
+        else
+            at += static_cast<uint64_t>(done);
     }
     if (!error && (::ftruncate(fd, static_cast<off_t>(end)) != 0 || ::fsync(fd) != 0)) error = errno;
     if (error && ::ftruncate(fd, static_cast<off_t>(keep)) == 0) ::fsync(fd);  // nothing half done stays
@@ -297,9 +299,8 @@ Unclosed lookAtUnclosed(int fd, const std::string& path) {
     rescueAll(buffers, status, positionsIn(file, found.blocks), rescued);
     out.state = Unclosed::State::Ended;
     out.events = rescued.events;
-    out.keep = found.blocks.empty()
-                   ? sizeof(FileHeader)
-                   : found.blocks.back().offset + blockBytes(found.blocks.back().payloadBytes);
+    out.keep = found.blocks.empty() ? sizeof(FileHeader)
+                                    : found.blocks.back().offset + blockBytes(found.blocks.back().payloadBytes);
     out.more = bytesBehind(out.keep, found.blocks, rescued);
     for (const Buffers& it : buffers) {
         // A copy leaves them to the recording it was copied from, where that still is there.

@@ -1,9 +1,11 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // A program of somebody else's that records itself; built against the installed package and as a
 // subfolder, with every compiler there is.
+#include <cstdint>
 #include <cstdlib>
 #include <fugato/fugato.hpp>
 #include <memory>
+#include <new>
 #include <string>
 
 // Tells something after the recording has ended, when static objects go.
@@ -16,6 +18,8 @@ struct AtTheEnd {
 
 int main(int argc, char** argv) {
     if (argc < 2) return 2;
+    // A size near the largest is refused, and does not begin again at 0 where it is rounded up.
+    if (argc > 2 && ::operator new(SIZE_MAX - 8, std::align_val_t(64), std::nothrow)) return 4;
     const fug::Recording recording(argv[1], fug::options("client", "7"));
     if (!recording.ok()) return 1;
     const fug::Series loop("loop", 16'666'667);
