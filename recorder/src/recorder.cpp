@@ -61,6 +61,15 @@ std::string_view cutText(const char* text, size_t most) {
 
 namespace {
 
+/// Of an enumeration of the interface, whatever number the caller has put there.
+template <class Enumeration>
+uint32_t numberOf(const Enumeration& value) {
+    static_assert(sizeof value == sizeof(uint32_t));
+    uint32_t number = 0;
+    std::memcpy(&number, &value, sizeof number);
+    return number;
+}
+
 constexpr uint32_t kDefaultBufferEvents = 1u << 16;
 constexpr uint64_t kDefaultMemoryBytes = 256u << 20;
 constexpr uint64_t kDrainPauseNs = 4'000'000, kShortPauseNs = 500'000;  // rest between two looks at the buffers
@@ -851,8 +860,8 @@ int start(const char* path, const fug_options& options) {
     const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
     const std::string file = path ? path : "";
     const uint64_t memory = options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes;
-    const int error =
-        r.output.open(file, static_cast<Existing>(options.existing), options.on_failure == FUG_GO_ON_IN_MEMORY, memory);
+    const int error = r.output.open(file, static_cast<Existing>(numberOf(options.existing)),
+                                    numberOf(options.on_failure) == FUG_GO_ON_IN_MEMORY, memory);
     r.toldFailure = !r.output.reason().empty();
     {
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
@@ -1163,7 +1172,7 @@ void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {
     onThisLane([&](Recorder& r, RecordedLane& lane) {
         FieldBuilder fields;
         fields.number(lane.id);
-        fields.number(static_cast<uint64_t>(kind));
+        fields.number(numberOf(kind));
         fields.number(r.hostNow.load() ? 0 : lane.osId);
         fields.text(name);
         fields.text(role);
@@ -1174,7 +1183,7 @@ void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {
             const std::lock_guard<std::mutex> guard(r.lanesMutex);  // for the next recording
             lane.name = cutText(name, kMaxNameBytes);
             lane.role = cutText(role, kMaxNameBytes);
-            lane.kind = static_cast<uint32_t>(kind);
+            lane.kind = numberOf(kind);
         } catch (const std::bad_alloc&) {
         }
     });
@@ -1187,7 +1196,7 @@ fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, 
         auto made = std::make_unique<fug_lane>();
         made->name = cutText(name, kMaxNameBytes);
         made->role = cutText(role, kMaxNameBytes);
-        made->kind = static_cast<uint32_t>(kind);
+        made->kind = numberOf(kind);
         made->clock = clock;
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         hostLanes().push_back(made.get());
@@ -1343,11 +1352,10 @@ void fug_count(uint32_t counter, double value) {
     putPair(Kind::Count, counter, Room::Ordinary, bits);
 }
 void fug_point(fug_severity severity, const char* text) {
-    putHere(Kind::Point, static_cast<uint32_t>(severity), Room::Ordinary, nullptr, cutText(text, kMaxTextBytes));
+    putHere(Kind::Point, numberOf(severity), Room::Ordinary, nullptr, cutText(text, kMaxTextBytes));
 }
 void fug_point_code(fug_severity severity, int64_t code, const char* text) {
-    putPair(Kind::PointCode, static_cast<uint32_t>(severity), Room::Ordinary, zigzag(code), 0,
-            cutText(text, kMaxTextBytes));
+    putPair(Kind::PointCode, numberOf(severity), Room::Ordinary, zigzag(code), 0, cutText(text, kMaxTextBytes));
 }
 void fug_state_set(uint32_t state, const char* value) {
     putHere(Kind::StateSet, state, Room::Ordinary, nullptr, cutText(value, kMaxTextBytes));
@@ -1356,7 +1364,7 @@ void fug_state_set(uint32_t state, const char* value) {
 int fug_wait_begin(fug_site* site, uint32_t object, fug_wait_kind kind) {
     int written = 0;
     onThisLaneAt(site, 2, [&](Recorder& r, RecordedLane& lane, uint32_t id) {
-        const Pair pair{id, static_cast<uint64_t>(kind)};
+        const Pair pair{id, numberOf(kind)};
         written = put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::WaitBegin), object, &pair);
     });
     return written;
