@@ -19,7 +19,8 @@ struct AtTheEnd {
 int main(int argc, char** argv) {
     if (argc < 2) return 2;
     // A size near the largest is refused, and does not begin again at 0 where it is rounded up.
-    if (argc > 2 && ::operator new(SIZE_MAX - 8, std::align_val_t(64), std::nothrow)) return 4;
+    volatile std::size_t largest = SIZE_MAX - 8;
+    if (argc > 2 && ::operator new(largest, std::align_val_t(64), std::nothrow)) return 4;
     const fug::Recording recording(argv[1], fug::options("client", "7"));
     if (!recording.ok()) return 1;
     const fug::Series loop("loop", 16'666'667);
