@@ -32,7 +32,7 @@ using TextRef = uint64_t;
 
 class Storage {
 public:
-    static constexpr int kRegionBits = 18;  // a region: what is let go of, checked and noted together
+    static constexpr int kRegionBits = 18;  // a region: what is evicted, checked and noted as used together
     static constexpr uint64_t kRegion = uint64_t{1} << kRegionBits;
 
     static std::shared_ptr<Storage> inMemory();
