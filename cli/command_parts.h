@@ -79,7 +79,7 @@ inline int tellFailure(std::ostream& err, int code, const std::string& sentence)
 inline Result<std::shared_ptr<const Recording>> openForCommand(const std::string& file, std::ostream& err) {
     ProgressLine line("Opening", err);
     OpenOptions options = usualOpenOptions();
-    options.note = makeRecordingWhole(file);
+    options.note = makeRecordingWhole(file, std::ref(line));
     auto opened = openRecording(file, std::ref(line), options);
     if (!opened || (*opened)->keptAt.empty()) return opened;
     // Nothing is printed of an index that is damaged: it is made anew first.

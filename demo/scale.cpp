@@ -18,7 +18,7 @@ namespace {
 using namespace fugato::layout;
 
 constexpr uint64_t kTick = 16'666'667;  // ns between two ticks of the display
-constexpr uint32_t kWorkers = 21, kNames = 2000, kJobs = 60, kDeepest = 20, kDeepRecursion = 5000;
+constexpr uint32_t kWorkers = 21, kNames = 2000, kJobs = 60, kDeepest = 20, kDeepRecursion = 900;
 constexpr size_t kBlockBytes = 64 * 1024;
 
 /// Small and quick; the quality of its numbers does not matter here.

@@ -16,6 +16,14 @@ bool holdsEvents(uint32_t type) {
     return type == static_cast<uint32_t>(BlockType::Events) || type == static_cast<uint32_t>(BlockType::PackedEvents);
 }
 
+layout::GoOn searchProgress(const Progress& progress, uint64_t bytes) {
+    constexpr double kShare = 0.1;
+    if (!progress) return {};
+    return [&progress, bytes](uint64_t offset) {
+        return progress(kShare * static_cast<double>(offset) / static_cast<double>(std::max<uint64_t>(1, bytes)));
+    };
+}
+
 bool looksBinary(ByteSource& source) {
     unsigned char magic[8]{};
     BlockHeader header;

@@ -26,6 +26,8 @@ Result<uint64_t> packBinary(ByteSource& source, const std::string& name,
 /// Where each block of a file lies. Read from the index, or found by walking over the blocks (fugato_blocks.hpp).
 using BlockDirectory = layout::FoundBlocks;
 using layout::findBlocks;
+/// Tells how far a search for blocks is: the first tenth of opening.
+layout::GoOn searchProgress(const Progress& progress, uint64_t bytes);
 using layout::findMoreBlocks;
 using layout::readPayload;
 bool holdsEvents(uint32_t blockType);

@@ -294,7 +294,7 @@ BinaryReader::BinaryReader(ByteSource& source) : source_(&source) {}
 BinaryReader::~BinaryReader() = default;
 
 Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, const std::string& name, EventSink& sink,
-                                                         bool growing) {
+                                                         bool growing, const Progress& progress) {
     FileHeader header;
     if (source.read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header)
         return Failure{name + " is cut off inside its first 64 bytes, so nothing can be read from it. Record again."};
@@ -308,7 +308,8 @@ Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, con
     if (growing)
         reader->found_ = findMoreBlocks(source, sizeof header, reader->directory_.blocks);
     else
-        reader->directory_ = findBlocks(source);
+        reader->directory_ = findBlocks(source, searchProgress(progress, source.size()));
+    if (reader->directory_.cancelled) return Failure{"Opening " + name + " was cancelled.", true};
     const BlockDirectory& directory = reader->directory_;
     if (!growing && directory.blocks.empty() && source.size() > sizeof header)
         return Failure{name + " holds no readable part: everything after its header is damaged. Record again."};
@@ -434,7 +435,7 @@ void addDamage(Damage& to, const Damage& from) {
 }
 
 Result<Damage> readBinary(ByteSource& source, const std::string& name, EventSink& sink, const Progress& progress) {
-    auto reader = BinaryReader::open(source, name, sink);
+    auto reader = BinaryReader::open(source, name, sink, false, progress);
     if (!reader) return reader.failure();
     struct Forward final : LaneSink {
         EventSink& sink;

@@ -38,7 +38,7 @@ public:
     /// sentences. Fails where nothing at all can be read.
     /// `growing`: the file is still being written, and what its end lacks is no damage; see readOn().
     static Result<std::unique_ptr<BinaryReader>> open(ByteSource& source, const std::string& name, EventSink& sink,
-                                                      bool growing = false);
+                                                      bool growing = false, const Progress& progress = {});
     ~BinaryReader();
 
     /// Of one opened as growing: reads what came since and is no event, and tells `sink` of it.

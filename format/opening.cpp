@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cstring>
+#include <filesystem>
 #include <own_files.hpp>
 #include <unclosed_recording.hpp>
 
@@ -48,11 +49,11 @@ std::string foundInBuffers(uint64_t events) {
 
 }  // namespace
 
-Result<OpenedRecording> openRecordingSource(const std::string& path) {
+Result<OpenedRecording> openRecordingSource(const std::string& path, const Progress& progress) {
     auto source = FileSource::open(path);
     if (!source) return source.failure();
     OpenedRecording opened;
-    Unclosed unclosed = lookAtUnclosed((*source)->descriptor(), path);
+    Unclosed unclosed = lookAtUnclosed((*source)->descriptor(), path, searchProgress(progress, (*source)->size()));
     opened.source = std::move(*source);
     switch (unclosed.state) {
         case Unclosed::State::BeingWritten:
@@ -78,8 +79,10 @@ Result<OpenedRecording> openRecordingSource(const std::string& path) {
     return opened;
 }
 
-std::string makeRecordingWhole(const std::string& path) {
-    const MadeWhole made = makeWhole(path);
+std::string makeRecordingWhole(const std::string& path, const Progress& progress) {
+    std::error_code error;
+    const uint64_t bytes = std::filesystem::file_size(path, error);
+    const MadeWhole made = makeWhole(path, searchProgress(progress, error ? 0 : bytes));
     return made.outcome == MadeWhole::Outcome::Done ? foundInBuffers(made.events) + " and saved with it." : "";
 }
 

@@ -17,12 +17,12 @@ struct OpenedRecording {
     bool beingWritten = false;  // by a program that still runs
 };
 
-Result<OpenedRecording> openRecordingSource(const std::string& path);
+Result<OpenedRecording> openRecordingSource(const std::string& path, const Progress& progress = {});
 
 /// Puts into the recording of a program that was killed what still lies in its buffers, and closes it for good; all
 /// of it or nothing. Does nothing to any other. Returns a sentence for the person, empty where there was nothing to
 /// do or it could not be done (opening then says why).
-std::string makeRecordingWhole(const std::string& path);
+std::string makeRecordingWhole(const std::string& path, const Progress& progress = {});
 /// The same for whatever killed programs of this user left behind. May take long where there are many.
 void makeLeftRecordingsWhole();
 

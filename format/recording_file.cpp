@@ -18,7 +18,7 @@ Result<Damage> readRecording(ByteSource& source, const std::string& name, EventS
 }
 
 Result<Damage> readRecordingFile(const std::string& path, EventSink& sink, const Progress& progress) {
-    auto opened = openRecordingSource(path);
+    auto opened = openRecordingSource(path, progress);
     if (!opened) return opened.failure();
     auto damage = readRecording(*opened->source, path, sink, progress);
     if (damage) noteOpening(*damage, opened->note, opened->beingWritten);

@@ -228,6 +228,32 @@ private slots:
         }
     }
 
+    void lackOfMemoryIsASentence() {
+#if defined(__SANITIZE_ADDRESS__)
+        QSKIP("a sanitizer takes addresses without end");
+#elif defined(__has_feature)
+#if __has_feature(address_sanitizer)
+        QSKIP("a sanitizer takes addresses without end");
+#endif
+#endif
+        int told = 0;
+        for (int megabytes = 20; megabytes <= 300; megabytes += 10) {
+            QProcess process;
+            process.start("bash", {"-c", QString("ulimit -v %1; exec %2 explain %3")
+                                             .arg(megabytes * 1024)
+                                             .arg(FUGATO_CLI_PROGRAM, FUGATO_DEMO_RECORDING)});
+            QVERIFY(process.waitForFinished(60'000));
+            QVERIFY2(process.exitStatus() == QProcess::NormalExit, qPrintable(QString::number(megabytes)));
+            const int code = process.exitCode();
+            const QString said = process.readAllStandardError();
+            if (code == 127) continue;  // not even its libraries fit
+            QVERIFY2(code == int(kExitOk) || code == int(kExitNoMemory), qPrintable(QString::number(code) + said));
+            if (code == int(kExitNoMemory)) QVERIFY2(said.contains("not enough memory"), qPrintable(said));
+            told += code == int(kExitNoMemory);
+        }
+        QVERIFY(told > 0);
+    }
+
     void controlCharactersNeverReachTheTerminal() {
         const QString file = folder_.filePath("escapes.jsonl");
         QFile text(file);

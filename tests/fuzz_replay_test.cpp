@@ -167,7 +167,29 @@ private slots:
         QCOMPARE(r.repairs.tooDeep, uint64_t{2000 - kMostDepth});
         QCOMPARE(r.repairs.endsWithoutBegin, uint64_t{0});
         QCOMPARE(r.lanes[0].rows[0].end(0), int64_t{3999});
-        QVERIFY(r.repairs.sentences().at(0).find("nested deeper than 1000") != std::string::npos);
+        QVERIFY(r.repairs.sentences().at(0).find("nested more than 1000 levels deep") != std::string::npos);
+    }
+
+    void aLongSearchForBlocksIsToldAndCanBeCancelled() {
+        std::string bytes = fileOf(1, [](uint32_t) {
+            return payloadOf(10, [](uint32_t i) { return layout::RawEvent{i, layout::Kind::Point, 1, 0, 0, "x"}; });
+        });
+        bytes.insert(64, std::string(20 << 20, 'F'));  // where the magic number might begin, everywhere
+        Counting source(bytes);
+        int told = 0;
+        double last = 0;
+        const auto opened = openRecording(source, "long", [&](double part) {
+            told += part > last;
+            last = part;
+            return true;
+        });
+        QVERIFY(opened.ok());
+        QCOMPARE((*opened)->points.size(), size_t{10});
+        QVERIFY2(told > 50, qPrintable(QString::number(told)));
+        Counting again(bytes);
+        const auto cancelled = openRecording(again, "long", [](double part) { return part < 0.02; });
+        QVERIFY(!cancelled.ok() && cancelled.failure().cancelled);
+        QVERIFY(again.bytesRead() < bytes.size() / 2);
     }
 
     void aFlippedMagicNumberLeavesTheBlocksReadable() {

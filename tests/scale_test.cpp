@@ -3,6 +3,7 @@
 // Large recordings: narrow columns, summaries, storage in files, indexes, and everything that is asked
 // of them, each compared with a plain slow computation.
 #include <fcntl.h>
+#include <sys/stat.h>
 #include <sys/mount.h>
 #include <unistd.h>
 
@@ -761,6 +762,22 @@ private slots:
         QVERIFY(refused > 100);
         QVERIFY(found + refused > 200);
         QVERIFY(harmless < 100);
+    }
+
+    void whatStandsInTheIndexesPlaceIsNotWaitedFor() {
+        const QTemporaryDir folder;
+        const std::string file = scaled(folder, 3000);
+        const OpenOptions options = withIndexIn(folder);
+        const QByteArray said = saidBy(*opened(file, options));
+        const std::string index = indexPathFor(options.indexFolder, file);
+        for (int kind = 0; kind < 3; ++kind) {
+            QVERIFY(QFile::remove(QString::fromStdString(index)));
+            if (kind == 0) QCOMPARE(::mkfifo(index.c_str(), 0600), 0);
+            if (kind == 1) QCOMPARE(::symlink("/dev/zero", index.c_str()), 0);
+            if (kind == 2) QVERIFY(QDir().mkdir(QString::fromStdString(index)));
+            QVERIFY(!loadIndex(index, stateOfFile(file)));
+            QVERIFY(saidBy(*opened(file, options)) == said);
+        }
     }
 
     void anIndexThatIsCutWhileItIsReadIsSurvived() {

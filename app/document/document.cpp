@@ -93,8 +93,9 @@ void Document::open(const QString& path) {
         options.early = [&task, show](const std::shared_ptr<const Recording>& recording) {
             task.post([show, recording] { show(recording); });
         };
-        options.note = makeRecordingWhole(path.toStdString());
-        auto opened = openRecording(path.toStdString(), progress(task, 0, 0.6, tr("Reading")), options);
+        const Progress reading = progress(task, 0, 0.6, tr("Reading"));
+        options.note = makeRecordingWhole(path.toStdString(), reading);
+        auto opened = openRecording(path.toStdString(), reading, options);
         if (!opened) {
             if (!opened.failure().cancelled) {
                 const QString sentence = QString::fromStdString(opened.failure().sentence);
@@ -251,7 +252,7 @@ void Document::follow() {
         }
         if (!now && !task.cancelled()) {  // finished, or something else has its name
             OpenOptions again = options;
-            again.note = makeRecordingWhole(path);
+            again.note = makeRecordingWhole(path, goesOn);
             if (auto opened = openRecording(path, goesOn, again)) now = *opened;
         }
         std::shared_ptr<const Explanation> made;

@@ -14,8 +14,8 @@
 
 namespace fugato {
 
-/// Markers nested deeper are kept side by side in the last row: each ends the one it lies in there. So nothing that
-/// looks at a recording has to go deeper.
+/// Markers nested deeper are kept in the last row, one after another: each ends its caller there. So nothing that looks
+/// at a recording has to go deeper.
 inline constexpr size_t kMostDepth = 1000;
 /// No time or duration lies beyond ± 1.1 years, so that sums of hundreds of them cannot overflow.
 inline constexpr int64_t kFarthestNs = int64_t{1} << 55;

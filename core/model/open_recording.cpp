@@ -26,7 +26,7 @@ Result<std::shared_ptr<Recording>> build(ByteSource& source, const std::string& 
         if (!damage) return damage.failure();
         return builder.finish(std::move(*damage));
     }
-    auto reader = BinaryReader::open(source, name, builder, growing);
+    auto reader = BinaryReader::open(source, name, builder, growing, progress);
     if (!reader) return reader.failure();
     Damage damage = (*reader)->damage();
     if (!LaneReading(**reader, builder, progress, {options.threads, options.early, true}).run(damage))
@@ -68,7 +68,7 @@ Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const
 
 Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, const Progress& progress,
                                                        const OpenOptions& options) {
-    auto opened = openRecordingSource(path);
+    auto opened = openRecordingSource(path, progress);
     if (!opened) return opened.failure();
     const bool large = !options.indexFolder.empty() && opened->source->size() >= options.indexFromBytes;
     const uint64_t state = large && !opened->beingWritten && opened->note.empty() ? stateOfFile(path) : 0;

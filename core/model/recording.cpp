@@ -60,15 +60,15 @@ std::vector<std::string> Repairs::sentences() const {
     const auto say = [&](uint64_t count, const char* one, const char* many) {
         if (count) out.push_back(std::to_string(count) + (count == 1 ? one : many));
     };
-    say(lostEvents, " event was lost while recording; its lane shows where.",
-        " events were lost while recording; their lanes show where.");
+    say(lostEvents, " event is missing (lost while recording, or damaged); its lane shows where.",
+        " events are missing (lost while recording, or damaged); their lanes show where.");
     if (beginsWithoutEnd == 1)
         out.push_back("1 marker was never ended (" + mostOftenNeverEnded + "); it is drawn to its lane's last event.");
     if (beginsWithoutEnd > 1)
         out.push_back(std::to_string(beginsWithoutEnd) + " markers were never ended (most often " +
                       mostOftenNeverEnded + "); they are drawn to their lane's last event.");
-    say(tooDeep, " marker is nested deeper than 1000; it ends the one that it lies in.",
-        " markers are nested deeper than 1000; each ends the one that it lies in.");
+    say(tooDeep, " marker is nested more than 1000 levels deep; it is shown in the last level, after its caller.",
+        " markers are nested more than 1000 levels deep; they are shown in the last level, each after its caller.");
     say(endsWithoutBegin, " end had no begin and was left out.", " ends had no begin and were left out.");
     say(timesBackwards, " event's time ran backwards and was moved to the event before it.",
         " events' times ran backwards and were moved to the event before them.");

@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <fugato_layout.hpp>
+#include <functional>
 #include <vector>
 
 namespace fugato::layout {
@@ -16,7 +17,11 @@ struct FoundBlocks {
     std::vector<IndexEntry> blocks;
     bool indexed = false;
     uint64_t gaps = 0;  // stretches of bytes that are no block
+    bool cancelled = false;
 };
+
+/// Asked now and then during a long search, with how far it is; returns false to end it. May be empty.
+using GoOn = std::function<bool(uint64_t offset)>;
 
 template <class T, class Source>
 bool readStruct(Source& source, uint64_t offset, T& out) {
@@ -50,13 +55,13 @@ inline IndexEntry entryOf(uint64_t at, const BlockHeader& header) {
             header.lane, header.count,      header.type};
 }
 
-/// The next offset from `from` on at which a block header stands, or the size where there is none.
+/// The next offset from `from` on at which a block header stands, or the size where there is none or it was cancelled.
 template <class Source>
-uint64_t findNextBlock(Source& source, uint64_t from) {
+uint64_t findNextBlock(Source& source, uint64_t from, const GoOn& goOn = {}) {
     std::string window(1 << 16, '\0');
     char magic[4];
     std::memcpy(magic, &kBlockMagic, 4);
-    while (from < source.size()) {
+    while (from < source.size() && (!goOn || goOn(from))) {
         const size_t count = source.read(from, window.data(), window.size());
         if (count < sizeof(BlockHeader)) break;
         for (size_t i = 0; i + 4 <= count; ++i) {
@@ -102,13 +107,17 @@ bool readIndex(Source& source, FoundBlocks& found) {
 
 /// By the index, else by walking over the file.
 template <class Source>
-FoundBlocks findBlocks(Source& source) {
+FoundBlocks findBlocks(Source& source, const GoOn& asked = {}) {
     FoundBlocks found;
     if (readIndex(source, found)) return found;
-    for (uint64_t at = sizeof(FileHeader); at < source.size();) {
+    const GoOn goOn = [&](uint64_t offset) {
+        found.cancelled = found.cancelled || (asked && !asked(offset));
+        return !found.cancelled;
+    };
+    for (uint64_t at = sizeof(FileHeader); at < source.size() && goOn(at);) {
         BlockHeader header;
         if (!readBlockHeader(source, at, header)) {
-            const uint64_t next = findNextBlock(source, at + 1);
+            const uint64_t next = findNextBlock(source, at + 1, goOn);
             Trailer trailer;  // the trailer of a closed file is no gap
             const bool isTrailer = source.size() - at == sizeof trailer && readStruct(source, at, trailer) &&
                                    trailer.magic == kTrailerMagic;

@@ -325,22 +325,19 @@ uint64_t drain(Recorder& r, bool all) {
     const uint64_t now = monotonicNs();
     if (now - r.lastClockNs >= kClockEveryNs || all) writeClock(r);
     if (r.os) r.os->poll(r, now, all);
-    std::vector<RecordedLane*> lanes;
-    {
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
-        lanes = r.lanes;
-    }
     struct Looked {
         RecordedLane* lane;
         bool ended;
         uint64_t taken;
     };
-    std::vector<Looked> looked;
-    for (RecordedLane* lane : lanes) {  // all first: what one defines others' events may hang on
-        const bool ended = lane->ended.load(std::memory_order_acquire);
-        looked.push_back({lane, ended, collect(r, *lane, now)});
+    std::vector<Looked> lanes;
+    {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        for (RecordedLane* lane : r.lanes) lanes.push_back({lane, lane->ended.load(std::memory_order_acquire), 0});
     }
-    for (const auto& [lane, ended, taken] : looked) {
+    // All are collected before any is written: other lanes' events may depend on what one defines.
+    for (Looked& looked : lanes) looked.taken = collect(r, *looked.lane, now);
+    for (const auto& [lane, ended, taken] : lanes) {
         const BufferEntry* const entry = lane->own();
         const uint64_t capacity = entry ? entry->mask + 1 : 1;
         pause = std::min(pause, taken > capacity / 8 ? 0 : taken > capacity / 64 ? kShortPauseNs : kDrainPauseNs);
@@ -442,13 +439,12 @@ void refresh(Recorder& r, RecordedLane& lane, uint64_t slots) {
     }
 }
 
-/// Gives a lane its buffer and makes it known. With lanesMutex held.
+/// Gives a lane its place in the recording, and a buffer. With lanesMutex held.
 void addLaneLocked(Recorder& r, RecordedLane& lane) {
     lane.id = r.nextLane.fetch_add(1);
     r.lanes.push_back(&lane);
     lane.wantsBuffer.store(true, std::memory_order_release);
     lane.entry.store(takeBuffer(r, lane.id), std::memory_order_release);
-    defineLaneLocked(r, lane);
 }
 
 /// Takes the buffer that the drain has found for a lane without one. Returns whether there is one now.
@@ -476,6 +472,7 @@ RecordedLane* attach(Recorder& r) {
         lane->osId = static_cast<uint64_t>(syscall(SYS_gettid));
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         addLaneLocked(r, *lane);
+        defineLaneLocked(r, *lane);
     } catch (const std::bad_alloc&) {
         delete lane;
         return nullptr;
@@ -607,7 +604,7 @@ void define(DefinitionType type, std::string_view fields) {
     if (!written) defineAtOnce(type, fields);
 }
 
-/// Makes a definition known that others' events may hang on, without a lock; but without a background thread, which
+/// Makes a definition known that others' events may depend on, without a lock; but without a background thread, which
 /// writes buffers only when they are full, under it. Returns false where there is no room.
 bool defineSoon(Recorder& r, RecordedLane& lane, DefinitionType type, std::string_view fields) {
     if (r.background.load(std::memory_order_relaxed)) return defineInBuffer(r, lane, type, fields);
@@ -718,6 +715,15 @@ uint32_t defineNamed(DefinitionType type, std::atomic<uint32_t> Recorder::*next,
     return id;
 }
 
+/// One of the recorder's texts, whose addresses stay valid.
+const char* textOf(const char* Recorder::*text) {
+    if (inside) return "";
+    Recorder& r = recorder();
+    const SetUpCall here;
+    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    return r.*text;
+}
+
 uint32_t powerOfTwo(uint32_t value) {
     uint32_t result = 64;
     while (result < value && result < (1u << 28)) result <<= 1;
@@ -769,15 +775,9 @@ void makeHostLaneLocked(Recorder& r, fug_lane& lane) {
     made->role = lane.role;
     made->kind = lane.kind;
     made->clock = lane.clock;
-    made->id = r.nextLane.fetch_add(1);
-    r.lanes.push_back(made);
-    made->wantsBuffer.store(true, std::memory_order_release);
-    made->entry.store(takeBuffer(r, made->id), std::memory_order_release);
+    addLaneLocked(r, *made);
     lane.lane = made;
     lane.of = &r;
-}
-void makeHostLanesLocked(Recorder& r) {
-    for (fug_lane* lane : hostLanes()) makeHostLaneLocked(r, *lane);
 }
 
 // ---- fork: the child starts afresh ----------------------------------------------------------------
@@ -917,7 +917,7 @@ int start(const char* path, const fug_options& options) {
         const auto [device, inode] = r.output.deviceAndInode();
         r.pool.beginRecording({header.originTicks, header.startedUnixNs, device, inode, r.output.path()});
         for (RecordedLane* lane : r.lanes) defineLaneLocked(r, *lane);
-        makeHostLanesLocked(r);
+        for (fug_lane* lane : hostLanes()) makeHostLaneLocked(r, *lane);
         // The first area is there before it is needed, so that its path stands at the recording's front.
         if (BufferEntry* const first = takeBuffer(r, 0)) r.pool.giveBack(first);
     }
@@ -926,8 +926,8 @@ int start(const char* path, const fug_options& options) {
     if (!r.pool.path().empty()) addContext(r, "buffers", r.pool.path());
     if (!options.now) {
         char cost[32];
-        const auto tenths =
-            static_cast<uint64_t>(markerCost * 10 + 0.5);  // with a point, whatever the program's locale
+        // With a point, whatever the program's locale.
+        const auto tenths = static_cast<uint64_t>(markerCost * 10 + 0.5);
         std::snprintf(cost, sizeof cost, "%llu.%llu", static_cast<unsigned long long>(tenths / 10),
                       static_cast<unsigned long long>(tenths % 10));
         addContext(r, "marker cost ns", cost);
@@ -1113,21 +1113,9 @@ int fug_recording(void) {
     return r && r->active.load(std::memory_order_relaxed) ? 1 : 0;
 }
 
-const char* fug_status(void) {
-    if (inside) return "";
-    Recorder& r = recorder();
-    const SetUpCall here;
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
-    return r.status;
-}
+const char* fug_status(void) { return textOf(&Recorder::status); }
 
-const char* fug_path(void) {
-    if (inside) return "";
-    Recorder& r = recorder();
-    const SetUpCall here;
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
-    return r.path;
-}
+const char* fug_path(void) { return textOf(&Recorder::path); }
 
 uint64_t fug_lost(void) { return recorder().lost.load(std::memory_order_relaxed); }
 

@@ -27,6 +27,7 @@ constexpr char kMakingWhole[] = "made whole";
 constexpr time_t kKeepSeconds = 24 * 60 * 60;
 constexpr time_t kKeepNewSeconds = 60;
 constexpr size_t kBlockBytes = 64 * 1024;
+constexpr int kFrontBlocks = 16;  // among which facts of the start stand
 
 bool endsWith(std::string_view text, std::string_view end) {
     return text.size() >= end.size() && text.substr(text.size() - end.size()) == end;
@@ -71,33 +72,47 @@ struct Buffers {
     bool writerLives() const { return byteIsLocked(file.get(), kWriterLockAt) && !surelyGone(header.process); }
 };
 
-/// The facts of a recording that tell where its buffers are and whether somebody has begun to make it whole.
-struct Facts {
-    std::string buffers;
-    size_t wholeFrom = SIZE_MAX;  // the block at which that begins
-};
-
-Facts factsOf(FileBytes& file, const std::vector<IndexEntry>& blocks) {
-    Facts facts;
+/// Calls `visit(key, value)` for the facts in a block until it returns false; returns whether it never did.
+template <class Visit>
+bool eachFact(FileBytes& file, const IndexEntry& block, Visit&& visit) {
     std::string payload;
-    for (size_t i = 0; i < blocks.size(); ++i) {
-        if (blocks[i].type != static_cast<uint32_t>(BlockType::Definitions) || !readPayload(file, blocks[i], payload))
-            continue;
-        const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
-        const auto* end = at + payload.size();
-        while (at < end) {
-            const auto type = static_cast<DefinitionType>(*at++);
-            std::string_view fields, key, text;
-            if (!readText(at, end, fields)) break;
-            if (type != DefinitionType::Context) continue;
-            const auto* from = reinterpret_cast<const uint8_t*>(fields.data());
-            const auto* to = from + fields.size();
-            if (!readText(from, to, key) || !readText(from, to, text)) continue;
-            if (key == "buffers" && facts.wholeFrom == SIZE_MAX) facts.buffers = text;
-            if (key == kMakingWhole) facts.wholeFrom = std::min(facts.wholeFrom, i);
-        }
+    if (block.type != static_cast<uint32_t>(BlockType::Definitions) || !readPayload(file, block, payload)) return true;
+    const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
+    const auto* end = at + payload.size();
+    while (at < end) {
+        const auto type = static_cast<DefinitionType>(*at++);
+        std::string_view fields, key, text;
+        if (!readText(at, end, fields)) break;
+        if (type != DefinitionType::Context) continue;
+        const auto* from = reinterpret_cast<const uint8_t*>(fields.data());
+        const auto* to = from + fields.size();
+        if (readText(from, to, key) && readText(from, to, text) && !visit(key, text)) return false;
     }
-    return facts;
+    return true;
+}
+
+/// Where the recording says that its buffers are; it says so among its first blocks.
+std::string namedBuffers(FileBytes& file) {
+    std::string path;
+    BlockHeader header;
+    uint64_t at = sizeof(FileHeader);
+    for (int i = 0; i < kFrontBlocks && path.empty() && readBlockHeader(file, at, header); ++i) {
+        eachFact(file, entryOf(at, header), [&](std::string_view key, std::string_view value) {
+            if (key == "buffers") path = value;
+            return path.empty();
+        });
+        at += blockBytes(header.payloadBytes);
+    }
+    return path;
+}
+
+/// The block at which somebody has begun to make it whole; the number of blocks where nobody has.
+size_t wholeFrom(FileBytes& file, const std::vector<IndexEntry>& blocks) {
+    size_t i = 0;
+    while (i < blocks.size() &&
+           eachFact(file, blocks[i], [](std::string_view key, std::string_view) { return key != kMakingWhole; }))
+        ++i;
+    return i;
 }
 
 /// All files of buffers of a recording: the one it names, and those beside that and in the usual places.
@@ -260,7 +275,7 @@ int appendToFile(int fd, uint64_t keep, std::string_view bytes) {
 
 }  // namespace
 
-Unclosed lookAtUnclosed(int fd, const std::string& path) {
+Unclosed lookAtUnclosed(int fd, const std::string& path, const GoOn& goOn) {
     Unclosed out;
     FileBytes file(fd);
     FileHeader header;
@@ -272,9 +287,7 @@ Unclosed lookAtUnclosed(int fd, const std::string& path) {
     if (readIndex(file, found)) return out;
 
     const bool locked = byteIsLocked(fd, kWriterLockAt);
-    if (!locked) found = findBlocks(file);
-    const Facts facts = factsOf(file, found.blocks);
-    std::vector<Buffers> buffers = buffersOf(header, facts.buffers, path);
+    std::vector<Buffers> buffers = buffersOf(header, namedBuffers(file), path);
     bool lives = locked, ours = true;
     for (const Buffers& it : buffers) {
         if (locked && surelyGone(it.header.process)) lives = false;
@@ -286,9 +299,9 @@ Unclosed lookAtUnclosed(int fd, const std::string& path) {
     }
     out.state = Unclosed::State::Incomplete;
     if (buffers.empty()) return out;
-    if (locked) found = findBlocks(file);
-    const size_t whole = locked ? factsOf(file, found.blocks).wholeFrom : facts.wholeFrom;
-    if (whole < found.blocks.size()) found.blocks.resize(whole);
+    found = findBlocks(file, goOn);
+    if (found.cancelled) return out;
+    found.blocks.resize(wholeFrom(file, found.blocks));
     // The kill may have cut a block in the middle; what it held still is in the buffers.
     std::string payload;
     while (!found.blocks.empty() && !readPayload(file, found.blocks.back(), payload)) found.blocks.pop_back();
@@ -311,12 +324,12 @@ Unclosed lookAtUnclosed(int fd, const std::string& path) {
     return out;
 }
 
-MadeWhole makeWhole(const std::string& path) {
+MadeWhole makeWhole(const std::string& path, const GoOn& goOn) {
     using Outcome = MadeWhole::Outcome;
     const Descriptor file = openOwn(path, O_RDWR);
     if (!file) return {Outcome::Failed, errno, 0};
     if (lockByte(file.get(), kWholeLockAt) != 0) return {Outcome::InUse, 0, 0};
-    const Unclosed unclosed = lookAtUnclosed(file.get(), path);
+    const Unclosed unclosed = lookAtUnclosed(file.get(), path, goOn);
     if (unclosed.state == Unclosed::State::BeingWritten) return {Outcome::InUse, 0, 0};
     if (unclosed.state != Unclosed::State::Ended) return {};
     if (const int error = appendToFile(file.get(), unclosed.keep, unclosed.more)) return {Outcome::Failed, error, 0};

@@ -8,6 +8,7 @@
 #pragma once
 
 #include <cstdint>
+#include <fugato_blocks.hpp>
 #include <functional>
 #include <string>
 #include <vector>
@@ -28,8 +29,9 @@ struct Unclosed {
     std::vector<std::string> buffers;  // of no use any more once `more` is in the file
 };
 
-/// `path` tells where else to look for buffers.
-Unclosed lookAtUnclosed(int fd, const std::string& path);
+/// `path` tells where else to look for buffers. `goOn` as for findBlocks(); where it ends the search the recording
+/// counts as incomplete.
+Unclosed lookAtUnclosed(int fd, const std::string& path, const layout::GoOn& goOn = {});
 
 struct MadeWhole {
     enum class Outcome {
@@ -41,7 +43,7 @@ struct MadeWhole {
     int error = 0;
     uint64_t events = 0;  // that were put into it
 };
-MadeWhole makeWhole(const std::string& path);
+MadeWhole makeWhole(const std::string& path, const layout::GoOn& goOn = {});
 
 /// Looks through a folder for buffers that ended programs of this user left there: makes their recordings whole
 /// and removes what is of no use to any. `goOn` is asked between two of them. Returns how many were removed.
