@@ -11,6 +11,7 @@
 #include <set>
 #include <sstream>
 
+#include "children.h"
 #include "cli/commands.h"
 #include "core/ask/stretch_table.h"
 #include "core/model/open_recording.h"
@@ -229,13 +230,7 @@ private slots:
     }
 
     void lackOfMemoryIsASentence() {
-#if defined(__SANITIZE_ADDRESS__)
-        QSKIP("a sanitizer takes addresses without end");
-#elif defined(__has_feature)
-#if __has_feature(address_sanitizer)
-        QSKIP("a sanitizer takes addresses without end");
-#endif
-#endif
+        if (kAddressSanitizer) QSKIP("a sanitizer takes addresses without end");
         int told = 0;
         for (int megabytes = 20; megabytes <= 300; megabytes += 10) {
             QProcess process;

@@ -7,12 +7,10 @@
 #include <sched.h>
 #include <sys/mman.h>
 #include <sys/mount.h>
-#include <sys/prctl.h>
 #include <sys/resource.h>
 #include <sys/signalfd.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <QDir>
@@ -28,6 +26,7 @@
 #include <thread>
 #include <unclosed_recording.hpp>
 
+#include "children.h"
 #include "core/explain/measuring.h"
 #include "core/explain/sentences.h"
 #include "core/model/open_recording.h"
@@ -35,25 +34,13 @@
 
 using namespace fugato;
 
-#if defined(__has_feature)
-#if __has_feature(address_sanitizer) || __has_feature(thread_sanitizer)
-#define SANITIZED 1
-#endif
-#endif
-#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-#define SANITIZED 1
-#endif
-#ifndef SANITIZED
-#define SANITIZED 0
-#endif
-
 // Every allocation of this program comes through here, so that a test can tell whether there was one. (A sanitizer has
 // an allocator of its own, and addresses without end.)
 namespace {
 thread_local bool watched = false;
 std::atomic<uint64_t> allocationsWatched{0};
 }  // namespace
-#if SANITIZED
+#if defined(ADDRESS_SANITIZER) || defined(THREAD_SANITIZER)
 extern "C" const char* __asan_default_options() { return "detect_leaks=0"; }  // children end as they like
 #else
 extern "C" {
@@ -68,7 +55,6 @@ void* malloc(size_t size) {
 namespace {
 
 constexpr unsigned kNobody = 65534;
-constexpr unsigned kMostSeconds = 60;  // what takes longer hangs
 
 /// Counts in memory that outlasts the child.
 class Shared {
@@ -82,31 +68,6 @@ public:
 private:
     std::atomic<uint64_t>* at_;
 };
-
-template <class Work>
-pid_t inChild(Work&& work) {
-    const pid_t child = fork();
-    if (child == 0) {
-        prctl(PR_SET_PDEATHSIG, SIGKILL);  // not left behind where the test ends early
-        for (const int number : {SIGSEGV, SIGABRT, SIGTERM, SIGALRM, SIGXFSZ}) signal(number, SIG_DFL);
-        alarm(kMostSeconds);
-        work();
-        _exit(0);
-    }
-    return child;
-}
-
-/// How a child ended: its exit code, or minus the signal.
-int endOf(pid_t child) {
-    int status = 0;
-    waitpid(child, &status, 0);
-    return WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status);
-}
-
-template <class Work>
-int ran(Work&& work) {
-    return endOf(inChild(std::forward<Work>(work)));
-}
 
 void mark(int count = 1) {
     for (int i = 0; i < count; ++i) {
@@ -671,7 +632,7 @@ private slots:
     }
 
     void withFewAddressesEverythingIsRecordedAllTheSame() {
-        if (SANITIZED) QSKIP("a sanitizer takes addresses without end");
+        if (kAddressSanitizer || kThreadSanitizer) QSKIP("a sanitizer takes addresses without end");
         const std::string file = path("few-addresses.fugato");
         QCOMPARE(ran([&] {
                      unsigned long long pages = 0;

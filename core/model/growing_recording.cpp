@@ -10,8 +10,6 @@
 namespace fugato {
 
 namespace {
-/// Clocks are told ever better while a program runs: what was read lately may have got times a little too late.
-constexpr int64_t kClockRefined = 100'000;  // ns
 /// Less is read to its end even where it is cancelled: else everything would have to be read again.
 constexpr uint64_t kWorthCancelling = 16 << 20;  // bytes
 }  // namespace
@@ -53,7 +51,7 @@ std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress
     }
     reading_->source = std::move(*source);  // the reader reads from it
     BinaryReader& reader = *reading_->reader;
-    for (const LaneBlocks& lane : reader.lanes()) reading_->builder.lane(lane.lane).tolerate(kClockRefined);
+    for (const LaneBlocks& lane : reader.lanes()) reading_->builder.lane(lane.lane).clockRefined();
     LaneReading::Way way;
     way.threads = options_.threads;
     way.closes = false;

@@ -303,7 +303,7 @@ void LaneBuilder::event(const Event& event) {
         first_ = last_ = time;
         any_ = true;
     } else if (time < last_) {
-        repairs_.timesBackwards += last_ - time > tolerance_;
+        repairs_.timesBackwards += last_ > refined_;
         time = last_;
     }
     const int64_t before = last_;

@@ -5,6 +5,7 @@
 // Names, what they have in common (locks held, frames, memory…) is gathered afterwards by ModelBuilder.
 #pragma once
 
+#include <limits>
 #include <map>
 #include <mutex>
 #include <set>
@@ -111,8 +112,9 @@ public:
     void event(const Event& event);
     /// Ends what is still open and puts the lane's columns into the storage. No events after it.
     void close();
-    /// Times that run backwards by less are moved without a word.
-    void tolerate(int64_t ns) { tolerance_ = ns; }
+    /// The clock is known better than when the last event was read: what seems to lie before that is moved without a
+    /// word.
+    void clockRefined() { refined_ = last_; }
 
     /// Fills what the events told of the lane; after close(). Its paths are still to be set.
     void fill(Lane& lane) const { fill(lane, closed_); }
@@ -196,7 +198,7 @@ private:
     };
     Known known_[Names::kKinds];
     bool any_ = false, onlyCounts_ = true, isClosed_ = false;
-    int64_t first_ = 0, last_ = 0, tolerance_ = 0;
+    int64_t first_ = 0, last_ = 0, refined_ = std::numeric_limits<int64_t>::min();
     PathTable paths_;
     std::vector<MarkerRowBuilder> rows_;
     std::vector<Open> open_;
