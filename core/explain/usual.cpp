@@ -267,7 +267,10 @@ static std::unordered_map<uint64_t, UsualOccurrence> occurrencesIn(const Explana
 UsualOccurrence UsualOccurrences::of(const Explanation& e, uint32_t baseline, uint32_t group, PathId path) {
     if (!path) return {};
     Known& known = known_[baseline];
-    std::call_once(known.looked, [&] { known.of = occurrencesIn(e, baseline); });
+    // Not call_once: an exception may not pass through the C library where memory is short (it loads a library then).
+    const std::lock_guard guard(known.mutex);
+    if (!known.ready) known.of = occurrencesIn(e, baseline);
+    known.ready = true;
     const auto found = known.of.find(occurrenceKey(group, path));
     return found == known.of.end() ? UsualOccurrence{} : found->second;
 }

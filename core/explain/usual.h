@@ -34,7 +34,8 @@ public:
 
 private:
     struct Known {
-        std::once_flag looked;
+        std::mutex mutex;
+        bool ready = false;
         std::unordered_map<uint64_t, UsualOccurrence> of;
     };
     std::deque<Known> known_;  // by baseline
