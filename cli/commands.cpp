@@ -80,7 +80,7 @@ public:
                   countText(r.samples.size()) + " call stacks, " + plural(r.modules.size(), "module", "modules"));
         if (!r.series.empty() && !r.series[0].frames.empty()) tellMeasuring(r, field);
         for (const Lane& lane : r.lanes)
-            field("lane", lane.name + ": " + laneKindName(lane.kind) + ", " +
+            field("lane", lane.name + ": " + std::string(wordOf(lane.kind)) + ", " +
                               plural(lane.markerCount(), "marker", "markers") + ", depth " +
                               std::to_string(lane.rows.size()));
         tellDamage(r, err);

@@ -81,29 +81,26 @@ private:
     void define() {
         std::string all;
         uint32_t count = 0;
-        const auto add = [&](DefinitionType type, const std::string& fields) {
-            appendDefinition(all, type, fields);
+        const auto add = [&](const auto& definition) {
+            appendDefinition(all, definition);
             ++count;
         };
-        const auto lane = [&](uint32_t id, uint32_t kind, const std::string& name, const std::string& role) {
-            std::string fields;
-            for (const uint64_t number : {uint64_t{id}, uint64_t{kind}, uint64_t{kind ? 0 : 4000 + id}})
-                appendVarint(fields, number);
-            appendText(fields, name);
-            appendText(fields, role);
-            add(DefinitionType::Lane, fields);
+        using View = std::string_view;
+        const auto lane = [&](uint32_t id, LaneKind kind, View name, View role) {
+            add(LaneFields<View>{id, kind, kind == LaneKind::Thread ? 4000 + id : 0, name, role});
             if (lanes_.size() <= id) lanes_.resize(id + 1);
         };
-        lane(Main, 0, "main", "");
-        lane(Render, 0, "render", "");
-        lane(Sound, 0, "sound", "");
-        lane(Spray, 0, "spray", "");
-        lane(Route, 0, "route", "");
-        lane(Save, 0, "save", "");
-        lane(Loader, 0, "loader", "");
-        lane(Net, 0, "net", "");
-        lane(Gpu, 1, "gpu", "");
-        for (uint32_t i = 0; i < kWorkers; ++i) lane(FirstWorker + i, 0, "worker " + std::to_string(i + 1), "worker");
+        lane(Main, LaneKind::Thread, "main", "");
+        lane(Render, LaneKind::Thread, "render", "");
+        lane(Sound, LaneKind::Thread, "sound", "");
+        lane(Spray, LaneKind::Thread, "spray", "");
+        lane(Route, LaneKind::Thread, "route", "");
+        lane(Save, LaneKind::Thread, "save", "");
+        lane(Loader, LaneKind::Thread, "loader", "");
+        lane(Net, LaneKind::Thread, "net", "");
+        lane(Gpu, LaneKind::Queue, "gpu", "");
+        for (uint32_t i = 0; i < kWorkers; ++i)
+            lane(FirstWorker + i, LaneKind::Thread, "worker " + std::to_string(i + 1), "worker");
 
         static const char* const verbs[] = {"Trim",   "Hoist", "Lower", "Steer", "Place", "Count",  "Cut",    "Drift",
                                             "Fold",   "Watch", "Guess", "Reach", "Sound", "Mark",   "Haul",   "Slack",
@@ -117,36 +114,24 @@ private:
             "map",   "score",    "horn",      "clock",  "camera", "lens", "mist",   "rain",  "deck",    "oar",
             "net",   "fish",     "rock",      "sand",   "weed",   "gate", "course", "start", "finish",  "jury"};
         for (uint32_t i = 0; i < kNames; ++i) {
-            std::string fields;
-            appendVarint(fields, i + 1);
-            appendVarint(fields, 10 + i % 700);
-            appendVarint(fields, 0);
-            std::string name = std::string(verbs[i % std::size(verbs)]) + " " + things[i / std::size(verbs)];
-            if (i < kOwnNames) name = ownNames()[i];
             static const char* const categories[] = {"wind", "sea", "picture", "sound"};
-            for (const std::string& text :
-                 {name, std::string(categories[i % 4]), std::string(), std::string("race/") + things[i % 50] + ".cpp"})
-                appendText(fields, text);
-            add(DefinitionType::Site, fields);
+            SiteFields<std::string> site;
+            site.id = i + 1;
+            site.line = 10 + i % 700;
+            site.name = std::string(verbs[i % std::size(verbs)]) + " " + things[i / std::size(verbs)];
+            if (i < kOwnNames) site.name = ownNames()[i];
+            site.category = categories[i % 4];
+            site.file = std::string("race/") + things[i % 50] + ".cpp";
+            add(site);
         }
-        const auto named = [&](DefinitionType type, uint32_t id, const std::string& name) {
-            std::string fields;
-            appendVarint(fields, id);
-            if (type == DefinitionType::Series) appendVarint(fields, kTick);
-            if (type == DefinitionType::Counter)
-                for (int i = 0; i < 2; ++i) appendVarint(fields, 0);
-            appendText(fields, name);
-            if (type == DefinitionType::Counter) appendText(fields, "pieces");
-            add(type, fields);
-        };
-        named(DefinitionType::Series, 1, "race");
-        named(DefinitionType::Object, 1, "jobs");
-        named(DefinitionType::Object, 2, "scene");
-        named(DefinitionType::Object, 3, "display");
-        named(DefinitionType::Counter, 1, "drops");
-        named(DefinitionType::State, 1, "stage");
-        named(DefinitionType::Key, 1, "boat");
-        named(DefinitionType::Key, 2, "course");
+        add(SeriesFields<View>{1, kTick, "race"});
+        add(ObjectFields<View>{1, "jobs"});
+        add(ObjectFields<View>{2, "scene"});
+        add(ObjectFields<View>{3, "display"});
+        add(CounterFields<View>{1, {}, "drops", "pieces"});
+        add(StateFields<View>{1, "stage"});
+        add(KeyFields<View>{1, "boat"});
+        add(KeyFields<View>{2, "course"});
         good_ = good_ && out_.writeBlock(BlockType::Definitions, 0, count, 0, 0, all);
     }
 

@@ -33,89 +33,6 @@ bool looksBinary(ByteSource& source) {
 
 namespace {
 
-std::string definitionFields(const LaneDefinition& lane) {
-    std::string out;
-    appendVarint(out, lane.id);
-    appendVarint(out, static_cast<uint64_t>(lane.kind));
-    appendVarint(out, lane.osId);
-    appendText(out, lane.name);
-    appendText(out, lane.role);
-    return out;
-}
-std::string definitionFields(const SiteDefinition& site) {
-    std::string out;
-    appendVarint(out, site.id);
-    appendVarint(out, site.line);
-    appendVarint(out, site.longestNs);
-    for (const auto* text : {&site.name, &site.category, &site.description, &site.file}) appendText(out, *text);
-    appendVarint(out, site.detail);
-    return out;
-}
-std::string definitionFields(const SeriesDefinition& series) {
-    std::string out;
-    appendVarint(out, series.id);
-    appendVarint(out, series.deadlineNs);
-    appendText(out, series.name);
-    return out;
-}
-std::string definitionFields(const ObjectDefinition& object) {
-    std::string out;
-    appendVarint(out, object.id);
-    appendText(out, object.name);
-    return out;
-}
-std::string definitionFields(const CounterDefinition& counter) {
-    std::string out;
-    uint64_t bits = 0;
-    const double threshold = counter.threshold.value_or(0);
-    if (counter.threshold) std::memcpy(&bits, &threshold, sizeof bits);
-    appendVarint(out, counter.id);
-    appendVarint(out, counter.threshold ? 1 : 0);
-    appendVarint(out, bits);
-    appendText(out, counter.name);
-    appendText(out, counter.unit);
-    return out;
-}
-std::string definitionFields(const StateDefinition& state) {
-    std::string out;
-    appendVarint(out, state.id);
-    appendText(out, state.name);
-    return out;
-}
-std::string definitionFields(const ContextDefinition& context) {
-    std::string out;
-    appendText(out, context.key);
-    appendText(out, context.value);
-    return out;
-}
-
-std::string definitionFields(const KeyDefinition& key) {
-    std::string out;
-    appendVarint(out, key.id);
-    appendText(out, key.name);
-    return out;
-}
-std::string definitionFields(const PoolDefinition& pool) {
-    std::string out;
-    appendVarint(out, pool.id);
-    appendText(out, pool.name);
-    return out;
-}
-std::string definitionFields(const OsThreadDefinition& thread) {
-    std::string out;
-    appendVarint(out, thread.id);
-    appendVarint(out, thread.process);
-    appendText(out, thread.name);
-    return out;
-}
-std::string definitionFields(const ModuleDefinition& module) {
-    std::string out;
-    for (const uint64_t number : {module.address, module.bytes, module.offset}) appendVarint(out, number);
-    appendText(out, module.path);
-    appendText(out, module.buildId);
-    return out;
-}
-
 constexpr size_t kBlockBytes = 64 * 1024;
 
 }  // namespace
@@ -130,9 +47,8 @@ bool writeBinary(const EventStore& store, const std::function<bool(std::string_v
     if (!file.writeHeader(header)) return false;
 
     std::string definitions;
-    for (const fugato::Definition& definition : store.definitions)  // the variant's order is the record types' order
-        appendDefinition(definitions, static_cast<layout::DefinitionType>(definition.index() + 1),
-                         std::visit([](const auto& d) { return definitionFields(d); }, definition));
+    for (const Definition& definition : store.definitions)
+        std::visit([&](const auto& d) { appendDefinition(definitions, d); }, definition);
     if (!file.writeBlock(BlockType::Definitions, 0, static_cast<uint32_t>(store.definitions.size()), 0, 0, definitions))
         return false;
 

@@ -83,108 +83,23 @@ private:
     double slope_ = 1;
 };
 
-/// The fields of one definition record. Fields that are missing read as 0 or "".
-class Fields {
-public:
-    explicit Fields(std::string_view bytes)
-        : at_(reinterpret_cast<const uint8_t*>(bytes.data())), end_(at_ + bytes.size()) {}
-    uint64_t number() {
-        uint64_t value = 0;
-        return readVarint(at_, end_, value) ? value : 0;
-    }
-    std::string text() {
-        std::string_view value;
-        return readText(at_, end_, value) ? cleanUtf8(value) : std::string();
-    }
-
-private:
-    const uint8_t* at_;
-    const uint8_t* end_;
+/// The fields of one definition record, their texts made fit.
+struct CleanFields {
+    FieldReader in;
+    uint64_t number() { return in.number(); }
+    std::string text() { return cleanUtf8(in.text()); }
 };
 
-uint32_t number32(Fields& fields) { return static_cast<uint32_t>(fields.number()); }
-
-void emitDefinition(layout::DefinitionType type, Fields fields, EventSink& sink) {
-    switch (type) {
-        case layout::DefinitionType::Lane: {
-            LaneDefinition lane;
-            lane.id = number32(fields);
-            lane.kind = static_cast<LaneKind>(std::min<uint64_t>(fields.number(), 2));
-            lane.osId = fields.number();
-            lane.name = fields.text();
-            lane.role = fields.text();
-            return sink.define(lane);
-        }
-        case layout::DefinitionType::Site: {
-            SiteDefinition site;
-            site.id = number32(fields);
-            site.line = number32(fields);
-            site.longestNs = fields.number();
-            site.name = fields.text();
-            site.category = fields.text();
-            site.description = fields.text();
-            site.file = fields.text();
-            site.detail = number32(fields);
-            return sink.define(site);
-        }
-        case layout::DefinitionType::Series: {
-            SeriesDefinition series;
-            series.id = number32(fields);
-            series.deadlineNs = fields.number();
-            series.name = fields.text();
-            return sink.define(series);
-        }
-        case layout::DefinitionType::Object: {
-            const uint32_t id = number32(fields);
-            return sink.define(ObjectDefinition{id, fields.text()});
-        }
-        case layout::DefinitionType::Counter: {
-            CounterDefinition counter;
-            counter.id = number32(fields);
-            const bool has = fields.number() == 1;
-            const uint64_t bits = fields.number();
-            double threshold = 0;
-            std::memcpy(&threshold, &bits, sizeof threshold);
-            if (has) counter.threshold = threshold;
-            counter.name = fields.text();
-            counter.unit = fields.text();
-            return sink.define(counter);
-        }
-        case layout::DefinitionType::State: {
-            const uint32_t id = number32(fields);
-            return sink.define(StateDefinition{id, fields.text()});
-        }
-        case layout::DefinitionType::Context: {
-            std::string key = fields.text();
-            return sink.define(ContextDefinition{std::move(key), fields.text()});
-        }
-        case layout::DefinitionType::Key: {
-            const uint32_t id = number32(fields);
-            return sink.define(KeyDefinition{id, fields.text()});
-        }
-        case layout::DefinitionType::Pool: {
-            const uint32_t id = number32(fields);
-            return sink.define(PoolDefinition{id, fields.text()});
-        }
-        case layout::DefinitionType::OsThread: {
-            OsThreadDefinition thread;
-            thread.id = number32(fields);
-            thread.process = number32(fields);
-            thread.name = fields.text();
-            return sink.define(thread);
-        }
-        case layout::DefinitionType::Module: {
-            ModuleDefinition module;
-            module.address = fields.number();
-            module.bytes = fields.number();
-            module.offset = fields.number();
-            module.path = fields.text();
-            module.buildId = fields.text();
-            return sink.define(module);
-        }
-        case layout::DefinitionType::Clock:
-        case layout::DefinitionType::ClockSync: return;  // for LaneClocks
-    }                                                    // a record type of a later version: skipped
+/// The definition among those of the variant that has the type. Others are for Clocks, or of a later version.
+template <size_t at = 0>
+void emitDefinition(DefinitionType type, FieldReader fields, EventSink& sink) {
+    if constexpr (at < std::variant_size_v<Definition>) {
+        using Told = std::variant_alternative_t<at, Definition>;
+        if (type != Told::kType) return emitDefinition<at + 1>(type, fields, sink);
+        auto told = getFields<Told>(CleanFields{fields});
+        if constexpr (std::is_same_v<Told, LaneDefinition>) told.clock = kRecordingClock;  // from here on
+        sink.define(told);
+    }
 }
 
 template <class Clocks>
@@ -192,11 +107,11 @@ bool emitDefinitions(std::string_view payload, EventSink& sink, Clocks& clocks) 
     const auto* at = reinterpret_cast<const uint8_t*>(payload.data());
     const uint8_t* end = at + payload.size();
     while (at < end) {
-        const auto type = static_cast<layout::DefinitionType>(*at++);
+        const auto type = static_cast<DefinitionType>(*at++);
         std::string_view fields;
         if (!readText(at, end, fields)) return false;
-        clocks.define(type, Fields(fields));
-        emitDefinition(type, Fields(fields), sink);
+        clocks.define(type, FieldReader(fields));
+        emitDefinition(type, FieldReader(fields), sink);
     }
     return true;
 }
@@ -211,22 +126,16 @@ public:
     explicit Clocks(const FileHeader& header) : header_(header) {}
 
     void addPair(const ClockPair& pair) { pairs_.push_back({pair.ticks, static_cast<int64_t>(pair.ns)}); }
-    void define(layout::DefinitionType type, Fields fields) {
-        if (type == layout::DefinitionType::Lane) {
-            const uint32_t lane = number32(fields);
-            fields.number();
-            fields.number();
-            fields.text();
-            fields.text();
-            clockOf_[lane] = number32(fields);
-        } else if (type == layout::DefinitionType::Clock) {
-            const uint32_t clock = number32(fields);
-            const uint64_t bits = fields.number();
-            std::memcpy(&clocks_[clock].nsPerTick, &bits, sizeof bits);
-        } else if (type == layout::DefinitionType::ClockSync) {
-            const uint32_t clock = number32(fields);
-            const uint64_t device = fields.number();
-            clocks_[clock].syncs.push_back({device, fields.number()});
+    void define(DefinitionType type, FieldReader fields) {
+        if (type == DefinitionType::Lane) {
+            const auto lane = getFields<LaneFields<std::string_view>>(fields);
+            clockOf_[lane.id] = lane.clock;
+        } else if (type == DefinitionType::Clock) {
+            const auto clock = getFields<ClockFields<std::string_view>>(fields);
+            clocks_[clock.id].nsPerTick = clock.nsPerTick;
+        } else if (type == DefinitionType::ClockSync) {
+            const auto sync = getFields<ClockSyncFields<std::string_view>>(fields);
+            clocks_[sync.clock].syncs.push_back({sync.deviceTicks, sync.hostTicks});
         }
     }
     /// After the last definition and pair that are known.

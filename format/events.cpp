@@ -6,24 +6,6 @@
 
 namespace fugato {
 
-const char* waitKindName(WaitKind kind) {
-    static const char* const names[] = {"other", "lock", "condition", "job", "gpu", "file", "sleep", "pacing"};
-    return static_cast<size_t>(kind) < std::size(names) ? names[static_cast<size_t>(kind)] : "other";
-}
-
-const char* severityName(Severity severity) {
-    static const char* const names[] = {"debug", "info", "warning", "error"};
-    return static_cast<size_t>(severity) < std::size(names) ? names[static_cast<size_t>(severity)] : "info";
-}
-
-const char* laneKindName(LaneKind kind) {
-    return kind == LaneKind::Queue ? "queue" : kind == LaneKind::Core ? "core" : "thread";
-}
-
-const char* argumentTypeName(ArgumentType type) {
-    return type == ArgumentType::Integer ? "integer" : type == ArgumentType::Real ? "real" : "text";
-}
-
 void EventStore::event(uint32_t lane, const Event& event) {
     auto& kept = lanes[lane].emplace_back(event);
     if (!event.text.empty()) kept.text = texts_.emplace_back(event.text);

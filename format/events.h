@@ -19,67 +19,25 @@ namespace fugato {
 
 using EventKind = layout::Kind;
 
-enum class LaneKind : uint8_t { Thread = 0, Queue = 1, Core = 2 };
-enum class WaitKind : uint8_t { Other = 0, Lock, Condition, Job, Gpu, File, Sleep, Pacing };
 using layout::ArgumentType;
-enum class Severity : uint8_t { Debug = 0, Info, Warning, Error };
+using layout::LaneKind;
+using layout::Severity;
+using layout::WaitKind;
+using layout::wordOf;  // "lock", "gpu", "warning"…
 
-const char* waitKindName(WaitKind kind);  // "lock", "gpu", …
-const char* severityName(Severity severity);
-const char* laneKindName(LaneKind kind);
-const char* argumentTypeName(ArgumentType type);  // "integer", "real", "text"
-
-struct LaneDefinition {
-    uint32_t id = 0;
-    LaneKind kind = LaneKind::Thread;
-    uint64_t osId = 0;
-    std::string name, role;
-};
-struct SiteDefinition {
-    uint32_t id = 0;
-    uint32_t line = 0;
-    uint64_t longestNs = 0;
-    std::string name, category, description, file;
-    uint32_t detail = 0;  // 0 coarse, 1 fine, 2 finest
-};
-struct SeriesDefinition {
-    uint32_t id = 0;
-    uint64_t deadlineNs = 0;
-    std::string name;
-};
-struct ObjectDefinition {
-    uint32_t id = 0;
-    std::string name;
-};
-struct CounterDefinition {
-    uint32_t id = 0;
-    std::optional<double> threshold;
-    std::string name, unit;
-};
-struct StateDefinition {
-    uint32_t id = 0;
-    std::string name;
-};
-struct ContextDefinition {
-    std::string key, value;
-};
-struct KeyDefinition {  // of arguments
-    uint32_t id = 0;
-    std::string name;
-};
-struct PoolDefinition {  // 0 is the program's heap and needs no definition
-    uint32_t id = 0;
-    std::string name;
-};
-struct OsThreadDefinition {
-    uint32_t id = 0, process = 0;
-    std::string name;
-};
-struct ModuleDefinition {  // code at `address`, from `offset` of the file at `path`
-    uint64_t address = 0, bytes = 0, offset = 0;
-    std::string path, buildId;
-};
-/// In the order of layout::DefinitionType, which starts at 1. Clocks and their pairs stay below here.
+// What each holds: fugato_schema.hpp.
+using LaneDefinition = layout::LaneFields<std::string>;
+using SiteDefinition = layout::SiteFields<std::string>;
+using SeriesDefinition = layout::SeriesFields<std::string>;
+using ObjectDefinition = layout::ObjectFields<std::string>;
+using CounterDefinition = layout::CounterFields<std::string>;
+using StateDefinition = layout::StateFields<std::string>;
+using ContextDefinition = layout::ContextFields<std::string>;
+using KeyDefinition = layout::KeyFields<std::string>;
+using PoolDefinition = layout::PoolFields<std::string>;
+using OsThreadDefinition = layout::OsThreadFields<std::string>;
+using ModuleDefinition = layout::ModuleFields<std::string>;
+/// Clocks and their pairs stay below here: a lane's clock is the recording's, and times are nanoseconds.
 using Definition =
     std::variant<LaneDefinition, SiteDefinition, SeriesDefinition, ObjectDefinition, CounterDefinition, StateDefinition,
                  ContextDefinition, KeyDefinition, PoolDefinition, OsThreadDefinition, ModuleDefinition>;

@@ -102,9 +102,6 @@ int timesOf(Kind kind) {
 }
 
 bool idIsZero(Kind kind) { return kind == Kind::MarkEnd || kind == Kind::WaitEnd || kind == Kind::LaneEnd; }
-bool hasText(Kind kind) { return kindHasText(kind) || kindIsCounted(kind); }
-bool hasA(Kind kind) { return kindHasA(kind) || kindIsCounted(kind); }
-bool hasB(Kind kind) { return kindHasB(kind) || kindIsCounted(kind); }
 
 }  // namespace
 
@@ -140,12 +137,12 @@ std::vector<std::string> eventColumns(const std::vector<RawEvent>& events, uint6
             appendVarint(columns[BeginIds], event.id);
         else if (!idIsZero(event.kind))
             appendVarint(columns[OtherIds], zigzag(static_cast<int64_t>(event.id) - lastId)), lastId = event.id;
-        if (hasA(event.kind)) {  // links and addresses mostly rise a little
+        if (kindHasA(event.kind)) {  // links and addresses mostly rise a little
             appendVarint(columns[Values], zigzag(static_cast<int64_t>(event.a - lastA)));
             lastA = event.a;
         }
-        if (hasB(event.kind)) appendVarint(columns[Values], event.b);
-        if (hasText(event.kind)) appendText(columns[Texts], event.text);
+        if (kindHasB(event.kind)) appendVarint(columns[Values], event.b);
+        if (kindHasText(event.kind)) appendText(columns[Texts], event.text);
     }
     for (BitWriter& writer : times) writer.flush();
     return columns;
@@ -202,7 +199,7 @@ bool unpackEvents(std::string_view payload, uint32_t count, uint64_t firstTicks,
     const auto next = [&](char kind, RawEvent& event) {
         event = {};
         event.kind = static_cast<Kind>(kind);
-        if (kind == 0 || static_cast<unsigned char>(kind) > 31) return false;
+        if (kind == 0) return false;
         if (!times[(timesOf(event.kind) - BeginTimes) / 2].number(number)) return false;
         event.ticks = previous += static_cast<uint64_t>(unzigzag(number));
         if (event.kind == Kind::MarkBegin) {
@@ -212,12 +209,12 @@ bool unpackEvents(std::string_view payload, uint32_t count, uint64_t firstTicks,
             if (!readVarint(otherIds.at, otherIds.end, number)) return false;
             event.id = lastId = static_cast<uint32_t>(lastId + unzigzag(number));
         }
-        if (hasA(event.kind)) {
+        if (kindHasA(event.kind)) {
             if (!readVarint(values.at, values.end, number)) return false;
             event.a = lastA += static_cast<uint64_t>(unzigzag(number));
         }
-        if (hasB(event.kind) && !readVarint(values.at, values.end, event.b)) return false;
-        return !hasText(event.kind) || readText(texts.at, texts.end, event.text);
+        if (kindHasB(event.kind) && !readVarint(values.at, values.end, event.b)) return false;
+        return !kindHasText(event.kind) || readText(texts.at, texts.end, event.text);
     };
     bool good = true;
     for (size_t i = 0; i < columns[Kinds].size() && good; ++i) {

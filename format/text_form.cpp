@@ -5,6 +5,7 @@
 #include <cmath>
 #include <cstring>
 #include <limits>
+#include <map>
 #include <nlohmann/json.hpp>
 #include <unordered_map>
 
@@ -12,29 +13,9 @@ namespace fugato {
 
 namespace {
 
+using layout::DefinitionType, layout::EventSchema, layout::EventValue, layout::ValueKind;
 using Json = nlohmann::ordered_json;  // written with the keys in the order of the description
 using Parsed = nlohmann::json;        // read: keys are looked up quickly, however many there are
-
-struct Verb {
-    EventKind kind;
-    const char* name;
-};
-constexpr Verb kVerbs[] = {
-    {EventKind::MarkBegin, "begin"},      {EventKind::MarkEnd, "end"},
-    {EventKind::FrameBegin, "frame"},     {EventKind::FrameEnd, "frame_end"},
-    {EventKind::Count, "count"},          {EventKind::Point, "point"},
-    {EventKind::WaitBegin, "wait"},       {EventKind::WaitEnd, "wait_end"},
-    {EventKind::Taken, "taken"},          {EventKind::Given, "given"},
-    {EventKind::LinkOut, "link_out"},     {EventKind::LinkIn, "link_in"},
-    {EventKind::StateSet, "state"},       {EventKind::Lost, "lost"},
-    {EventKind::LaneEnd, "lane_end"},     {EventKind::Argument, "argument"},
-    {EventKind::Outcome, "outcome"},      {EventKind::OperationBegin, "operation"},
-    {EventKind::OperationStep, "step"},   {EventKind::OperationEnd, "operation_end"},
-    {EventKind::MemoryTaken, "memory"},   {EventKind::MemoryGiven, "memory_given"},
-    {EventKind::Picture, "picture"},      {EventKind::FrameTick, "tick"},
-    {EventKind::PointCode, "point_code"}, {EventKind::Switch, "switch"},
-    {EventKind::Sample, "sample"},
-};
 
 constexpr char kHexDigits[] = "0123456789abcdef";
 std::string toHex(std::string_view bytes) {
@@ -58,152 +39,80 @@ std::optional<std::string> fromHex(std::string_view hex) {
     return bytes;
 }
 
-const char* verbOf(EventKind kind) {
-    for (const Verb& verb : kVerbs)
-        if (verb.kind == kind) return verb.name;
-    return "";
-}
-
-Json toJson(const LaneDefinition& d) {
-    return {{"define", "lane"}, {"id", d.id},  {"name", d.name}, {"kind", laneKindName(d.kind)},
-            {"role", d.role},   {"os", d.osId}};
-}
-Json toJson(const SiteDefinition& d) {
-    return {{"define", "site"},
-            {"id", d.id},
-            {"name", d.name},
-            {"category", d.category},
-            {"description", d.description},
-            {"file", d.file},
-            {"line", d.line},
-            {"longest_ns", d.longestNs},
-            {"detail", d.detail}};
-}
-Json toJson(const SeriesDefinition& d) {
-    return {{"define", "series"}, {"id", d.id}, {"name", d.name}, {"deadline_ns", d.deadlineNs}};
-}
-Json toJson(const ObjectDefinition& d) { return {{"define", "object"}, {"id", d.id}, {"name", d.name}}; }
 Json numberOrName(double value) {  // JSON has no other numbers than finite ones
     if (std::isnan(value)) return "nan";
     if (std::isinf(value)) return value > 0 ? "inf" : "-inf";
     return value;
 }
-Json toJson(const CounterDefinition& d) {
-    Json json{{"define", "counter"}, {"id", d.id}, {"name", d.name}, {"unit", d.unit}};
-    if (d.threshold) json["threshold"] = numberOrName(*d.threshold);
+
+double realOf(uint64_t bits) {
+    double value = 0;
+    std::memcpy(&value, &bits, sizeof value);
+    return value;
+}
+
+template <class Definition>
+Json toJson(const Definition& definition) {
+    Json json{{"define", Definition::kName}};
+    Definition::fields(definition, [&](const char* name, const auto& value, const char*) {
+        using Value = std::decay_t<decltype(value)>;
+        if (!*name) return;
+        if constexpr (std::is_same_v<Value, std::optional<double>>) {
+            if (value) json[name] = numberOrName(*value);
+        } else if constexpr (std::is_enum_v<Value>) {
+            json[name] = wordOf(value);
+        } else {
+            json[name] = value;
+        }
+    });
     return json;
 }
-Json toJson(const StateDefinition& d) { return {{"define", "state"}, {"id", d.id}, {"name", d.name}}; }
-Json toJson(const KeyDefinition& d) { return {{"define", "key"}, {"id", d.id}, {"name", d.name}}; }
-Json toJson(const PoolDefinition& d) { return {{"define", "pool"}, {"id", d.id}, {"name", d.name}}; }
-Json toJson(const OsThreadDefinition& d) {
-    return {{"define", "os_thread"}, {"id", d.id}, {"process", d.process}, {"name", d.name}};
+
+/// Puts one of an event's values into its line.
+void putValue(Json& json, const EventValue& value, uint64_t number, const Event& event) {
+    const auto left = [&](bool empty) { return value.optional && empty; };
+    switch (value.kind) {
+        case ValueKind::None:
+        case ValueKind::TypeOfA: break;
+        case ValueKind::Id:
+        case ValueKind::Number:
+            if (!left(number == 0)) json[value.name] = number;
+            break;
+        case ValueKind::Signed:
+            if (!left(number == 0)) json[value.name] = layout::unzigzag(number);
+            break;
+        case ValueKind::Real: json[value.name] = numberOrName(realOf(number)); break;
+        case ValueKind::Flag:
+            if (!left(number == 0)) json[value.name] = number != 0;
+            break;
+        case ValueKind::Severity: json[value.name] = wordOf(static_cast<Severity>(number)); break;
+        case ValueKind::WaitKind: json[value.name] = wordOf(static_cast<WaitKind>(number)); break;
+        case ValueKind::Size:
+            json["width"] = number >> 32;
+            json["height"] = number & 0xffffffff;
+            break;
+        case ValueKind::AsTyped:
+            if (event.b == static_cast<uint64_t>(ArgumentType::Integer))
+                json[value.name] = layout::unzigzag(number);
+            else if (event.b == static_cast<uint64_t>(ArgumentType::Real))
+                json[value.name] = Json{{"real", numberOrName(realOf(number))}};
+            else
+                json[value.name] = event.text;
+            break;
+        case ValueKind::Text:
+            if (*value.name && !left(event.text.empty())) json[value.name] = event.text;
+            break;
+        case ValueKind::Bytes: json[value.name] = toHex(event.text); break;
+    }
 }
-Json toJson(const ModuleDefinition& d) {
-    return {{"define", "module"}, {"address", d.address}, {"bytes", d.bytes},
-            {"offset", d.offset}, {"path", d.path},       {"build_id", d.buildId}};
-}
-Json toJson(const ContextDefinition& d) { return {{"define", "context"}, {"key", d.key}, {"value", d.value}}; }
 
 Json toJson(uint32_t lane, const Event& event) {
-    Json json{{"at", event.time}, {"lane", lane}, {"do", verbOf(event.kind)}};
-    switch (event.kind) {
-        case EventKind::MarkBegin: json["site"] = event.id; break;
-        case EventKind::FrameBegin:
-            json["series"] = event.id;
-            if (event.a) json["deadline_ns"] = event.a;
-            break;
-        case EventKind::FrameEnd: json["series"] = event.id; break;
-        case EventKind::Count: {
-            double value = 0;
-            std::memcpy(&value, &event.a, sizeof value);
-            json["counter"] = event.id;
-            json["value"] = numberOrName(value);
-            break;
-        }
-        case EventKind::Point:
-            json["severity"] = severityName(static_cast<Severity>(event.id));
-            json["text"] = event.text;
-            break;
-        case EventKind::WaitBegin:
-            json["object"] = event.id;
-            json["site"] = event.a;
-            json["kind"] = waitKindName(static_cast<WaitKind>(event.b));
-            break;
-        case EventKind::WaitEnd:
-            if (event.a) json["link"] = event.a;
-            break;
-        case EventKind::Taken:
-        case EventKind::Given: json["object"] = event.id; break;
-        case EventKind::LinkOut:
-        case EventKind::LinkIn: json["link"] = event.a; break;
-        case EventKind::StateSet:
-            json["state"] = event.id;
-            json["value"] = event.text;
-            break;
-        case EventKind::Lost:
-            json["events"] = event.a;
-            if (event.b) json["broken"] = true;
-            break;
-        case EventKind::Argument:
-            json["key"] = event.id;
-            if (event.b == static_cast<uint64_t>(ArgumentType::Integer)) {
-                json["value"] = layout::unzigzag(event.a);
-            } else if (event.b == static_cast<uint64_t>(ArgumentType::Real)) {
-                double value = 0;
-                std::memcpy(&value, &event.a, sizeof value);
-                json["value"] = Json{{"real", numberOrName(value)}};
-            } else {
-                json["value"] = event.text;
-            }
-            break;
-        case EventKind::Outcome: json["changed_nothing"] = event.a == 1; break;
-        case EventKind::OperationBegin:
-        case EventKind::OperationStep:
-            json["site"] = event.id;
-            json["operation"] = event.a;
-            break;
-        case EventKind::OperationEnd:
-            json["operation"] = event.a;
-            json["code"] = layout::unzigzag(event.b);
-            if (!event.text.empty()) json["text"] = event.text;
-            break;
-        case EventKind::MemoryTaken:
-            json["pool"] = event.id;
-            json["address"] = event.a;
-            json["bytes"] = event.b;
-            if (!event.text.empty()) json["name"] = event.text;
-            break;
-        case EventKind::MemoryGiven:
-            json["pool"] = event.id;
-            json["address"] = event.a;
-            break;
-        case EventKind::Picture:
-            json["picture"] = event.id;
-            json["width"] = event.a >> 32;
-            json["height"] = event.a & 0xffffffff;
-            json["row"] = event.b;
-            json["pixels"] = toHex(event.text);
-            break;
-        case EventKind::FrameTick:
-            json["series"] = event.id;
-            if (event.a) json["deadline_ns"] = event.a;
-            break;
-        case EventKind::PointCode:
-            json["severity"] = severityName(static_cast<Severity>(event.id));
-            json["code"] = layout::unzigzag(event.a);
-            json["text"] = event.text;
-            break;
-        case EventKind::Switch:
-            json["thread"] = event.id;
-            if (event.a) json["ready"] = true;
-            break;
-        case EventKind::Sample:
-            json["thread"] = event.id;
-            json["stack"] = toHex(event.text);
-            break;
-        default: break;
-    }
+    const EventSchema& schema = layout::schemaOf(event.kind);
+    Json json{{"at", event.time}, {"lane", lane}, {"do", schema.word}};
+    putValue(json, schema.id, event.id, event);
+    putValue(json, schema.a, event.a, event);
+    putValue(json, schema.b, event.b, event);
+    putValue(json, schema.text, 0, event);
     return json;
 }
 
@@ -221,7 +130,7 @@ public:
         if (line.contains("fugato")) {
             if (line.contains("started_unix_ns")) sink_.started(whole<int64_t>(line, "started_unix_ns"));
         } else if (line.contains("define")) {
-            define(line);
+            define(line, text(line, "define"));
         } else if (line.contains("do")) {
             event(line);
         } else {
@@ -265,213 +174,138 @@ private:
         }
         throw Wrong{std::string("\"") + key + "\" is not a number"};
     }
-    template <size_t N, class Enum>
-    static Enum choice(const Parsed& line, const char* key, const char* (*nameOf)(Enum), Enum otherwise) {
-        const std::string name = text(line, key);
-        if (name.empty()) return otherwise;
-        for (size_t i = 0; i < N; ++i)
-            if (name == nameOf(static_cast<Enum>(i))) return static_cast<Enum>(i);
-        throw Wrong{std::string("\"") + key + "\" is \"" + name + "\", which is none of the known ones"};
+    template <class Enum>
+    static Enum choice(const Parsed& line, const char* key, Enum otherwise) {
+        const std::string word = text(line, key);
+        if (word.empty()) return otherwise;
+        for (size_t i = 0; i < std::size(layout::kWords<Enum>); ++i)
+            if (word == layout::kWords<Enum>[i]) return static_cast<Enum>(i);
+        throw Wrong{std::string("\"") + key + "\" is \"" + word + "\", which is none of the known ones"};
     }
-
-    /// An id, given as a number or as a name; a name not seen before defines itself.
-    template <class Kind>
-    uint32_t ref(const Parsed& line, const char* key) {
-        const auto found = line.find(key);
-        if (found == line.end()) throw Wrong{std::string("\"") + key + "\" is missing"};
-        if (!found->is_string()) return whole<uint32_t>(line, key);
-        Names& names = names_[key];
-        const auto name = found->get<std::string>();
-        const auto [at, isNew] = names.ids.try_emplace(name, 0);
-        if (isNew) {
-            Kind definition;
-            definition.id = at->second = ++names.highest;
-            definition.name = name;
-            sink_.define(definition);
-        }
-        return at->second;
-    }
-    uint32_t defineId(const Parsed& line, const char* key) {
-        const auto id = whole<uint32_t>(line, "id");
-        Names& names = names_[key];
-        names.highest = std::max(names.highest, id);
-        if (const std::string name = text(line, "name"); !name.empty()) names.ids.try_emplace(name, id);
-        return id;
-    }
-
-    void define(const Parsed& line) {
-        const std::string what = text(line, "define");
-        if (what == "lane") {
-            LaneDefinition lane;
-            lane.id = defineId(line, "lane");
-            lane.name = text(line, "name");
-            lane.role = text(line, "role");
-            lane.kind = choice<3>(line, "kind", laneKindName, LaneKind::Thread);
-            lane.osId = whole<uint64_t>(line, "os", 0);
-            sink_.define(lane);
-        } else if (what == "site") {
-            SiteDefinition site;
-            site.id = defineId(line, "site");
-            site.name = text(line, "name");
-            site.category = text(line, "category");
-            site.description = text(line, "description");
-            site.file = text(line, "file");
-            site.line = whole<uint32_t>(line, "line", 0);
-            site.longestNs = whole<uint64_t>(line, "longest_ns", 0);
-            site.detail = whole<uint32_t>(line, "detail", 0);
-            sink_.define(site);
-        } else if (what == "series") {
-            SeriesDefinition series;
-            series.id = defineId(line, "series");
-            series.name = text(line, "name");
-            series.deadlineNs = whole<uint64_t>(line, "deadline_ns", 0);
-            sink_.define(series);
-        } else if (what == "object") {
-            const uint32_t id = defineId(line, "object");
-            sink_.define(ObjectDefinition{id, text(line, "name")});
-        } else if (what == "counter") {
-            CounterDefinition counter;
-            counter.id = defineId(line, "counter");
-            counter.name = text(line, "name");
-            counter.unit = text(line, "unit");
-            if (line.contains("threshold")) counter.threshold = real(line, "threshold");
-            sink_.define(counter);
-        } else if (what == "state") {
-            const uint32_t id = defineId(line, "state");
-            sink_.define(StateDefinition{id, text(line, "name")});
-        } else if (what == "key") {
-            const uint32_t id = defineId(line, "key");
-            sink_.define(KeyDefinition{id, text(line, "name")});
-        } else if (what == "pool") {
-            const uint32_t id = defineId(line, "pool");
-            sink_.define(PoolDefinition{id, text(line, "name")});
-        } else if (what == "os_thread") {
-            sink_.define(OsThreadDefinition{whole<uint32_t>(line, "id"), whole<uint32_t>(line, "process", 0),
-                                            text(line, "name")});
-        } else if (what == "module") {
-            sink_.define(ModuleDefinition{whole<uint64_t>(line, "address"), whole<uint64_t>(line, "bytes"),
-                                          whole<uint64_t>(line, "offset", 0), text(line, "path"),
-                                          text(line, "build_id")});
-        } else if (what == "context") {
-            sink_.define(ContextDefinition{text(line, "key"), text(line, "value")});
-        } else {
-            throw Wrong{"\"define\" is \"" + what + "\", which is none of the known ones"};
-        }
-    }
-
-    void event(const Parsed& line) {
-        const std::string verb = text(line, "do");
-        Event event;
-        for (const Verb& known : kVerbs)
-            if (verb == known.name) event.kind = known.kind;
-        if (event.kind == EventKind{}) throw Wrong{"\"do\" is \"" + verb + "\", which is none of the known ones"};
-        event.time = whole<int64_t>(line, "at");
-        std::string kept;
-        switch (event.kind) {
-            case EventKind::MarkBegin: event.id = ref<SiteDefinition>(line, "site"); break;
-            case EventKind::FrameBegin:
-                event.id = ref<SeriesDefinition>(line, "series");
-                event.a = whole<uint64_t>(line, "deadline_ns", 0);
-                break;
-            case EventKind::FrameEnd: event.id = ref<SeriesDefinition>(line, "series"); break;
-            case EventKind::Count: {
-                const double value = real(line, "value");
-                std::memcpy(&event.a, &value, sizeof value);
-                event.id = ref<CounterDefinition>(line, "counter");
-                break;
-            }
-            case EventKind::Point:
-                event.id = static_cast<uint32_t>(choice<4>(line, "severity", severityName, Severity::Info));
-                kept = text(line, "text");
-                break;
-            case EventKind::WaitBegin:
-                event.id = ref<ObjectDefinition>(line, "object");
-                event.a = ref<SiteDefinition>(line, "site");
-                event.b = static_cast<uint64_t>(choice<8>(line, "kind", waitKindName, WaitKind::Other));
-                break;
-            case EventKind::WaitEnd: event.a = whole<uint64_t>(line, "link", 0); break;
-            case EventKind::Taken:
-            case EventKind::Given: event.id = ref<ObjectDefinition>(line, "object"); break;
-            case EventKind::LinkOut:
-            case EventKind::LinkIn: event.a = whole<uint64_t>(line, "link"); break;
-            case EventKind::StateSet:
-                event.id = ref<StateDefinition>(line, "state");
-                kept = text(line, "value");
-                break;
-            case EventKind::Lost:
-                event.a = whole<uint64_t>(line, "events");
-                event.b = line.contains("broken") && line["broken"] == true;
-                break;
-            case EventKind::Argument: argument(line, event, kept); break;
-            case EventKind::Outcome:
-                event.a = line.contains("changed_nothing") && line["changed_nothing"] == true;
-                break;
-            case EventKind::OperationBegin:
-            case EventKind::OperationStep:
-                event.id = ref<SiteDefinition>(line, "site");
-                event.a = whole<uint64_t>(line, "operation");
-                break;
-            case EventKind::OperationEnd:
-                event.a = whole<uint64_t>(line, "operation");
-                event.b = layout::zigzag(whole<int64_t>(line, "code", 0));
-                kept = text(line, "text");
-                break;
-            case EventKind::MemoryTaken:
-                event.b = whole<uint64_t>(line, "bytes");
-                kept = text(line, "name");
-                [[fallthrough]];
-            case EventKind::MemoryGiven:
-                event.id = line.contains("pool") ? ref<PoolDefinition>(line, "pool") : 0;
-                event.a = whole<uint64_t>(line, "address");
-                break;
-            case EventKind::Picture:
-                event.id = whole<uint32_t>(line, "picture");
-                event.a = uint64_t{whole<uint32_t>(line, "width")} << 32 | whole<uint32_t>(line, "height");
-                event.b = whole<uint64_t>(line, "row", 0);
-                kept = bytes(line, "pixels");
-                break;
-            case EventKind::FrameTick:
-                event.id = ref<SeriesDefinition>(line, "series");
-                event.a = whole<uint64_t>(line, "deadline_ns", 0);
-                break;
-            case EventKind::PointCode:
-                event.id = static_cast<uint32_t>(choice<4>(line, "severity", severityName, Severity::Info));
-                event.a = layout::zigzag(whole<int64_t>(line, "code", 0));
-                kept = text(line, "text");
-                break;
-            case EventKind::Switch:
-                event.id = whole<uint32_t>(line, "thread");
-                event.a = line.contains("ready") && line["ready"] == true;
-                break;
-            case EventKind::Sample:
-                event.id = whole<uint32_t>(line, "thread");
-                kept = bytes(line, "stack");
-                break;
-            default: break;
-        }
-        event.text = kept;
-        sink_.event(ref<LaneDefinition>(line, "lane"), event);
-    }
-
     static std::string bytes(const Parsed& line, const char* key) {
         if (auto decoded = fromHex(text(line, key))) return std::move(*decoded);
         throw Wrong{std::string("\"") + key + "\" is not an even number of hexadecimal digits"};
     }
-    void argument(const Parsed& line, Event& event, std::string& kept) {
-        event.id = ref<KeyDefinition>(line, "key");
-        const auto value = line.find("value");
-        if (value == line.end()) throw Wrong{"\"value\" is missing"};
+
+    /// An id, given as a number or as a name; a name not seen before defines itself.
+    uint32_t reference(const Parsed& line, const char* key, DefinitionType type) {
+        const auto found = line.find(key);
+        if (found == line.end()) throw Wrong{std::string("\"") + key + "\" is missing"};
+        if (!found->is_string()) return whole<uint32_t>(line, key);
+        Names& names = names_[type];
+        const auto name = found->get<std::string>();
+        const auto [at, isNew] = names.ids.try_emplace(name, 0);
+        if (isNew) defineNamed(type, at->second = ++names.highest, name);
+        return at->second;
+    }
+    template <size_t at = 0>
+    void defineNamed(DefinitionType type, uint32_t id, const std::string& name) {
+        if constexpr (at < std::variant_size_v<Definition>) {
+            using Told = std::variant_alternative_t<at, Definition>;
+            if (type != Told::kType) return defineNamed<at + 1>(type, id, name);
+            if constexpr (requires(Told told) { told.id, told.name; }) {
+                Told told;
+                told.id = id;
+                told.name = name;
+                sink_.define(told);
+            }
+        }
+    }
+
+    /// The definition among those of the variant that has the name.
+    template <size_t at = 0>
+    void define(const Parsed& line, const std::string& what) {
+        if constexpr (at < std::variant_size_v<Definition>) {
+            using Told = std::variant_alternative_t<at, Definition>;
+            if (what != Told::kName) return define<at + 1>(line, what);
+            Told told;
+            Told::fields(told, [&](const char* name, auto& value, const char*) { field(line, name, value); });
+            if constexpr (requires { told.id, told.name; }) {
+                Names& names = names_[Told::kType];
+                names.highest = std::max(names.highest, whole<uint32_t>(line, "id"));
+                if (!told.name.empty()) names.ids.try_emplace(told.name, told.id);
+            }
+            sink_.define(told);
+        } else {
+            throw Wrong{"\"define\" is \"" + what + "\", which is none of the known ones"};
+        }
+    }
+    template <class Value>
+    static void field(const Parsed& line, const char* name, Value& value) {
+        if (!*name) return;
+        if constexpr (std::is_same_v<Value, std::optional<double>>) {
+            if (line.contains(name)) value = real(line, name);
+        } else if constexpr (std::is_enum_v<Value>) {
+            value = choice(line, name, Value{});
+        } else if constexpr (std::is_integral_v<Value>) {
+            value = whole<Value>(line, name, 0);
+        } else {
+            value = text(line, name);
+        }
+    }
+
+    void event(const Parsed& line) {
+        const std::string word = text(line, "do");
+        const auto* const schema = std::find_if(std::begin(layout::kEvents), std::end(layout::kEvents),
+                                                [&](const EventSchema& known) { return word == known.word; });
+        if (schema == std::end(layout::kEvents))
+            throw Wrong{"\"do\" is \"" + word + "\", which is none of the known ones"};
+        Event event;
+        event.kind = schema->kind;
+        event.time = whole<int64_t>(line, "at");
+        std::string kept;
+        event.id = static_cast<uint32_t>(number<uint32_t>(line, schema->id, event, kept));
+        event.a = number<uint64_t>(line, schema->a, event, kept);
+        if (schema->b.kind != ValueKind::TypeOfA) event.b = number<uint64_t>(line, schema->b, event, kept);
+        if (schema->text.kind == ValueKind::Bytes)
+            kept = bytes(line, schema->text.name);
+        else if (schema->text.kind == ValueKind::Text && *schema->text.name)
+            kept = text(line, schema->text.name);
+        event.text = kept;
+        sink_.event(reference(line, "lane", DefinitionType::Lane), event);
+    }
+
+    /// One of an event's numbers, as it is kept. An argument's value may set b and the text too.
+    template <class Number>
+    uint64_t number(const Parsed& line, const EventValue& value, Event& event, std::string& kept) {
+        const bool there = line.contains(value.name);
+        switch (value.kind) {
+            case ValueKind::Id: return there || !value.optional ? reference(line, value.name, value.of) : 0;
+            case ValueKind::Number: return there || !value.optional ? whole<Number>(line, value.name) : 0;
+            case ValueKind::Signed: return layout::zigzag(whole<int64_t>(line, value.name, 0));
+            case ValueKind::Real: return bitsOf(real(line, value.name));
+            case ValueKind::Flag: return there && line[value.name] == true;
+            case ValueKind::Severity: return static_cast<uint64_t>(choice(line, value.name, Severity::Info));
+            case ValueKind::WaitKind: return static_cast<uint64_t>(choice(line, value.name, WaitKind::Other));
+            case ValueKind::Size:
+                return uint64_t{whole<uint32_t>(line, "width")} << 32 | whole<uint32_t>(line, "height");
+            case ValueKind::AsTyped: return typed(line, value.name, event, kept);
+            case ValueKind::None:
+            case ValueKind::TypeOfA:
+            case ValueKind::Text:
+            case ValueKind::Bytes: break;
+        }
+        return 0;
+    }
+    static uint64_t bitsOf(double number) {
+        uint64_t bits = 0;
+        std::memcpy(&bits, &number, sizeof bits);
+        return bits;
+    }
+    static uint64_t typed(const Parsed& line, const char* key, Event& event, std::string& kept) {
+        const auto value = line.find(key);
+        if (value == line.end()) throw Wrong{std::string("\"") + key + "\" is missing"};
         if (value->is_string()) {
             event.b = static_cast<uint64_t>(ArgumentType::Text);
             kept = value->get<std::string>();
-        } else if (value->is_number_integer()) {
-            event.b = static_cast<uint64_t>(ArgumentType::Integer);
-            event.a = layout::zigzag(whole<int64_t>(line, "value"));
-        } else {
-            const double number = value->is_object() ? real(*value, "real") : real(line, "value");
-            event.b = static_cast<uint64_t>(ArgumentType::Real);
-            std::memcpy(&event.a, &number, sizeof number);
+            return 0;
         }
+        if (value->is_number_integer()) {
+            event.b = static_cast<uint64_t>(ArgumentType::Integer);
+            return layout::zigzag(whole<int64_t>(line, key));
+        }
+        event.b = static_cast<uint64_t>(ArgumentType::Real);
+        return bitsOf(value->is_object() ? real(*value, "real") : real(line, key));
     }
 
     struct Names {
@@ -479,7 +313,7 @@ private:
         uint32_t highest = 0;
     };
     EventSink& sink_;
-    std::unordered_map<std::string, Names> names_;
+    std::map<DefinitionType, Names> names_;
 };
 
 }  // namespace

@@ -421,10 +421,8 @@ private slots:
             killed(path("names.fugato"));
             QFile whole(QString::fromStdString(path("names.fugato")));
             QVERIFY(whole.open(QIODevice::ReadWrite));
-            std::string fields, record, image;
-            layout::appendText(fields, "buffers");
-            layout::appendText(fields, folder + "/" + name.toStdString());
-            layout::appendDefinition(record, layout::DefinitionType::Context, fields);
+            std::string record, image;
+            layout::appendFact(record, "buffers", folder + "/" + name.toStdString());
             layout::BlockFile block([&](std::string_view part) { return image += part, true; });
             block.writeBlock(layout::BlockType::Definitions, 0, 1, 0, 0, record);
             whole.seek(whole.size() / 8 * 8);

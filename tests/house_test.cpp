@@ -148,21 +148,6 @@ private slots:
             QVERIFY2(cppReference.contains("`" + name), qPrintable(name));
         }
     }
-
-    void theFormatsDescriptionNamesEveryKindInTheCode() {
-        const QString layout = contents(kRoot + "/recorder/layout/fugato_layout.hpp"),
-                      description = contents(kRoot + "/docs/recording-format.md");
-        static const QRegularExpression entry("^    ([A-Z][A-Za-z]+) = (\\d+),", QRegularExpression::MultilineOption);
-        int found = 0;
-        for (auto at = entry.globalMatch(layout); at.hasNext();) {
-            const auto match = at.next();
-            ++found;
-            QVERIFY2(description.contains(
-                         QRegularExpression("\\| " + match.captured(2) + " \\| " + match.captured(1) + " ")),
-                     qPrintable(match.captured(1)));
-        }
-        QVERIFY(found >= 15 + 7);
-    }
 };
 
 QTEST_GUILESS_MAIN(HouseTest)

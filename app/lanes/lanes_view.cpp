@@ -276,7 +276,7 @@ QString LanesView::wordsFor(const MarkerRef& marker) const {
     words += tr("<br>%1 on %2, of which itself %3")
                  .arg(q(durationText(end - begin)), q(lane.name).toHtmlEscaped(), q(durationText(r.selfTime(marker))));
     if (const Wait* wait = row.flags(marker.index) & kMarkerWait ? lane.waitOf(marker) : nullptr) {
-        words += tr("<br>waits (%1)").arg(waitKindName(wait->kind));
+        words += tr("<br>waits (%1)").arg(q(wordOf(wait->kind)));
         if (wait->object != kNone) {
             words += tr(" for ‘%1’").arg(q(r.objects[wait->object]).toHtmlEscaped());
             for (const Hold& hold : r.holds[wait->object])

@@ -363,7 +363,7 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
                  ++near, ++shown) {
                 if (shown) words += "<br>";
                 words +=
-                    QString("<b>%1</b> · %2").arg(severityName(near->severity), q(r.text(near->text)).toHtmlEscaped());
+                    QString("<b>%1</b> · %2").arg(q(wordOf(near->severity)), q(r.text(near->text)).toHtmlEscaped());
                 if (near->code) words += QObject::tr(" (code %1)").arg(*near->code);
                 words += QObject::tr(" · %1, at %2")
                              .arg(q(r.lanes[near->lane].name).toHtmlEscaped(), q(durationText(near->time)));

@@ -164,7 +164,7 @@ QString OverrunStrip::pointNear(int x) const {
                 continue;
             const Point& point = r.points[columns[static_cast<size_t>(c)].point];
             return tr("<b>%1</b><br>%2 on %3, %4")
-                .arg(q(r.text(point.text)).toHtmlEscaped(), QString(severityName(point.severity)),
+                .arg(q(r.text(point.text)).toHtmlEscaped(), q(wordOf(point.severity)),
                      q(r.lanes[point.lane].name).toHtmlEscaped(), q(durationText(point.time)));
         }
     return {};

@@ -6,11 +6,15 @@
 // for the appending ones, which grow the string they are given.
 #pragma once
 
+#include <algorithm>
 #include <cstddef>
 #include <cstdint>
 #include <cstring>
 #include <string>
 #include <string_view>
+#include <utility>
+
+#include "fugato_schema.hpp"
 
 #define XXH_INLINE_ALL
 #include <xxhash.h>
@@ -18,7 +22,7 @@
 namespace fugato::layout {
 
 inline constexpr unsigned char kFileMagic[8] = {0x89, 'F', 'U', 'G', '\r', '\n', 0x1a, '\n'};
-inline constexpr uint32_t kFileVersion = 1;
+inline constexpr uint32_t kFileVersion = 2;                    // readers take lower ones too
 inline constexpr uint32_t kBlockMagic = 0x4b4c4246;            // "FBLK"
 inline constexpr uint64_t kTrailerMagic = 0x444e454f54414755;  // "UGATOEND"
 
@@ -83,64 +87,6 @@ struct ClockPair {  // payload of a clock block
 inline uint64_t checksum(const void* data, size_t size) { return XXH3_64bits(data, size); }
 inline size_t padding(size_t size) { return (8 - size % 8) % 8; }
 
-/// What an event says; also the low 8 bits of a slot's word in the recorder's buffers.
-enum class Kind : uint8_t {
-    MarkBegin = 1,   // id: site
-    MarkEnd = 2,     //
-    FrameBegin = 3,  // id: series, a: deadline ns (0: the series' own)
-    FrameEnd = 4,    // id: series
-    Count = 5,       // id: counter, a: bits of a double
-    Point = 6,       // id: severity, text
-    WaitBegin = 7,   // id: object, a: site, b: wait kind
-    WaitEnd = 8,     // a: link that ended it, 0: not known
-    Taken = 9,       // id: object
-    Given = 10,      // id: object
-    LinkOut = 11,    // a: link
-    LinkIn = 12,     // a: link
-    StateSet = 13,   // id: state, text
-    Lost = 14,       // a: number of events missing before this one, b: 1 where ends may be among them
-    LaneEnd = 15,    //
-    // From 16 on an event is followed by a byte count, so that readers can skip what they do not know.
-    Argument = 16,  // of the innermost open marker; id: key, a: zigzag integer or bits of a double, b: ArgumentType
-    Outcome = 17,   // of the innermost open marker; a: 1 changed nothing
-    OperationBegin = 18,  // id: site, a: operation
-    OperationStep = 19,   // id: site of the step, a: operation
-    OperationEnd = 20,    // a: operation, b: zigzag code (0: succeeded), text
-    MemoryTaken = 21,     // id: pool, a: address, b: bytes, text: the resource's name
-    MemoryGiven = 22,     // id: pool, a: address
-    Picture = 23,         // id: picture, a: width · 2^32 + height, b: first row, text: red, green, blue of its pixels
-    FrameTick = 24,       // id: series, a: deadline ns; ends the series' open frame and begins the next
-    PointCode = 25,       // id: severity, a: zigzag code, text
-    Switch = 26,          // core lanes; id: thread that runs from now on, a: 1 where the one before is still ready
-    Sample = 27,  // core lanes; id: thread, text: addresses, innermost first, each a zigzag varint of its change
-    // 28 to 31: reserved
-};
-
-enum class ArgumentType : uint8_t { Integer = 0, Real = 1, Text = 2 };
-
-/// Threads that a Switch names without their number.
-inline constexpr uint32_t kIdleThread = 0, kUnknownThread = 0xffffffff;
-
-/// Clocks a lane's ticks may be of: the recording's own, nanoseconds since time 0, or one that a
-/// Clock definition describes.
-inline constexpr uint32_t kRecordingClock = 0, kNanosecondClock = 1, kFirstOwnClock = 2;
-
-enum class DefinitionType : uint8_t {
-    Lane = 1,        // id, kind, os id, name, role, clock
-    Site = 2,        // id, line, longest ns, name, category, description, file, detail
-    Series = 3,      // id, deadline ns, name
-    Object = 4,      // id, name
-    Counter = 5,     // id, has threshold, bits of the threshold, name, unit
-    State = 6,       // id, name
-    Context = 7,     // key, value
-    Key = 8,         // id, name of an argument
-    Pool = 9,        // id, name
-    OsThread = 10,   // thread id, process id, name
-    Module = 11,     // address, bytes, offset in the file, path, build id as hex
-    Clock = 12,      // id, bits of a double: ns per tick, name
-    ClockSync = 13,  // clock, its ticks, the recording's ticks at the same instant
-};
-
 // ---- the file of buffers beside a recording that is being made -----------------------------------
 //
 // A page of header, a table of entries, then the rings. It lives in memory that outlasts the
@@ -148,7 +94,7 @@ enum class DefinitionType : uint8_t {
 // can be rescued after a kill.
 
 inline constexpr unsigned char kBuffersMagic[8] = {0x89, 'F', 'U', 'G', 'B', 'U', 'F', '\n'};
-inline constexpr uint32_t kBuffersVersion = 2;
+inline constexpr uint32_t kBuffersVersion = 3;
 inline constexpr uint32_t kBufferEntries = 4096;
 inline constexpr uint64_t kBufferTableAt = 4096;
 
@@ -200,9 +146,9 @@ struct BufferEntry {
 static_assert(sizeof(BufferEntry) == 128);
 inline constexpr uint64_t kBufferRingsAt = kBufferTableAt + uint64_t{kBufferEntries} * sizeof(BufferEntry);
 
-/// Definitions stand in the buffers too: kind 64 + their type, the fields as the text. Those of sites
+/// Definitions stand in the buffers too: kind 192 + their type, the fields as the text. Those of sites
 /// begin with the 8 bytes of the site's address, for the recorder's own use.
-inline constexpr uint8_t kSlotDefinition = 64;
+inline constexpr uint8_t kSlotDefinition = 192;
 inline constexpr size_t kMostSlotText = 255 * sizeof(BufferSlot) - sizeof(BufferSlot);
 
 inline uint64_t makeWord(Kind kind, uint32_t id, uint64_t furtherSlots = 0, size_t textBytes = 0) {
@@ -264,28 +210,11 @@ inline bool readText(const uint8_t*& at, const uint8_t* end, std::string_view& t
     return true;
 }
 
-inline bool kindHasA(Kind kind) {
-    switch (kind) {
-        case Kind::FrameBegin:
-        case Kind::Count:
-        case Kind::WaitBegin:
-        case Kind::WaitEnd:
-        case Kind::LinkOut:
-        case Kind::LinkIn:
-        case Kind::Lost: return true;
-        default: return false;
-    }
-}
-inline bool kindHasB(Kind kind) { return kind == Kind::WaitBegin || kind == Kind::Lost; }
-inline bool kindHasText(Kind kind) { return kind == Kind::Point || kind == Kind::StateSet; }
-/// Kinds from 16 on all look alike: a byte count, then a, b and the text.
-inline bool kindIsCounted(Kind kind) { return static_cast<uint8_t>(kind) >= 16; }
-inline bool kindIsKnown(Kind kind) { return kind != Kind{} && kind <= Kind::Sample; }
-
 /// Whether the first further slot holds a and b; texts follow it.
-inline bool slotHasPair(uint8_t kind) {
-    return kind < kSlotDefinition && (kind >= 16 || kindHasA(static_cast<Kind>(kind)));
-}
+inline bool slotHasPair(uint8_t kind) { return kind < kSlotDefinition && kindHasA(static_cast<Kind>(kind)); }
+
+/// A kind from here on does not fit beside the id: this stands there, and the kind in a byte after the time.
+inline constexpr uint8_t kFurtherKinds = 31;
 
 /// What an event may take at most, apart from its text.
 inline constexpr size_t kMostEventBytes = 64;
@@ -297,10 +226,12 @@ inline char* putEvent(char* out, const RawEvent& event, uint64_t& previousTicks)
         if (count) std::memcpy(out, from, count);
         out += count;
     };
-    out = putVarint(out, static_cast<uint64_t>(event.id) << 5 | static_cast<uint8_t>(event.kind));
+    const auto kind = static_cast<uint8_t>(event.kind);
+    out = putVarint(out, static_cast<uint64_t>(event.id) << 5 | std::min(kind, kFurtherKinds));
     out = putVarint(out, zigzag(static_cast<int64_t>(event.ticks - previousTicks)));
     previousTicks = event.ticks;
     if (kindIsCounted(event.kind)) {
+        if (kind >= kFurtherKinds) *out++ = static_cast<char>(kind);
         char numbers[20];
         const auto size = static_cast<size_t>(putVarint(putVarint(numbers, event.a), event.b) - numbers);
         out = putVarint(out, size + event.text.size());
@@ -308,7 +239,7 @@ inline char* putEvent(char* out, const RawEvent& event, uint64_t& previousTicks)
         bytes(event.text.data(), event.text.size());
         return out;
     }
-    if (event.kind == Kind::Count)  // doubles keep their 8 bytes
+    if (kindHasReal(event.kind))
         bytes(&event.a, 8);
     else if (kindHasA(event.kind))
         out = putVarint(out, event.a);
@@ -331,15 +262,19 @@ inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event, u
     uint64_t head = 0, delta = 0;
     if (!readVarint(at, end, head) || !readVarint(at, end, delta)) return false;
     if (head >> 37) return false;
-    event.kind = static_cast<Kind>(head & 31);
+    auto kind = static_cast<uint8_t>(head & 31);
+    if (kind == kFurtherKinds) {
+        if (at >= end || *at < kFurtherKinds) return false;
+        kind = *at++;
+    }
+    event.kind = static_cast<Kind>(kind);
     event.id = static_cast<uint32_t>(head >> 5);
     event.ticks = previousTicks + static_cast<uint64_t>(unzigzag(delta));
     previousTicks = event.ticks;
     event.a = event.b = 0;
     event.text = {};
-    const auto kind = static_cast<uint8_t>(event.kind);
     if (kind == 0) return false;
-    if (kind >= 16) {
+    if (kindIsCounted(event.kind)) {
         std::string_view counted;
         if (!readText(at, end, counted)) return false;
         const auto* from = reinterpret_cast<const uint8_t*>(counted.data());
@@ -348,7 +283,7 @@ inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event, u
         event.text = {reinterpret_cast<const char*>(from), static_cast<size_t>(to - from)};
         return true;
     }
-    if (event.kind == Kind::Count) {
+    if (kindHasReal(event.kind)) {
         if (end - at < 8) return false;
         std::memcpy(&event.a, at, 8);
         at += 8;
@@ -413,6 +348,44 @@ inline void appendDefinition(std::string& out, DefinitionType type, std::string_
     out.push_back(static_cast<char>(type));
     appendText(out, fields);
 }
+
+/// The fields of a definition (one of fugato_schema.hpp), encoded.
+template <class Definition>
+std::string fieldsOf(const Definition& definition) {
+    struct {
+        std::string bytes;
+        void number(uint64_t value) { appendVarint(bytes, value); }
+        void text(std::string_view value) { appendText(bytes, value); }
+    } out;
+    putFields(out, definition);
+    return std::move(out.bytes);
+}
+template <class Definition>
+void appendDefinition(std::string& out, const Definition& definition) {
+    appendDefinition(out, Definition::kType, fieldsOf(definition));
+}
+inline void appendFact(std::string& out, std::string_view key, std::string_view value) {
+    appendDefinition(out, ContextFields<std::string_view>{key, value});
+}
+
+/// Reads encoded fields; those that are missing are 0 or "".
+class FieldReader {
+public:
+    explicit FieldReader(std::string_view bytes)
+        : at_(reinterpret_cast<const uint8_t*>(bytes.data())), end_(at_ + bytes.size()) {}
+    uint64_t number() {
+        uint64_t value = 0;
+        return readVarint(at_, end_, value) ? value : 0;
+    }
+    std::string_view text() {
+        std::string_view value;
+        return readText(at_, end_, value) ? value : std::string_view();
+    }
+
+private:
+    const uint8_t* at_;
+    const uint8_t* end_;
+};
 
 /// Collects blocks into a file image: fills in sequence numbers and the index. `Sink` is called
 /// with bytes to append and returns false where they could not be written.

@@ -287,11 +287,7 @@ void OsActivity::nameThread(Recorder& r, uint32_t thread, uint32_t process) {
     if (thread == kIdleThread || thread == kUnknownThread || !named_.insert(thread).second) return;
     char path[64];
     std::snprintf(path, sizeof path, "/proc/%" PRIu32 "/comm", thread);
-    std::string fields;
-    appendVarint(fields, thread);
-    appendVarint(fields, process);
-    appendText(fields, firstLineOf(path));
-    addDefinition(r, DefinitionType::OsThread, fields);
+    addDefinition(r, OsThreadFields<std::string>{thread, process, firstLineOf(path)});
 }
 
 /// Where the program's code lies, so that addresses can be given names later.
@@ -336,13 +332,8 @@ void OsActivity::tellModules(Recorder& r) {
             for (int i = 0; i < info->dlpi_phnum; ++i) {
                 const auto& segment = info->dlpi_phdr[i];
                 if (segment.p_type != PT_LOAD || !(segment.p_flags & PF_X)) continue;
-                std::string fields;
-                appendVarint(fields, info->dlpi_addr + segment.p_vaddr);
-                appendVarint(fields, segment.p_memsz);
-                appendVarint(fields, segment.p_offset);
-                appendText(fields, path);
-                appendText(fields, build);
-                addDefinition(target, DefinitionType::Module, fields);
+                addDefinition(target, ModuleFields<std::string_view>{info->dlpi_addr + segment.p_vaddr, segment.p_memsz,
+                                                                     segment.p_offset, path, build});
             }
             return 0;
         },
@@ -351,13 +342,7 @@ void OsActivity::tellModules(Recorder& r) {
 
 uint32_t OsActivity::counter(Recorder& r, const std::string& name, const char* unit) {
     const uint32_t id = r.nextCounter.fetch_add(1);
-    std::string fields;
-    appendVarint(fields, id);
-    appendVarint(fields, 0);
-    appendVarint(fields, 0);
-    appendText(fields, name);
-    appendText(fields, unit);
-    addDefinition(r, DefinitionType::Counter, fields);
+    addDefinition(r, CounterFields<std::string_view>{id, {}, name, unit});
     return id;
 }
 

@@ -79,6 +79,8 @@ constexpr uint64_t kOfferEveryNs = 50'000'000;  // looking whether there is room
 constexpr int kSweeperNice = 19;
 constexpr size_t kMaxTextBytes = 3200;
 constexpr size_t kMaxNameBytes = 1000;
+
+std::string_view nameText(const char* name) { return cutText(name, kMaxNameBytes); }
 constexpr uint32_t kMostPictureWidth = 160, kMostPictureHeight = 100;
 constexpr size_t kPicturePieceBytes = 4000;
 
@@ -133,8 +135,8 @@ public:
     void number(uint64_t value) {
         if (size_ + 10 <= sizeof bytes_) size_ = static_cast<size_t>(putVarint(bytes_ + size_, value) - bytes_);
     }
-    void text(const char* text, size_t most = kMaxNameBytes) {
-        const std::string_view kept = cutText(text, std::min(most, sizeof bytes_ - size_ - 10));
+    void text(std::string_view text) {
+        const std::string_view kept = text.substr(0, sizeof bytes_ - size_ - 10);
         number(kept.size());
         raw(kept.data(), kept.size());
     }
@@ -161,15 +163,16 @@ void addDefinitionLocked(Recorder& r, DefinitionType type, std::string_view fiel
     r.unwritten.add(type, fields);
 }
 
-void defineLaneLocked(Recorder& r, const RecordedLane& lane) {
-    std::string fields;
-    appendVarint(fields, lane.id);
-    appendVarint(fields, lane.kind);
-    appendVarint(fields, r.hostNow.load() ? 0 : lane.osId);
-    appendText(fields, lane.name);
-    appendText(fields, lane.role);
-    appendVarint(fields, lane.clock);
-    addDefinitionLocked(r, DefinitionType::Lane, fields);
+template <class Definition>
+void addDefinitionLocked(Recorder& r, const Definition& definition) {
+    addDefinitionLocked(r, Definition::kType, fieldsOf(definition));
+}
+
+using LaneView = LaneFields<std::string_view>;
+
+LaneView viewOf(const Recorder& r, const RecordedLane& lane) {
+    return {lane.id,   static_cast<LaneKind>(lane.kind), r.hostNow.load() ? 0 : lane.osId, lane.name, lane.role,
+            lane.clock};
 }
 
 uint64_t siteWord(uint32_t id, int detail, int level) {
@@ -183,15 +186,9 @@ void knowSite(Recorder& r, std::string_view& fields) {
     uint64_t numbers[2];  // the name's address and the detail
     std::memcpy(numbers, fields.data() + 8, sizeof numbers);
     fields.remove_prefix(24);
-    const auto* at = reinterpret_cast<const uint8_t*>(fields.data());
-    const auto* end = at + fields.size();
-    uint64_t id = 0, skip = 0;
-    std::string_view text, category;
-    if (!readVarint(at, end, id) || !readVarint(at, end, skip) || !readVarint(at, end, skip) ||
-        !readText(at, end, text) || !readText(at, end, category))
-        return;
-    r.sites[site] = {makeWord(Kind::MarkBegin, static_cast<uint32_t>(id)), reinterpret_cast<const char*>(numbers[0]),
-                     std::string(category), static_cast<uint32_t>(numbers[1])};
+    const auto told = getFields<SiteFields<std::string_view>>(FieldReader(fields));
+    r.sites[site] = {makeWord(Kind::MarkBegin, told.id), reinterpret_cast<const char*>(numbers[0]),
+                     std::string(told.category), static_cast<uint32_t>(numbers[1])};
 }
 
 // ---- the drain -----------------------------------------------------------------------------------
@@ -310,10 +307,7 @@ BufferEntry* takeBuffer(Recorder& r, uint32_t lane) {
     if (told.empty() || told == r.toldTrouble) return entry;
     r.toldTrouble = told;
     setStatus(r, told);
-    std::string fields;
-    appendText(fields, "room for buffers");
-    appendText(fields, told);
-    addDefinitionLocked(r, DefinitionType::Context, fields);
+    addDefinitionLocked(r, ContextFields<std::string_view>{"room for buffers", told});
     return entry;
 }
 
@@ -484,7 +478,7 @@ RecordedLane* attach(Recorder& r) {
         lane->osId = static_cast<uint64_t>(syscall(SYS_gettid));
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         addLaneLocked(r, *lane);
-        defineLaneLocked(r, *lane);
+        addDefinitionLocked(r, viewOf(r, *lane));
     } catch (const std::bad_alloc&) {
         delete lane;
         return nullptr;
@@ -610,30 +604,27 @@ void defineAtOnce(DefinitionType type, std::string_view fields) {
 }
 
 /// [set-up] In the calling thread's buffer, or, where it has none or that is full, under the lock.
-void define(DefinitionType type, std::string_view fields) {
+template <class Definition>
+void define(const Definition& definition) {
+    FieldBuilder fields;
+    putFields(fields, definition);
     bool written = false;
-    if (hereLane) onThisLane([&](Recorder& r, RecordedLane& lane) { written = defineInBuffer(r, lane, type, fields); });
-    if (!written) defineAtOnce(type, fields);
+    if (hereLane)
+        onThisLane([&](Recorder& r, RecordedLane& lane) {
+            written = defineInBuffer(r, lane, Definition::kType, fields.bytes());
+        });
+    if (!written) defineAtOnce(Definition::kType, fields.bytes());
 }
 
 /// Makes a definition known that others' events may depend on, without a lock; but without a background thread, which
 /// writes buffers only when they are full, under it. Returns false where there is no room.
-bool defineSoon(Recorder& r, RecordedLane& lane, DefinitionType type, std::string_view fields) {
-    if (r.background.load(std::memory_order_relaxed)) return defineInBuffer(r, lane, type, fields);
-    defineAtOnce(type, fields);
-    return true;
-}
-
-/// Makes a lane of the host's own known.
-bool tellLane(Recorder& r, RecordedLane& lane) {
+template <class Definition>
+bool defineSoon(Recorder& r, RecordedLane& lane, const Definition& definition) {
     FieldBuilder fields;
-    fields.number(lane.id);
-    fields.number(lane.kind);
-    fields.number(0);
-    fields.text(lane.name.c_str());
-    fields.text(lane.role.c_str());
-    fields.number(lane.clock);
-    return defineSoon(r, lane, DefinitionType::Lane, fields.bytes());
+    putFields(fields, definition);
+    if (r.background.load(std::memory_order_relaxed)) return defineInBuffer(r, lane, Definition::kType, fields.bytes());
+    defineAtOnce(Definition::kType, fields.bytes());
+    return true;
 }
 
 /// A site's word; at its first use it is made known in the lane's buffer, or, where that has no room now, it is 0
@@ -646,17 +637,12 @@ uint64_t wordOf(Recorder& r, RecordedLane& lane, fug_site* site) {
     const uint64_t numbers[3] = {reinterpret_cast<uint64_t>(site), reinterpret_cast<uint64_t>(site->name),
                                  site->detail};
     fields.raw(reinterpret_cast<const char*>(numbers), sizeof numbers);
-    fields.number(id);
-    fields.number(site->line);
-    fields.number(site->longest_ns);
-    fields.text(site->name);
-    fields.text(site->category, 200);
-    fields.text(site->description, 1200);
-    fields.text(site->file, 1000);
-    fields.number(site->detail);
+    const std::string_view category = cutText(site->category, 200);
+    putFields(fields,
+              SiteFields<std::string_view>{id, site->line, site->longest_ns, nameText(site->name), category,
+                                           cutText(site->description, 1200), cutText(site->file, 1000), site->detail});
     if (!defineInBuffer(r, lane, DefinitionType::Site, fields.bytes())) return 0;
     const DetailSettings* details = r.details.load(std::memory_order_acquire);
-    const std::string_view category = cutText(site->category, 200);
     const uint64_t made = siteWord(id, static_cast<int>(site->detail), details ? details->of(category) : 2);
     if (__atomic_compare_exchange_n(&site->word, &word, made, false, __ATOMIC_RELEASE, __ATOMIC_RELAXED)) return made;
     return word;
@@ -683,8 +669,7 @@ uint32_t keyId(Recorder& r, RecordedLane& lane, fug_key* key) {
     if (word) return static_cast<uint32_t>(word);
     const uint32_t id = r.nextKey.fetch_add(1, std::memory_order_relaxed);
     FieldBuilder fields;
-    fields.number(id);
-    fields.text(key->name);
+    putFields(fields, KeyFields<std::string_view>{id, nameText(key->name)});
     if (!defineInBuffer(r, lane, DefinitionType::Key, fields.bytes())) return 0;
     if (__atomic_compare_exchange_n(&key->word, &word, uint64_t{id}, false, __ATOMIC_RELEASE, __ATOMIC_RELAXED))
         return id;
@@ -716,15 +701,12 @@ ThreadGuard::~ThreadGuard() {
     lane->ended.store(true, std::memory_order_release);
 }
 
-/// An id and the fields that follow it, defined at once.
-template <class Add>
-uint32_t defineNamed(DefinitionType type, std::atomic<uint32_t> Recorder::*next, Add&& add) {
-    const uint32_t id = (recorder().*next).fetch_add(1, std::memory_order_relaxed);
-    FieldBuilder fields;
-    fields.number(id);
-    add(fields);
-    define(type, fields.bytes());
-    return id;
+/// Gives the definition the next id of its kind, and makes it known.
+template <class Definition>
+uint32_t defineNext(std::atomic<uint32_t> Recorder::*next, Definition definition) {
+    definition.id = (recorder().*next).fetch_add(1, std::memory_order_relaxed);
+    define(definition);
+    return definition.id;
 }
 
 /// One of the recorder's texts, whose addresses stay valid.
@@ -930,13 +912,13 @@ int start(const char* path, const fug_options& options) {
         r.unwritten.add(r.lasting);
         const auto [device, inode] = r.output.deviceAndInode();
         r.pool.beginRecording({header.originTicks, header.startedUnixNs, device, inode, r.output.path()});
-        for (RecordedLane* lane : r.lanes) defineLaneLocked(r, *lane);
+        for (RecordedLane* lane : r.lanes) addDefinitionLocked(r, viewOf(r, *lane));
         for (fug_lane* lane : hostLanes()) makeHostLaneLocked(r, *lane);
         // The first area is there before it is needed, so that its path stands at the recording's front.
         if (BufferEntry* const first = takeBuffer(r, 0)) r.pool.giveBack(first);
     }
-    addContext(r, "program", std::string(cutText(options.program, kMaxNameBytes)));
-    addContext(r, "build", std::string(cutText(options.build, kMaxNameBytes)));
+    addContext(r, "program", std::string(nameText(options.program)));
+    addContext(r, "build", std::string(nameText(options.build)));
     if (!r.pool.path().empty()) addContext(r, "buffers", r.pool.path());
     if (!options.now) {
         char cost[32];
@@ -1031,7 +1013,7 @@ RecordedLane* makeOwnLane(Recorder& r, const char* name, const char* role, uint3
     const std::lock_guard<std::mutex> guard(r.lanesMutex);
     lane->id = r.nextLane.fetch_add(1);
     r.lanes.push_back(lane);
-    defineLaneLocked(r, *lane);
+    addDefinitionLocked(r, viewOf(r, *lane));
     return lane;
 }
 
@@ -1057,10 +1039,7 @@ void addDefinition(Recorder& r, DefinitionType type, std::string_view fields) {
 }
 
 void addContext(Recorder& r, std::string_view key, std::string_view value) {
-    std::string fields;
-    appendText(fields, key);
-    appendText(fields, value);
-    addDefinition(r, DefinitionType::Context, fields);
+    addDefinition(r, ContextFields<std::string_view>{key, value});
 }
 
 }  // namespace fugato
@@ -1134,10 +1113,7 @@ const char* fug_path(void) { return textOf(&Recorder::path); }
 uint64_t fug_lost(void) { return recorder().lost.load(std::memory_order_relaxed); }
 
 void fug_context(const char* key, const char* value) {
-    FieldBuilder fields;
-    fields.text(key);
-    fields.text(value, kMostSlotText / 2);
-    define(DefinitionType::Context, fields.bytes());
+    define(ContextFields<std::string_view>{nameText(key), cutText(value, kMostSlotText / 2)});
 }
 
 void fug_detail(const char* category, int level) {
@@ -1172,19 +1148,16 @@ void fug_detail(const char* category, int level) {
 
 void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {
     onThisLane([&](Recorder& r, RecordedLane& lane) {
-        FieldBuilder fields;
-        fields.number(lane.id);
-        fields.number(numberOf(kind));
-        fields.number(r.hostNow.load() ? 0 : lane.osId);
-        fields.text(name);
-        fields.text(role);
-        fields.number(lane.clock);
-        define(DefinitionType::Lane, fields.bytes());
+        LaneView told = viewOf(r, lane);
+        told.kind = static_cast<LaneKind>(numberOf(kind));
+        told.name = nameText(name);
+        told.role = nameText(role);
+        define(told);
         const SetUpCall here;
         try {
             const std::lock_guard<std::mutex> guard(r.lanesMutex);  // for the next recording
-            lane.name = cutText(name, kMaxNameBytes);
-            lane.role = cutText(role, kMaxNameBytes);
+            lane.name = nameText(name);
+            lane.role = nameText(role);
             lane.kind = numberOf(kind);
         } catch (const std::bad_alloc&) {
         }
@@ -1196,8 +1169,8 @@ fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, 
     try {
         Recorder& r = recorder();
         auto made = std::make_unique<fug_lane>();
-        made->name = cutText(name, kMaxNameBytes);
-        made->role = cutText(role, kMaxNameBytes);
+        made->name = nameText(name);
+        made->role = nameText(role);
         made->kind = numberOf(kind);
         made->clock = clock;
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
@@ -1231,27 +1204,18 @@ __attribute__((noinline)) fug_lane* fug_lane_enter(fug_lane* lane) {
     hereLane = !lane ? ownLane : r && lane->of == r ? lane->lane : nullptr;
     fug_this_buffer = hereLane ? hereLane->buffer() : &closedBuffer;
     if (lane && hereLane && lane->told != r->recordingNumber.load(std::memory_order_relaxed) && r->active.load() &&
-        tellLane(*r, *hereLane))
+        defineSoon(*r, *hereLane, viewOf(*r, *hereLane)))
         lane->told = r->recordingNumber.load(std::memory_order_relaxed);
     return before;
 }
 
 uint32_t fug_clock(const char* name, double ns_per_tick) {
-    return defineNamed(DefinitionType::Clock, &Recorder::nextClock, [&](FieldBuilder& fields) {
-        uint64_t bits = 0;
-        std::memcpy(&bits, &ns_per_tick, sizeof bits);
-        fields.number(bits);
-        fields.text(name);
-    });
+    return defineNext(&Recorder::nextClock, ClockFields<std::string_view>{0, ns_per_tick, nameText(name)});
 }
 
 void fug_clock_sync(uint32_t clock, uint64_t device_ticks, uint64_t host_ticks) {
-    FieldBuilder fields;
-    fields.number(clock);
-    fields.number(device_ticks);
-    fields.number(host_ticks);
     onThisLane([&](Recorder& r, RecordedLane& lane) {  // the next one will do where there is no room
-        (void)defineSoon(r, lane, DefinitionType::ClockSync, fields.bytes());
+        (void)defineSoon(r, lane, ClockSyncFields<std::string_view>{clock, device_ticks, host_ticks});
     });
 }
 
@@ -1271,29 +1235,21 @@ void fug_at_now(void) {
 }
 
 uint32_t fug_series(const char* name, uint64_t deadline_ns) {
-    return defineNamed(DefinitionType::Series, &Recorder::nextSeries, [&](FieldBuilder& fields) {
-        fields.number(deadline_ns);
-        fields.text(name);
-    });
+    return defineNext(&Recorder::nextSeries, SeriesFields<std::string_view>{0, deadline_ns, nameText(name)});
 }
 uint32_t fug_object(const char* name) {
-    return defineNamed(DefinitionType::Object, &Recorder::nextObject, [&](FieldBuilder& fields) { fields.text(name); });
+    return defineNext(&Recorder::nextObject, ObjectFields<std::string_view>{0, nameText(name)});
 }
 uint32_t fug_counter(const char* name, const char* unit, const double* threshold) {
-    return defineNamed(DefinitionType::Counter, &Recorder::nextCounter, [&](FieldBuilder& fields) {
-        uint64_t bits = 0;
-        if (threshold) std::memcpy(&bits, threshold, sizeof bits);
-        fields.number(threshold ? 1 : 0);
-        fields.number(bits);
-        fields.text(name);
-        fields.text(unit);
-    });
+    return defineNext(&Recorder::nextCounter,
+                      CounterFields<std::string_view>{0, threshold ? std::optional(*threshold) : std::nullopt,
+                                                      nameText(name), nameText(unit)});
 }
 uint32_t fug_state(const char* name) {
-    return defineNamed(DefinitionType::State, &Recorder::nextState, [&](FieldBuilder& fields) { fields.text(name); });
+    return defineNext(&Recorder::nextState, StateFields<std::string_view>{0, nameText(name)});
 }
 uint32_t fug_pool(const char* name) {
-    return defineNamed(DefinitionType::Pool, &Recorder::nextPool, [&](FieldBuilder& fields) { fields.text(name); });
+    return defineNext(&Recorder::nextPool, PoolFields<std::string_view>{0, nameText(name)});
 }
 
 int fug_begin_slow(fug_site* site) {
@@ -1383,8 +1339,7 @@ void fug_link_out(uint64_t link) { putPair(Kind::LinkOut, 0, Room::Ordinary, lin
 void fug_link_in(uint64_t link) { putPair(Kind::LinkIn, 0, Room::Ordinary, link); }
 
 void fug_memory_taken(uint32_t pool, const void* address, uint64_t bytes, const char* name) {
-    putPair(Kind::MemoryTaken, pool, Room::Ordinary, reinterpret_cast<uint64_t>(address), bytes,
-            cutText(name, kMaxNameBytes));
+    putPair(Kind::MemoryTaken, pool, Room::Ordinary, reinterpret_cast<uint64_t>(address), bytes, nameText(name));
 }
 void fug_memory_given(uint32_t pool, const void* address) {
     putPair(Kind::MemoryGiven, pool, Room::Reserved, reinterpret_cast<uint64_t>(address));

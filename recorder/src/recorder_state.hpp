@@ -146,6 +146,10 @@ RecordedLane* makeOwnLane(Recorder& r, const char* name, const char* role, uint3
 void addEvent(Recorder& r, RecordedLane& lane, const layout::RawEvent& event, uint64_t now);
 /// For the drain: adds a definition of this recording.
 void addDefinition(Recorder& r, layout::DefinitionType type, std::string_view fields);
+template <class Definition>
+void addDefinition(Recorder& r, const Definition& definition) {
+    addDefinition(r, Definition::kType, layout::fieldsOf(definition));
+}
 void addContext(Recorder& r, std::string_view key, std::string_view value);
 
 }  // namespace fugato

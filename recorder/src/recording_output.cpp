@@ -152,10 +152,8 @@ void RecordingOutput::finishFile() {
         ::lseek(out_.fd, static_cast<off_t>(written_), SEEK_SET);
     bool good = true;
     if (!reason_.empty()) {
-        std::string fields, record;
-        appendText(fields, "recording stopped");
-        appendText(fields, reason_);
-        appendDefinition(record, DefinitionType::Context, fields);
+        std::string record;
+        appendFact(record, "recording stopped", reason_);
         good = file_->writeBlock(BlockType::Definitions, 0, 1, 0, 0, record);
     }
     if (good) good = file_->writeIndex();
@@ -187,10 +185,8 @@ int RecordingOutput::save(const std::string& path, std::string_view definitions,
     if (created.error) return created.error;
     out.fd = created.file.get();
     BlockFile<Writer> file(Writer{&out});
-    std::string all(definitions), fields;
-    appendText(fields, "recording stopped");
-    appendText(fields, reason_);
-    appendDefinition(all, DefinitionType::Context, fields);
+    std::string all(definitions);
+    appendFact(all, "recording stopped", reason_);
     bool good = file.writeHeader(header_) && file.writeBlock(BlockType::Definitions, 0, definitionCount + 1, 0, 0, all);
     std::map<uint32_t, uint64_t> dropped = dropped_;
     for (const Kept& block : kept_) {

@@ -81,12 +81,11 @@ bool eachFact(FileBytes& file, const IndexEntry& block, Visit&& visit) {
     const auto* end = at + payload.size();
     while (at < end) {
         const auto type = static_cast<DefinitionType>(*at++);
-        std::string_view fields, key, text;
+        std::string_view fields;
         if (!readText(at, end, fields)) break;
         if (type != DefinitionType::Context) continue;
-        const auto* from = reinterpret_cast<const uint8_t*>(fields.data());
-        const auto* to = from + fields.size();
-        if (readText(from, to, key) && readText(from, to, text) && !visit(key, text)) return false;
+        const auto fact = getFields<ContextFields<std::string_view>>(FieldReader(fields));
+        if (!visit(fact.key, fact.value)) return false;
     }
     return true;
 }
@@ -156,10 +155,7 @@ struct Rescued {
         ++events;
     }
     void addFact(std::string_view key, std::string_view value) {
-        std::string fields;
-        appendText(fields, key);
-        appendText(fields, value);
-        appendDefinition(definitions, DefinitionType::Context, fields);
+        appendFact(definitions, key, value);
         ++definitionCount;
     }
 };
