@@ -52,9 +52,16 @@ Threads& threads() {
     return all;
 }
 
+/// What posts are addressed to. Never deleted: the last of a task may be a post that Qt throws away at the program's
+/// end, while it holds the lock that deleting an object takes.
+QObject* mailbox() {
+    static QObject* const ofInterfaceThread = new QObject;
+    return ofInterfaceThread;
+}
+
 }  // namespace
 
-Task::Task() : mailbox_(new QObject, [](QObject* object) { object->deleteLater(); }) {}
+Task::Task() : mailbox_(mailbox()) {}
 
 std::shared_ptr<Task> Task::start(std::function<void(Task&)> work, std::function<void(const QString&)> failed) {
     std::shared_ptr<Task> task(new Task);
@@ -82,7 +89,7 @@ bool Task::anyRuns() { return threads().anyRuns(); }
 
 void Task::post(std::function<void()> tell) {
     QMetaObject::invokeMethod(
-        mailbox_.get(),
+        mailbox_,
         [task = shared_from_this(), tell = std::move(tell)] {
             if (!task->cancelled()) tell();
         },

@@ -29,7 +29,7 @@ public:
 private:
     Task();
     std::atomic<bool> cancelled_{false};
-    std::shared_ptr<QObject> mailbox_;  // of the interface thread
+    QObject* const mailbox_;  // of the interface thread
 };
 
 }  // namespace fugato
