@@ -20,7 +20,7 @@
 #include "format/binary_form.h"
 #include "format/packed_events.h"
 #include "rows.h"
-#include "tests/kill_rounds.h"
+#include "testing/kill_rounds.h"
 
 namespace measure {
 

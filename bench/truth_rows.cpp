@@ -7,8 +7,8 @@
 
 #include "core/explain/what_if.h"
 #include "core/model/open_recording.h"
-#include "engines/verdicts.h"
 #include "rows.h"
+#include "testing/engines/verdicts.h"
 
 namespace measure {
 

@@ -9,8 +9,8 @@
 #include <tuple>
 
 #include "core/explain/frame_accounts.h"
-#include "making.h"
-#include "text_recording.h"
+#include "testing/making.h"
+#include "testing/text_recording.h"
 
 using namespace fugato;
 

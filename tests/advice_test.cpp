@@ -7,7 +7,7 @@
 #include <functional>
 
 #include "core/explain/sentences.h"
-#include "explaining.h"
+#include "testing/explaining.h"
 
 using namespace fugato;
 

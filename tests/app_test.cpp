@@ -36,7 +36,7 @@
 #include "app/verdict/verdict_bar.h"
 #include "app/why/why_panel.h"
 #include "app/window/main_window.h"
-#include "text_recording.h"
+#include "testing/text_recording.h"
 
 using namespace fugato;
 

@@ -11,11 +11,11 @@
 #include <set>
 #include <sstream>
 
-#include "children.h"
 #include "cli/commands.h"
 #include "core/ask/stretch_table.h"
 #include "core/model/open_recording.h"
-#include "text_recording.h"
+#include "testing/children.h"
+#include "testing/text_recording.h"
 
 using namespace fugato;
 using nlohmann::json;

@@ -9,7 +9,7 @@
 #include <set>
 
 #include "core/explain/sentences.h"
-#include "text_recording.h"
+#include "testing/text_recording.h"
 
 using namespace fugato;
 using nlohmann::json;

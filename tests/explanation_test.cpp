@@ -10,7 +10,7 @@
 #include "core/explain/frame_table.h"
 #include "core/explain/growing.h"
 #include "core/explain/sentences.h"
-#include "explaining.h"
+#include "testing/explaining.h"
 
 using namespace fugato;
 

@@ -17,8 +17,8 @@
 #include "core/model/growing_recording.h"
 #include "core/store/lease.h"
 #include "format/binary_reader.h"
-#include "making.h"
-#include "said.h"
+#include "testing/making.h"
+#include "testing/said.h"
 
 using namespace fugato;
 

@@ -26,11 +26,11 @@
 #include <thread>
 #include <unclosed_recording.hpp>
 
-#include "children.h"
 #include "core/explain/measuring.h"
 #include "core/explain/sentences.h"
 #include "core/model/open_recording.h"
 #include "format/opening.h"
+#include "testing/children.h"
 
 using namespace fugato;
 

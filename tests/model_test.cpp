@@ -2,7 +2,7 @@
 #include <QtTest>
 #include <random>
 
-#include "text_recording.h"
+#include "testing/text_recording.h"
 
 using namespace fugato;
 

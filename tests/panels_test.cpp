@@ -17,7 +17,7 @@
 #include "app/selection/selection.h"
 #include "app/strip/strip_picture.h"
 #include "app/theme/theme.h"
-#include "explaining.h"
+#include "testing/explaining.h"
 
 using namespace fugato;
 

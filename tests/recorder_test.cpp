@@ -17,9 +17,9 @@
 #include <random>
 #include <thread>
 
-#include "children.h"
 #include "core/model/open_recording.h"
-#include "kill_rounds.h"
+#include "testing/children.h"
+#include "testing/kill_rounds.h"
 
 using namespace fugato;
 

@@ -6,7 +6,7 @@
 
 #include "core/explain/sentences.h"
 #include "core/explain/what_if.h"
-#include "explaining.h"
+#include "testing/explaining.h"
 
 using namespace fugato;
 

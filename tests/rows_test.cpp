@@ -7,7 +7,7 @@
 
 #include "app/lanes/row_content.h"
 #include "app/lanes/work_ahead.h"
-#include "making.h"
+#include "testing/making.h"
 
 using namespace fugato;
 

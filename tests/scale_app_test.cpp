@@ -21,7 +21,7 @@
 #include "app/verdict/verdict_bar.h"
 #include "app/window/main_window.h"
 #include "core/model/recording_index.h"
-#include "text_recording.h"
+#include "testing/text_recording.h"
 
 using namespace fugato;
 

@@ -13,16 +13,16 @@
 #include <QtTest>
 #include <cmath>
 
-#include "children.h"
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
 #include "core/explain/explanation.h"
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
-#include "making.h"
-#include "said.h"
-#include "text_recording.h"
+#include "testing/children.h"
+#include "testing/making.h"
+#include "testing/said.h"
+#include "testing/text_recording.h"
 
 using namespace fugato;
 

@@ -4,11 +4,11 @@
 // same over more seeds, and others.
 #include <QtTest>
 
-#include "bench/engines/verdicts.h"
-#include "bench/engines/world.h"
 #include "core/explain/growing.h"
 #include "core/explain/sentences.h"
 #include "core/model/model_builder.h"
+#include "testing/engines/verdicts.h"
+#include "testing/engines/world.h"
 
 using namespace engines;
 using fugato::Explanation;

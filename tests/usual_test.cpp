@@ -9,8 +9,8 @@
 
 #include "core/explain/excess_tree.h"
 #include "core/explain/sentences.h"
-#include "explaining.h"
-#include "making.h"
+#include "testing/explaining.h"
+#include "testing/making.h"
 
 using namespace fugato;
 

@@ -14,7 +14,7 @@
 #include "own_files.hpp"
 #include "unclosed_recording.hpp"
 
-namespace fugato {
+namespace fugato::recording {
 
 using namespace layout;
 
@@ -270,4 +270,4 @@ void BufferPool::leaveFiles() {
     }
 }
 
-}  // namespace fugato
+}  // namespace fugato::recording

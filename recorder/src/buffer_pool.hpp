@@ -13,7 +13,7 @@
 #include <string>
 #include <vector>
 
-namespace fugato {
+namespace fugato::recording {
 
 class BufferPool {
 public:
@@ -78,4 +78,4 @@ private:
     std::string trouble_;
 };
 
-}  // namespace fugato
+}  // namespace fugato::recording

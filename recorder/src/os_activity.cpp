@@ -17,7 +17,7 @@
 
 #include "run_context.hpp"
 
-namespace fugato {
+namespace fugato::recording {
 
 using namespace layout;
 
@@ -458,4 +458,4 @@ void OsActivity::readLoad(Recorder& r, uint64_t now) {
     before_ = total;
 }
 
-}  // namespace fugato
+}  // namespace fugato::recording

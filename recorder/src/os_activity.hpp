@@ -16,7 +16,7 @@
 
 #include "recorder_state.hpp"
 
-namespace fugato {
+namespace fugato::recording {
 
 class OsActivity {
 public:
@@ -73,4 +73,4 @@ private:
     uint64_t lastLoadNs_ = 0;
 };
 
-}  // namespace fugato
+}  // namespace fugato::recording

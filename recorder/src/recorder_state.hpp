@@ -23,7 +23,7 @@
 #include "recording_output.hpp"
 #include "set_up_call.hpp"
 
-namespace fugato {
+namespace fugato::recording {
 
 class OsActivity;
 
@@ -134,7 +134,20 @@ struct Recorder {
     const char* path = "";
 };
 
+/// The process's recorder, made at its first use; after a fork the child's own.
+Recorder& recorder();
+extern std::atomic<Recorder*> theRecorder;  // null: none was needed yet
+
 uint64_t monotonicNs();
+
+/// Of an enumeration of the interface, whatever number the caller has put there.
+template <class Enumeration>
+uint32_t numberOf(const Enumeration& value) {
+    static_assert(sizeof value == sizeof(uint32_t));
+    uint32_t number = 0;
+    std::memcpy(&number, &value, sizeof number);
+    return number;
+}
 
 /// The text, cut at a whole character within `most` bytes; null counts as empty.
 std::string_view cutText(const char* text, size_t most);
@@ -152,4 +165,4 @@ void addDefinition(Recorder& r, const Definition& definition) {
 }
 void addContext(Recorder& r, std::string_view key, std::string_view value);
 
-}  // namespace fugato
+}  // namespace fugato::recording

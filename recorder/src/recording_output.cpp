@@ -10,7 +10,7 @@
 #include <cstring>
 #include <vector>
 
-namespace fugato {
+namespace fugato::recording {
 
 using namespace layout;
 
@@ -206,4 +206,4 @@ int RecordingOutput::save(const std::string& path, std::string_view definitions,
     return good ? 0 : out.error;
 }
 
-}  // namespace fugato
+}  // namespace fugato::recording

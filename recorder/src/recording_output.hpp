@@ -15,7 +15,7 @@
 
 #include "recording_path.hpp"
 
-namespace fugato {
+namespace fugato::recording {
 
 class RecordingOutput {
 public:
@@ -85,4 +85,4 @@ private:
     std::map<uint32_t, uint64_t> dropped_;  // events by lane
 };
 
-}  // namespace fugato
+}  // namespace fugato::recording

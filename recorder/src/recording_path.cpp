@@ -13,7 +13,7 @@
 #include <cstdio>
 #include <cstdlib>
 
-namespace fugato {
+namespace fugato::recording {
 
 namespace {
 
@@ -153,4 +153,4 @@ CreatedFile createRecording(const std::string& path, Existing existing) {
     return made;
 }
 
-}  // namespace fugato
+}  // namespace fugato::recording

@@ -9,7 +9,7 @@
 
 #include "own_files.hpp"
 
-namespace fugato {
+namespace fugato::recording {
 
 /// What to do where the file is there already; as fug_existing.
 enum class Existing { Keep = 0, Replace = 1, Refuse = 2 };
@@ -26,4 +26,4 @@ CreatedFile createRecording(const std::string& path, Existing existing);
 /// The path with its patterns filled in; `number` stands for %n.
 std::string filledIn(const std::string& path, unsigned number);
 
-}  // namespace fugato
+}  // namespace fugato::recording

@@ -10,7 +10,7 @@
 #include <cstdlib>
 #include <string_view>
 
-namespace fugato {
+namespace fugato::recording {
 
 namespace {
 
@@ -84,4 +84,4 @@ void tellRunContext(const std::function<void(const std::string&, const std::stri
     tell("process", std::to_string(getpid()));
 }
 
-}  // namespace fugato
+}  // namespace fugato::recording

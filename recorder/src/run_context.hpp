@@ -7,11 +7,11 @@
 #include <functional>
 #include <string>
 
-namespace fugato {
+namespace fugato::recording {
 
 void tellRunContext(const std::function<void(const std::string& key, const std::string& value)>& tell);
 
 /// The first line of a small file; empty where it cannot be read.
 std::string firstLineOf(const char* path);
 
-}  // namespace fugato
+}  // namespace fugato::recording

@@ -7,7 +7,7 @@
 #include <cerrno>
 #include <initializer_list>
 
-namespace fugato {
+namespace fugato::recording {
 
 namespace {
 
@@ -45,4 +45,4 @@ SetUpCall::~SetUpCall() {
     errno = error;
 }
 
-}  // namespace fugato
+}  // namespace fugato::recording

@@ -5,7 +5,7 @@
 
 #include <signal.h>
 
-namespace fugato {
+namespace fugato::recording {
 
 /// Set while the calling thread is inside the recorder, so that a memory hook that comes in between does
 /// nothing. A plain thread's variable, so that reaching it costs nothing.
@@ -40,4 +40,4 @@ private:
     int cancelState_ = 0;
 };
 
-}  // namespace fugato
+}  // namespace fugato::recording

@@ -4,7 +4,7 @@
 #pragma once
 
 #include "core/explain/explanation.h"
-#include "text_recording.h"
+#include "testing/text_recording.h"
 
 namespace fugato {
 

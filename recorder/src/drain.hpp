@@ -1,0 +1,31 @@
+// SPDX-License-Identifier: MIT
+//
+// From the threads' buffers into blocks: what the background thread does, and whoever else must. All of it is called
+// with outputMutex held.
+#pragma once
+
+#include "recorder_state.hpp"
+
+namespace fugato::recording {
+
+/// Packs what the thread has published since the last look. Returns the number of slots taken.
+uint64_t collect(Recorder& r, RecordedLane& lane, uint64_t now);
+/// Writes what was collected of a lane; from then on its slots are free for the thread.
+void writePending(Recorder& r, RecordedLane& lane);
+/// One look at every lane. Returns how many nanoseconds the buffers can do without another.
+uint64_t drain(Recorder& r, bool all);
+
+/// Both clocks at one instant: where another program took the core in between, they are read again.
+layout::ClockPair readClocks();
+void writeClock(Recorder& r);
+
+/// A buffer for a lane, which may lie elsewhere or be smaller than wished, or be null; then the reason is told.
+/// With lanesMutex held.
+layout::BufferEntry* takeBuffer(Recorder& r, uint32_t lane);
+/// With lanesMutex held.
+void setStatus(Recorder& r, const std::string& text);
+
+/// Starts the threads that belong to a recording. None where the system gives none.
+void startBackground(Recorder& r);
+
+}  // namespace fugato::recording
