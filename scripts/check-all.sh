@@ -22,7 +22,8 @@ check_sanitized() {  # check_sanitized PRESET TEST…
     shift
     sanitized_build "$preset" "$@"
     names=$(IFS='|'; echo "$*")
-    (cd "build/$preset" && TSAN_OPTIONS="halt_on_error=1 die_after_fork=0" \
+    local options="halt_on_error=1 die_after_fork=0 suppressions=$PWD/scripts/thread-sanitizer.supp"
+    (cd "build/$preset" && TSAN_OPTIONS=$options \
         ctest --output-on-failure -j "$(nproc)" -R "^($names)\$")
 }
 
@@ -30,7 +31,7 @@ check_fuzzers() {
     sanitized_build asan fuzzers
     local targets=(binary whole_way packed text unclosed kept) target corpus running=()
     corpus=$(mktemp -d)
-    trap 'rm -rf "$corpus"' EXIT
+    trap "rm -rf '$corpus'" EXIT
     local each=$((fuzz_seconds * $(nproc) / ${#targets[@]}))
     echo "Fuzzing ${#targets[@]} targets, $each s each…"
     for target in "${targets[@]}"; do
