@@ -53,6 +53,114 @@ int takePicture(fugato::MainWindow& window, const QString& recording, const QStr
     return result;
 }
 
+/// What the command line asks for.
+class Asked {
+public:
+    Asked() {
+        parser_.setApplicationDescription(
+            "Finds the frames of a recording that came late and names what made them so.");
+        parser_.addHelpOption();
+        parser_.addVersionOption();
+        parser_.addPositionalArgument("recording", "A .fugato or .jsonl file to open.", "[recording]");
+        parser_.addOptions(
+            {{"picture", "Opens the recording, saves a picture of the window to FILE, and quits.", "FILE"},
+             {"size", "Size of the window, WIDTHxHEIGHT.", "SIZE"},
+             {"frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER"},
+             {"cause", "Chooses the cause with this LETTER once the recording is explained.", "LETTER"},
+             {"repair", "Tries what repairs of the causes with these LETTERS would bring: A,C.", "LETTERS"},
+             {"stretch", "Shows and chooses the stretch BEGIN-END of seconds.", "BEGIN-END"},
+             {"find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS"},
+             {"page", "Opens a page below the lanes, for example frame or advice.", "PAGE"},
+             {"dark", "Dark colours, this time."},
+             {"light", "Light colours, this time."}});
+    }
+    /// Ends the program where help or the version was asked for, or an option is unknown.
+    void read(const QApplication& app) { parser_.process(app); }
+    QStringList recordings() const { return parser_.positionalArguments(); }
+    QString picture() const { return parser_.value("picture"); }
+
+    /// Does what is asked, or does it once the recording is explained. False where something asked for makes no sense;
+    /// that was told.
+    bool applyTo(fugato::MainWindow& window) const {
+        if (parser_.isSet("dark")) fugato::applyTheme(true);
+        if (parser_.isSet("light")) fugato::applyTheme(false);
+        causes(window);
+        if (parser_.isSet("find")) once(window, [&window, words = parser_.value("find")] { window.findMarker(words); });
+        return size(window) && frame(window) && stretch(window) && page(window);
+    }
+
+private:
+    template <class Act>
+    static void once(fugato::MainWindow& window, Act&& act) {
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, std::forward<Act>(act));
+    }
+    bool wrong(const char* option, const QString& why) const {
+        qCritical("fugato: --%s %s %s", option, qPrintable(parser_.value(option)), qPrintable(why));
+        return false;
+    }
+
+    bool size(fugato::MainWindow& window) const {
+        if (!parser_.isSet("size")) return true;
+        const QStringList sides = parser_.value("size").split('x');
+        const QSize wanted(sides.value(0).toInt(), sides.value(1).toInt());
+        if (wanted.width() < 400 || wanted.height() < 300)
+            return wrong("size", "is no size of at least 400x300. Write for example 1280x800.");
+        window.resize(wanted);
+        return true;
+    }
+    bool frame(fugato::MainWindow& window) const {
+        if (!parser_.isSet("frame")) return true;
+        bool number = false;
+        const uint wanted = parser_.value("frame").toUInt(&number);
+        if (!number) return wrong("frame", "is no frame number.");
+        once(window, [&window, wanted] { window.selection().chooseFrame(wanted); });
+        return true;
+    }
+    void causes(fugato::MainWindow& window) const {
+        if (parser_.isSet("cause"))
+            once(window, [&window, letter = parser_.value("cause").toUpper().toStdString()] {
+                const auto& e = window.document().explanation();
+                for (uint32_t i = 0; e && i < e->causes.size(); ++i)
+                    if (e->causes[i].letter == letter) window.selection().chooseCause(i);
+            });
+        if (parser_.isSet("repair"))
+            once(window, [&window, letters = parser_.value("repair").toUpper().split(',')] {
+                const auto& e = window.document().explanation();
+                std::vector<fugato::Repair> repairs;
+                for (uint32_t i = 0; e && i < e->causes.size(); ++i)
+                    if (letters.contains(QString::fromStdString(e->causes[i].letter))) repairs.push_back({i, false});
+                window.document().setRepairs(repairs);
+            });
+    }
+    bool stretch(fugato::MainWindow& window) const {
+        if (!parser_.isSet("stretch")) return true;
+        const QStringList ends = parser_.value("stretch").split('-');
+        bool good = ends.size() == 2;
+        const double from = ends.value(0).toDouble(&good), to = good ? ends.value(1).toDouble(&good) : 0;
+        if (!good || from >= to) return wrong("stretch", "is no stretch. Write for example 12.5-14.");
+        once(window, [&window, from, to] {
+            const int64_t zero = window.document().recording()->begin;
+            const fugato::Stretch chosen{zero + static_cast<int64_t>(from * 1e9),
+                                         zero + static_cast<int64_t>(to * 1e9)};
+            const int64_t margin = (chosen.end - chosen.begin) / 4;
+            window.selection().showSpan(chosen.begin - margin, chosen.end + margin, true);
+            window.selection().chooseStretch(chosen);
+        });
+        return true;
+    }
+    bool page(fugato::MainWindow& window) const {
+        if (!parser_.isSet("page")) return true;
+        QStringList names;
+        for (const fugato::DrawerPage* page : window.drawer().pages()) names << page->words().id;
+        const auto wanted = names.indexOf(parser_.value("page"));
+        if (wanted < 0) return wrong("page", "is no page. Write one of: " + names.join(", ") + ".");
+        once(window, [&window, wanted] { window.drawer().show(static_cast<fugato::Drawer::Page>(wanted)); });
+        return true;
+    }
+
+    QCommandLineParser parser_;
+};
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -73,106 +181,17 @@ int main(int argc, char** argv) {
     QApplication::setApplicationName("fugato");
     QApplication::setApplicationVersion(FUGATO_VERSION);
 
-    QCommandLineParser options;
-    options.setApplicationDescription("Finds the frames of a recording that came late and names what made them so.");
-    options.addHelpOption();
-    options.addVersionOption();
-    options.addPositionalArgument("recording", "A .fugato or .jsonl file to open.", "[recording]");
-    const QCommandLineOption picture("picture",
-                                     "Opens the recording, saves a picture of the window to FILE, and quits.", "FILE");
-    const QCommandLineOption size("size", "Size of the window, WIDTHxHEIGHT.", "SIZE");
-    const QCommandLineOption frame("frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER");
-    const QCommandLineOption cause("cause", "Chooses the cause with this LETTER once the recording is explained.",
-                                   "LETTER");
-    const QCommandLineOption repair("repair", "Tries what repairs of the causes with these LETTERS would bring: A,C.",
-                                    "LETTERS");
-    const QCommandLineOption stretch("stretch", "Shows and chooses the stretch BEGIN-END of seconds.", "BEGIN-END");
-    const QCommandLineOption find("find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS");
-    const QCommandLineOption page("page", "Opens a page below the lanes: frame, stretch, marker, found or advice.",
-                                  "PAGE");
-    const QCommandLineOption dark("dark", "Dark colours, this time.");
-    const QCommandLineOption light("light", "Light colours, this time.");
-    options.addOptions({picture, size, frame, cause, repair, stretch, find, page, dark, light});
-    options.process(app);
-    if (options.positionalArguments().size() > 1) {
+    Asked asked;
+    asked.read(app);
+    if (asked.recordings().size() > 1) {
         qCritical("fugato: one recording at a time. See --help.");
         return 2;
     }
-    const QString recording = options.positionalArguments().value(0);
+    const QString recording = asked.recordings().value(0);
 
     fugato::MainWindow window;
-    if (options.isSet(dark)) fugato::applyTheme(true);
-    if (options.isSet(light)) fugato::applyTheme(false);
-    if (options.isSet(size)) {
-        const QStringList sides = options.value(size).split('x');
-        const QSize wanted(sides.value(0).toInt(), sides.value(1).toInt());
-        if (wanted.width() < 400 || wanted.height() < 300) {
-            qCritical("fugato: --size %s is no size of at least 400x300. Write for example 1280x800.",
-                      qPrintable(options.value(size)));
-            return 2;
-        }
-        window.resize(wanted);
-    }
-    if (options.isSet(frame)) {
-        bool number = false;
-        const uint wanted = options.value(frame).toUInt(&number);
-        if (!number) {
-            qCritical("fugato: --frame %s is no frame number.", qPrintable(options.value(frame)));
-            return 2;
-        }
-        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
-                         [&window, wanted] { window.selection().chooseFrame(wanted); });
-    }
-    if (options.isSet(cause)) {
-        const std::string letter = options.value(cause).toUpper().toStdString();
-        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, letter] {
-            const auto& e = window.document().explanation();
-            for (uint32_t i = 0; e && i < e->causes.size(); ++i)
-                if (e->causes[i].letter == letter) window.selection().chooseCause(i);
-        });
-    }
-    if (options.isSet(repair)) {
-        const QStringList letters = options.value(repair).toUpper().split(',');
-        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, letters] {
-            const auto& e = window.document().explanation();
-            std::vector<fugato::Repair> repairs;
-            for (uint32_t i = 0; e && i < e->causes.size(); ++i)
-                if (letters.contains(QString::fromStdString(e->causes[i].letter))) repairs.push_back({i, false});
-            window.document().setRepairs(repairs);
-        });
-    }
-    if (options.isSet(stretch)) {
-        const QStringList ends = options.value(stretch).split('-');
-        bool good = ends.size() == 2;
-        const double from = ends.value(0).toDouble(&good), to = good ? ends.value(1).toDouble(&good) : 0;
-        if (!good || from >= to) {
-            qCritical("fugato: --stretch %s is no stretch. Write for example 12.5-14.",
-                      qPrintable(options.value(stretch)));
-            return 2;
-        }
-        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, [&window, from, to] {
-            const int64_t zero = window.document().recording()->begin;
-            const fugato::Stretch chosen{zero + static_cast<int64_t>(from * 1e9),
-                                         zero + static_cast<int64_t>(to * 1e9)};
-            const int64_t margin = (chosen.end - chosen.begin) / 4;
-            window.selection().showSpan(chosen.begin - margin, chosen.end + margin, true);
-            window.selection().chooseStretch(chosen);
-        });
-    }
-    if (options.isSet(find))
-        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
-                         [&window, words = options.value(find)] { window.findMarker(words); });
-    if (options.isSet(page)) {
-        const int wanted = QStringList{"frame", "stretch", "marker", "found", "advice"}.indexOf(options.value(page));
-        if (wanted < 0) {
-            qCritical("fugato: there is no page %s. Write frame, stretch, marker, found or advice.",
-                      qPrintable(options.value(page)));
-            return 2;
-        }
-        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
-                         [&window, wanted] { window.drawer().show(static_cast<fugato::Drawer::Page>(wanted)); });
-    }
-    if (options.isSet(picture)) return takePicture(window, recording, options.value(picture));
+    if (!asked.applyTo(window)) return 2;
+    if (!asked.picture().isEmpty()) return takePicture(window, recording, asked.picture());
     window.show();
     if (!recording.isEmpty()) window.open(recording);
     const int result = QApplication::exec();

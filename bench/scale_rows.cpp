@@ -19,7 +19,7 @@
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
-#include "core/explain/growing.h"
+#include "core/explain/causes/growing.h"
 #include "format/binary_reader.h"
 #include "rows.h"
 #include "windows.h"

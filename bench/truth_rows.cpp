@@ -5,7 +5,7 @@
 #include <map>
 #include <nlohmann/json.hpp>
 
-#include "core/explain/what_if.h"
+#include "core/explain/simulation/what_if.h"
 #include "core/model/open_recording.h"
 #include "rows.h"
 #include "testing/engines/verdicts.h"

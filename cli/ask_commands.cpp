@@ -10,7 +10,8 @@
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
-#include "core/explain/sentences.h"
+#include "core/explain/causes/explain.h"
+#include "core/explain/words/sentences.h"
 #include "format/number_text.h"
 
 namespace fugato {

@@ -6,7 +6,7 @@
 #include <ostream>
 #include <string>
 
-#include "core/explain/advice.h"
+#include "core/explain/advice/advice.h"
 
 namespace CLI {
 class App;

@@ -7,9 +7,10 @@
 
 #include "ask_commands.h"
 #include "command_parts.h"
-#include "core/explain/certainty.h"
-#include "core/explain/earlier_stage.h"
-#include "core/explain/sentences.h"
+#include "core/explain/causes/certainty.h"
+#include "core/explain/causes/earlier_stage.h"
+#include "core/explain/causes/explain.h"
+#include "core/explain/words/frame_sentences.h"
 #include "format/number_text.h"
 
 namespace fugato {
@@ -217,7 +218,7 @@ private:
                                      {"piece", pieceName(part.key.kind)},
                                      {"excess_ns", part.excess()}});
                 Json through = Json::array();
-                for (const EarlierStage& stage : earlierStages(e, i))
+                for (const EarlierStage& stage : earlierStages(e, i, e.piecesOf(i)))
                     through.push_back({{"series", r.series[stage.series].name},
                                        {"frame", stage.frame},
                                        {"overrun_ns", stage.overrun}});
@@ -248,7 +249,7 @@ private:
                                       {"spikes", cause.spikes.size()},
                                       {"frames", cause.frames.size()},
                                       {"late_ms", ms(cause.late)}});
-            const Sureness sureness = surenessOf(e, e.worstFrameOf(cause), cause);
+            const Sureness sureness = surenessOf(e, e.worstFrameOf(cause), cause, e.piecesOf(e.worstFrameOf(cause)));
             json["causes"].back()["certainty"] = certaintyName(sureness.certainty);
             json["causes"].back()["doubts"] = sureness.doubts;
             if (cause.kind == CauseKind::NoCore)

@@ -3,7 +3,7 @@
 // Small recordings, explained: what tests of explanations share.
 #pragma once
 
-#include "core/explain/explanation.h"
+#include "core/explain/causes/explain.h"
 #include "testing/text_recording.h"
 
 namespace fugato {

@@ -1,14 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // The walk back through a frame, added up and piece by piece: both must say the same, whatever the recording is like.
-#include "core/explain/accounting.h"
+#include "core/explain/walk/accounting.h"
 
 #include <QtTest>
 #include <map>
 #include <set>
 #include <tuple>
 
-#include "core/explain/frame_accounts.h"
+#include "core/explain/walk/frame_accounts.h"
 #include "testing/making.h"
 #include "testing/text_recording.h"
 

@@ -1,12 +1,12 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Each finding beyond spikes: there where it is, and not where it falls just short.
-#include "core/explain/advice.h"
+#include "core/explain/advice/advice.h"
 
 #include <QtTest>
 #include <functional>
 
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 #include "testing/explaining.h"
 
 using namespace fugato;

@@ -8,7 +8,8 @@
 #include <nlohmann/json.hpp>
 #include <set>
 
-#include "core/explain/sentences.h"
+#include "core/explain/causes/explain.h"
+#include "core/explain/words/sentences.h"
 #include "testing/text_recording.h"
 
 using namespace fugato;

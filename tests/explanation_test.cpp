@@ -4,12 +4,12 @@
 #include <QtTest>
 #include <random>
 
-#include "core/explain/advice.h"
-#include "core/explain/certainty.h"
-#include "core/explain/earlier_stage.h"
-#include "core/explain/frame_table.h"
-#include "core/explain/growing.h"
-#include "core/explain/sentences.h"
+#include "core/ask/frame_table.h"
+#include "core/explain/advice/advice.h"
+#include "core/explain/causes/certainty.h"
+#include "core/explain/causes/earlier_stage.h"
+#include "core/explain/causes/growing.h"
+#include "core/explain/words/frame_sentences.h"
 #include "testing/explaining.h"
 
 using namespace fugato;
@@ -186,8 +186,8 @@ private slots:
         QCOMPARE(r->series[1].name, std::string("picture"));
         const auto e = explain(r, accountFrames(*r, 1), 0);
         QCOMPARE(e->late, (std::vector<uint32_t>{40, 41}));
-        QVERIFY(earlierStages(*e, 40).empty());
-        const auto through = earlierStages(*e, 41);
+        QVERIFY(earlierStages(*e, 40, e->piecesOf(40)).empty());
+        const auto through = earlierStages(*e, 41, e->piecesOf(41));
         QCOMPARE(through.size(), size_t{1});
         QCOMPARE(through[0].series, 0u);
         QCOMPARE(through[0].frame, 41u);
@@ -201,7 +201,7 @@ private slots:
         }
         QVERIFY(said);
         // The loop's own frame did not come through the picture, which ended after it.
-        QVERIFY(earlierStages(*explained(r), 41).empty());
+        QVERIFY(earlierStages(*explained(r), 41, explained(r)->piecesOf(41)).empty());
     }
 
     // ---- what measuring cost -----------------------------------------------------------------

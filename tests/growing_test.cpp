@@ -2,7 +2,7 @@
 //
 // Recordings that are read on while their program still writes them: at any moment they say what the whole file, read
 // anew, would say.
-#include "core/explain/growing.h"
+#include "core/explain/causes/growing.h"
 
 #include <fcntl.h>
 #include <signal.h>

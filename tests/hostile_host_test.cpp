@@ -26,8 +26,8 @@
 #include <thread>
 #include <unclosed_recording.hpp>
 
-#include "core/explain/measuring.h"
-#include "core/explain/sentences.h"
+#include "core/explain/walk/measuring.h"
+#include "core/explain/words/sentences.h"
 #include "core/model/open_recording.h"
 #include "format/opening.h"
 #include "testing/children.h"

@@ -4,8 +4,8 @@
 #include <QtTest>
 #include <functional>
 
-#include "core/explain/sentences.h"
-#include "core/explain/what_if.h"
+#include "core/explain/simulation/what_if.h"
+#include "core/explain/words/sentences.h"
 #include "testing/explaining.h"
 
 using namespace fugato;

@@ -16,7 +16,7 @@
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
-#include "core/explain/explanation.h"
+#include "core/explain/causes/explain.h"
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
 #include "testing/children.h"

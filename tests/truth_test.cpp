@@ -4,8 +4,8 @@
 // same over more seeds, and others.
 #include <QtTest>
 
-#include "core/explain/growing.h"
-#include "core/explain/sentences.h"
+#include "core/explain/causes/growing.h"
+#include "core/explain/words/frame_sentences.h"
 #include "core/model/model_builder.h"
 #include "testing/engines/verdicts.h"
 #include "testing/engines/world.h"

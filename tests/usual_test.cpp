@@ -1,14 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // What frames usually are: beside plain slow counts on random recordings, and on small ones worked out by hand.
-#include "core/explain/usual.h"
+#include "core/explain/causes/usual.h"
 
 #include <QtTest>
 #include <map>
 #include <set>
 
-#include "core/explain/excess_tree.h"
-#include "core/explain/sentences.h"
+#include "core/explain/causes/excess_tree.h"
+#include "core/explain/words/frame_sentences.h"
 #include "testing/explaining.h"
 #include "testing/making.h"
 

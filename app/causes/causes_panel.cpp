@@ -11,7 +11,7 @@
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 
 namespace fugato {
 
@@ -46,8 +46,7 @@ void CausesPanel::layOut() {
             if (c != openCause_) continue;
             std::vector<uint32_t> spikes = e->causes[c].spikes;
             const auto worst = [&](uint32_t spike) { return e->frames[e->worstFrameOf(e->spikes[spike])].overrun; };
-            std::stable_sort(spikes.begin(), spikes.end(),
-                             [&](uint32_t a, uint32_t b) { return worst(a) > worst(b); });
+            std::stable_sort(spikes.begin(), spikes.end(), [&](uint32_t a, uint32_t b) { return worst(a) > worst(b); });
             const size_t shown = all_ ? spikes.size() : std::min(kFewSpikes, spikes.size());
             for (size_t i = 0; i < shown; ++i, y += kSpikeHeight)
                 rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, spikes[i], false});

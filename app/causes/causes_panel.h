@@ -7,7 +7,7 @@
 #include <QAbstractScrollArea>
 #include <vector>
 
-#include "core/explain/explanation.h"
+#include "core/explain/model/explanation.h"
 
 namespace fugato {
 

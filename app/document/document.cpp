@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <mutex>
 
-#include "core/explain/growing.h"
+#include "core/explain/causes/growing.h"
 #include "core/model/recording_index.h"
 #include "format/opening.h"
 

@@ -11,7 +11,7 @@
 #include <memory>
 
 #include "app/document/asking.h"
-#include "core/explain/what_if.h"
+#include "core/explain/simulation/what_if.h"
 #include "core/model/growing_recording.h"
 #include "format/result.h"
 

@@ -13,7 +13,7 @@
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/theme/words.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 #include "table_looks.h"
 
 namespace fugato {
@@ -23,8 +23,12 @@ constexpr int kNumberRole = Qt::UserRole + 1;  // of the advice, in every row
 constexpr auto kSlowFile = "advice/slow file ns", kAllocations = "advice/allocations", kMessages = "advice/messages";
 }  // namespace
 
+DrawerPage::Words AdvicePage::words() const {
+    return {"advice", tr("Advice"), tr("Advice"), tr("Findings beyond single spikes, and what to look at next")};
+}
+
 AdvicePage::AdvicePage(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent),
+    : DrawerPage(parent),
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),

@@ -9,7 +9,8 @@
 #include <QTreeView>
 
 #include "app/document/asking.h"
-#include "core/explain/advice.h"
+#include "core/explain/advice/advice.h"
+#include "page.h"
 
 class QLabel;
 class QToolButton;
@@ -19,13 +20,14 @@ namespace fugato {
 class Document;
 class Selection;
 
-class AdvicePage : public QWidget {
+class AdvicePage : public DrawerPage {
     Q_OBJECT
 public:
     enum Column { kWhat, kSure, kCost, kAccepted, kColumns };
     AdvicePage(Document& document, Selection& selection, QWidget* parent = nullptr);
+    Words words() const override;
     QTreeView& tree() { return *tree_; }
-    bool busy() const { return asking_.busy(); }
+    bool busy() const override { return asking_.busy(); }
     QString about() const;
     const std::vector<Advice>* advice() const { return advice_.get(); }
     QToolButton& limitsButton() { return *limits_; }

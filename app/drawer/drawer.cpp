@@ -2,6 +2,7 @@
 #include "drawer.h"
 
 #include <QVBoxLayout>
+#include <algorithm>
 
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
@@ -11,31 +12,29 @@ namespace fugato {
 Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     : QWidget(parent),
       tabs_(new QTabBar(this)),
-      pages_(new QStackedWidget(this)),
+      stack_(new QStackedWidget(this)),
       frame_(new FramePage(document, selection)),
       stretch_(new StretchPage(document, selection)),
       marker_(new MarkerPage(document, selection)),
       found_(new FoundPage(document, selection)),
       advice_(new AdvicePage(document, selection)) {
+    pages_ = {frame_, stretch_, marker_, found_, advice_};
     tabs_->setFont(smallBoldFont());
     tabs_->setDrawBase(false);
     tabs_->setExpanding(false);
     tabs_->setAccessibleName(tr("Tables below the lanes"));
-    const auto add = [this](QWidget* page, const QString& name, const QString& what) {
-        pages_->addWidget(page);
-        tabs_->setTabToolTip(tabs_->addTab(name), what);
-    };
-    add(frame_, tr("Frame"), tr("The chosen frame's markers against usual ones (Ctrl+1)"));
-    add(stretch_, tr("Stretch"), tr("Everything nested in the chosen stretch of time, or in what is in view (Ctrl+2)"));
-    add(marker_, tr("Marker"), tr("How often and how long the chosen marker runs, its longest occurrences (Ctrl+3)"));
-    add(found_, tr("Found"), tr("What the search found (Ctrl+4)"));
-    add(advice_, tr("Advice"), tr("Findings beyond single spikes, and what to look at next (Ctrl+5)"));
+    for (DrawerPage* page : pages_) {
+        const DrawerPage::Words words = page->words();
+        stack_->addWidget(page);
+        const int at = tabs_->addTab(words.tab);
+        tabs_->setTabToolTip(at, tr("%1 (Ctrl+%2)").arg(words.help).arg(at + 1));
+    }
     auto* all = new QVBoxLayout(this);
     all->setContentsMargins(0, 0, 0, 0);
     all->setSpacing(0);
     all->addWidget(tabs_);
-    all->addWidget(pages_, 1);
-    connect(tabs_, &QTabBar::currentChanged, pages_, &QStackedWidget::setCurrentIndex);
+    all->addWidget(stack_, 1);
+    connect(tabs_, &QTabBar::currentChanged, stack_, &QStackedWidget::setCurrentIndex);
     connect(&selection, &Selection::siteChanged, this, [this, &selection] {
         if (selection.site() == kNone || shown() == kFound || shown() == kAdvice) return;  // one goes through a list
         show(kMarker);
@@ -46,6 +45,10 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
 }
 
 void Drawer::show(Page page) { tabs_->setCurrentIndex(page); }
+
+bool Drawer::busy() const {
+    return std::any_of(pages_.begin(), pages_.end(), [](const DrawerPage* page) { return page->busy(); });
+}
 
 void Drawer::search(const QString& words) {
     show(kFound);

@@ -18,11 +18,14 @@ namespace fugato {
 class Drawer : public QWidget {
     Q_OBJECT
 public:
-    enum Page { kFrame, kStretch, kMarker, kFound, kAdvice };
+    enum Page { kFrame, kStretch, kMarker, kFound, kAdvice };  // their places
     Drawer(Document& document, Selection& selection, QWidget* parent = nullptr);
     void show(Page page);
     Page shown() const { return static_cast<Page>(tabs_->currentIndex()); }
     void search(const QString& words);
+    /// All pages, in the order of their tabs.
+    const QList<DrawerPage*>& pages() const { return pages_; }
+    bool busy() const;
     QTabBar& tabs() { return *tabs_; }
     FramePage& frame() { return *frame_; }
     StretchPage& stretch() { return *stretch_; }
@@ -32,7 +35,8 @@ public:
 
 private:
     QTabBar* tabs_;
-    QStackedWidget* pages_;
+    QStackedWidget* stack_;
+    QList<DrawerPage*> pages_;
     FramePage* frame_;
     StretchPage* stretch_;
     MarkerPage* marker_;

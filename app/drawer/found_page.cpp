@@ -5,7 +5,7 @@
 #include "app/selection/selection.h"
 #include "app/theme/words.h"
 #include "core/ask/marker_statistics.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 #include "table_looks.h"
 
 namespace fugato {
@@ -15,8 +15,12 @@ constexpr int kKindRole = Qt::UserRole + 1, kNumberRole = Qt::UserRole + 2;
 enum Kind { kSite = 1, kArgument, kPoint };
 }  // namespace
 
+DrawerPage::Words FoundPage::words() const {
+    return {"found", tr("Found"), tr("What was found"), tr("What the search found")};
+}
+
 FoundPage::FoundPage(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent),
+    : DrawerPage(parent),
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),

@@ -8,6 +8,7 @@
 
 #include "app/document/asking.h"
 #include "core/ask/search.h"
+#include "page.h"
 
 class QLabel;
 
@@ -16,16 +17,17 @@ namespace fugato {
 class Document;
 class Selection;
 
-class FoundPage : public QWidget {
+class FoundPage : public DrawerPage {
     Q_OBJECT
 public:
     enum Column { kWhat, kCount, kTime, kColumns };
     static constexpr size_t kMostShown = 2000;  // of each kind
 
     FoundPage(Document& document, Selection& selection, QWidget* parent = nullptr);
+    Words words() const override;
     void search(const QString& words);
     QTreeView& tree() { return *tree_; }
-    bool busy() const { return asking_.busy(); }
+    bool busy() const override { return asking_.busy(); }
     QString about() const;
 
 private:

@@ -10,12 +10,16 @@
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 
 namespace fugato {
 
+DrawerPage::Words FramePage::words() const {
+    return {"frame", tr("Frame"), tr("Table of the frame"), tr("The chosen frame's markers against usual ones")};
+}
+
 FramePage::FramePage(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent),
+    : DrawerPage(parent),
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),

@@ -8,6 +8,7 @@
 #include <QWidget>
 
 #include "frame_table_model.h"
+#include "page.h"
 
 class QLabel;
 
@@ -16,10 +17,11 @@ namespace fugato {
 class Document;
 class Selection;
 
-class FramePage : public QWidget {
+class FramePage : public DrawerPage {
     Q_OBJECT
 public:
     FramePage(Document& document, Selection& selection, QWidget* parent = nullptr);
+    Words words() const override;
     QTreeView& tree() { return *tree_; }
 
 private:

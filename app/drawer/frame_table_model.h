@@ -3,7 +3,7 @@
 // The chosen frame's nested markers as an item model.
 #pragma once
 
-#include "core/explain/frame_table.h"
+#include "core/ask/frame_table.h"
 #include "marker_tree_model.h"
 
 namespace fugato {

@@ -4,13 +4,18 @@
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/theme/words.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 #include "table_looks.h"
 
 namespace fugato {
 
+DrawerPage::Words MarkerPage::words() const {
+    return {"marker", tr("Marker"), tr("Figures of the marker"),
+            tr("How often and how long the chosen marker runs, its longest occurrences")};
+}
+
 MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent),
+    : DrawerPage(parent),
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),

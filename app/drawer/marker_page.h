@@ -9,6 +9,7 @@
 
 #include "app/document/asking.h"
 #include "core/ask/marker_statistics.h"
+#include "page.h"
 
 class QLabel;
 
@@ -17,7 +18,7 @@ namespace fugato {
 class Document;
 class Selection;
 
-class MarkerPage : public QWidget {
+class MarkerPage : public DrawerPage {
     Q_OBJECT
 public:
     enum Column { kWhere, kDuration, kBegin, kFrame, kColumns };
@@ -25,8 +26,9 @@ public:
     static constexpr size_t kMostShown = 1000;
 
     MarkerPage(Document& document, Selection& selection, QWidget* parent = nullptr);
+    Words words() const override;
     QTreeView& tree() { return *tree_; }
-    bool busy() const { return asking_.busy(); }
+    bool busy() const override { return asking_.busy(); }
     QString title() const;
     QString figures() const;
     const std::shared_ptr<const MarkerStatistics>& statistics() const { return statistics_; }

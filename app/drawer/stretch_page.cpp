@@ -7,7 +7,7 @@
 #include "app/selection/selection.h"
 #include "app/theme/words.h"
 #include "core/ask/marker_statistics.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 #include "table_looks.h"
 
 namespace fugato {
@@ -16,8 +16,13 @@ namespace {
 constexpr int kAfterMs = 120;
 }
 
+DrawerPage::Words StretchPage::words() const {
+    return {"stretch", tr("Stretch"), tr("Table of the stretch"),
+            tr("Everything nested in the chosen stretch of time, or in what is in view")};
+}
+
 StretchPage::StretchPage(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent),
+    : DrawerPage(parent),
       document_(document),
       selection_(selection),
       tree_(new QTreeView(this)),

@@ -8,6 +8,7 @@
 #include <QTreeView>
 
 #include "app/document/asking.h"
+#include "page.h"
 #include "stretch_table_model.h"
 
 class QLabel;
@@ -17,12 +18,13 @@ namespace fugato {
 class Document;
 class Selection;
 
-class StretchPage : public QWidget {
+class StretchPage : public DrawerPage {
     Q_OBJECT
 public:
     StretchPage(Document& document, Selection& selection, QWidget* parent = nullptr);
+    Words words() const override;
     QTreeView& tree() { return *tree_; }
-    bool busy() const { return asking_.busy() || soon_.isActive(); }
+    bool busy() const override { return asking_.busy() || soon_.isActive(); }
     QString title() const;
     QString about() const;
 

@@ -5,7 +5,7 @@
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 
 namespace fugato {
 

@@ -14,7 +14,7 @@
 #include <vector>
 
 #include "core/ask/stretch.h"
-#include "core/explain/explanation.h"
+#include "core/explain/model/explanation.h"
 #include "row_content.h"
 #include "track_picture.h"
 #include "work_ahead.h"

@@ -15,7 +15,7 @@
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 
 namespace fugato {
 

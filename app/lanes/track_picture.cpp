@@ -8,7 +8,7 @@
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 
 namespace fugato {
 
@@ -35,6 +35,14 @@ QString numberText(double value) {
 size_t positionAt(const Column<int64_t>& times, int64_t time) {
     const auto after = std::upper_bound(times.begin(), times.end(), time);
     return after == times.begin() ? times.size() : static_cast<size_t>(after - times.begin()) - 1;
+}
+
+/// The span that holds `time`, or null. Spans are in order of time and do not overlap.
+template <class Span>
+const Span* spanAt(const Column<Span>& spans, int64_t time) {
+    const auto after = std::upper_bound(spans.begin(), spans.end(), time,
+                                        [](int64_t t, const Span& span) { return t < span.begin; });
+    return after == spans.begin() || (after - 1)->end <= time ? nullptr : &*(after - 1);
 }
 
 /// A word in a box, cut to it; nothing where there is no room.
@@ -350,99 +358,108 @@ QString TrackPicture::operationWords(const Operation& operation) const {
     return words;
 }
 
+QString TrackPicture::pointWords(const TimeAxis& axis, int x) const {
+    constexpr int kMostShown = 6;
+    const Recording& r = *recording_;
+    auto near = std::lower_bound(r.points.begin(), r.points.end(), axis.timeAt(x - 3),
+                                 [](const Point& p, int64_t t) { return p.time < t; });
+    QString words;
+    for (int shown = 0; near != r.points.end() && near->time <= axis.timeAt(x + 4) && shown < kMostShown;
+         ++near, ++shown) {
+        if (shown) words += "<br>";
+        words += QString("<b>%1</b> · %2").arg(q(wordOf(near->severity)), q(r.text(near->text)).toHtmlEscaped());
+        if (near->code) words += QObject::tr(" (code %1)").arg(*near->code);
+        words += QObject::tr(" · %1, at %2")
+                     .arg(q(r.lanes[near->lane].name).toHtmlEscaped(), q(durationText(near->time)));
+    }
+    return words;
+}
+
+QString TrackPicture::stateWords(const State& state, int64_t time) const {
+    const StateSpan* const span = spanAt(state.spans, time);
+    if (!span) return {};
+    return QObject::tr("<b>%1</b>: %2, for %3")
+        .arg(q(state.name).toHtmlEscaped(), q(recording_->text(span->value)).toHtmlEscaped(),
+             q(durationText(span->end - span->begin)));
+}
+
+QString TrackPicture::operationWords(const TimeAxis& axis, const QPoint& at) const {
+    const Recording& r = *recording_;
+    const int row = (at.y() - axis.box.top() - 3) / kOperationRow;
+    auto from = std::lower_bound(r.operations.begin(), r.operations.end(), axis.timeAt(at.x() - 2) - longestOperation_,
+                                 [](const Operation& o, int64_t t) { return o.begin < t; });
+    for (; from != r.operations.end() && from->begin <= axis.timeAt(at.x() + 2); ++from)
+        if (static_cast<int>(from->row) == row && from->end >= axis.timeAt(at.x() - 2)) return operationWords(*from);
+    return {};
+}
+
+QString TrackPicture::counterWords(const Counter& counter, int64_t time) const {
+    const size_t held = positionAt(counter.times, time);
+    if (held == counter.times.size()) return {};
+    QString words = QObject::tr("<b>%1</b>: %2 %3")
+                        .arg(q(counter.name).toHtmlEscaped(), numberText(counter.values[held]),
+                             q(counter.unit).toHtmlEscaped());
+    if (counter.threshold) words += QObject::tr("<br>threshold %1").arg(numberText(*counter.threshold));
+    return words;
+}
+
+QString TrackPicture::poolWords(uint32_t index, int64_t time) const {
+    constexpr size_t kMostShown = 5;
+    const Recording& r = *recording_;
+    const Pool& pool = r.pools[index];
+    const size_t held = positionAt(pool.times, time);
+    if (held == pool.times.size()) return {};
+    QString words = QObject::tr("<b>%1</b>: %2 in use")
+                        .arg(q(pool.name).toHtmlEscaped(), bytesText(static_cast<double>(pool.bytesInUse[held])));
+    std::vector<const Allocation*> open;
+    for (const Allocation& allocation : r.allocations)
+        if (allocation.pool == index && allocation.name && allocation.taken <= time &&
+            (!allocation.givenBack || allocation.given > time))
+            open.push_back(&allocation);
+    std::sort(open.begin(), open.end(), [](auto* x, auto* y) { return x->bytes > y->bytes; });
+    for (size_t i = 0; i < std::min(kMostShown, open.size()); ++i)
+        words += QObject::tr("<br>%1: %2%3")
+                     .arg(q(r.text(open[i]->name)).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
+                          open[i]->givenBack ? QString() : QObject::tr(", never given back"));
+    return words;
+}
+
+QString TrackPicture::coreWords(const TimeAxis& axis, uint32_t core, int x) const {
+    constexpr uint32_t kMostShown = 8;  // of a call stack
+    const Recording& r = *recording_;
+    const CoreSpan* const span = spanAt(r.lanes[core].coreSpans, axis.timeAt(x));
+    if (!span) return {};
+    QString words = QObject::tr("<b>%1</b>: %2, for %3")
+                        .arg(q(r.lanes[core].name).toHtmlEscaped(), q(r.osThreadText(span->thread)).toHtmlEscaped(),
+                             q(durationText(span->end - span->begin)));
+    auto sample = std::lower_bound(r.samples.begin(), r.samples.end(), axis.timeAt(x - 3),
+                                   [](const StackSample& s, int64_t t) { return s.time < t; });
+    const int64_t past = axis.timeAt(x + 4);
+    while (sample != r.samples.end() && sample->time <= past && sample->core != core) ++sample;
+    if (sample == r.samples.end() || sample->time > past) return words;
+    words += QObject::tr("<br>call stack of %1, innermost first:")
+                 .arg(q(r.osThreadText(sample->thread)).toHtmlEscaped());
+    for (uint32_t i = 0; i < std::min(sample->count, kMostShown); ++i)
+        words += "<br>" + q(r.addressText(r.stackAddresses[sample->first + i])).toHtmlEscaped();
+    return words;
+}
+
 QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& at) const {
     const Recording& r = *recording_;
     const Track& track = tracks_[index];
     const int64_t time = axis.timeAt(at.x());
     switch (track.kind) {
-        case Kind::Points: {
-            auto near = std::lower_bound(r.points.begin(), r.points.end(), axis.timeAt(at.x() - 3),
-                                         [](const Point& p, int64_t t) { return p.time < t; });
-            QString words;
-            for (int shown = 0; near != r.points.end() && near->time <= axis.timeAt(at.x() + 4) && shown < 6;
-                 ++near, ++shown) {
-                if (shown) words += "<br>";
-                words +=
-                    QString("<b>%1</b> · %2").arg(q(wordOf(near->severity)), q(r.text(near->text)).toHtmlEscaped());
-                if (near->code) words += QObject::tr(" (code %1)").arg(*near->code);
-                words += QObject::tr(" · %1, at %2")
-                             .arg(q(r.lanes[near->lane].name).toHtmlEscaped(), q(durationText(near->time)));
-            }
-            return words;
-        }
-        case Kind::State: {
-            for (const StateSpan& span : r.states[track.index].spans)
-                if (span.begin <= time && time < span.end)
-                    return QObject::tr("<b>%1</b>: %2, for %3")
-                        .arg(q(r.states[track.index].name).toHtmlEscaped(), q(r.text(span.value)).toHtmlEscaped(),
-                             q(durationText(span.end - span.begin)));
-            return {};
-        }
-        case Kind::Operations: {
-            const int row = (at.y() - axis.box.top() - 3) / kOperationRow;
-            auto from =
-                std::lower_bound(r.operations.begin(), r.operations.end(), axis.timeAt(at.x() - 2) - longestOperation_,
-                                 [](const Operation& o, int64_t t) { return o.begin < t; });
-            for (; from != r.operations.end() && from->begin <= axis.timeAt(at.x() + 2); ++from)
-                if (static_cast<int>(from->row) == row && from->end >= axis.timeAt(at.x() - 2))
-                    return operationWords(*from);
-            return {};
-        }
-        case Kind::Counter: {
-            const Counter& counter = r.counters[track.index];
-            const size_t held = positionAt(counter.times, time);
-            if (held == counter.times.size()) return {};
-            QString words = QObject::tr("<b>%1</b>: %2 %3")
-                                .arg(q(counter.name).toHtmlEscaped(), numberText(counter.values[held]),
-                                     q(counter.unit).toHtmlEscaped());
-            if (counter.threshold) words += QObject::tr("<br>threshold %1").arg(numberText(*counter.threshold));
-            return words;
-        }
-        case Kind::Pool: {
-            const Pool& pool = r.pools[track.index];
-            const size_t held = positionAt(pool.times, time);
-            if (held == pool.times.size()) return {};
-            QString words =
-                QObject::tr("<b>%1</b>: %2 in use")
-                    .arg(q(pool.name).toHtmlEscaped(), bytesText(static_cast<double>(pool.bytesInUse[held])));
-            std::vector<const Allocation*> open;
-            for (const Allocation& allocation : r.allocations)
-                if (allocation.pool == track.index && allocation.name && allocation.taken <= time &&
-                    (!allocation.givenBack || allocation.given > time))
-                    open.push_back(&allocation);
-            std::sort(open.begin(), open.end(), [](auto* x, auto* y) { return x->bytes > y->bytes; });
-            for (size_t i = 0; i < std::min<size_t>(5, open.size()); ++i)
-                words +=
-                    QObject::tr("<br>%1: %2%3")
-                        .arg(q(r.text(open[i]->name)).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
-                             open[i]->givenBack ? QString() : QObject::tr(", never given back"));
-            return words;
-        }
-        case Kind::Core: {
-            QString stack;
-            auto sample = std::lower_bound(r.samples.begin(), r.samples.end(), axis.timeAt(at.x() - 3),
-                                           [](const StackSample& s, int64_t t) { return s.time < t; });
-            while (sample != r.samples.end() && sample->core != track.index) ++sample;
-            if (sample != r.samples.end() && sample->time <= axis.timeAt(at.x() + 4)) {
-                stack = QObject::tr("<br>call stack of %1, innermost first:")
-                            .arg(q(r.osThreadText(sample->thread)).toHtmlEscaped());
-                for (uint32_t i = 0; i < std::min(sample->count, 8u); ++i)
-                    stack += "<br>" + q(r.addressText(r.stackAddresses[sample->first + i])).toHtmlEscaped();
-            }
-            for (const CoreSpan& span : r.lanes[track.index].coreSpans)
-                if (span.begin <= time && time < span.end)
-                    return QObject::tr("<b>%1</b>: %2, for %3")
-                               .arg(q(r.lanes[track.index].name).toHtmlEscaped(),
-                                    q(r.osThreadText(span.thread)).toHtmlEscaped(),
-                                    q(durationText(span.end - span.begin))) +
-                           stack;
-            return {};
-        }
+        case Kind::Points: return pointWords(axis, at.x());
+        case Kind::State: return stateWords(r.states[track.index], time);
+        case Kind::Operations: return operationWords(axis, at);
+        case Kind::Counter: return counterWords(r.counters[track.index], time);
+        case Kind::Pool: return poolWords(track.index, time);
+        case Kind::Core: return coreWords(axis, track.index, at.x());
         case Kind::Pictures: {
-            const Picture* shown = nullptr;
-            for (const Picture& picture : r.pictures)
-                if (picture.time <= time) shown = &picture;
-            return shown ? QObject::tr("The screen at %1").arg(q(durationText(shown->time))) : QString();
+            const auto after = std::upper_bound(r.pictures.begin(), r.pictures.end(), time,
+                                                [](int64_t t, const Picture& p) { return t < p.time; });
+            if (after == r.pictures.begin()) return {};
+            return QObject::tr("The screen at %1").arg(q(durationText((after - 1)->time)));
         }
     }
     return {};

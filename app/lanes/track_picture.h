@@ -60,7 +60,14 @@ private:
     void paintOperations(QPainter& painter, const TimeAxis& axis);
     void paintCore(QPainter& painter, const TimeAxis& axis, const Lane& lane);
     void paintPictures(QPainter& painter, const TimeAxis& axis);
+    // What tooltips say of each kind.
+    QString pointWords(const TimeAxis& axis, int x) const;
+    QString stateWords(const State& state, int64_t time) const;
+    QString operationWords(const TimeAxis& axis, const QPoint& at) const;
     QString operationWords(const Operation& operation) const;
+    QString counterWords(const Counter& counter, int64_t time) const;
+    QString poolWords(uint32_t index, int64_t time) const;
+    QString coreWords(const TimeAxis& axis, uint32_t core, int x) const;
 
     std::shared_ptr<const Recording> recording_;
     std::vector<Track> tracks_;

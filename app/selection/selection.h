@@ -9,7 +9,7 @@
 #include <vector>
 
 #include "core/ask/stretch.h"
-#include "core/explain/explanation.h"
+#include "core/explain/model/explanation.h"
 
 namespace fugato {
 

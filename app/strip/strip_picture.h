@@ -8,7 +8,7 @@
 #include <QRect>
 #include <vector>
 
-#include "core/explain/what_if.h"
+#include "core/explain/simulation/what_if.h"
 
 class QPainter;
 

@@ -8,7 +8,7 @@
 #include <QRect>
 #include <vector>
 
-#include "core/explain/sentences.h"
+#include "core/explain/words/frame_sentences.h"
 
 namespace fugato {
 

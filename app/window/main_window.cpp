@@ -31,7 +31,7 @@
 #include "app/theme/words.h"
 #include "app/verdict/verdict_bar.h"
 #include "app/why/why_panel.h"
-#include "core/explain/sentences.h"
+#include "core/explain/words/sentences.h"
 
 namespace fugato {
 
@@ -58,7 +58,11 @@ MainWindow::MainWindow() {
     document_.setMemoryLimit(QSettings().value(kMemory, qulonglong{kUsualMemoryBytes / 1'000'000}).toULongLong() *
                              1'000'000);
     makePanels();
-    makeMenus();
+    makeFileMenu();
+    makeGoMenu();
+    makeWhatIfMenu();
+    makeViewMenu();
+    makeHelpMenu();
     makeProgress();
     resize(1280, 800);
     QSettings settings;
@@ -188,119 +192,114 @@ void MainWindow::makeProgress() {
             [this](double part, const QString&) { progressBar_->setValue(static_cast<int>(part * 1000)); });
 }
 
-void MainWindow::makeMenus() {
-    const auto add = [this](QMenu* menu, const QString& name, const QList<QKeySequence>& keys, auto&& act) {
-        QAction* action = menu->addAction(name);
-        action->setShortcuts(keys);
-        connect(action, &QAction::triggered, this, act);
-        return action;
-    };
+void MainWindow::makeFileMenu() {
     QMenu* file = menuBar()->addMenu(tr("&File"));
-    add(file, tr("&Open…"), {QKeySequence::Open}, [this] { chooseFile(); });
+    commands_.add(file, tr("&Open…"), {QKeySequence::Open}, tr("open a recording"), [this] { chooseFile(); });
     recent_ = file->addMenu(tr("Open &recent"));
     connect(recent_, &QMenu::aboutToShow, this, &MainWindow::fillRecent);
     fillRecent();
-    add(file, tr("Open again"), {QKeySequence(Qt::Key_F5)}, [this] {
+    commands_.add(file, tr("Open again"), {QKeySequence(Qt::Key_F5)}, tr("open it again"), [this] {
         if (!document_.path().isEmpty()) open(document_.path());
     });
+    commands_.addGesture("Esc", tr("cancel opening"));
     file->addSeparator();
-    add(file, tr("&Quit"), {QKeySequence::Quit}, [this] { close(); });
+    commands_.add(file, tr("&Quit"), {QKeySequence::Quit}, tr("quit"), [this] { close(); });
+}
 
+void MainWindow::makeGoMenu() {
     QMenu* go = menuBar()->addMenu(tr("&Go"));
-    add(go, tr("Next spike"), {QKeySequence(Qt::Key_N)}, [this] { selection_.stepSpike(1); });
-    add(go, tr("Previous spike"), {QKeySequence(Qt::Key_P)}, [this] { selection_.stepSpike(-1); });
-    add(go, tr("Next frame"), {QKeySequence(Qt::Key_PageDown)}, [this] { selection_.stepFrame(1); });
-    add(go, tr("Previous frame"), {QKeySequence(Qt::Key_PageUp)}, [this] { selection_.stepFrame(-1); });
-    add(go, tr("Find, or go to frame…"), {QKeySequence::Find, QKeySequence(Qt::CTRL | Qt::Key_G)}, [this] {
-        verdict_->find().setFocus(Qt::ShortcutFocusReason);
-        verdict_->find().selectAll();
-    });
+    const QString spikes = tr("next, previous spike"), frames = tr("next, previous frame"),
+                  views = tr("view back, view forward");
+    commands_.add(go, tr("Next spike"), {QKeySequence(Qt::Key_N)}, spikes, [this] { selection_.stepSpike(1); });
+    commands_.add(go, tr("Previous spike"), {QKeySequence(Qt::Key_P)}, spikes, [this] { selection_.stepSpike(-1); });
+    commands_.add(go, tr("Next frame"), {QKeySequence(Qt::Key_PageDown)}, frames, [this] { selection_.stepFrame(1); });
+    commands_.add(go, tr("Previous frame"), {QKeySequence(Qt::Key_PageUp)}, frames,
+                  [this] { selection_.stepFrame(-1); });
+    commands_.add(go, tr("Find, or go to frame…"), {QKeySequence::Find, QKeySequence(Qt::CTRL | Qt::Key_G)},
+                  tr("find a marker, an argument or a point; go to a frame by its number"), [this] {
+                      verdict_->find().setFocus(Qt::ShortcutFocusReason);
+                      verdict_->find().selectAll();
+                  });
     go->addSeparator();
-    QAction* back = add(go, tr("View back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, [this] { selection_.goBack(); });
-    QAction* forward =
-        add(go, tr("View forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, [this] { selection_.goForward(); });
+    QAction* back = commands_.add(go, tr("View back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, views,
+                                  [this] { selection_.goBack(); });
+    QAction* forward = commands_.add(go, tr("View forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, views,
+                                     [this] { selection_.goForward(); });
     const auto enable = [this, back, forward] {
         back->setEnabled(selection_.canGoBack());
         forward->setEnabled(selection_.canGoForward());
     };
     connect(&selection_, &Selection::historyChanged, this, enable);
     enable();
+}
 
+void MainWindow::makeWhatIfMenu() {
     QMenu* whatIf = menuBar()->addMenu(tr("What &if"));
     const auto repair = [this](bool gone) {
         if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size())
             document_.toggleRepair({selection_.cause(), gone});
     };
-    add(whatIf, tr("The chosen cause takes its usual time"), {QKeySequence(Qt::Key_R)}, [repair] { repair(false); });
-    add(whatIf, tr("The chosen cause takes none"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, [repair] { repair(true); });
-    add(whatIf, tr("As recorded again"), {QKeySequence(Qt::Key_Backspace)}, [this] { document_.setRepairs({}); });
+    const QString trial = tr("what if the chosen cause took its usual time, or none; again: as recorded");
+    commands_.add(whatIf, tr("The chosen cause takes its usual time"), {QKeySequence(Qt::Key_R)}, trial,
+                  [repair] { repair(false); });
+    commands_.add(whatIf, tr("The chosen cause takes none"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, trial,
+                  [repair] { repair(true); });
+    commands_.add(whatIf, tr("As recorded again"), {QKeySequence(Qt::Key_Backspace)},
+                  tr("everything as recorded again"), [this] { document_.setRepairs({}); });
+}
 
+void MainWindow::makeViewMenu() {
     QMenu* view = menuBar()->addMenu(tr("&View"));
-    add(view, tr("Chosen frame"), {QKeySequence(Qt::Key_F)}, [this] { selection_.showFrame(); });
-    add(view, tr("Whole recording"), {QKeySequence(Qt::Key_Home)}, [this] { selection_.showWhole(); });
+    const QString zooming = tr("closer, farther");
+    commands_.add(view, tr("Chosen frame"), {QKeySequence(Qt::Key_F)}, tr("the chosen frame fills the view"),
+                  [this] { selection_.showFrame(); });
+    commands_.add(view, tr("Whole recording"), {QKeySequence(Qt::Key_Home)}, tr("the whole recording"),
+                  [this] { selection_.showWhole(); });
     const auto zoom = [this](double factor) {
         selection_.zoom(factor, (selection_.view().begin + selection_.view().end) / 2);
     };
-    add(view, tr("Closer"), {QKeySequence::ZoomIn, QKeySequence(Qt::Key_Plus)}, [zoom] { zoom(0.7); });
-    add(view, tr("Farther"), {QKeySequence::ZoomOut, QKeySequence(Qt::Key_Minus)}, [zoom] { zoom(1 / 0.7); });
-    add(view, tr("Edit budget"), {QKeySequence(Qt::Key_B)}, [this] {
+    commands_.add(view, tr("Closer"), {QKeySequence(Qt::Key_Plus), QKeySequence::ZoomIn}, zooming,
+                  [zoom] { zoom(0.7); });
+    commands_.add(view, tr("Farther"), {QKeySequence(Qt::Key_Minus), QKeySequence::ZoomOut}, zooming,
+                  [zoom] { zoom(1 / 0.7); });
+    commands_.addGesture("Ctrl+wheel", zooming);
+    commands_.addGesture("Left, Right, Shift+wheel, drag", tr("earlier, later"));
+    commands_.addGesture("Up, Down, wheel", tr("lanes up and down; in the causes: cause before, cause after"));
+    commands_.addGesture("Double click", tr("a marker fills the view"));
+    commands_.add(view, tr("Edit budget"), {QKeySequence(Qt::Key_B)}, tr("edit the budget"), [this] {
         verdict_->budget().setFocus(Qt::ShortcutFocusReason);
         verdict_->budget().selectAll();
     });
-    add(view, tr("Stretch in view: choose, or let go"), {QKeySequence(Qt::Key_S)}, [this] {
-        selection_.chooseStretch(selection_.stretch()
-                                     ? std::nullopt
-                                     : std::optional(Stretch{selection_.view().begin, selection_.view().end}));
-    });
-    const std::pair<Drawer::Page, QString> pages[] = {{Drawer::kFrame, tr("Table of the frame")},
-                                                      {Drawer::kStretch, tr("Table of the stretch")},
-                                                      {Drawer::kMarker, tr("Figures of the marker")},
-                                                      {Drawer::kFound, tr("What was found")},
-                                                      {Drawer::kAdvice, tr("Advice")}};
-    for (const auto& [page, name] : pages)
-        add(view, name, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + static_cast<int>(page)))},
-            [this, page = page] { drawer_->show(page); });
-    QAction* gather = view->addAction(tr("Gather the lanes of the blue line"));
-    gather->setToolTip(tr("Where the chosen frame's accounting runs through lanes far apart, the others become slim"));
-    gather->setCheckable(true);
-    gather->setShortcut(Qt::Key_L);
-    gather->setChecked(QSettings().value(kGather, true).toBool());
-    connect(gather, &QAction::toggled, this, [this](bool on) {
-        QSettings().setValue(kGather, on);
-        lanes_->setGathering(on);
-    });
-    lanes_->setGathering(gather->isChecked());
+    commands_.add(view, tr("Stretch in view: choose, or let go"), {QKeySequence(Qt::Key_S)},
+                  tr("choose the stretch of time in view, or let it go"), [this] {
+                      selection_.chooseStretch(selection_.stretch() ? std::nullopt
+                                                                    : std::optional(Stretch{selection_.view().begin,
+                                                                                            selection_.view().end}));
+                  });
+    commands_.addGesture("Shift+drag", tr("choose a stretch of time"));
+    for (int at = 0; at < drawer_->pages().size(); ++at) {
+        const DrawerPage::Words words = drawer_->pages()[at]->words();
+        commands_.add(view, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
+                      [this, at] { drawer_->show(static_cast<Drawer::Page>(at)); });
+    }
+    const bool gather = QSettings().value(kGather, true).toBool();
+    commands_.addSwitch(view, tr("Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
+                        tr("where the lanes of the blue line lie far apart, the others become slim, or not"), gather,
+                        [this](bool on) {
+                            QSettings().setValue(kGather, on);
+                            lanes_->setGathering(on);
+                        });
+    lanes_->setGathering(gather);
     view->addSeparator();
-    add(view, tr("Memory limit…"), {}, [this] { askMemoryLimit(); });
-    QAction* dark = view->addAction(tr("Dark colours"));
-    dark->setCheckable(true);
-    dark->setChecked(theme().dark);
-    connect(dark, &QAction::toggled, this, &MainWindow::setDark);
-
-    QMenu* help = menuBar()->addMenu(tr("&Help"));
-    add(help, tr("Keys and first steps"), {QKeySequence::HelpContents}, [this] { showKeys(); });
-    add(help, tr("About Fugato"), {}, [this] { showAbout(); });
+    commands_.add(view, tr("Memory limit…"), {}, {}, [this] { askMemoryLimit(); });
+    commands_.addSwitch(view, tr("Dark colours"), {}, {}, theme().dark, [this](bool dark) { setDark(dark); });
 }
 
-QList<QPair<QString, QString>> MainWindow::keys() {
-    return {{"N, P", tr("next, previous spike")},
-            {"Page Down, Page Up", tr("next, previous frame")},
-            {"Ctrl+F", tr("find a marker, an argument or a point; go to a frame by its number")},
-            {"Shift+drag, S", tr("choose a stretch of time; the stretch in view, or let it go")},
-            {"Ctrl+1 … Ctrl+5", tr("below the lanes: frame, stretch, marker, found, advice")},
-            {"R, Shift+R", tr("what if the chosen cause took its usual time, or none; again: as recorded")},
-            {"Backspace", tr("everything as recorded again")},
-            {"B", tr("edit the budget")},
-            {"L", tr("gather the lanes of the blue line where they lie far apart, or not")},
-            {"F", tr("the chosen frame fills the view")},
-            {"Home", tr("the whole recording")},
-            {"Ctrl+wheel, +, −", tr("closer, farther")},
-            {"Left, Right, Shift+wheel, drag", tr("earlier, later")},
-            {"Up, Down, wheel", tr("lanes up and down; in the causes: cause before, cause after")},
-            {"Alt+Left, Alt+Right", tr("view back, view forward")},
-            {"Double click", tr("a marker fills the view")},
-            {"Ctrl+O, F5, Esc", tr("open a recording, open it again, cancel opening")},
-            {"F1", tr("this page")}};
+void MainWindow::makeHelpMenu() {
+    QMenu* help = menuBar()->addMenu(tr("&Help"));
+    commands_.add(help, tr("Keys and first steps"), {QKeySequence::HelpContents}, tr("this page"),
+                  [this] { showKeys(); });
+    commands_.add(help, tr("About Fugato"), {}, {}, [this] { showAbout(); });
 }
 
 void MainWindow::showKeys() {
@@ -319,14 +318,18 @@ void MainWindow::showKeys() {
         "and had no core, and dotted where it was blocked."));
     steps->setWordWrap(true);
     steps->setContentsMargins(0, 0, 0, 10);
-    grid->addWidget(steps, 0, 0, 1, 2);
-    int row = 1;
-    for (const auto& [key, what] : keys()) {
-        auto* name = plainLabel(key);
-        name->setFont(boldFont());
-        grid->addWidget(name, row, 0);
-        grid->addWidget(plainLabel(what), row++, 1);
+    grid->addWidget(steps, 0, 0, 1, 4);
+    const auto& lines = commands_.lines();
+    const auto half = static_cast<int>(lines.size() + 1) / 2;  // two columns, so that it fits a small screen
+    for (int i = 0; i < lines.size(); ++i) {
+        auto* keys = plainLabel(lines[i].keys);
+        auto* help = plainLabel(lines[i].help);
+        keys->setFont(boldFont());
+        for (QLabel* label : {keys, help}) label->setWordWrap(true);
+        grid->addWidget(keys, 1 + i % half, i < half ? 0 : 2);
+        grid->addWidget(help, 1 + i % half, i < half ? 1 : 3);
     }
+    for (const int column : {1, 3}) grid->setColumnMinimumWidth(column, fontMetrics().averageCharWidth() * 38);
     dialog.exec();
 }
 
@@ -337,10 +340,7 @@ void MainWindow::findMarker(const QString& words) {
     drawer_->show(Drawer::kMarker);
 }
 
-bool MainWindow::asking() const {
-    return document_.predicting() || drawer_->stretch().busy() || drawer_->marker().busy() || drawer_->found().busy() ||
-           drawer_->advice().busy();
-}
+bool MainWindow::asking() const { return document_.predicting() || drawer_->busy(); }
 
 void MainWindow::askMemoryLimit() {
     bool chosen = false;

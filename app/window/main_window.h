@@ -7,6 +7,7 @@
 
 #include "app/document/document.h"
 #include "app/selection/selection.h"
+#include "commands.h"
 
 class QLabel;
 class QProgressBar;
@@ -42,8 +43,8 @@ public:
     QString notice() const;
     QString statusText() const;
 
-    /// Every key the window and its panels listen to, for help: key, what it does.
-    static QList<QPair<QString, QString>> keys();
+    /// Every key the window and its panels listen to.
+    const Commands& commands() const { return commands_; }
 
 protected:
     void dragEnterEvent(QDragEnterEvent* event) override;
@@ -52,7 +53,11 @@ protected:
 
 private:
     void makePanels();
-    void makeMenus();
+    void makeFileMenu();
+    void makeGoMenu();
+    void makeWhatIfMenu();
+    void makeViewMenu();
+    void makeHelpMenu();
     void makeProgress();
     void takeRecording();
     void showDamage();
@@ -79,6 +84,7 @@ private:
     QLabel *noticeWords_ = nullptr, *progressWords_ = nullptr, *status_ = nullptr;
     QProgressBar* progressBar_ = nullptr;
     QMenu* recent_ = nullptr;
+    Commands commands_;
 };
 
 }  // namespace fugato

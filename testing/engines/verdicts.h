@@ -3,7 +3,8 @@
 // Puts an explanation beside the truth of an engine's run.
 #pragma once
 
-#include "core/explain/what_if.h"
+#include "core/explain/causes/explain.h"
+#include "core/explain/simulation/what_if.h"
 #include "engines.h"
 
 namespace engines {

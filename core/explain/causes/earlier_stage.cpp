@@ -15,18 +15,22 @@ bool belongsTo(const Recording& r, const Piece& piece, const Cause& cause) {
     return r.lanes[piece.lane].group == cause.group && r.paths.contains(cause.path, piece.path);
 }
 
-/// How much of `pieces` lies at the same time on the same lane as one of `others`. Both run backwards.
+/// How much of `pieces` lies at the same time on the same lane as one of `others`. Each follow one another backwards
+/// and do not overlap.
 int64_t shared(const std::vector<Piece>& pieces, std::span<const Piece> others) {
     int64_t sum = 0;
-    for (const Piece& a : pieces)
-        for (const Piece& b : others)
-            if (a.lane == b.lane) sum += std::max<int64_t>(0, std::min(a.end, b.end) - std::max(a.begin, b.begin));
+    size_t first = 0;  // of the others: those before it begin after the piece
+    for (const Piece& a : pieces) {
+        while (first < others.size() && others[first].begin >= a.end) ++first;
+        for (size_t i = first; i < others.size() && others[i].end > a.begin; ++i)
+            if (others[i].lane == a.lane) sum += std::min(a.end, others[i].end) - std::max(a.begin, others[i].begin);
+    }
     return sum;
 }
 
 }  // namespace
 
-std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame) {
+std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame, std::span<const Piece> ofFrame) {
     std::vector<EarlierStage> out;
     const Recording& r = *e.recording;
     const auto& shares = e.frames[frame].shares;
@@ -36,7 +40,7 @@ std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame) {
     Accountant accountant(r);
     std::vector<Piece> ofCause;
     int64_t time = 0, begin = f.end;
-    for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
+    for (const Piece& piece : ofFrame) {
         if (!belongsTo(r, piece, cause)) continue;
         ofCause.push_back(piece);
         time += piece.duration();

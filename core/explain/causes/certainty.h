@@ -4,7 +4,7 @@
 // something is missing that could make it look different, a hint where it is no more than a place to look at.
 #pragma once
 
-#include "explanation.h"
+#include "core/explain/model/explanation.h"
 
 namespace fugato {
 
@@ -16,8 +16,8 @@ struct Sureness {
     std::vector<std::string> doubts;  // "it is compared with only 11 frames in budget"; none where it is certain
 };
 
-/// How sure it is that a cause made a late frame late.
-Sureness surenessOf(const Explanation& explanation, uint32_t frame, const Cause& cause);
+/// How sure it is that a cause made a late frame late. `pieces`: the frame's accounting (Explanation::piecesOf).
+Sureness surenessOf(const Explanation& explanation, uint32_t frame, const Cause& cause, std::span<const Piece> pieces);
 /// "Certain: …", "Likely, not certain: …", "No more than a hint: …".
 std::string surenessSentence(const Sureness& sureness);
 

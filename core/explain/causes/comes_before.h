@@ -4,7 +4,7 @@
 // of core/explain use this.
 #pragma once
 
-#include "explanation.h"
+#include "core/explain/model/explanation.h"
 
 namespace fugato {
 

@@ -7,7 +7,7 @@
 
 #include <string>
 
-#include "bound.h"
+#include "core/explain/walk/bound.h"
 
 namespace fugato {
 
@@ -146,20 +146,13 @@ public:
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
     /// usual frame's total exactly.
     std::vector<ExcessPart> excessOf(uint32_t frame) const;
+    /// The frame's accounting, from its end back to its begin. Costs a walk.
+    std::vector<Piece> piecesOf(uint32_t frame) const;
     uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
     uint32_t worstFrameOf(const Cause& cause) const;
     /// The cause with this key, or kNone.
     uint32_t causeLike(const CauseKey& key) const;
     int64_t usualOf(uint32_t frame) const { return baselines[frames[frame].baseline].total; }
 };
-
-/// budget: nanoseconds for every frame, 0 for each frame's own deadline. Causes that `previous` has too keep
-/// their letters. Null where cancelled.
-/// stands: so many frames are taken over from `previous`, with their causes, with what is usual and with what comes
-/// before; then only what is new is worked out. See explainFurther() in growing.h.
-std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
-                                           std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
-                                           const Progress& progress = {}, const Explanation* previous = nullptr,
-                                           uint32_t stands = 0);
 
 }  // namespace fugato

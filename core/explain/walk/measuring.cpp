@@ -28,6 +28,60 @@ int64_t measuringInFrame(const Recording& recording, const Frame& frame, double 
     return static_cast<int64_t>(static_cast<double>(markers) * markerCostNs);
 }
 
+namespace {
+
+using Counts = std::vector<uint64_t>;  // by site
+
+/// Markers of whole chunks, from their sums.
+void addChunks(const Recording& recording, Counts& to, const MarkerRow& row, size_t fromChunk, size_t toChunk) {
+    for (size_t chunk = fromChunk; chunk < toChunk; ++chunk)
+        for (auto [sum, past] = row.sumsOf(chunk); sum != past; ++sum)
+            to[recording.paths[row.pathOf(sum->path)].site] += sum->count;
+}
+
+/// The markers [from, to) of a row, by sums where these are of whole chunks.
+void addMarkers(const Recording& recording, Counts& to, const MarkerRow& row, uint32_t from, uint32_t past) {
+    const auto addEach = [&](uint32_t first, uint32_t end) {
+        row.forEach(first, end, [&](uint32_t, int64_t, int64_t, uint32_t path, uint8_t) {
+            ++to[recording.paths[row.pathOf(path)].site];
+        });
+    };
+    const uint32_t wholeFrom = (from + MarkerRow::kChunk - 1) / MarkerRow::kChunk, wholeTo = past / MarkerRow::kChunk;
+    if (wholeFrom >= wholeTo) return addEach(from, past);
+    addEach(from, wholeFrom * MarkerRow::kChunk);
+    addChunks(recording, to, row, wholeFrom, wholeTo);
+    addEach(wholeTo * MarkerRow::kChunk, past);
+}
+
+/// How many markers begin in each frame; adds them up by site too.
+std::vector<uint32_t> markersInFrames(const Recording& recording, const Column<Frame>& frames, Counts& bySite) {
+    std::vector<uint32_t> markers(frames.size());
+    std::map<uint32_t, std::vector<uint32_t>> byLane;
+    for (uint32_t i = 0; i < frames.size(); ++i) byLane[frames[i].lane].push_back(i);
+    for (const auto& [lane, members] : byLane)
+        for (const MarkerRow& row : recording.lanes[lane].rows) {
+            // Frames mostly begin where the one before ended: their markers are added up together.
+            uint32_t from = 0, past = 0;
+            const auto firstFrom = [&, &row = row](int64_t begin) {
+                const uint32_t before = row.lastBefore(begin, past);
+                return before == kNone ? 0 : before + 1;
+            };
+            for (const uint32_t i : members) {
+                const uint32_t first = firstFrom(frames[i].begin);
+                if (first != past) {
+                    addMarkers(recording, bySite, row, from, past);
+                    from = first;
+                }
+                past = std::max(first, firstFrom(frames[i].end));
+                markers[i] += past - first;
+            }
+            addMarkers(recording, bySite, row, from, past);
+        }
+    return markers;
+}
+
+}  // namespace
+
 Measuring measuringOf(const Recording& recording, uint32_t series) {
     Measuring result;
     const auto told = recording.context.find("marker cost ns");
@@ -37,53 +91,15 @@ Measuring measuringOf(const Recording& recording, uint32_t series) {
         result.markerCostNs = std::clamp(numberIn(text).value_or(0), 0.0, 1e6);
     }
 
-    std::vector<uint64_t> counts(recording.sites.size()), inFrames(recording.sites.size());
-    const auto addSums = [&](std::vector<uint64_t>& to, const MarkerRow& row, size_t fromChunk, size_t toChunk) {
-        for (size_t chunk = fromChunk; chunk < toChunk; ++chunk)
-            for (auto [sum, past] = row.sumsOf(chunk); sum != past; ++sum)
-                to[recording.paths[row.pathOf(sum->path)].site] += sum->count;
-    };
+    Counts counts(recording.sites.size()), inFrames(recording.sites.size());
     for (const Lane& lane : recording.lanes)
-        for (const MarkerRow& row : lane.rows) addSums(counts, row, 0, row.chunks().size());
-    const auto addInFrames = [&](const MarkerRow& row, uint32_t from, uint32_t to) {
-        const auto addEach = [&](uint32_t first, uint32_t past) {
-            row.forEach(first, past, [&](uint32_t, int64_t, int64_t, uint32_t path, uint8_t) {
-                ++inFrames[recording.paths[row.pathOf(path)].site];
-            });
-        };
-        const uint32_t wholeFrom = (from + MarkerRow::kChunk - 1) / MarkerRow::kChunk, wholeTo = to / MarkerRow::kChunk;
-        if (wholeFrom >= wholeTo) return addEach(from, to);
-        addEach(from, wholeFrom * MarkerRow::kChunk);
-        addSums(inFrames, row, wholeFrom, wholeTo);
-        addEach(wholeTo * MarkerRow::kChunk, to);
-    };
+        for (const MarkerRow& row : lane.rows) addChunks(recording, counts, row, 0, row.chunks().size());
     int64_t time = 0;
     size_t frames = 0;
     if (series < recording.series.size()) {
         const Column<Frame>& all = recording.series[series].frames;
         frames = all.size();
-        std::vector<uint32_t> markers(frames);  // that begin in each frame
-        std::map<uint32_t, std::vector<uint32_t>> byLane;
-        for (uint32_t i = 0; i < frames; ++i) byLane[all[i].lane].push_back(i);
-        for (const auto& [lane, members] : byLane)
-            for (const MarkerRow& row : recording.lanes[lane].rows) {
-                // Frames mostly begin where the one before ended: their markers are added up together.
-                uint32_t from = 0, past = 0;
-                const auto firstFrom = [&](int64_t begin) {
-                    const uint32_t before = row.lastBefore(begin, past);
-                    return before == kNone ? 0 : before + 1;
-                };
-                for (const uint32_t i : members) {
-                    const uint32_t first = firstFrom(all[i].begin);
-                    if (first != past) {
-                        addInFrames(row, from, past);
-                        from = first;
-                    }
-                    past = std::max(first, firstFrom(all[i].end));
-                    markers[i] += past - first;
-                }
-                addInFrames(row, from, past);
-            }
+        const std::vector<uint32_t> markers = markersInFrames(recording, all, inFrames);
         for (uint32_t i = 0; i < frames; ++i) {
             time += all[i].duration();
             const auto measured = static_cast<int64_t>(markers[i] * result.markerCostNs);

@@ -6,7 +6,7 @@
 // whole once. May run on any thread.
 #pragma once
 
-#include "explanation.h"
+#include "explain.h"
 
 namespace fugato {
 

@@ -7,7 +7,7 @@
 #include <map>
 #include <memory>
 
-#include "explanation.h"
+#include "core/explain/model/explanation.h"
 
 namespace fugato {
 

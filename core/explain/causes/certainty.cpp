@@ -3,7 +3,7 @@
 
 #include <algorithm>
 
-#include "sentences.h"
+#include "core/explain/words/quantities.h"
 
 namespace fugato {
 
@@ -23,9 +23,8 @@ const char* certaintyName(Certainty certainty) {
     return names[static_cast<size_t>(certainty)];
 }
 
-Sureness surenessOf(const Explanation& e, uint32_t frame, const Cause& cause) {
+Sureness surenessOf(const Explanation& e, uint32_t frame, const Cause& cause, std::span<const Piece> pieces) {
     const Recording& r = *e.recording;
-    const Frame& f = e.frame(frame);
     const Baseline& baseline = e.baselines[e.frames[frame].baseline];
     Sureness out;
     const auto doubt = [&](Certainty atMost, std::string why) {
@@ -39,8 +38,7 @@ Sureness surenessOf(const Explanation& e, uint32_t frame, const Cause& cause) {
     if (cause.kind == CauseKind::NoCore && cause.coreHolder == kNone)
         doubt(Certainty::Likely, "who had the core was not recorded");
 
-    Accountant accountant(r);
-    for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
+    for (const Piece& piece : pieces) {
         const Lane& lane = r.lanes[piece.lane];
         if (eventsMissing(lane, piece.begin, piece.end))
             doubt(Certainty::Hint, "events of " + lane.name + " are missing in this frame");

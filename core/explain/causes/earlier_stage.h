@@ -4,7 +4,7 @@
 // that a frame of another was late.
 #pragma once
 
-#include "explanation.h"
+#include "core/explain/model/explanation.h"
 
 namespace fugato {
 
@@ -15,6 +15,7 @@ struct EarlierStage {
     int64_t overrun = 0;
 };
 /// Those that a late frame came through, the earliest first.
-std::vector<EarlierStage> earlierStages(const Explanation& explanation, uint32_t frame);
+/// `pieces`: the frame's accounting (Explanation::piecesOf).
+std::vector<EarlierStage> earlierStages(const Explanation& explanation, uint32_t frame, std::span<const Piece> pieces);
 
 }  // namespace fugato

@@ -4,7 +4,7 @@
 // dependencies that were recorded, with the causes' work taken out. The method: docs/explanation.md.
 #pragma once
 
-#include "explanation.h"
+#include "core/explain/model/explanation.h"
 
 namespace fugato {
 

@@ -7,7 +7,7 @@
 #include <map>
 #include <unordered_map>
 
-#include "usual.h"
+#include "core/explain/causes/usual.h"
 
 namespace fugato {
 

@@ -5,7 +5,7 @@
 // docs/explanation.md.
 #pragma once
 
-#include "certainty.h"
+#include "core/explain/causes/certainty.h"
 
 namespace fugato {
 

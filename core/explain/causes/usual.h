@@ -8,7 +8,7 @@
 #include <mutex>
 #include <unordered_map>
 
-#include "explanation.h"
+#include "core/explain/model/explanation.h"
 
 namespace fugato {
 

@@ -6,10 +6,10 @@
 #include <map>
 #include <set>
 
-#include "comes_before.h"
 #include "core/ask/marker_statistics.h"
+#include "core/explain/causes/comes_before.h"
+#include "core/explain/words/sentences.h"
 #include "format/number_text.h"
-#include "sentences.h"
 
 namespace fugato {
 

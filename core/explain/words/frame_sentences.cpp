@@ -1,0 +1,299 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "frame_sentences.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include "core/explain/causes/certainty.h"
+#include "core/explain/causes/comes_before.h"
+#include "core/explain/causes/earlier_stage.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr size_t kMostOfCauses = 4, kMostBeforeBound = 5;  // sentences
+constexpr int64_t kWorthTelling = 200'000;  // ns behind a lock or another lane, or a tenth of the overrun
+constexpr size_t kFewFrames = 30;           // to compare with
+
+/// Where the longest stretch without a marker lies inside one that is divided by markers.
+Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t excess, std::span<const Piece> pieces) {
+    const Recording& r = *e.recording;
+    Piece longest;
+    for (const Piece& piece : pieces)
+        if (piece.path == cause.path && r.lanes[piece.lane].group == cause.group && piece.kind == PieceKind::Running &&
+            piece.duration() > longest.duration())
+            longest = piece;
+    const std::string title = causeTitle(e, cause);
+    Sentence sentence{title + " took " + durationText(excess) + " longer than usual outside its inner markers", 0, 0,
+                      kNone};
+    if (longest.marker.valid()) {
+        sentence = {sentence.text, longest.begin, longest.end, longest.lane};
+        const auto& rows = r.lanes[longest.lane].rows;
+        const uint32_t below = longest.marker.row + 1;
+        std::string before, after;
+        if (below < rows.size()) {
+            const auto [from, to] = rows[below].childrenOf(longest.marker.index);
+            for (uint32_t i = from; i < to; ++i) {
+                const std::string& name = r.nameOf(rows[below].path(i));
+                if (rows[below].end(i) <= longest.begin) before = name;
+                if (rows[below].begin(i) >= longest.end && after.empty()) after = name;
+            }
+        }
+        sentence.text += ": " + durationText(longest.duration()) + " without one" +
+                         (before.empty() && after.empty() ? ""
+                          : after.empty()                 ? " after ‘" + before + "’"
+                          : before.empty()                ? " before ‘" + after + "’"
+                                                          : " between ‘" + before + "’ and ‘" + after + "’");
+    }
+    sentence.text += ". A marker there would tell more.";
+    return sentence;
+}
+
+/// The sentences about one frame, gathered in order of what matters.
+class FrameSentences {
+public:
+    FrameSentences(const Explanation& e, uint32_t frame)
+        : e_(e),
+          r_(*e.recording),
+          index_(frame),
+          frame_(e.frame(frame)),
+          verdict_(e.frames[frame]),
+          baseline_(e.baselines[verdict_.baseline]),
+          stage_(baseline_.stage.empty() ? "" : " " + baseline_.stage),
+          pieces_(e.piecesOf(frame)) {}
+
+    std::vector<Sentence> all() {
+        findWhoWasWaitedFor();
+        locks();
+        for (const CauseShare& share : verdict_.shares)
+            if (e_.causes[share.cause].object == kNone && out_.size() < kMostOfCauses) cause(share);
+        origin();
+        otherLanes();
+        comesBefore();
+        boundBy();
+        comparedWith();
+        return std::move(out_);
+    }
+
+private:
+    /// Time on other lanes, of the accounting: behind one lock, or on one lane.
+    struct Behind {
+        int64_t time = 0, begin = INT64_MAX, end = 0;
+        uint32_t lane = 0, waiter = 0;
+        PathId holder = 0;
+    };
+
+    void findWhoWasWaitedFor() {
+        for (const Piece& piece : pieces_) {
+            if (piece.lane == frame_.lane) continue;
+            Behind& behind = piece.lock.object != kNone ? locks_[piece.lock.object] : byLane_[piece.lane];
+            behind.time += piece.duration();
+            behind.begin = std::min(behind.begin, piece.begin);
+            behind.end = std::max(behind.end, piece.end);
+            behind.lane = piece.lane;
+            behind.waiter = piece.lock.waiterLane;
+            behind.holder = piece.lock.holder;
+        }
+    }
+
+    int64_t worth() const { return std::max<int64_t>(kWorthTelling, verdict_.overrun / 10); }
+
+    void locks() {
+        for (const auto& [object, behind] : locks_) {
+            if (behind.time < worth()) continue;
+            int64_t usual = 0;
+            for (const uint32_t key : baseline_.usualKeys)
+                if (e_.accounts->keys[key].object == object) usual += baseline_.usual[key];
+            out_.push_back({r_.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" +
+                                r_.objects[object] + "’. " + r_.lanes[behind.lane].name + " held it" +
+                                (behind.holder ? " inside " + r_.pathText(behind.holder) : " outside any marker") +
+                                ". In usual" + stage_ + " frames " +
+                                (usual ? "that takes " + durationText(usual) + "." : "nobody waits for it."),
+                            behind.begin, behind.end, behind.lane});
+        }
+    }
+
+    double callsOf(const Cause& cause) const {
+        const uint32_t place = e_.accounts->place({cause.group, cause.path});
+        if (place == kNone) return 0;
+        for (const Calls& calls : e_.accounts->callsOf(index_))
+            if (calls.place == place) return calls.count;
+        return 0;
+    }
+
+    Sentence sentenceOf(const Cause& cause, int64_t excess) const {
+        const std::string lane = r_.groups[cause.group].name, title = causeTitle(e_, cause),
+                          time = durationText(excess);
+        const double calls = callsOf(cause);
+        std::string text;
+        switch (cause.kind) {
+            case CauseKind::MoreCalls:
+                text = title + " ran " + callsText(calls) + " times on " + lane + ", usually " +
+                       callsText(cause.usualCalls) + "; that cost " + time + " more.";
+                break;
+            case CauseKind::Unusual:
+                text = title + " on " + lane + " took " + time + "; it does not occur in a usual" + stage_ + " frame.";
+                break;
+            case CauseKind::Slower:
+                text = title + " on " + lane + " took " + time + " longer than usual in " +
+                       (calls == 1 ? "its one call." : callsText(calls) + " calls.");
+                break;
+            case CauseKind::Waiting:
+                text = lane + " " + waitedFor(cause.piece) + " " + time + " longer than usual in " + title + ".";
+                if (cause.piece >= PieceKind::WaitOther && cause.piece <= PieceKind::WaitGpu)
+                    text += " Who ended that wait was not recorded; a link would tell.";
+                break;
+            case CauseKind::NoCore:
+                text = lane + " was ready to run, but got no core for " + time +
+                       " longer than usual: " + coreHolderText(r_, cause.coreHolder) + " had it.";
+                break;
+            case CauseKind::Unexplained:
+                if (cause.path) return unmarkedSentence(e_, cause, excess, pieces_);
+                text =
+                    "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one "
+                    "would tell more.";
+                break;
+        }
+        return {text, 0, 0, kNone};
+    }
+
+    void cause(const CauseShare& share) {
+        const Cause& cause = e_.causes[share.cause];
+        Sentence sentence = sentenceOf(cause, share.excess);
+        for (const Piece& piece : pieces_) {
+            const bool ofCause =
+                cause.kind == CauseKind::NoCore
+                    ? piece.kind == PieceKind::NoCore && piece.coreHolder == cause.coreHolder
+                    : r_.lanes[piece.lane].group == cause.group && r_.paths.contains(cause.path, piece.path);
+            if (!ofCause) continue;
+            if (sentence.lane == kNone) sentence = {sentence.text, piece.begin, piece.end, piece.lane};
+            sentence.begin = std::min(sentence.begin, piece.begin);
+        }
+        out_.push_back(std::move(sentence));
+    }
+
+    void origin() {
+        if (verdict_.origin != kNone && verdict_.origin != index_) {
+            const Frame& origin = e_.frame(verdict_.origin);
+            out_.push_back(
+                {"The work was asked for in frame " + countText(verdict_.origin) + "; this frame suffers from it.",
+                 origin.begin, origin.end, origin.lane});
+        }
+        for (const EarlierStage& earlier : earlierStages(e_, index_, pieces_)) {
+            const Frame& other = r_.series[earlier.series].frames[earlier.frame];
+            out_.push_back({"It came through frame " + countText(earlier.frame) + " of ‘" +
+                                r_.series[earlier.series].name + "’, which was " + durationText(earlier.overrun) +
+                                " late itself.",
+                            other.begin, other.end, other.lane});
+        }
+    }
+
+    void otherLanes() {
+        for (const auto& [lane, behind] : byLane_) {
+            if (out_.size() >= kMostBeforeBound) break;
+            if (behind.time < std::max<int64_t>(worth(), frame_.duration() / 8)) continue;
+            out_.push_back({r_.lanes[frame_.lane].name + " waited for " + r_.lanes[lane].name + " during " +
+                                durationText(behind.time) + " of this frame.",
+                            behind.begin, behind.end, lane});
+        }
+    }
+
+    void comesBefore() {
+        for (const CauseShare& share : verdict_.shares) {
+            const Cause& cause = e_.causes[share.cause];
+            if (cause.before.what.empty()) continue;
+            std::string what = cause.before.what;
+            if (what[0] >= 'a' && what[0] <= 'z') what[0] = static_cast<char>(what[0] - 'a' + 'A');
+            const auto [from, to] = justBefore(e_, e_.spikes[verdict_.spike]);
+            out_.push_back({what + " came just before " + countText(cause.before.spikes) + " of the " +
+                                plural(cause.spikes.size(), "spike", "spikes") + " of " + cause.letter +
+                                (cause.before.elsewhere ? "." : ", and never otherwise."),
+                            from, to, cause.before.lane == kNone ? frame_.lane : cause.before.lane});
+            break;
+        }
+    }
+
+    void boundBy() {
+        const Bound bound = Bounds(r_, *e_.accounts).of(index_);
+        const int64_t longest = bound.group == kNone ? bound.ns[static_cast<size_t>(bound.by)] : bound.groupNs;
+        int64_t busy = 0;  // of all lanes
+        for (const Lane& lane : r_.lanes) busy += lane.ranBetween(frame_.begin, frame_.end);
+        const int64_t beside = busy - bound.work;
+        out_.push_back({"Bound by " + boundText(r_, bound.by, bound.group) + ": " + durationText(longest) + " of " +
+                            durationText(frame_.duration()) +
+                            ". Without any wait it could not have been shorter than " + durationText(bound.work) +
+                            "; " +
+                            (beside > frame_.duration() / 100 ? durationText(beside) : std::string("hardly any")) +
+                            " of other work ran beside it.",
+                        frame_.begin, frame_.end, frame_.lane});
+    }
+
+    void comparedWith() {
+        const auto say = [&](std::string text) { out_.push_back({std::move(text), 0, 0, kNone}); };
+        if (baseline_.changes)
+            say("What is usual changes slowly in this recording; this is compared with frames near it.");
+        if (!verdict_.shares.empty())
+            out_.push_back({surenessSentence(surenessOf(e_, index_, e_.causes[verdict_.shares.front().cause], pieces_)),
+                            frame_.begin, frame_.end, frame_.lane});
+        else if (baseline_.onlyLate)
+            say("No frame met its deadline, so this is compared with the quickest quarter of all frames.");
+        else if (baseline_.frames < kFewFrames)
+            say("Compared with only " + plural(baseline_.frames, "frame", "frames") + " in budget: take it with care.");
+    }
+
+    const Explanation& e_;
+    const Recording& r_;
+    const uint32_t index_;
+    const Frame& frame_;
+    const FrameVerdict& verdict_;
+    const Baseline& baseline_;
+    const std::string stage_;  // " Race", or nothing
+    const std::vector<Piece> pieces_;
+    std::map<uint32_t, Behind> locks_, byLane_;  // by object; by lane, of those reached in other ways
+    std::vector<Sentence> out_;
+};
+
+}  // namespace
+
+std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) { return FrameSentences(e, frame).all(); }
+
+std::vector<Rung> ladder(const Explanation& e, uint32_t frame, size_t most) {
+    const Recording& r = *e.recording;
+    // Time at one place counts once, however it was reached and whether it ran or waited there.
+    std::vector<Rung> rungs;
+    int64_t whole = 0;
+    const auto& shares = e.frames[frame].shares;
+    for (const CauseShare& share : shares) {  // of a late frame its causes
+        const Cause& cause = e.causes[share.cause];
+        const bool waiting = cause.kind == CauseKind::Waiting || cause.kind == CauseKind::NoCore;
+        PartKey key;
+        key.group = cause.group;
+        key.path = cause.path;
+        rungs.push_back({causeTitle(e, cause), share.excess, key, false, waiting});
+    }
+    for (const ExcessPart& part : e.excessOf(frame)) {
+        whole += part.excess();
+        if (!part.excess() || !shares.empty()) continue;
+        const std::string title = partTitle(r, part.key);
+        const auto same = std::find_if(rungs.begin(), rungs.end(), [&](const Rung& rung) {
+            return rung.key.group == part.key.group && rung.key.path == part.key.path && rung.title == title;
+        });
+        if (same != rungs.end())
+            same->excess += part.excess();
+        else
+            rungs.push_back({title, part.excess(), part.key, false, part.key.kind != PieceKind::Running});
+    }
+    std::stable_sort(rungs.begin(), rungs.end(),
+                     [](auto& a, auto& b) { return std::abs(a.excess) > std::abs(b.excess); });
+    const int64_t floor = std::max<int64_t>(50'000, std::abs(whole) / 100);
+    while (rungs.size() > most || (!rungs.empty() && std::abs(rungs.back().excess) < floor)) rungs.pop_back();
+    std::stable_sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return a.excess > b.excess; });
+    int64_t named = 0;
+    for (const Rung& rung : rungs) named += rung.excess;
+    if (whole != named) rungs.push_back({"everything else", whole - named, {}, true, false});
+    return rungs;
+}
+
+}  // namespace fugato

@@ -1,0 +1,30 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What one frame's explanation says: its sentences, and its ladder from a usual frame's time.
+#pragma once
+
+#include "sentences.h"
+
+namespace fugato {
+
+/// One sentence about a frame and the place on the timeline that it speaks of.
+struct Sentence {
+    std::string text;
+    int64_t begin = 0, end = 0;  // begin == end: no place
+    uint32_t lane = kNone;
+};
+std::vector<Sentence> frameSentences(const Explanation& explanation, uint32_t frame);
+
+/// One rung of the ladder from a usual frame to this one.
+struct Rung {
+    std::string title;
+    int64_t excess = 0;
+    PartKey key;
+    bool rest = false;  // everything that got no rung of its own
+    bool waiting = false;
+};
+/// The causes of a late frame, or the `most` largest differences of another, in order; then the rest, if any.
+/// They add up to the whole difference.
+std::vector<Rung> ladder(const Explanation& explanation, uint32_t frame, size_t most = 6);
+
+}  // namespace fugato

@@ -1,0 +1,43 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "quantities.h"
+
+#include <cmath>
+#include <cstdlib>
+
+#include "format/number_text.h"
+
+namespace fugato {
+
+std::string msText(int64_t ns, int decimals) { return fixedText(static_cast<double>(ns) * 1e-6, decimals); }
+
+std::string signedMsText(int64_t ns, int decimals) { return (ns < 0 ? "−" : "+") + msText(std::abs(ns), decimals); }
+
+std::string durationText(int64_t ns) {
+    const auto value = static_cast<double>(ns);
+    const double size = std::abs(value);
+    if (size >= 60e9) {
+        const auto seconds = static_cast<int64_t>(std::llround(value * 1e-9));
+        return std::to_string(seconds / 60) + " min " + std::to_string(std::abs(seconds) % 60) + " s";
+    }
+    if (size >= 1e9) return fixedText(value * 1e-9, 2) + " s";
+    if (size >= 1e6) return fixedText(value * 1e-6, size >= 1e8 ? 0 : 1) + " ms";
+    if (size >= 1e3) return fixedText(value * 1e-3, size >= 1e5 ? 0 : 1) + " µs";
+    return std::to_string(ns) + " ns";
+}
+
+std::string countText(uint64_t count) {
+    std::string digits = std::to_string(count);
+    if (digits.size() <= 3) return digits;
+    std::string out;
+    for (size_t i = 0; i < digits.size(); ++i) {
+        if (i && (digits.size() - i) % 3 == 0) out += "\u202f";
+        out += digits[i];
+    }
+    return out;
+}
+
+std::string plural(uint64_t count, const std::string& one, const std::string& many) {
+    return countText(count) + " " + (count == 1 ? one : many);
+}
+
+}  // namespace fugato

@@ -1,0 +1,167 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "sentences.h"
+
+#include <cmath>
+
+#include "format/number_text.h"
+
+namespace fugato {
+
+std::string callsText(double calls) {
+    return fixedText(calls, calls < 10 && std::abs(calls - std::round(calls)) > 0.05 ? 1 : 0);
+}
+
+const char* waitedFor(PieceKind kind) {
+    switch (kind) {
+        case PieceKind::WaitLock: return "waits for a lock";
+        case PieceKind::WaitCondition: return "waits for a condition";
+        case PieceKind::WaitJob: return "waits for a job";
+        case PieceKind::WaitGpu: return "waits for the GPU";
+        case PieceKind::WaitFile: return "waits for a file";
+        case PieceKind::WaitSleep: return "sleeps";
+        case PieceKind::WaitPacing: return "waits for the next tick";
+        case PieceKind::Waking: return "wakes up late";
+        case PieceKind::Queued: return "waits in a queue";
+        case PieceKind::Idle: return "nothing recorded";
+        case PieceKind::NoCore: return "got no core";
+        case PieceKind::Blocked: return "was stopped by the system";
+        case PieceKind::Running: return "is waited for";
+        default: return "waits";
+    }
+}
+
+/// "A", "A and B", "A, B and C".
+static std::string joined(const std::vector<std::string>& words) {
+    std::string out;
+    for (size_t i = 0; i < words.size(); ++i) {
+        if (i) out += i + 1 == words.size() ? " and " : ", ";
+        out += words[i];
+    }
+    return out;
+}
+
+std::string verdictSentence(const Explanation& e) {
+    const Figures& f = e.figures;
+    if (!f.frames) return "No frames were recorded, so nothing can be late.";
+    if (!f.over)
+        return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " +
+               durationText(f.worst);
+    size_t named = 0;
+    for (const Cause& cause : e.causes) named += cause.kind != CauseKind::Unexplained || cause.path;
+    return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all, from " +
+           (named ? plural(named, "cause", "causes") : "no cause that was recorded");
+}
+
+std::string boundText(const Recording& r, BoundBy by, uint32_t group) {
+    const std::string on = group == kNone ? std::string() : " on " + r.groups[group].name;
+    switch (by) {
+        case BoundBy::Cpu: return "CPU work" + on;
+        case BoundBy::Gpu: return "GPU work" + on;
+        case BoundBy::Waiting: return "waiting";
+        case BoundBy::NoCore: return "want of a core";
+        case BoundBy::Pacing: return "the display's tick";
+    }
+    return {};
+}
+
+std::string boundPhrase(const Explanation& e) {
+    if (!e.figures.over) return {};
+    return (2 * e.figures.bound > e.figures.over ? "mostly bound by " : "often bound by ") +
+           boundText(*e.recording, e.figures.boundBy, e.figures.boundGroup);
+}
+
+std::string trialSentence(const Explanation& e, const Prediction& p) {
+    std::vector<std::string> letters;
+    for (const Repair& repair : p.repairs) letters.push_back(e.causes[repair.cause].letter);
+    const std::string with = "With " + joined(letters) + " repaired ";
+    if (!p.over) return with + "no frame is late, instead of " + countText(e.figures.over);
+    return with + plural(p.over, "frame is", "frames are") + " late instead of " + countText(e.figures.over) + ", " +
+           durationText(p.late) + " in all";
+}
+
+std::string causeTitle(const Explanation& e, const Cause& cause) {
+    const Recording& r = *e.recording;
+    if (cause.kind == CauseKind::NoCore) return "No core: " + coreHolderText(r, cause.coreHolder);
+    if (cause.path) return r.pathText(cause.path);
+    const std::string& lane = r.groups[cause.group].name;
+    if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
+    return lane + ", outside any marker";
+}
+
+std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
+    const std::string& lane = e.recording->groups[cause.group].name;
+    switch (cause.kind) {
+        case CauseKind::Waiting:
+            return cause.object != kNone ? "waits: lock held on " + lane
+                                         : std::string(waitedFor(cause.piece)) + " on " + lane;
+        case CauseKind::MoreCalls:
+            return "more calls: " + callsText(cause.calls) + ", usually " + callsText(cause.usualCalls);
+        case CauseKind::Unusual: return "never in a usual frame";
+        case CauseKind::Slower:
+            return cause.slowdown > 0 ? "each call slower: ×" + fixedText(cause.slowdown, 1) : "slower than usual";
+        case CauseKind::NoCore: return lane + " was ready to run";
+        case CauseKind::Unexplained:
+            return cause.path ? "longer, between its inner markers" : "record more here to learn why";
+    }
+    return {};
+}
+
+std::string whatIfSentence(const Explanation& e, const Prediction& p) {
+    std::string repairs;
+    bool known = false;
+    size_t frames = 0, saved = 0;  // of the causes' own frames
+    std::vector<bool> counted(e.frames.size());
+    for (const Repair& repair : p.repairs) {
+        const Cause& cause = e.causes[repair.cause];
+        known |= cause.kind != CauseKind::Unexplained || cause.path;
+        for (const uint32_t frame : cause.frames) {
+            if (counted[frame]) continue;
+            counted[frame] = true;
+            ++frames;
+            saved += p.overrun[frame] == 0;
+        }
+    }
+    if (!known) return "Markers inside this stretch would tell more.";
+    const Repair& first = p.repairs.front();
+    const CauseKind kind = e.causes[first.cause].kind;
+    if (p.repairs.size() > 1) {
+        std::vector<std::string> usual, gone;
+        for (const Repair& repair : p.repairs) (repair.gone ? gone : usual).push_back(e.causes[repair.cause].letter);
+        if (!gone.empty()) repairs = "Without " + joined(gone);
+        if (!usual.empty())
+            repairs += (gone.empty() ? "If " : " and if ") + joined(usual) +
+                       (usual.size() == 1 ? " took its usual time" : " took their usual time");
+    } else if (first.gone || kind == CauseKind::Unusual) {
+        repairs = "Without this";
+    } else {
+        repairs = kind == CauseKind::NoCore ? "With a core at once" : "If this took its usual time";
+    }
+    std::string out = repairs + ", ";
+    if (frames == 1)
+        out += saved ? "its late frame would meet its deadline" : "its frame would still be late";
+    else
+        out += countText(saved) + " of " + (p.repairs.size() > 1 ? "their " : "its ") + countText(frames) +
+               " late frames would meet their deadline";
+    if (p.saved > saved) out += ", and so would " + plural(p.saved - saved, "later one", "later ones");
+    if (!p.over) return out + ", and no frame would be late.";
+    out += "; " + plural(p.over, "frame stays late", "frames stay late");
+    if (p.nextCause != kNone) out += ", most of all from " + e.causes[p.nextCause].letter;
+    return out + ".";
+}
+
+std::string partTitle(const Recording& r, const PartKey& key) {
+    const std::string& lane = r.groups[key.group].name;
+    if (key.kind == PieceKind::Idle) return "nothing recorded on " + lane;
+    if (key.kind == PieceKind::NoCore)
+        return lane + " without a core: " + coreHolderText(r, key.coreHolder) + " had it";
+    if (!key.path) return lane + ", outside any marker";
+    const std::string title = r.pathText(key.path);
+    switch (key.kind) {
+        case PieceKind::Waking: return title + ", waking up";
+        case PieceKind::Queued: return title + ", in the queue";
+        case PieceKind::Blocked: return title + ", stopped by the system";
+        default: return title;
+    }
+}
+
+}  // namespace fugato
