@@ -41,12 +41,13 @@ QAction* Commands::addSwitch(QMenu* menu, const QString& name, const QKeySequenc
 }
 
 void Commands::addGesture(const QString& keys, const QString& help) {
+    const QString said = help.left(1).toUpper() + help.mid(1);
     for (Line& line : lines_)
-        if (line.help == help) {
+        if (line.help == said) {
             line.keys += ", " + keys;
             return;
         }
-    lines_ << Line{keys, help};
+    lines_ << Line{keys, said};
 }
 
 }  // namespace fugato

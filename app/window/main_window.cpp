@@ -203,7 +203,7 @@ void MainWindow::makeFileMenu() {
     });
     commands_.addGesture("Esc", tr("cancel opening"));
     file->addSeparator();
-    commands_.add(file, tr("&Quit"), {QKeySequence::Quit}, tr("quit"), [this] { close(); });
+    commands_.add(file, tr("&Quit"), {QKeySequence(Qt::CTRL | Qt::Key_Q)}, tr("quit"), [this] { close(); });
 }
 
 void MainWindow::makeGoMenu() {
@@ -316,20 +316,27 @@ void MainWindow::showKeys() {
         "In the lanes, plum is work that made the chosen frame late, and hatched plum is waiting that did; dotted is "
         "any other waiting. The thin line above a lane's markers is solid where it ran, hatched where it was ready "
         "and had no core, and dotted where it was blocked."));
-    steps->setWordWrap(true);
-    steps->setContentsMargins(0, 0, 0, 10);
-    grid->addWidget(steps, 0, 0, 1, 4);
     const auto& lines = commands_.lines();
     const auto half = static_cast<int>(lines.size() + 1) / 2;  // two columns, so that it fits a small screen
+    const int helpWidth = fontMetrics().averageCharWidth() * 38;
+    const auto wrap = [](QLabel* label, int width) {  // in a grid a wrapped label must say itself how high it is
+        label->setWordWrap(true);
+        label->setFixedWidth(width);
+        label->setMinimumHeight(label->heightForWidth(width));
+    };
+    int keysWidth = 0;
     for (int i = 0; i < lines.size(); ++i) {
         auto* keys = plainLabel(lines[i].keys);
         auto* help = plainLabel(lines[i].help);
         keys->setFont(boldFont());
-        for (QLabel* label : {keys, help}) label->setWordWrap(true);
-        grid->addWidget(keys, 1 + i % half, i < half ? 0 : 2);
-        grid->addWidget(help, 1 + i % half, i < half ? 1 : 3);
+        wrap(help, helpWidth);
+        keysWidth = std::max(keysWidth, keys->sizeHint().width());
+        grid->addWidget(keys, 1 + i % half, i < half ? 0 : 2, Qt::AlignTop);
+        grid->addWidget(help, 1 + i % half, i < half ? 1 : 3, Qt::AlignTop);
     }
-    for (const int column : {1, 3}) grid->setColumnMinimumWidth(column, fontMetrics().averageCharWidth() * 38);
+    steps->setContentsMargins(0, 0, 0, 10);
+    wrap(steps, 2 * (helpWidth + keysWidth));
+    grid->addWidget(steps, 0, 0, 1, 4);
     dialog.exec();
 }
 
