@@ -40,8 +40,8 @@ size_t positionAt(const Column<int64_t>& times, int64_t time) {
 /// The span that holds `time`, or null. Spans are in order of time and do not overlap.
 template <class Span>
 const Span* spanAt(const Column<Span>& spans, int64_t time) {
-    const auto after = std::upper_bound(spans.begin(), spans.end(), time,
-                                        [](int64_t t, const Span& span) { return t < span.begin; });
+    const auto after =
+        std::upper_bound(spans.begin(), spans.end(), time, [](int64_t t, const Span& span) { return t < span.begin; });
     return after == spans.begin() || (after - 1)->end <= time ? nullptr : &*(after - 1);
 }
 
@@ -369,8 +369,8 @@ QString TrackPicture::pointWords(const TimeAxis& axis, int x) const {
         if (shown) words += "<br>";
         words += QString("<b>%1</b> · %2").arg(q(wordOf(near->severity)), q(r.text(near->text)).toHtmlEscaped());
         if (near->code) words += QObject::tr(" (code %1)").arg(*near->code);
-        words += QObject::tr(" · %1, at %2")
-                     .arg(q(r.lanes[near->lane].name).toHtmlEscaped(), q(durationText(near->time)));
+        words +=
+            QObject::tr(" · %1, at %2").arg(q(r.lanes[near->lane].name).toHtmlEscaped(), q(durationText(near->time)));
     }
     return words;
 }
@@ -396,9 +396,9 @@ QString TrackPicture::operationWords(const TimeAxis& axis, const QPoint& at) con
 QString TrackPicture::counterWords(const Counter& counter, int64_t time) const {
     const size_t held = positionAt(counter.times, time);
     if (held == counter.times.size()) return {};
-    QString words = QObject::tr("<b>%1</b>: %2 %3")
-                        .arg(q(counter.name).toHtmlEscaped(), numberText(counter.values[held]),
-                             q(counter.unit).toHtmlEscaped());
+    QString words =
+        QObject::tr("<b>%1</b>: %2 %3")
+            .arg(q(counter.name).toHtmlEscaped(), numberText(counter.values[held]), q(counter.unit).toHtmlEscaped());
     if (counter.threshold) words += QObject::tr("<br>threshold %1").arg(numberText(*counter.threshold));
     return words;
 }
@@ -437,8 +437,8 @@ QString TrackPicture::coreWords(const TimeAxis& axis, uint32_t core, int x) cons
     const int64_t past = axis.timeAt(x + 4);
     while (sample != r.samples.end() && sample->time <= past && sample->core != core) ++sample;
     if (sample == r.samples.end() || sample->time > past) return words;
-    words += QObject::tr("<br>call stack of %1, innermost first:")
-                 .arg(q(r.osThreadText(sample->thread)).toHtmlEscaped());
+    words +=
+        QObject::tr("<br>call stack of %1, innermost first:").arg(q(r.osThreadText(sample->thread)).toHtmlEscaped());
     for (uint32_t i = 0; i < std::min(sample->count, kMostShown); ++i)
         words += "<br>" + q(r.addressText(r.stackAddresses[sample->first + i])).toHtmlEscaped();
     return words;
