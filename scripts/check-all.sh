@@ -29,7 +29,7 @@ check_sanitized() {  # check_sanitized PRESET TEST…
 
 check_fuzzers() {
     sanitized_build asan fuzzers
-    local targets=(binary whole_way packed text unclosed kept) target corpus running=()
+    local targets=(binary whole_way packed text unclosed kept archive) target corpus running=()
     corpus=$(mktemp -d)
     trap "rm -rf '$corpus'" EXIT
     local each=$((fuzz_seconds * $(nproc) / ${#targets[@]}))

@@ -332,6 +332,28 @@ private slots:
         QCOMPARE(r->osThreadText(0), std::string("idle"));
         QCOMPARE(r->osThreadText(4242), std::string("thread 4242"));
     }
+
+    void extremesOfAnyPartAreThoseOfAPlainSearch() {
+        std::mt19937 random(4);
+        for (const size_t size : {0, 1, 63, 64, 65, 4095, 4096, 4097, 300'000}) {
+            std::vector<double> values(size);
+            for (double& value : values)
+                value =
+                    random() % 50 == 0 ? std::numeric_limits<double>::quiet_NaN() : double(random() % 100'000) - 50'000;
+            const std::vector<Extreme> extremes = extremesOf(values);
+            QVERIFY(extremes.size() <= size / kExtremeOf + size / kExtremeOf / kExtremeOf + 3);
+            for (int round = 0; round < 200; ++round) {
+                size_t from = random() % (size + 1), to = random() % (size + 1);
+                if (round == 0) from = 0, to = size;
+                if (from > to) std::swap(from, to);
+                Extreme plain;
+                for (size_t i = from; i < to; ++i) plain.add(values[i]);
+                const Extreme found = extremeIn(values, extremes, from, to);
+                QCOMPARE(found.low, plain.low);
+                QCOMPARE(found.high, plain.high);
+            }
+        }
+    }
 };
 
 QTEST_GUILESS_MAIN(ModelTest)

@@ -223,6 +223,30 @@ private slots:
         QVERIFY(red);
     }
 
+    void oneValueAmongHundredsInAColumnIsSeen() {
+        TextRecording t;
+        t.lane("main", 1);
+        t.line(R"({"define":"counter","id":1,"name":"drops","unit":"drops","threshold":50})");
+        constexpr int kValues = 60'000, kColumns = 100, kHigh = 30'301;
+        for (int i = 0; i < kValues; ++i)
+            t.at(i / 600.0, "main", R"("do":"count","counter":1,"value":)" + std::to_string(i == kHigh ? 80 : 10));
+        for (int i = 0; i < 1000; ++i)
+            t.at(20.1 + i * 0.0005, "main",
+                 std::string(R"("do":"point","text":"x","severity":)") + (i == 700 ? R"("error")" : R"("info")"));
+        t.mark(0, 100, "main", "Work");
+        LanePicture picture;
+        const QRect area(0, 0, LanePicture::kLabelWidth + kColumns, 500);
+        const QImage image = paintedTracks(picture, t.open(), area);
+        const auto columnWith = [&](const char* track, const QColor& color) {
+            const QRect box = picture.trackRect(area, 0, trackNamed(picture, track));
+            for (int x = 0; x < kColumns; ++x)
+                if (has(image, QRect(LanePicture::kLabelWidth + x, box.top(), 1, box.height()), color)) return x;
+            return -1;
+        };
+        QCOMPARE(columnWith("drops", theme().plumMiddle), kHigh / (kValues / kColumns));
+        QVERIFY(columnWith("points", theme().plum) >= 0);
+    }
+
     void aThreadsLineTellsRunningReadyAndBlocked() {
         const auto recording = tracked();
         const Lane& lane = recording->lanes[laneNamed(*recording, "main")];

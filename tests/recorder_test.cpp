@@ -301,6 +301,45 @@ private slots:
         }
     }
 
+    void buffersOfTheVersionBeforeAreReadToo() {
+        NEEDS_THREADS_IN_A_CHILD();
+        const QTemporaryDir own;
+        const std::string file = own.filePath("before.fugato").toStdString(), folder = own.path().toStdString();
+        const auto work = [&] {
+            fug_options options{};
+            options.buffer_events = 1024;
+            options.buffer_folder = folder.c_str();
+            fug_start(file.c_str(), &options);
+            { FUG_MARK("Named in the buffer", "rescued"); }
+            kill(getpid(), SIGKILL);
+        };
+        QCOMPARE(ran(work), -SIGKILL);
+        // In version 2 the kinds of definitions began at 64, now at 192.
+        QFile bytes(own.filePath(QDir(own.path()).entryList({"fugato-*.buffers"}).value(0)));
+        QVERIFY(bytes.open(QIODevice::ReadWrite));
+        auto* const at = bytes.map(0, bytes.size());
+        QVERIFY(at);
+        reinterpret_cast<layout::BuffersHeader*>(at)->version = layout::kBuffersVersionBefore;
+        int changed = 0;
+        for (uint32_t i = 0; i < layout::kBufferEntries; ++i) {
+            const auto& entry = reinterpret_cast<layout::BufferEntry*>(at + layout::kBufferTableAt)[i];
+            if (!entry.lane) continue;
+            auto* const ring = reinterpret_cast<layout::BufferSlot*>(at + entry.offset);
+            for (uint64_t slot = 0; slot < entry.head; ++changed) {
+                uint64_t& word = ring[slot & entry.mask].word;
+                slot += 1 + (word >> 8 & 0xff);
+                if ((word & 0xff) >= layout::kSlotDefinition)
+                    word -= layout::kSlotDefinition - layout::kSlotDefinitionBefore;
+            }
+        }
+        QVERIFY(changed >= 3);
+        bytes.close();
+        QVERIFY(!makeRecordingWhole(file).empty());
+        const auto r = open(file);
+        QCOMPARE(r->markerCount(), size_t{1});
+        QCOMPARE(r->siteOf(r->lanes[0].rows[0].path(0)).name, std::string("Named in the buffer"));
+    }
+
     void aRecordingStillBeingMadeOpensAsFarAsItIs() {
         NEEDS_THREADS_IN_A_CHILD();
         const std::string file = path("growing.fugato");

@@ -37,6 +37,13 @@ size_t positionAt(const Column<int64_t>& times, int64_t time) {
     return after == times.begin() ? times.size() : static_cast<size_t>(after - times.begin()) - 1;
 }
 
+/// The points' severities as a list of numbers.
+struct Severities {
+    const Column<Point>& points;
+    size_t size() const { return points.size(); }
+    uint8_t operator[](size_t i) const { return static_cast<uint8_t>(points[i].severity); }
+};
+
 /// The span that holds `time`, or null. Spans are in order of time and do not overlap.
 template <class Span>
 const Span* spanAt(const Column<Span>& spans, int64_t time) {
@@ -65,13 +72,8 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
     longestOperation_ = 0;
     if (!recording_) return;
     const Recording& r = *recording_;
-    const auto rangeOf = [&](const auto& values, const double* threshold) {
-        Range range{0, 0};
-        for (const auto value : values)
-            if (std::isfinite(static_cast<double>(value))) {
-                range.low = std::min(range.low, static_cast<double>(value));
-                range.high = std::max(range.high, static_cast<double>(value));
-            }
+    const auto rangeOf = [&](const Extreme& all, const double* threshold) {
+        Range range{std::min(0.0, all.low), std::max(0.0, all.high)};
         if (threshold && std::isfinite(*threshold)) range.high = std::max(range.high, *threshold);
         if (range.high <= range.low) range.high = range.low + 1;
         ranges_[tracks_.size()] = range;
@@ -95,16 +97,18 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
     for (uint32_t i = 0; i < r.counters.size(); ++i) {
         const Counter& counter = r.counters[i];
         if (counter.values.empty()) continue;
-        const auto [least, most] = std::minmax_element(counter.values.begin(), counter.values.end());
+        const Extreme all = extremeIn(counter.values, counter.extremes, 0, counter.values.size());
         const QString unit = q(counter.unit);
-        const QString detail = *least == *most ? QObject::tr("always %1 %2").arg(numberText(*most), unit)
-                                               : QObject::tr("to %1 %2").arg(numberText(*most), unit);
-        rangeOf(counter.values, counter.threshold ? &*counter.threshold : nullptr);
+        const QString detail = !all.any()            ? QObject::tr("no number")
+                               : all.low == all.high ? QObject::tr("always %1 %2").arg(numberText(all.high), unit)
+                                                     : QObject::tr("to %1 %2").arg(numberText(all.high), unit);
+        rangeOf(all, counter.threshold ? &*counter.threshold : nullptr);
         tracks_.push_back({Kind::Counter, i, kCurveHeight, q(counter.name), detail});
     }
     for (uint32_t i = 0; i < r.pools.size(); ++i) {
         if (r.pools[i].times.empty()) continue;
-        const Range of = rangeOf(r.pools[i].bytesInUse, nullptr);
+        const Range of =
+            rangeOf(extremeIn(r.pools[i].bytesInUse, r.pools[i].extremes, 0, r.pools[i].bytesInUse.size()), nullptr);
         tracks_.push_back({Kind::Pool, i, kCurveHeight, QObject::tr("memory: %1").arg(q(r.pools[i].name)),
                            QObject::tr("to %1").arg(bytesText(of.high))});
     }
@@ -125,17 +129,12 @@ void TrackPicture::paint(QPainter& painter, const TimeAxis& axis, size_t index) 
         case Kind::Operations: return paintOperations(painter, axis);
         case Kind::Counter: {
             const Counter& counter = r.counters[track.index];
-            const Range range = ranges_.at(index);
-            return paintCurve(
-                painter, axis, counter.times, [&](size_t i) { return counter.values[i]; }, range.low, range.high,
-                counter.threshold ? &*counter.threshold : nullptr);
+            return paintCurve(painter, axis, counter.times, counter.values, counter.extremes, ranges_.at(index),
+                              counter.threshold ? &*counter.threshold : nullptr);
         }
         case Kind::Pool: {
             const Pool& pool = r.pools[track.index];
-            const Range range = ranges_.at(index);
-            return paintCurve(
-                painter, axis, pool.times, [&](size_t i) { return static_cast<double>(pool.bytesInUse[i]); }, range.low,
-                range.high, nullptr);
+            return paintCurve(painter, axis, pool.times, pool.bytesInUse, pool.extremes, ranges_.at(index), nullptr);
         }
         case Kind::Core: return paintCore(painter, axis, r.lanes[track.index]);
         case Kind::Pictures: return paintPictures(painter, axis);
@@ -143,13 +142,14 @@ void TrackPicture::paint(QPainter& painter, const TimeAxis& axis, size_t index) 
 }
 
 /// A value holds until the next one. Each column shows the lowest and highest of its values.
+template <class Value>
 void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const Column<int64_t>& times,
-                              const std::function<double(size_t)>& value, double low, double high,
-                              const double* threshold) {
+                              const Column<Value>& values, const Column<Extreme>& extremes, const Range& range,
+                              const double* threshold) const {
     const Theme& t = theme();
     const QRect box = axis.box.adjusted(0, 3, 0, -3);
     const auto yOf = [&](double v) {
-        const double part = std::isfinite(v) ? std::clamp((v - low) / (high - low), 0.0, 1.0) : 0.0;
+        const double part = std::isfinite(v) ? std::clamp((v - range.low) / (range.high - range.low), 0.0, 1.0) : 0.0;
         return box.bottom() - part * (box.height() - 1);
     };
     const int first = std::max(box.left(), static_cast<int>(axis.xAt(times.front())));
@@ -178,17 +178,12 @@ void TrackPicture::paintCurve(QPainter& painter, const TimeAxis& axis, const Col
             to = from + 1;  // before the first value
             continue;
         }
-        double least = value(from), most = least;
-        // In a column with very many values, evenly chosen ones stand for all.
-        const size_t step = std::max<size_t>(1, (to - from) / 256);
-        for (size_t i = from; i < to; i += step) {
-            least = std::min(least, value(i));
-            most = std::max(most, value(i));
-        }
-        const double top = yOf(most), bottom = yOf(least), now = yOf(value(to - 1));
+        const Extreme inColumn = extremeIn(values, extremes, from, to);
+        const double now = yOf(static_cast<double>(values[to - 1]));
+        const double top = inColumn.any() ? yOf(inColumn.high) : now, bottom = inColumn.any() ? yOf(inColumn.low) : now;
         column(x, now, box.bottom(), t.headroom);
         if (bottom - top > 1) column(x, top, bottom, t.markerEdge);
-        if (threshold && most > *threshold) column(x, top, yOf(*threshold), t.plumMiddle);
+        if (threshold && inColumn.high > *threshold) column(x, top, yOf(*threshold), t.plumMiddle);
         column(x, before < 0 ? now : std::min(before, now), before < 0 ? now : std::max(before, now), t.muted);
         before = now;
     }
@@ -209,8 +204,9 @@ void TrackPicture::paintPoints(QPainter& painter, const TimeAxis& axis) {
         const double x = std::floor(axis.xAt(at->time));
         const auto next = std::lower_bound(at, points.end(), axis.timeAt(x + 1),
                                            [](const Point& p, int64_t time) { return p.time < time; });
-        Severity worst = at->severity;
-        for (auto i = at; i != next && i - at < 256; ++i) worst = std::max(worst, i->severity);
+        const auto from = static_cast<size_t>(at - points.begin()), to = static_cast<size_t>(next - points.begin());
+        const auto worst = static_cast<Severity>(
+            extremeIn(Severities{points}, recording_->pointSeverities, from, std::max(from + 1, to)).high);
         const bool serious = worst >= Severity::Warning;
         painter.fillRect(QRectF(x, box.top() + (serious ? 3 : 8), worst == Severity::Error ? 3 : 2,
                                 box.height() - (serious ? 5 : 10)),

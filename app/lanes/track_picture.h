@@ -53,8 +53,12 @@ public:
     QString scheduleWords(const Lane& lane, int64_t time) const;
 
 private:
-    void paintCurve(QPainter& painter, const TimeAxis& axis, const Column<int64_t>& times,
-                    const std::function<double(size_t)>& value, double low, double high, const double* threshold);
+    struct Range {
+        double low, high;
+    };
+    template <class Value>
+    void paintCurve(QPainter& painter, const TimeAxis& axis, const Column<int64_t>& times, const Column<Value>& values,
+                    const Column<Extreme>& extremes, const Range& range, const double* threshold) const;
     void paintPoints(QPainter& painter, const TimeAxis& axis);
     void paintState(QPainter& painter, const TimeAxis& axis, const State& state);
     void paintOperations(QPainter& painter, const TimeAxis& axis);
@@ -71,9 +75,6 @@ private:
 
     std::shared_ptr<const Recording> recording_;
     std::vector<Track> tracks_;
-    struct Range {
-        double low, high;
-    };
     std::map<size_t, Range> ranges_;   // of counters and pools, by track
     std::map<size_t, QImage> images_;  // of pictures
     int64_t longestOperation_ = 0;

@@ -69,7 +69,11 @@ void Gathered::fillShown(Recording& r, Place& place) {
         for (size_t k = 0; k < spans.size(); ++k) spans[k].end = k + 1 < spans.size() ? spans[k + 1].begin : r.end;
         r.states[i].spans = columnOf(place, spans);
     }
-    r.points = columnOf(place, points_.sorted(byTime));
+    const std::vector<Point>& points = points_.sorted(byTime);
+    std::vector<uint8_t> severities;
+    for (const Point& point : points) severities.push_back(static_cast<uint8_t>(point.severity));
+    r.points = columnOf(place, points);
+    r.pointSeverities = columnOf(place, extremesOf(severities));
     r.holds.resize(r.objects.size());
 }
 
@@ -121,6 +125,7 @@ void Gathered::fillCounters(Recording& r, Place& place) {
         }
         r.counters[i].times = columnOf(place, times);
         r.counters[i].values = columnOf(place, values);
+        r.counters[i].extremes = columnOf(place, extremesOf(values));
     }
 }
 
@@ -239,6 +244,7 @@ void Gathered::pairMemory(Recording& r, Place& place) {
     for (size_t i = 0; i < r.pools.size(); ++i) {
         r.pools[i].times = columnOf(place, times[i]);
         r.pools[i].bytesInUse = columnOf(place, bytesInUse[i]);
+        r.pools[i].extremes = columnOf(place, extremesOf(bytesInUse[i]));
     }
 }
 

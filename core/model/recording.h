@@ -14,6 +14,7 @@
 #include <string>
 #include <vector>
 
+#include "extremes.h"
 #include "format/events.h"
 #include "marker_row.h"
 
@@ -156,6 +157,7 @@ struct Counter {
     std::optional<double> threshold;
     Column<int64_t> times;
     Column<double> values;
+    Column<Extreme> extremes;  // of the values
 };
 
 struct Point {
@@ -194,6 +196,7 @@ struct Pool {
     std::string name;
     Column<int64_t> times;
     Column<int64_t> bytesInUse;  // after each change; what was taken before the recording is not counted
+    Column<Extreme> extremes;    // of these
 };
 
 struct Picture {
@@ -254,7 +257,8 @@ public:
     std::vector<Column<Hold>> holds;  // by object, sorted by end
     std::vector<Series> series;       // those with frames come first, else as defined
     std::vector<Counter> counters;
-    Column<Point> points;  // sorted by time
+    Column<Point> points;             // sorted by time
+    Column<Extreme> pointSeverities;  // the extremes of theirs
     std::vector<State> states;
     std::vector<std::string> keys;  // of arguments
     Column<Operation> operations;   // sorted by begin

@@ -52,7 +52,7 @@ static void describe(A& a, Series& s) {
 }
 template <class A>
 static void describe(A& a, Counter& c) {
-    a(c.name, c.unit, c.threshold, c.times, c.values);
+    a(c.name, c.unit, c.threshold, c.times, c.values, c.extremes);
 }
 template <class A>
 static void describe(A& a, State& s) {
@@ -60,7 +60,7 @@ static void describe(A& a, State& s) {
 }
 template <class A>
 static void describe(A& a, Pool& p) {
-    a(p.name, p.times, p.bytesInUse);
+    a(p.name, p.times, p.bytesInUse, p.extremes);
 }
 template <class A>
 static void describe(A& a, OsThread& t) {
@@ -74,7 +74,7 @@ static void describe(A& a, Module& m) {
 namespace {
 
 KeptFor indexOf(uint64_t state) {
-    constexpr uint64_t kRules = 3;  // another number: what stands in the structures means something else
+    constexpr uint64_t kRules = 4;  // another number: what stands in the structures means something else
     const uint64_t sizes[] = {kRules,
                               sizeof(MarkerRow::Chunk),
                               sizeof(MarkerRow::Group),
@@ -96,6 +96,7 @@ KeptFor indexOf(uint64_t state) {
                               sizeof(Picture),
                               sizeof(StackSample),
                               sizeof(Recording::LinkSource),
+                              sizeof(Extreme),
                               MarkerRow::kChunk,
                               MarkerRow::kGroup};
     return {"FUGINDEX", state, layoutNumber(sizes)};
@@ -104,9 +105,9 @@ KeptFor indexOf(uint64_t state) {
 template <bool kWriting>
 bool archive(Recording& r, std::string& bytes) {
     Archive<kWriting> a(*r.storage, bytes);
-    a(r.sites, r.paths, r.lanes, r.groups, r.laneOrder, r.objects, r.holds, r.series, r.counters, r.points, r.states,
-      r.keys, r.operations, r.operationSteps, r.allocations, r.pools, r.pictures, r.osThreads, r.samples,
-      r.stackAddresses, r.modules, r.context, r.startedUnixNs, r.begin, r.end, r.linkSources);
+    a(r.sites, r.paths, r.lanes, r.groups, r.laneOrder, r.objects, r.holds, r.series, r.counters, r.points,
+      r.pointSeverities, r.states, r.keys, r.operations, r.operationSteps, r.allocations, r.pools, r.pictures,
+      r.osThreads, r.samples, r.stackAddresses, r.modules, r.context, r.startedUnixNs, r.begin, r.end, r.linkSources);
     a(r.repairs.endsWithoutBegin, r.repairs.beginsWithoutEnd, r.repairs.timesBackwards, r.repairs.framesWithoutEnd,
       r.repairs.unknownNames, r.repairs.lostEvents, r.repairs.tooDeep, r.repairs.mostOftenNeverEnded);
     a(r.damage.notes, r.damage.lostBlocks, r.damage.lostEvents, r.damage.wrongLines, r.damage.indexMissing);
@@ -145,11 +146,17 @@ uint64_t stateOfFile(const std::string& path) {
     return layout::checksum(bytes.data(), bytes.size()) | 1;
 }
 
-bool completeIndex(Recording& recording, uint64_t state) {
-    if (!recording.storage->inFile()) return false;
+std::string toArchive(Recording& recording) {
     std::string bytes;
     archive<true>(recording, bytes);
-    return completeFile(*recording.storage, bytes, indexOf(state));
+    return bytes;
+}
+
+bool takeArchive(Recording& recording, std::string& bytes) { return archive<false>(recording, bytes); }
+
+bool completeIndex(Recording& recording, uint64_t state) {
+    if (!recording.storage->inFile()) return false;
+    return completeFile(*recording.storage, toArchive(recording), indexOf(state));
 }
 
 std::shared_ptr<Recording> loadIndex(const std::string& indexPath, uint64_t state) {
@@ -157,7 +164,7 @@ std::shared_ptr<Recording> loadIndex(const std::string& indexPath, uint64_t stat
     if (!kept) return nullptr;
     auto recording = std::make_shared<Recording>();
     recording->storage = std::move(kept->storage);
-    if (!archive<false>(*recording, kept->archive)) return nullptr;
+    if (!takeArchive(*recording, kept->archive)) return nullptr;
     recording->keptAt = indexPath;
     recording->keptState = state;
     return recording;

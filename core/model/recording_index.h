@@ -18,6 +18,12 @@ std::string indexPathFor(const std::string& folder, const std::string& path);
 /// 0 where it cannot be read.
 uint64_t stateOfFile(const std::string& path);
 
+/// What of a recording does not lie in columns, and where its columns lie in its storage.
+std::string toArchive(Recording& recording);
+/// Takes that out again, into a recording that has its storage already. False where the bytes do not fit, whatever
+/// they are.
+bool takeArchive(Recording& recording, std::string& bytes);
+
 /// Finishes the file in which `recording` was built: what does not lie in its storage is put behind it,
 /// and the file becomes valid for `state`. Returns false where it could not be.
 bool completeIndex(Recording& recording, uint64_t state);

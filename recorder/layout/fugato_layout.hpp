@@ -149,6 +149,9 @@ inline constexpr uint64_t kBufferRingsAt = kBufferTableAt + uint64_t{kBufferEntr
 /// Definitions stand in the buffers too: kind 192 + their type, the fields as the text. Those of sites
 /// begin with the 8 bytes of the site's address, for the recorder's own use.
 inline constexpr uint8_t kSlotDefinition = 192;
+/// Where they began in files of buffers of version 2.
+inline constexpr uint32_t kBuffersVersionBefore = 2;
+inline constexpr uint8_t kSlotDefinitionBefore = 64;
 inline constexpr size_t kMostSlotText = 255 * sizeof(BufferSlot) - sizeof(BufferSlot);
 
 inline uint64_t makeWord(Kind kind, uint32_t id, uint64_t furtherSlots = 0, size_t textBytes = 0) {
@@ -211,7 +214,9 @@ inline bool readText(const uint8_t*& at, const uint8_t* end, std::string_view& t
 }
 
 /// Whether the first further slot holds a and b; texts follow it.
-inline bool slotHasPair(uint8_t kind) { return kind < kSlotDefinition && kindHasA(static_cast<Kind>(kind)); }
+inline bool slotHasPair(uint8_t kind, uint8_t firstDefinition) {
+    return kind < firstDefinition && kindHasA(static_cast<Kind>(kind));
+}
 
 /// A kind from here on does not fit beside the id: this stands there, and the kind in a byte after the time.
 inline constexpr uint8_t kFurtherKinds = 31;
@@ -297,7 +302,7 @@ inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event, u
 /// Reads the record at `at` out of a ring; `text` needs room for kMostSlotText bytes + 16. Returns the
 /// number of slots it takes, 0 where it is no record that fits before `head`.
 inline uint64_t readSlots(const BufferSlot* ring, uint64_t mask, uint64_t at, uint64_t head, char* text, uint8_t& kind,
-                          RawEvent& event) {
+                          RawEvent& event, uint8_t firstDefinition = kSlotDefinition) {
     const BufferSlot slot = ring[at & mask];
     kind = static_cast<uint8_t>(slot.word & 0xff);
     const uint64_t further = slot.word >> 8 & 0xff;
@@ -309,7 +314,7 @@ inline uint64_t readSlots(const BufferSlot* ring, uint64_t mask, uint64_t at, ui
     event.text = {};
     if (1 + further > head - at) return 0;
     uint64_t used = 1;
-    if (further && slotHasPair(kind)) {
+    if (further && slotHasPair(kind, firstDefinition)) {
         event.a = ring[(at + 1) & mask].ticks;
         event.b = ring[(at + 1) & mask].word;
         used = 2;

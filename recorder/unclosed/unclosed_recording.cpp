@@ -57,7 +57,11 @@ struct Buffers {
         FileBytes bytes(out.file.get());
         return readStruct(bytes, 0, out.header) &&
                std::memcmp(out.header.magic, kBuffersMagic, sizeof kBuffersMagic) == 0 &&
-               out.header.version == kBuffersVersion && out.header.pathBytes <= sizeof out.header.path;
+               (out.header.version == kBuffersVersion || out.header.version == kBuffersVersionBefore) &&
+               out.header.pathBytes <= sizeof out.header.path;
+    }
+    uint8_t firstDefinition() const {
+        return header.version == kBuffersVersion ? kSlotDefinition : kSlotDefinitionBefore;
     }
     bool of(const FileHeader& recording) const {
         return header.recording && header.originTicks == recording.originTicks &&
@@ -162,8 +166,8 @@ struct Rescued {
 
 /// Takes what was published in one buffer and is not in the recording's blocks. `slotsLeft`: rings cannot hold
 /// more than their file does, whatever its table says.
-void rescueBuffer(FileBytes& buffers, const BufferEntry& entry, const uint32_t* position, bool copy,
-                  uint64_t& slotsLeft, Rescued& rescued) {
+void rescueBuffer(FileBytes& buffers, uint8_t firstDefinition, const BufferEntry& entry, const uint32_t* position,
+                  bool copy, uint64_t& slotsLeft, Rescued& rescued) {
     const uint64_t slots = entry.mask + 1;
     if (!slots || (slots & entry.mask) || slots > slotsLeft) return;
     slotsLeft -= slots;
@@ -185,11 +189,11 @@ void rescueBuffer(FileBytes& buffers, const BufferEntry& entry, const uint32_t* 
     while (from < entry.head) {
         RawEvent event;
         uint8_t kind = 0;
-        const uint64_t used = readSlots(ring.data(), entry.mask, from, entry.head, text, kind, event);
+        const uint64_t used = readSlots(ring.data(), entry.mask, from, entry.head, text, kind, event, firstDefinition);
         from += used ? used : 1;
         if (!used) continue;
-        if (kind >= kSlotDefinition) {
-            const auto type = static_cast<DefinitionType>(kind - kSlotDefinition);
+        if (kind >= firstDefinition) {
+            const auto type = static_cast<DefinitionType>(kind - firstDefinition);
             // Those of sites begin with 24 bytes for the recorder's own use.
             const size_t skip = type == DefinitionType::Site ? std::min<size_t>(24, event.text.size()) : 0;
             appendDefinition(rescued.definitions, type, event.text.substr(skip));
@@ -224,8 +228,9 @@ void rescueAll(const std::vector<Buffers>& all, const struct stat& recording,
             if (!readStruct(bytes, kBufferTableAt + uint64_t{i} * sizeof entry, entry)) break;
             if (!entry.lane) continue;
             const auto position = positions.find(entry.lane);
-            rescueBuffer(bytes, entry, position == positions.end() ? nullptr : &position->second,
-                         !buffers.ofFile(recording), slotsLeft, rescued);
+            rescueBuffer(bytes, buffers.firstDefinition(), entry,
+                         position == positions.end() ? nullptr : &position->second, !buffers.ofFile(recording),
+                         slotsLeft, rescued);
         }
     }
 }

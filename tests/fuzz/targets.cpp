@@ -192,9 +192,12 @@ void fuzzUnclosed(std::string_view bytes) {
     ::unlink(buffers.c_str());
 }
 
-void fuzzKept(std::string_view bytes) {
+namespace {
+
+/// 40 frames with a marker each, as a file.
+const std::string& smallRecording() {
     static const std::string file = [] {
-        const std::string path = folder() + "/kept.jsonl";
+        const std::string path = folder() + "/small.jsonl";
         std::string text = "{\"fugato\":\"text\",\"version\":1}\n";
         for (int i = 0; i < 40; ++i) {
             const std::string at = std::to_string(i * 20);
@@ -205,6 +208,32 @@ void fuzzKept(std::string_view bytes) {
         putFile(path, text);
         return path;
     }();
+    return file;
+}
+
+/// Calls `put(place, byte)` for each change that the bytes name: a place of two bytes, and the byte to stand there.
+template <class Put>
+void eachChange(std::string_view bytes, size_t size, Put&& put) {
+    for (size_t i = 0; i + 3 <= bytes.size() && size > 0; i += 3)
+        put((static_cast<unsigned char>(bytes[i]) << 8 | static_cast<unsigned char>(bytes[i + 1])) % size,
+            bytes[i + 2]);
+}
+
+}  // namespace
+
+void fuzzArchive(std::string_view bytes) {
+    static const auto opened = openRecording(smallRecording());
+    if (!opened) std::abort();
+    Recording whole = **opened;
+    std::string archive = toArchive(whole);
+    eachChange(bytes, archive.size(), [&](size_t at, char byte) { archive[at] = byte; });
+    Recording taken;
+    taken.storage = whole.storage;
+    if (takeArchive(taken, archive) && bytes.empty() && taken.markerCount() != 40) std::abort();
+}
+
+void fuzzKept(std::string_view bytes) {
+    const std::string& file = smallRecording();
     OpenOptions options;
     options.indexFolder = folder() + "/indexes";
     options.indexFromBytes = 1;
@@ -214,11 +243,9 @@ void fuzzKept(std::string_view bytes) {
     const std::string index = indexPathFor(options.indexFolder, file);
     const int fd = ::open(index.c_str(), O_WRONLY | O_CLOEXEC);
     const off_t size = ::lseek(fd, 0, SEEK_END);
-    for (size_t i = 0; i + 3 <= bytes.size() && size > 0; i += 3) {
-        const size_t at = (static_cast<unsigned char>(bytes[i]) << 8 | static_cast<unsigned char>(bytes[i + 1])) %
-                          static_cast<size_t>(size);
-        if (::pwrite(fd, &bytes[i + 2], 1, static_cast<off_t>(at)) != 1) std::abort();
-    }
+    eachChange(bytes, static_cast<size_t>(size), [&](size_t at, char byte) {
+        if (::pwrite(fd, &byte, 1, static_cast<off_t>(at)) != 1) std::abort();
+    });
     ::close(fd);
     const auto opened = openRecording(file, {}, options);
     if (!opened || ((*opened)->markerCount() != 40 && !(*opened)->storage->damaged())) std::abort();

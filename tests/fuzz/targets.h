@@ -21,11 +21,13 @@ void fuzzText(std::string_view bytes);
 void fuzzUnclosed(std::string_view bytes);
 /// An index in the folder for caches.
 void fuzzKept(std::string_view bytes);
+/// What stands in an index beside its columns, as if its checksum were right.
+void fuzzArchive(std::string_view bytes);
 
 using FuzzTarget = void (*)(std::string_view);
-inline const std::map<std::string, FuzzTarget> kFuzzTargets = {{"binary", fuzzBinary},     {"whole_way", fuzzWholeWay},
-                                                               {"packed", fuzzPacked},     {"text", fuzzText},
-                                                               {"unclosed", fuzzUnclosed}, {"kept", fuzzKept}};
+inline const std::map<std::string, FuzzTarget> kFuzzTargets = {
+    {"binary", fuzzBinary},     {"whole_way", fuzzWholeWay}, {"packed", fuzzPacked},  {"text", fuzzText},
+    {"unclosed", fuzzUnclosed}, {"kept", fuzzKept},          {"archive", fuzzArchive}};
 
 /// The bytes with the checksums and magic numbers of header and blocks made right.
 std::string withChecksums(std::string_view bytes);
