@@ -341,7 +341,7 @@ private slots:
                 value =
                     random() % 50 == 0 ? std::numeric_limits<double>::quiet_NaN() : double(random() % 100'000) - 50'000;
             const std::vector<Extreme> extremes = extremesOf(values);
-            QVERIFY(extremes.size() <= size / kExtremeOf + size / kExtremeOf / kExtremeOf + 3);
+            QVERIFY(extremes.size() <= size / kExtremeOf + size / kExtremeOf / kExtremeOf + 5);
             for (int round = 0; round < 200; ++round) {
                 size_t from = random() % (size + 1), to = random() % (size + 1);
                 if (round == 0) from = 0, to = size;
