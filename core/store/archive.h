@@ -54,6 +54,11 @@ private:
         return size;
     }
 
+    void field(bool& value) {  // any byte may stand there
+        uint8_t byte = value;
+        raw(&byte, sizeof byte);
+        value = byte != 0;
+    }
     template <class T>
     void field(T& value) {
         if constexpr (std::is_arithmetic_v<T> || std::is_enum_v<T>)
