@@ -70,7 +70,7 @@ public:
                     bytes += allocation.bytes;
                 }
             field("memory", r.pools[i].name + ": " + plural(r.pools[i].times.size(), "change", "changes") +
-                                (kept ? "; never given back: " + plural(kept, "piece", "pieces") + " of " +
+                                (kept ? "; never released: " + plural(kept, "piece", "pieces") + " of " +
                                             countText(bytes) + " bytes in all"
                                       : ""));
         }

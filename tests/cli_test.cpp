@@ -138,7 +138,7 @@ private slots:
         QCOMPARE(QFileInfo(packed).size(), once);
         const Ran info = run({"info", packed});
         QVERIFY(info.out.contains("memory        sails"));
-        QVERIFY(info.out.contains("never given back"));
+        QVERIFY(info.out.contains("never released"));
         QVERIFY(info.out.contains("operations    "));
     }
 

@@ -832,9 +832,11 @@ private slots:
         QCOMPARE(e->causes.size(), size_t{1});
         QVERIFY(e->causes[0].kind == CauseKind::NoCore);
         QCOMPARE(e->causes[0].frames, (std::vector<uint32_t>{20, 30}));
-        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("No core: updater"));
-        QCOMPARE(frameSentences(*e, 20)[0].text,
-                 std::string("main was ready to run, but got no core for 8.0 ms longer than usual: updater had it."));
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("CPU contention: updater"));
+        QCOMPARE(
+            frameSentences(*e, 20)[0].text,
+            std::string(
+                "main was ready to run, but waited for a core 8.0 ms longer than usual: CPU contention with updater."));
         QVERIFY(e->frames[20].bound == BoundBy::Cpu && e->figures.boundGroup == e->causes[0].group);
         const auto p = predict(*e, {{0, false}});
         QCOMPARE(p->saved, 2u);

@@ -206,7 +206,7 @@ private slots:
              {"Load", "begun on main", "ended on save", "Unpack (save)", "failed with code 3: too late"})
             QVERIFY2(operation.contains(part), qPrintable(operation));
         QVERIFY(wordsAt("drops", 60).contains("80 drops") && wordsAt("drops", 60).contains("threshold 50"));
-        QVERIFY(wordsAt("memory: sails", 50).contains("spinnaker: 5.00 MB, never given back"));
+        QVERIFY(wordsAt("memory: sails", 50).contains("spinnaker: 5.00 MB, never released"));
         QVERIFY2(wordsAt("core 0", 50).contains("indexer (another program)"), qPrintable(wordsAt("core 0", 50)));
         QVERIFY(wordsAt("core 1", 30).contains("save"));
         QVERIFY(wordsAt("screen", 70).contains("The screen at"));
@@ -268,8 +268,9 @@ private slots:
         QCOMPARE(inked(5, 35), 30);  // solid
         QVERIFY2(inked(45, 65) < 20, "hatched, not solid");
         QString ready = picture.wordsAt(area, 0, {LanePicture::kLabelWidth + 505, box.top() + 3});
-        QVERIFY2(ready.contains("ready but without a core") && ready.contains("indexer (another program) had core 0"),
-                 qPrintable(ready));
+        QVERIFY2(
+            ready.contains("ready but waiting for a core") && ready.contains("indexer (another program) had core 0"),
+            qPrintable(ready));
     }
 
     // ---- selection --------------------------------------------------------------------------

@@ -257,6 +257,29 @@ private slots:
         }
     }
 
+    void filesOfTheVersionBeforeStillOpen() {
+        EventStore store;
+        store.define(LaneDefinition{1, LaneKind::Thread, 7, "main", "", 0});
+        store.event(1, {5, EventKind::LaneEnd, 0, 0, 0, {}});
+        const QString path = folder_.path() + "/before.fugato";
+        QVERIFY(writeRecordingFile(path.toStdString(), store).ok());
+        for (const uint32_t version : {kFileVersion - 1, kFileVersion + 1}) {
+            QFile file(path);
+            QVERIFY(file.open(QIODevice::ReadWrite));
+            FileHeader header;
+            QCOMPARE(file.read(reinterpret_cast<char*>(&header), sizeof header), qint64{sizeof header});
+            header.version = version;
+            header.checksum = checksum(&header, offsetof(FileHeader, checksum));
+            file.seek(0);
+            file.write(reinterpret_cast<const char*>(&header), sizeof header);
+            file.close();
+            EventStore back;
+            const auto damage = readRecordingFile(path.toStdString(), back);
+            QCOMPARE(damage.ok(), version < kFileVersion);
+            if (damage.ok()) QVERIFY(!damage->any() && back.eventCount() == 1);
+        }
+    }
+
     void moreThanThirtyTwoKindsHaveRoom() {
         for (const int kind : {1, 15, 16, 27, 30, 31, 32, 100, 255}) {
             const RawEvent event{5'000,

@@ -16,7 +16,8 @@ enum Kind { kSite = 1, kArgument, kPoint };
 }  // namespace
 
 DrawerPage::Words FoundPage::words() const {
-    return {"found", tr("Found"), tr("What was found"), tr("What the search found")};
+    return {"found", tr("Search results"), tr("Search results"),
+            tr("Markers, arguments and points that match the search")};
 }
 
 FoundPage::FoundPage(Document& document, Selection& selection, QWidget* parent)
@@ -27,7 +28,7 @@ FoundPage::FoundPage(Document& document, Selection& selection, QWidget* parent)
       title_(plainLabel(this)),
       about_(plainLabel(this)) {
     tree_->setModel(&model_);
-    tree_->setAccessibleName(tr("What the search found"));
+    tree_->setAccessibleName(tr("Search results"));
     model_.setColumnCount(kColumns);
     dressTable(*tree_, kColumns, 104);
     tree_->setSortingEnabled(false);

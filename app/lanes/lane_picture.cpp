@@ -528,7 +528,7 @@ void LanePicture::paintStarved(QPainter& painter, const QRect& area, const QRect
         const size_t shown = std::max<size_t>(1, rowsShown(lane)), row = std::min<size_t>(piece.marker.row, shown - 1);
         const QRectF held(left, box.top() + kRail + static_cast<int>(row) * kRowHeight, right - left, kRowHeight - 1);
         t.paintHatched(painter, held, t.plum);
-        const QString words = QObject::tr("no core: %1 had it").arg(q(coreHolderText(*recording_, piece.coreHolder)));
+        const QString words = QObject::tr("CPU contention: %1").arg(q(coreHolderText(*recording_, piece.coreHolder)));
         const int width = painter.fontMetrics().horizontalAdvance(words);
         if (width + 12 > held.width()) continue;
         painter.fillRect(QRectF(left + 2, held.top() + 2, width + 4, held.height() - 4), t.waiting);

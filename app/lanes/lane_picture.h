@@ -149,7 +149,7 @@ private:
     int room_ = 0;
     bool gathering_ = true;
     std::vector<Piece> pieces_;                        // of the chosen frame, latest first
-    std::vector<Piece> starved_;                       // those for want of a core, where that made it late
+    std::vector<Piece> starved_;                       // those of CPU contention, where that made it late
     std::unordered_map<uint64_t, double> ink_;         // group and path → strength
     std::vector<std::vector<float>> widths_;           // by site: width of its first n characters
     std::unordered_map<uint64_t, QStaticText> texts_;  // site and number of characters

@@ -416,7 +416,7 @@ QString TrackPicture::poolWords(uint32_t index, int64_t time) const {
     for (size_t i = 0; i < std::min(kMostShown, open.size()); ++i)
         words += QObject::tr("<br>%1: %2%3")
                      .arg(q(r.text(open[i]->name)).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
-                          open[i]->givenBack ? QString() : QObject::tr(", never given back"));
+                          open[i]->givenBack ? QString() : QObject::tr(", never released"));
     return words;
 }
 
@@ -508,7 +508,7 @@ QString TrackPicture::scheduleWords(const Lane& lane, int64_t time) const {
     const QString took = q(durationText(span->end - span->begin));
     if (span->state == ThreadState::Running) return QObject::tr("running on %1, for %2").arg(core, took);
     if (span->state == ThreadState::Blocked) return QObject::tr("blocked, for %1").arg(took);
-    QString words = QObject::tr("ready but without a core, for %1").arg(took);
+    QString words = QObject::tr("ready but waiting for a core, for %1").arg(took);
     if (span->core == kNone) return words;
     for (const CoreSpan& other : recording_->lanes[span->core].coreSpans)
         if (other.begin <= time && time < other.end)

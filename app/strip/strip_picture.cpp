@@ -159,7 +159,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
     paintStages(painter, QRect(area.left(), area.bottom() - kStageHeight + 3, area.width(), kStageHeight - 3));
 }
 
-/// Told apart by how dark and how dense they are: pacing is palest, then waiting, work, and want of a core.
+/// Told apart by how dark and how dense they are: pacing is palest, then waiting, work, and CPU contention.
 void StripPicture::paintBound(QPainter& painter, const QRect& band) const {
     const Theme& t = theme();
     for (size_t x = 0; x < columns_.size(); ++x) {

@@ -45,7 +45,7 @@ constexpr char kGather[] = "view/gather";        // true; lanes of the accountin
 constexpr char kDark[] = "view/dark";            // false; dark colours
 constexpr char kRecent[] = "files/recent";       // empty; recordings opened last, newest first
 constexpr char kFolder[] = "files/folder";       // empty; where the last one lay
-constexpr char kMemory[] = "memory/megabytes";   // 1500; let go of what was read from large recordings beyond it
+constexpr char kMemory[] = "memory/megabytes";   // 1500; what was read from large recordings is evicted beyond it
 constexpr int kMostRecent = 10;
 constexpr int kProgressAfterMs = 150;
 
@@ -239,10 +239,10 @@ void MainWindow::makeWhatIfMenu() {
         if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size())
             document_.toggleRepair({selection_.cause(), gone});
     };
-    const QString trial = tr("what if the chosen cause took its usual time, or none; again: as recorded");
-    commands_.add(whatIf, tr("The chosen cause takes its usual time"), {QKeySequence(Qt::Key_R)}, trial,
+    const QString trial = tr("what if the selected cause took its usual time, or were removed; again: as recorded");
+    commands_.add(whatIf, tr("Selected cause at its usual time"), {QKeySequence(Qt::Key_R)}, trial,
                   [repair] { repair(false); });
-    commands_.add(whatIf, tr("The chosen cause takes none"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, trial,
+    commands_.add(whatIf, tr("Selected cause removed"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, trial,
                   [repair] { repair(true); });
     commands_.add(whatIf, tr("As recorded again"), {QKeySequence(Qt::Key_Backspace)},
                   tr("everything as recorded again"), [this] { document_.setRepairs({}); });
@@ -270,13 +270,13 @@ void MainWindow::makeViewMenu() {
         verdict_->budget().setFocus(Qt::ShortcutFocusReason);
         verdict_->budget().selectAll();
     });
-    commands_.add(view, tr("Stretch in view: choose, or let go"), {QKeySequence(Qt::Key_S)},
-                  tr("choose the stretch of time in view, or let it go"), [this] {
+    commands_.add(view, tr("Select the time in view, or clear the selection"), {QKeySequence(Qt::Key_S)},
+                  tr("select the time in view, or clear the selection"), [this] {
                       selection_.chooseStretch(selection_.stretch() ? std::nullopt
                                                                     : std::optional(Stretch{selection_.view().begin,
                                                                                             selection_.view().end}));
                   });
-    commands_.addGesture("Shift+drag", tr("choose a stretch of time"));
+    commands_.addGesture("Shift+drag", tr("select a span of time"));
     for (int at = 0; at < drawer_->pages().size(); ++at) {
         const DrawerPage::Words words = drawer_->pages()[at]->words();
         commands_.add(view, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
@@ -312,7 +312,7 @@ void MainWindow::showKeys() {
         "A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
         "through the lanes from the frame's end back to its begin, then press N for the next spike.\n\n"
         "The thin band under the strip tells what each frame is bound by: grey is CPU work, blue GPU work, dotted "
-        "waiting, plum want of a core, and pale the display's tick.\n\n"
+        "waiting, plum CPU contention, and pale the display's tick.\n\n"
         "In the lanes, plum is work that made the chosen frame late, and hatched plum is waiting that did; dotted is "
         "any other waiting. The thin line above a lane's markers is solid where it ran, hatched where it was ready "
         "and had no core, and dotted where it was blocked."));
@@ -355,7 +355,7 @@ void MainWindow::askMemoryLimit() {
     const int megabytes =
         QInputDialog::getInt(this, tr("Memory limit"),
                              tr("Megabytes this program should not exceed while a large recording is open.\n"
-                                "What was used longest ago is let go of, and read again when it is needed."),
+                                "What was used longest ago is evicted, and read again when it is needed."),
                              now, 200, 1'000'000, 100, &chosen);
     if (!chosen) return;
     QSettings().setValue(kMemory, megabytes);

@@ -262,7 +262,7 @@ private:
         advice.certainty = Certainty::Likely;
         advice.title = "More threads want to run than there are cores";
         advice.evidence = plural(threads, "thread", "threads") + " of this program on " +
-                          plural(cores, "core", "cores") + ": ready without a core for " + durationText(ready) +
+                          plural(cores, "core", "cores") + ": ready and waiting for a core for " + durationText(ready) +
                           " while they ran for " + durationText(ran) + ".";
         advice.next = "Use fewer workers, or give what frames wait for a higher priority.";
         advice.key = "threads";

@@ -15,7 +15,7 @@ constexpr double kSlower =
     1.25;  // mean call ÷ usual call from which work counts as slower where usually nobody waits for it
 }  // namespace
 
-/// One frame's parts: lock, or want of a core, or none → lane group → markers. Times include what is below.
+/// One frame's parts: lock, or CPU contention, or none → lane group → markers. Times include what is below.
 class ExcessTree {
 public:
     ExcessTree(CauseFinder& finder, uint32_t frame, std::span<const Piece> pieces)

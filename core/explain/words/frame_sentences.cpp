@@ -146,8 +146,8 @@ private:
                     text += " Who ended that wait was not recorded; a link would tell.";
                 break;
             case CauseKind::NoCore:
-                text = lane + " was ready to run, but got no core for " + time +
-                       " longer than usual: " + coreHolderText(r_, cause.coreHolder) + " had it.";
+                text = lane + " was ready to run, but waited for a core " + time +
+                       " longer than usual: CPU contention with " + coreHolderText(r_, cause.coreHolder) + ".";
                 break;
             case CauseKind::Unexplained:
                 if (cause.path) return unmarkedSentence(e_, cause, excess, pieces_);

@@ -23,7 +23,7 @@ const char* waitedFor(PieceKind kind) {
         case PieceKind::Waking: return "wakes up late";
         case PieceKind::Queued: return "waits in a queue";
         case PieceKind::Idle: return "nothing recorded";
-        case PieceKind::NoCore: return "got no core";
+        case PieceKind::NoCore: return "waits for a core";
         case PieceKind::Blocked: return "was stopped by the system";
         case PieceKind::Running: return "is waited for";
         default: return "waits";
@@ -58,7 +58,7 @@ std::string boundText(const Recording& r, BoundBy by, uint32_t group) {
         case BoundBy::Cpu: return "CPU work" + on;
         case BoundBy::Gpu: return "GPU work" + on;
         case BoundBy::Waiting: return "waiting";
-        case BoundBy::NoCore: return "want of a core";
+        case BoundBy::NoCore: return "CPU contention";
         case BoundBy::Pacing: return "the display's tick";
     }
     return {};
@@ -81,7 +81,7 @@ std::string trialSentence(const Explanation& e, const Prediction& p) {
 
 std::string causeTitle(const Explanation& e, const Cause& cause) {
     const Recording& r = *e.recording;
-    if (cause.kind == CauseKind::NoCore) return "No core: " + coreHolderText(r, cause.coreHolder);
+    if (cause.kind == CauseKind::NoCore) return "CPU contention: " + coreHolderText(r, cause.coreHolder);
     if (cause.path) return r.pathText(cause.path);
     const std::string& lane = r.groups[cause.group].name;
     if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
@@ -152,8 +152,7 @@ std::string whatIfSentence(const Explanation& e, const Prediction& p) {
 std::string partTitle(const Recording& r, const PartKey& key) {
     const std::string& lane = r.groups[key.group].name;
     if (key.kind == PieceKind::Idle) return "nothing recorded on " + lane;
-    if (key.kind == PieceKind::NoCore)
-        return lane + " without a core: " + coreHolderText(r, key.coreHolder) + " had it";
+    if (key.kind == PieceKind::NoCore) return lane + ", CPU contention with " + coreHolderText(r, key.coreHolder);
     if (!key.path) return lane + ", outside any marker";
     const std::string title = r.pathText(key.path);
     switch (key.kind) {

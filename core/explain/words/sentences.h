@@ -12,7 +12,7 @@ namespace fugato {
 std::string verdictSentence(const Explanation& explanation);
 /// "mostly bound by CPU work on main": what most late frames are bound by; empty where none is late.
 std::string boundPhrase(const Explanation& explanation);
-/// "CPU work on main", "waiting", "want of a core"…
+/// "CPU work on main", "waiting", "CPU contention"…
 std::string boundText(const Recording& recording, BoundBy by, uint32_t group);
 /// "With A and C repaired 12 frames are late instead of 50, 0.20 s in all"
 std::string trialSentence(const Explanation& explanation, const Prediction& prediction);
