@@ -239,16 +239,16 @@ private slots:
     void keptCases_data() {
         QTest::addColumn<QString>("target");
         QTest::addColumn<QString>("path");
-        int cases = 0;
         for (const auto& [target, run] : kFuzzTargets) {
             const QDir folder(QString(FUGATO_SOURCE_DIR "/tests/fuzz/kept/") + QString::fromStdString(target));
-            for (const QString& name : folder.entryList(QDir::Files)) {
+            const QStringList names = folder.entryList(QDir::Files);
+            // Every target has kept cases in a fresh clone too: the fuzzers start from them.
+            QVERIFY2(!names.empty(), qPrintable(folder.path() + " has no kept case"));
+            for (const QString& name : names) {
                 QTest::newRow(qPrintable(QString::fromStdString(target) + "/" + name))
                     << QString::fromStdString(target) << folder.filePath(name);
-                ++cases;
             }
         }
-        QVERIFY(cases > 10);
     }
     void keptCases() {
         QFETCH(QString, target);

@@ -16,7 +16,7 @@ enum Kind { kSite = 1, kArgument, kPoint };
 }  // namespace
 
 DrawerPage::Words FoundPage::words() const {
-    return {"found", tr("Search results"), tr("Search results"),
+    return {"search", tr("Search results"), tr("Search results"),
             tr("Markers, arguments and points that match the search")};
 }
 

@@ -11,7 +11,7 @@ namespace fugato {
 
 DrawerPage::Words MarkerPage::words() const {
     return {"marker", tr("Marker"), tr("Figures of the marker"),
-            tr("How often and how long the chosen marker runs, its longest occurrences")};
+            tr("How often and how long the selected marker runs, its longest occurrences")};
 }
 
 MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent)

@@ -17,8 +17,8 @@ constexpr int kAfterMs = 120;
 }
 
 DrawerPage::Words StretchPage::words() const {
-    return {"stretch", tr("Stretch"), tr("Table of the stretch"),
-            tr("Everything nested in the chosen stretch of time, or in what is in view")};
+    return {"stretch", tr("Selection"), tr("Table of the selection"),
+            tr("Everything nested in the selected time, or in what is in view")};
 }
 
 StretchPage::StretchPage(Document& document, Selection& selection, QWidget* parent)

@@ -198,7 +198,7 @@ void MainWindow::makeFileMenu() {
     recent_ = file->addMenu(tr("Open &recent"));
     connect(recent_, &QMenu::aboutToShow, this, &MainWindow::fillRecent);
     fillRecent();
-    commands_.add(file, tr("Open again"), {QKeySequence(Qt::Key_F5)}, tr("open it again"), [this] {
+    commands_.add(file, tr("Reload"), {QKeySequence(Qt::Key_F5)}, tr("reload the recording"), [this] {
         if (!document_.path().isEmpty()) open(document_.path());
     });
     commands_.addGesture("Esc", tr("cancel opening"));
@@ -250,17 +250,17 @@ void MainWindow::makeWhatIfMenu() {
 
 void MainWindow::makeViewMenu() {
     QMenu* view = menuBar()->addMenu(tr("&View"));
-    const QString zooming = tr("closer, farther");
-    commands_.add(view, tr("Chosen frame"), {QKeySequence(Qt::Key_F)}, tr("the chosen frame fills the view"),
+    const QString zooming = tr("zoom in, zoom out");
+    commands_.add(view, tr("Selected frame"), {QKeySequence(Qt::Key_F)}, tr("the selected frame fills the view"),
                   [this] { selection_.showFrame(); });
     commands_.add(view, tr("Whole recording"), {QKeySequence(Qt::Key_Home)}, tr("the whole recording"),
                   [this] { selection_.showWhole(); });
     const auto zoom = [this](double factor) {
         selection_.zoom(factor, (selection_.view().begin + selection_.view().end) / 2);
     };
-    commands_.add(view, tr("Closer"), {QKeySequence(Qt::Key_Plus), QKeySequence::ZoomIn}, zooming,
+    commands_.add(view, tr("Zoom in"), {QKeySequence(Qt::Key_Plus), QKeySequence::ZoomIn}, zooming,
                   [zoom] { zoom(0.7); });
-    commands_.add(view, tr("Farther"), {QKeySequence(Qt::Key_Minus), QKeySequence::ZoomOut}, zooming,
+    commands_.add(view, tr("Zoom out"), {QKeySequence(Qt::Key_Minus), QKeySequence::ZoomOut}, zooming,
                   [zoom] { zoom(1 / 0.7); });
     commands_.addGesture("Ctrl+wheel", zooming);
     commands_.addGesture("Left, Right, Shift+wheel, drag", tr("earlier, later"));
