@@ -152,9 +152,9 @@ private:
         if (!parser_.isSet("page")) return true;
         QStringList names;
         for (const fugato::DrawerPage* page : window.drawer().pages()) names << page->words().id;
-        const auto wanted = names.indexOf(parser_.value("page"));
-        if (wanted < 0) return wrong("page", "is no page. Write one of: " + names.join(", ") + ".");
-        once(window, [&window, wanted] { window.drawer().show(static_cast<fugato::Drawer::Page>(wanted)); });
+        const QString wanted = parser_.value("page");
+        if (!names.contains(wanted)) return wrong("page", "is no page. Write one of: " + names.join(", ") + ".");
+        once(window, [&window, wanted] { window.drawer().show(wanted); });
         return true;
     }
 

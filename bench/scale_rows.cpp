@@ -150,18 +150,18 @@ void useEveryPanel(MainWindow& window) {
     auto& selection = window.selection();
     const auto settle = [&] {
         do QApplication::processEvents(QEventLoop::AllEvents, 20);
-        while (window.drawer().stretch().busy() || window.drawer().marker().busy() || window.drawer().found().busy());
+        while (window.drawer().busy());
     };
     for (int i = 0; i < 20; ++i) {
         selection.stepSpike(1);
         settle();
     }
     selection.showWhole();
-    window.drawer().show(Drawer::kStretch);
+    window.drawer().show("selection");
     settle();
     window.drawer().search("reef");
     settle();
-    window.drawer().show(Drawer::kMarker);
+    window.drawer().show("marker");
     selection.chooseSite(siteNamed(*window.document().recording(), "Splash drop"));
     settle();
 }

@@ -2,16 +2,14 @@
 #include "ask_commands.h"
 
 #include <CLI/CLI.hpp>
-#include <iomanip>
 #include <nlohmann/json.hpp>
 
 #include "command_parts.h"
 #include "commands.h"
-#include "core/ask/marker_statistics.h"
-#include "core/ask/search.h"
-#include "core/ask/stretch_table.h"
+#include "core/ask/answer_tables.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/sentences.h"
+#include "core/table/writing.h"
 #include "format/number_text.h"
 
 namespace fugato {
@@ -20,194 +18,151 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-Json tableJson(const Recording& r, const StretchTable& table, uint32_t at) {
-    const StretchRow& row = table.rows[at];
-    Json json{{"name", row.path ? r.nameOf(row.path) : r.lanes[row.lane].name},
-              {"total_ns", row.total},
-              {"count", row.count}};
-    if (row.path) {
-        json["self_ns"] = row.self;
-        json["longest_ns"] = row.longest;
+/// Sorts and filters as was asked; null after saying why that cannot be.
+std::shared_ptr<const Table> arrangedAs(const std::shared_ptr<const Table>& table, const TableOptions& options,
+                                        std::ostream& err) {
+    Arrangement wanted;
+    wanted.words = options.filter;
+    wanted.descending = !options.sort.empty() && options.sort[0] == '-';
+    const std::string key = options.sort.substr(wanted.descending ? 1 : 0);
+    std::string keys;
+    for (uint32_t c = 0; c < table->columns().size(); ++c) {
+        keys += (c ? ", " : "") + table->columns()[c].key;
+        if (table->columns()[c].key == key) wanted.column = c;
     }
-    json["below"] = Json::array();
-    for (const uint32_t child : row.children) json["below"].push_back(tableJson(r, table, child));
-    return json;
+    if (!key.empty() && wanted.column == kNone) {
+        tellFailure(err, kExitWrongUse, "--sort: there is no column \"" + key + "\"; there are " + keys + ".");
+        return nullptr;
+    }
+    return arranged(table, wanted);
 }
 
-/// Returns how many rows are left out, since they lie deeper.
-size_t printTable(const Recording& r, const StretchTable& table, uint32_t at, size_t depth, size_t most,
-                  std::ostream& out) {
-    const StretchRow& row = table.rows[at];
-    const std::string name = row.path ? r.nameOf(row.path) : r.lanes[row.lane].name;
-    out << std::right << std::setw(12) << durationText(row.total) << std::setw(14)
-        << (row.path ? durationText(row.self) : "") << std::setw(14) << countText(row.count) << std::setw(12)
-        << (row.path ? durationText(row.longest) : "") << "  " << std::string(2 * depth, ' ') << name << "\n";
-    if (depth >= most) return row.children.size();
-    size_t left = 0;
-    for (const uint32_t child : row.children) left += printTable(r, table, child, depth + 1, most, out);
-    return left;
+/// Writes a table as CSV or text; as JSON where nothing is to stand around it. Returns how many rows were left out
+/// below others.
+size_t write(const Table& table, const TableOptions& options, size_t depth, std::ostream& out) {
+    if (options.json)
+        writeJson(table, out);
+    else if (options.csv)
+        writeCsv(table, out);
+    else
+        return writeText(table, out, depth);
+    if (options.json) out << "\n";
+    return 0;
 }
 
-int table(const Recording& r, const Stretch& stretch, const std::string& lane, size_t depth, bool json,
-          std::ostream& out, std::ostream& err) {
-    const auto made = tableOfStretch(r, stretch);
-    Json list = Json::array();
-    bool any = false;
-    size_t left = 0;
-    if (!json) out << "       total          self         count     longest  marker\n";
-    for (const uint32_t row : made->lanes) {
-        if (!lane.empty() && r.lanes[made->rows[row].lane].name != lane) continue;
-        any = true;
-        if (json)
-            list.push_back(tableJson(r, *made, row));
-        else
-            left += printTable(r, *made, row, 0, depth, out);
-    }
-    if (json) out << Json{{"begin_ns", stretch.begin}, {"end_ns", stretch.end}, {"lanes", list}}.dump(1) << "\n";
+int table(const std::shared_ptr<const Recording>& recording, const Stretch& stretch, const std::string& lane,
+          size_t depth, const TableOptions& options, std::ostream& out, std::ostream& err) {
+    const Recording& r = *recording;
+    uint32_t only = kNone;
+    for (uint32_t i = 0; i < r.lanes.size() && !lane.empty(); ++i)
+        if (r.lanes[i].name == lane) only = i;
+    const auto all = stretchTable(recording, *tableOfStretch(r, stretch), only);
+    if (!all->countBelow(Table::kTop) || (!lane.empty() && only == kNone))
+        return tellFailure(err, kExitNothingFound,
+                           lane.empty() ? "There are no markers in this stretch."
+                                        : "There is no lane named \"" + lane +
+                                              "\" with markers in this stretch. `fugato-cli info` "
+                                              "lists the lanes.");
+    const auto shown = arrangedAs(all, options, err);
+    if (!shown) return kExitWrongUse;
+    if (options.json) out << "{\"begin_ns\": " << stretch.begin << ", \"end_ns\": " << stretch.end << ", \"lanes\":\n";
+    const size_t left = write(*shown, options, depth, out);
+    if (options.json) out << "}\n";
     if (left)
         tellNote(err, plural(left, "row is", "rows are") + " left out with what lies in " +
                           (left == 1 ? "it" : "them") + ": nested deeper than " + std::to_string(depth) +
                           ". --depth shows more.");
-    if (any) return kExitOk;
-    return tellFailure(err, kExitNothingFound,
-                       lane.empty() ? "There are no markers in this stretch."
-                                    : "There is no lane named \"" + lane +
-                                          "\" with markers in this stretch. `fugato-cli info` "
-                                          "lists the lanes.");
+    return kExitOk;
 }
 
-int marker(const Recording& r, const Stretch& stretch, const std::string& name, size_t longest, bool json,
-           std::ostream& out, std::ostream& err) {
-    Json list = Json::array();
+std::string figuresText(const Recording& r, const MarkerStatistics& s) {
+    const Site& site = r.sites[s.site];
+    std::string text = site.name + (site.category.empty() ? "" : " (" + site.category + ")") + "\n";
+    for (const std::string& figure : figuresOf(s)) text += "  " + figure + "\n";
+    return text;
+}
+
+Json figuresJson(const Recording& r, const MarkerStatistics& s) {
+    Json one{{"name", r.sites[s.site].name},
+             {"category", r.sites[s.site].category},
+             {"count", s.count},
+             {"total_ns", s.total},
+             {"self_ns", s.self},
+             {"shortest_ns", s.shortest},
+             {"median_ns", s.median},
+             {"p95_ns", s.p95},
+             {"p99_ns", s.p99},
+             {"longest_ns", s.longest}};
+    if (s.frames) {
+        one["frames"] = s.frames;
+        one["frames_with_it"] = s.framesWithIt;
+        one["calls_per_frame"] = s.callsPerFrame;
+        one["ns_per_frame"] = s.nsPerFrame;
+        if (s.worstFrame != kNone) one["worst_frame"] = s.worstFrame;
+    }
+    return one;
+}
+
+int marker(const std::shared_ptr<const Recording>& recording, const Stretch& stretch, const std::string& name,
+           size_t longest, const TableOptions& options, std::ostream& out, std::ostream& err) {
+    const Recording& r = *recording;
+    bool any = false;
+    if (options.json) out << "[";
     for (uint32_t site = 0; site < r.sites.size(); ++site) {
         if (r.sites[site].name != name) continue;
-        const auto s = statisticsOf(r, site, stretch, 0);
-        const auto occurrences = longestOccurrences(r, site, stretch, longest);
-        const bool frames = s->frames > 0;
-        if (json) {
-            Json one{{"name", name},           {"category", r.sites[site].category},
-                     {"count", s->count},      {"total_ns", s->total},
-                     {"self_ns", s->self},     {"shortest_ns", s->shortest},
-                     {"middle_ns", s->middle}, {"p95_ns", s->p95},
-                     {"p99_ns", s->p99},       {"longest_ns", s->longest}};
-            if (frames) {
-                one["frames"] = s->frames;
-                one["frames_with_it"] = s->framesWithIt;
-                one["calls_per_frame"] = s->callsPerFrame;
-                one["ns_per_frame"] = s->nsPerFrame;
-                if (s->worstFrame != kNone) one["worst_frame"] = s->worstFrame;
-            }
-            one["occurrences"] = Json::array();
-            for (const Occurrence& o : *occurrences)
-                one["occurrences"].push_back(
-                    {{"lane", r.lanes[o.marker.lane].name}, {"begin_ns", o.begin}, {"duration_ns", o.duration}});
-            list.push_back(one);
-            continue;
+        const auto figures = statisticsOf(r, site, stretch, 0);
+        const auto shown =
+            arrangedAs(occurrenceTable(recording, longestOccurrences(r, site, stretch, longest), 0), options, err);
+        if (!shown) return kExitWrongUse;
+        if (options.json) {
+            std::string object = figuresJson(r, *figures).dump();
+            object.pop_back();
+            out << (any ? ",\n" : "\n") << object << ", \"occurrences\": ";
+        } else if (!options.csv) {
+            out << figuresText(r, *figures);
         }
-        out << name << (r.sites[site].category.empty() ? "" : " (" + r.sites[site].category + ")") << "\n";
-        out << "  " << plural(s->count, "time", "times") << ", " << durationText(s->total) << " in all, "
-            << durationText(s->self) << " of it itself\n";
-        if (s->count)
-            out << "  middle " << durationText(s->middle) << ", 95th percentile " << durationText(s->p95) << ", 99th "
-                << durationText(s->p99) << ", longest " << durationText(s->longest) << ", shortest "
-                << durationText(s->shortest) << "\n";
-        if (s->framesWithIt) {
-            out << "  in " << countText(s->framesWithIt) << " of " << plural(s->frames, "frame", "frames") << ", "
-                << fixedText(s->callsPerFrame, 1) << " a frame, " << durationText(static_cast<int64_t>(s->nsPerFrame))
-                << "; most in frame " << countText(s->worstFrame) << ", " << durationText(s->worstFrameNs) << "\n";
-        }
-        for (const Occurrence& o : *occurrences) {
-            const PathId above = r.paths[r.pathOf(o.marker)].parent;
-            out << std::right << std::setw(12) << durationText(o.duration) << "  at " << durationText(o.begin - r.begin)
-                << " on " << r.lanes[o.marker.lane].name << (above ? ", in " + r.pathText(above) : "") << "\n";
-        }
-        list.push_back(name);
+        if (figures->count || options.json) write(*shown, options, SIZE_MAX, out);
+        if (options.json) out << "}";
+        any = true;
     }
-    if (list.empty())
+    if (options.json) out << "\n]\n";
+    if (!any)
         return tellFailure(err, kExitNothingFound,
                            "There is no marker named \"" + name + "\". `fugato-cli find` looks for parts of names.");
-    if (json) out << list.dump(1) << "\n";
     return kExitOk;
 }
 
-int find(const Recording& r, const std::string& words, bool json, std::ostream& out, std::ostream& err) {
-    const auto found = search(r, words);
-    Json markers = Json::array(), arguments = Json::array(), points = Json::array();
-    for (const FoundMarker& m : found->markers)
-        markers.push_back({{"name", r.sites[m.site].name},
-                           {"category", r.sites[m.site].category},
-                           {"count", m.count},
-                           {"total_ns", m.total}});
-    for (const FoundArgument& a : found->arguments) {
-        const Argument& said = r.lanes[a.marker.lane].arguments[a.argument];
-        arguments.push_back({{"key", r.keys[said.key]},
-                             {"value", r.valueText(said)},
-                             {"marker", r.nameOf(r.pathOf(a.marker))},
-                             {"lane", r.lanes[a.marker.lane].name},
-                             {"begin_ns", a.begin}});
-    }
-    for (const FoundPoint& p : found->points) {
-        const Point& point = r.points[p.point];
-        points.push_back(
-            {{"text", std::string(r.text(point.text))}, {"lane", r.lanes[point.lane].name}, {"at_ns", point.time}});
-    }
-    if (json) {
-        out << Json{{"markers", markers},
-                    {"arguments", arguments},
-                    {"points", points},
-                    {"all_arguments", found->allArguments},
-                    {"all_points", found->allPoints}}
-                   .dump(1)
-            << "\n";
-    } else {
-        const auto seconds = [](const Json& ns) { return durationText(ns.get<int64_t>()); };
-        for (const Json& m : markers)
-            out << "marker    " << m["name"].get<std::string>() << ": " << countText(m["count"].get<uint64_t>())
-                << " times, " << seconds(m["total_ns"]) << "\n";
-        for (const Json& a : arguments)
-            out << "argument  " << a["key"].get<std::string>() << " = " << a["value"].get<std::string>() << " in "
-                << a["marker"].get<std::string>() << " on " << a["lane"].get<std::string>() << ", at "
-                << seconds(a["begin_ns"]) << "\n";
-        for (const Json& p : points)
-            out << "point     " << p["text"].get<std::string>() << " on " << p["lane"].get<std::string>() << ", at "
-                << seconds(p["at_ns"]) << "\n";
-        const uint64_t more = found->allArguments - found->arguments.size() + found->allPoints - found->points.size();
-        if (more) out << "and " << countText(more) << " more: search for more letters\n";
-    }
-    if (markers.empty() && arguments.empty() && points.empty())
-        return tellFailure(err, kExitNothingFound, "Nothing holds \"" + words + "\".");
+int find(const std::shared_ptr<const Recording>& recording, const std::string& words, const TableOptions& options,
+         std::ostream& out, std::ostream& err) {
+    const auto found = search(*recording, words);
+    const auto all = foundTable(recording, found);
+    if (!all->rowLimit()) return tellFailure(err, kExitNothingFound, "Nothing holds \"" + words + "\".");
+    const auto shown = arrangedAs(all, options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    if (const uint64_t more = found->allArguments + found->allPoints - found->arguments.size() - found->points.size())
+        tellNote(err, countText(more) + " more are left out: look for more letters.");
     return kExitOk;
 }
 
-int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, bool json, std::ostream& out,
-           std::ostream& err) {
+int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, const TableOptions& options,
+           std::ostream& out, std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
         return tellFailure(err, kExitNothingFound,
                            "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
     const auto e = explain(recording, accountFrames(*recording, 0), 0);
     const auto found = adviceFor(*e, limits);
-    Json list = Json::array();
-    for (const Advice& a : *found) {
-        if (json) {
-            list.push_back({{"kind", adviceKindName(a.kind)},
-                            {"certainty", certaintyName(a.certainty)},
-                            {"title", a.title},
-                            {"evidence", a.evidence},
-                            {"next", a.next},
-                            {"cost_ns", a.cost}});
-            if (a.begin < a.end) {
-                list.back()["lane"] = recording->lanes[a.lane].name;
-                list.back()["begin_ns"] = a.begin;
-                list.back()["end_ns"] = a.end;
-            }
-        } else {
-            out << a.title << " (" << certaintyName(a.certainty) << ")\n  " << a.evidence << "\n  " << a.next << "\n";
-        }
+    const auto shown = arrangedAs(adviceFacts(recording, found), options, err);
+    if (!shown) return kExitWrongUse;
+    if (options.json || options.csv) {
+        write(*shown, options, SIZE_MAX, out);
+        return kExitOk;
     }
-    if (json)
-        out << list.dump(1) << "\n";
-    else if (found->empty())
-        out << "Nothing found beyond what `fugato-cli explain` names.\n";
+    for (uint32_t at = 0; at < shown->countBelow(Table::kTop); ++at) {
+        const Advice& a = (*found)[shown->rowBelow(Table::kTop, at)];
+        out << a.title << " (" << certaintyName(a.certainty) << ")\n  " << a.evidence << "\n  " << a.next << "\n";
+    }
+    if (found->empty()) out << "Nothing found beyond what `fugato-cli explain` names.\n";
     return kExitOk;
 }
 
@@ -220,7 +175,10 @@ AskCommands::AskCommands(CLI::App& app)
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
     for (CLI::App* command : {table_, marker_, find_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
-        command->add_flag("--json", json_, "as JSON");
+        CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
+        command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
+        command->add_option("--sort", options_.sort, "by the column of this key (as in CSV); -KEY: the largest first");
+        command->add_option("--filter", options_.filter, "only rows with these letters, and what lies above and below");
     }
     marker_->add_option("NAME", words_, "the marker's whole name")->required();
     marker_->add_option("--longest", longest_, "so many of the longest occurrences")
@@ -267,11 +225,11 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
     if (advice_->parsed()) {
         AdviceLimits limits = limits_;
         limits.slowFile = static_cast<int64_t>(slowFileMs_ * 1e6);
-        return advice(*opened, limits, json_, out, err);
+        return advice(*opened, limits, options_, out, err);
     }
-    if (table_->parsed()) return table(r, stretch, lane_, depth_, json_, out, err);
-    if (marker_->parsed()) return marker(r, stretch, words_, longest_, json_, out, err);
-    return find(r, words_, json_, out, err);
+    if (table_->parsed()) return table(*opened, stretch, lane_, depth_, options_, out, err);
+    if (marker_->parsed()) return marker(*opened, stretch, words_, longest_, options_, out, err);
+    return find(*opened, words_, options_, out, err);
 }
 
 }  // namespace fugato

@@ -5,6 +5,7 @@
 
 #include <ostream>
 #include <string>
+#include <vector>
 
 #include "core/explain/advice/advice.h"
 
@@ -13,6 +14,12 @@ class App;
 }
 
 namespace fugato {
+
+/// How a table is to be written.
+struct TableOptions {
+    bool json = false, csv = false;
+    std::string sort, filter;  // a column's key, "-key" for the largest first; words
+};
 
 class AskCommands {
 public:
@@ -27,7 +34,7 @@ private:
     size_t depth_ = 3, longest_ = 10;
     AdviceLimits limits_;
     double slowFileMs_ = static_cast<double>(limits_.slowFile) / 1e6;
-    bool json_ = false;
+    TableOptions options_;
 };
 
 }  // namespace fugato

@@ -28,8 +28,11 @@
 
 #include "app/budget/budget_text.h"
 #include "app/causes/causes_panel.h"
+#include "app/drawer/advice_page.h"
 #include "app/drawer/drawer.h"
+#include "app/drawer/frame_page.h"
 #include "app/lanes/lanes_view.h"
+#include "app/settings/settings.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
@@ -77,6 +80,7 @@ class AppTest : public QObject {
         window_->open(FUGATO_DEMO_RECORDING);
         QVERIFY(explained.wait(30'000));
         QVERIFY(window_->document().explanation());
+        QTRY_VERIFY(!window_->drawer().busy());
     }
     QString write(const char* name, const QByteArray& bytes) {
         const QString path = folder_.filePath(name);
@@ -129,7 +133,7 @@ private slots:
         // What the person sees: the verdict, the cause's sentence, the frame in view with its line.
         QVERIFY2(window_->verdict().sentence().contains("from 7 causes"), qPrintable(window_->verdict().sentence()));
         QVERIFY(window_->why().title().startsWith("Why frame"));
-        QCOMPARE(window_->drawer().shown(), Drawer::kFrame);
+        QCOMPARE(window_->drawer().shown(), QString("frame"));
         QVERIFY(!window_->why().spoken().empty());
         QVERIFY(q(window_->why().spoken()[0].sentence.text).contains(q(explanation().recording->nameOf(cause.path))));
         const Frame& frame = explanation().frame(selection().frame());
@@ -137,7 +141,7 @@ private slots:
         const QImage lanes = window_->lanes().viewport()->grab().toImage();
         QVERIFY(pixelsLike(lanes, theme().accounting) > 300);
         QVERIFY(pixelsLike(lanes, theme().plum) > 500);
-        QVERIFY(window_->drawer().frame().tree().currentIndex().data().toString() ==
+        QVERIFY(window_->drawer().page<FramePage>().view().currentIndex().data().toString() ==
                 q(explanation().recording->nameOf(cause.path)));
     }
 
@@ -435,14 +439,18 @@ private slots:
 
     void theDrawerSortsByEveryColumn() {
         openDemo();
-        QTreeView& tree = window_->drawer().frame().tree();
+        QTreeView& tree = window_->drawer().page<FramePage>().view();
         QVERIFY(tree.model()->rowCount() == int(explanation().recording->lanes.size()));
-        for (int column = 0; column < FrameTableModel::kColumns; ++column)
+        for (int column = 0; column < 6; ++column)
             for (const Qt::SortOrder order : {Qt::AscendingOrder, Qt::DescendingOrder}) {
                 tree.sortByColumn(column, order);
                 for (int row = 1; row < tree.model()->rowCount(); ++row) {
-                    const QVariant a = tree.model()->index(row - 1, column).data(FrameTableModel::kSortRole),
-                                   b = tree.model()->index(row, column).data(FrameTableModel::kSortRole);
+                    const auto raw = [&](int at) {
+                        const QVariant value = tree.model()->index(at, column).data(TableModel::kRawRole);
+                        return column ? value : QVariant(value.toString().toLower());
+                    };
+                    const QVariant a = raw(row - 1), b = raw(row);
+                    if (!b.isValid()) continue;  // what has no value comes last
                     const auto wrong =
                         order == Qt::AscendingOrder ? QVariant::compare(a, b) > 0 : QVariant::compare(a, b) < 0;
                     QVERIFY(!wrong);
@@ -453,6 +461,25 @@ private slots:
         tree.scrollTo(current);
         QTest::mouseClick(tree.viewport(), Qt::LeftButton, {}, tree.visualRect(current).center());
         QVERIFY(selection().marker().valid());
+    }
+
+    void theDrawerFiltersAsOneTypes() {
+        openDemo();
+        FramePage& page = window_->drawer().page<FramePage>();
+        const int lanes = page.view().rows().rowCount();
+        page.filter().setFocus();
+        QTest::keyClicks(&page.filter(), "SAIL");
+        QVERIFY(page.view().rows().rowCount() > 0 && page.view().rows().rowCount() < lanes);
+        bool any = false;
+        for (const Table& table = *page.view().table(); Table::Row row : {table.rowBelow(Table::kTop, 0)})
+            any = table.countBelow(row) > 0 && page.view().isExpanded(page.view().rows().indexOf(row));
+        QVERIFY(any);  // what was found is in sight
+        page.filter().clear();
+        QCOMPARE(page.view().rows().rowCount(), lanes);
+        QTest::keyClicks(&page.filter(), "sail");
+        selection().stepSpike(1);  // another frame is filtered the same way
+        QTRY_VERIFY(!page.busy());
+        QVERIFY(page.view().rows().rowCount() < lanes);
     }
 
     void measuringThatCostsTooMuchIsToldInTheVerdict() {
@@ -716,14 +743,14 @@ private slots:
     void adviceIsListedFollowedAndAccepted() {
         openDemo();
         key(Qt::Key_5, Qt::ControlModifier);
-        AdvicePage& page = window_->drawer().advice();
-        QCOMPARE(window_->drawer().shown(), Drawer::kAdvice);
+        AdvicePage& page = window_->drawer().page<AdvicePage>();
+        QCOMPARE(window_->drawer().shown(), QString("advice"));
         QTRY_VERIFY(page.advice() && !page.busy());
         QVERIFY(page.about().endsWith("findings, 0 accepted"));
-        const QAbstractItemModel& model = *page.tree().model();
+        const QAbstractItemModel& model = *page.view().model();
         const int rows = model.rowCount();
         QVERIFY(rows >= 4);
-        const auto titleAt = [&](int row) { return model.index(row, AdvicePage::kWhat).data().toString(); };
+        const auto titleAt = [&](int row) { return model.index(row, kAdviceFinding).data().toString(); };
         QStringList titles;
         for (int row = 0; row < rows; ++row) titles << titleAt(row);
         QVERIFY2(titles.join("\n").contains("‘A gust crosses the course’ comes just before B"),
@@ -733,29 +760,29 @@ private slots:
         const int file = static_cast<int>(titles.indexOf(QRegularExpression(".*waits long for a file.*")));
         QVERIFY(file >= 0);
         const int64_t before = selection().view().begin;
-        page.tree().scrollTo(model.index(file, 0));
-        QTest::mouseClick(page.tree().viewport(), Qt::LeftButton, {},
-                          page.tree().visualRect(model.index(file, 0)).center());
+        page.view().scrollTo(model.index(file, 0));
+        QTest::mouseClick(page.view().viewport(), Qt::LeftButton, {},
+                          page.view().visualRect(model.index(file, 0)).center());
         QVERIFY(selection().view().begin != before);
         QCOMPARE(q(explanation().recording->nameOf(explanation().recording->pathOf(selection().marker()))),
                  QString("Read sail file"));
-        QCOMPARE(window_->drawer().shown(), Drawer::kAdvice);
+        QCOMPARE(window_->drawer().shown(), QString("advice"));
         // An accepted one stands at the end, also when the recording is opened again.
         const QString first = titles[0];
-        page.tree().model()->setData(model.index(0, AdvicePage::kAccepted), Qt::Checked, Qt::CheckStateRole);
+        page.view().model()->setData(model.index(0, kAdviceAccepted), Qt::Checked, Qt::CheckStateRole);
         QTRY_COMPARE(titleAt(rows - 1), first);
         QVERIFY(page.about().endsWith("1 accepted"));
         openDemo();
         QTRY_VERIFY(page.advice() && !page.busy() && model.rowCount() == rows);
         QCOMPARE(titleAt(rows - 1), first);
-        page.tree().model()->setData(model.index(rows - 1, AdvicePage::kAccepted), Qt::Unchecked, Qt::CheckStateRole);
+        page.view().model()->setData(model.index(rows - 1, kAdviceAccepted), Qt::Unchecked, Qt::CheckStateRole);
         QTRY_COMPARE(titleAt(0), first);
     }
 
     void limitsOfAdviceAreSetAndRemembered() {
         openDemo();
         key(Qt::Key_5, Qt::ControlModifier);
-        AdvicePage& page = window_->drawer().advice();
+        AdvicePage& page = window_->drawer().page<AdvicePage>();
         QTRY_VERIFY(page.advice() && !page.busy());
         const auto slowFiles = [&] {
             return std::count_if(page.advice()->begin(), page.advice()->end(),
@@ -777,13 +804,13 @@ private slots:
             QTest::mouseClick(dialog.findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Ok), Qt::LeftButton);
         });
         QTRY_VERIFY(!page.busy() && slowFiles() == 0);
-        QCOMPARE(AdvicePage::limits().slowFile, int64_t{60'000'000'000});
+        QCOMPARE(settings::adviceLimits().slowFile, int64_t{60'000'000'000});
         // Cancelled, nothing changes; the defaults come back at a click.
         inDialog([](QDialog& dialog) {
             dialog.findChild<QDoubleSpinBox*>()->setValue(1);
             QTest::mouseClick(dialog.findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Cancel), Qt::LeftButton);
         });
-        QCOMPARE(AdvicePage::limits().slowFile, int64_t{60'000'000'000});
+        QCOMPARE(settings::adviceLimits().slowFile, int64_t{60'000'000'000});
         inDialog([](QDialog& dialog) {
             auto* buttons = dialog.findChild<QDialogButtonBox*>();
             QTest::mouseClick(buttons->button(QDialogButtonBox::RestoreDefaults), Qt::LeftButton);

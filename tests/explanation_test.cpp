@@ -405,7 +405,7 @@ private slots:
                 int64_t rungs = 0;
                 for (const Rung& rung : ladder(*e, f)) rungs += rung.excess;
                 QCOMPARE(rungs, sum);
-                const FrameTable table = tables.of(f);
+                const FrameTable table = *tables.of(f);
                 for (const FrameTableRow& row : table.rows)
                     QVERIFY(row.total >= 0 && row.total <= e->frame(f).duration() && row.self <= row.total);
                 QCOMPARE(late, e->frames[f].overrun);
@@ -709,7 +709,7 @@ private slots:
             .end(at + 13'000, "main")
             .frameEnd(at + 13'000, "main");
         const auto e = explained(t.open());
-        const FrameTable table = FrameTables(e).of(20);
+        const FrameTable table = *FrameTables(e).of(20);
         const auto find = [&](const QString& lane, const QString& path) -> const FrameTableRow* {
             for (const auto& row : table.rows)
                 if (QString::fromStdString(e->recording->lanes[row.lane].name) == lane &&

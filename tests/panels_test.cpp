@@ -12,7 +12,6 @@
 
 #include "app/document/asking.h"
 #include "app/document/document.h"
-#include "app/drawer/frame_table_model.h"
 #include "app/lanes/lane_picture.h"
 #include "app/selection/selection.h"
 #include "app/strip/strip_picture.h"
@@ -640,34 +639,6 @@ private slots:
         QVERIFY(picture.folded(deep) && picture.height() < 100 * LanePicture::kRowHeight);
         picture.toggleFold(deep);
         QVERIFY(!picture.folded(deep) && picture.height() > 300 * LanePicture::kRowHeight);
-    }
-
-    // ---- table model ---------------------------------------------------------------------------------
-
-    void theTableModelKeepsTheRulesOfModels() {
-        const auto e = explained(sample());
-        FrameTableModel model;
-        const QAbstractItemModelTester tester(&model, QAbstractItemModelTester::FailureReportingMode::QtTest);
-        model.setTable(e, 9);
-        model.setTable(e, 35);
-        QVERIFY(model.rowCount() >= 2);
-        const uint32_t main = laneNamed(*e->recording, "main");
-        const QModelIndex lane = model.find(main, 0);
-        QVERIFY(lane.isValid());
-        QCOMPARE(lane.data().toString(), QString("main"));
-        const QModelIndex frame = model.index(0, 0, lane);
-        QCOMPARE(frame.data().toString(), QString("Frame"));
-        QCOMPARE(model.index(0, FrameTableModel::kTotal, lane).data().toString(), QString("14.50"));
-        QCOMPARE(model.index(0, FrameTableModel::kUsual, lane).data().toString(), QString("7.00"));
-        QCOMPARE(model.index(0, FrameTableModel::kExcess, lane).data().toString(), QString("+7.50"));
-        QCOMPARE(model.index(0, FrameTableModel::kExcess, lane).data(FrameTableModel::kSortRole).toLongLong(),
-                 7'500'000LL);
-        QCOMPARE(model.headerData(FrameTableModel::kExcess, Qt::Horizontal, Qt::DisplayRole).toString(),
-                 QString("Excess ms"));
-        // The lane's own time leaves its waits out.
-        QCOMPARE(model.index(lane.row(), FrameTableModel::kTotal).data().toString(), QString("6.50"));
-        model.clear();
-        QCOMPARE(model.rowCount(), 0);
     }
 
     // ---- theme ---------------------------------------------------------------------------------------

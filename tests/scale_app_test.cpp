@@ -16,6 +16,9 @@
 #include <QtTest>
 
 #include "app/drawer/drawer.h"
+#include "app/drawer/marker_page.h"
+#include "app/drawer/search_page.h"
+#include "app/drawer/selection_page.h"
 #include "app/lanes/lanes_view.h"
 #include "app/strip/overrun_strip.h"
 #include "app/verdict/verdict_bar.h"
@@ -68,8 +71,7 @@ class ScaleAppTest : public QObject {
     const Recording& recording() { return *window_->document().recording(); }
     void settle() {
         QTest::qWait(1);
-        QTRY_VERIFY(!window_->drawer().stretch().busy() && !window_->drawer().marker().busy() &&
-                    !window_->drawer().found().busy());
+        QTRY_VERIFY(!window_->drawer().busy());
     }
     int rowsOf(QTreeView& tree) { return tree.model()->rowCount(); }
     void find(const QString& words) {
@@ -174,12 +176,13 @@ private slots:
 
     void searchingAMarkerTellsItsFigures() {
         find("splash");
-        QCOMPARE(window_->drawer().shown(), Drawer::kFound);
-        QVERIFY2(window_->drawer().found().about().contains("1 marker"), qPrintable(window_->drawer().found().about()));
+        QCOMPARE(window_->drawer().shown(), QString("search"));
+        QVERIFY2(window_->drawer().page<SearchPage>().about().contains("1 marker"),
+                 qPrintable(window_->drawer().page<SearchPage>().about()));
         QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
-        QCOMPARE(window_->drawer().shown(), Drawer::kMarker);
+        QCOMPARE(window_->drawer().shown(), QString("marker"));
         settle();
-        MarkerPage& page = window_->drawer().marker();
+        MarkerPage& page = window_->drawer().page<MarkerPage>();
         QCOMPARE(page.title(), QString("Splash drop"));
         uint64_t count = 0;
         const uint32_t spray = laneNamed(recording(), "spray");
@@ -187,26 +190,26 @@ private slots:
         QTRY_VERIFY(page.statistics());
         QCOMPARE(page.statistics()->count, count);
         QVERIFY2(page.figures().contains("100 a frame"), qPrintable(page.figures()));
-        QCOMPARE(rowsOf(page.tree()), int(MarkerPage::kMostShown));
+        QCOMPARE(rowsOf(page.view()), int(MarkerPage::kMostShown));
         // A click on the longest brings it into view and chooses it.
-        const QModelIndex first = page.tree().model()->index(0, 0);
-        QTest::mouseClick(page.tree().viewport(), Qt::LeftButton, {}, page.tree().visualRect(first).center());
+        const QModelIndex first = page.view().model()->index(0, 0);
+        QTest::mouseClick(page.view().viewport(), Qt::LeftButton, {}, page.view().visualRect(first).center());
         QVERIFY(selection().marker().valid());
         const MarkerRow& row = recording().lanes[selection().marker().lane].rows[selection().marker().row];
         QCOMPARE(row.duration(selection().marker().index), page.statistics()->longest);
-        emit page.tree().activated(first);
+        emit page.view().activated(first);
         QVERIFY(selection().view().begin <= row.begin(selection().marker().index) &&
                 selection().view().end >= row.end(selection().marker().index));
     }
 
     void searchingAnArgumentLeadsToItsOccurrence() {
         find("course=twice");
-        FoundPage& page = window_->drawer().found();
+        SearchPage& page = window_->drawer().page<SearchPage>();
         QVERIFY2(page.about().contains("arguments"), qPrintable(page.about()));
-        QAbstractItemModel* model = page.tree().model();
-        const QModelIndex first = model->index(0, 0, model->index(0, 0));
+        QAbstractItemModel* model = page.view().model();
+        const QModelIndex first = model->index(0, 0);
         QVERIFY(first.data().toString().contains("inner sound, twice round"));
-        emit page.tree().clicked(first);
+        emit page.view().clicked(first);
         QVERIFY(selection().marker().valid());
         QCOMPARE(recording().nameOf(recording().pathOf(selection().marker())), std::string("Race frame"));
         find("no such thing at all");
@@ -230,23 +233,23 @@ private slots:
         QCOMPARE(selection().stretch()->begin, window_->lanes().picture().timeAt(area, 250));
         QCOMPARE(selection().stretch()->end, window_->lanes().picture().timeAt(area, 450));
         QCOMPARE(selection().view().begin, recording().begin);  // nothing was dragged along
-        QCOMPARE(window_->drawer().shown(), Drawer::kStretch);
-        StretchPage& page = window_->drawer().stretch();
-        QTRY_VERIFY(page.title().startsWith("Chosen:") && !page.busy());
-        QTRY_VERIFY(rowsOf(page.tree()) > 5);
+        QCOMPARE(window_->drawer().shown(), QString("selection"));
+        SelectionPage& page = window_->drawer().page<SelectionPage>();
+        QTRY_VERIFY(page.title().startsWith("Selected:") && !page.busy());
+        QTRY_VERIFY(rowsOf(page.view()) > 5);
         const auto table = tableOfStretch(recording(), *selection().stretch());
-        QCOMPARE(rowsOf(page.tree()), int(table->lanes.size()));
+        QCOMPARE(rowsOf(page.view()), int(table->lanes.size()));
         // The marker page now tells of the stretch.
-        window_->drawer().show(Drawer::kMarker);
+        window_->drawer().show("marker");
         settle();
-        QTRY_VERIFY(window_->drawer().marker().statistics() &&
-                    window_->drawer().marker().statistics()->stretch == *selection().stretch());
+        QTRY_VERIFY(window_->drawer().page<MarkerPage>().statistics() &&
+                    window_->drawer().page<MarkerPage>().statistics()->stretch == *selection().stretch());
         QTest::keyClick(window_.get(), Qt::Key_S);
         QVERIFY(!selection().stretch());
         QTest::keyClick(window_.get(), Qt::Key_S);
         QCOMPARE(selection().stretch()->begin, selection().view().begin);
         QTest::keyClick(window_.get(), Qt::Key_S);
-        window_->drawer().show(Drawer::kStretch);
+        window_->drawer().show("selection");
         settle();
         QTRY_VERIFY(page.title().startsWith("In view:"));
     }

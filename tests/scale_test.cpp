@@ -386,7 +386,7 @@ private slots:
                                      1];
                 };
                 QCOMPARE(quick->shortest, durations.front());
-                QCOMPARE(quick->middle, rank(0.5));
+                QCOMPARE(quick->median, rank(0.5));
                 QCOMPARE(quick->p95, rank(0.95));
                 QCOMPARE(quick->p99, rank(0.99));
                 QCOMPARE(quick->longest, durations.back());
@@ -953,7 +953,7 @@ private slots:
         QCOMPARE(std::count_if(e->frames.begin(), e->frames.end(), [](auto& f) { return f.overrun > 0; }), 10l);
         QCOMPARE(e->causes.size(), size_t{1});
         const auto s = statisticsOf(*r, 0, wholeOf(*r), 0);
-        QCOMPARE(s->middle, int64_t{8'000});
+        QCOMPARE(s->median, int64_t{8'000});
         QCOMPARE(s->longest, int64_t{9'999'998'000});
         QCOMPARE(s->worstFrame, 19u);
     }

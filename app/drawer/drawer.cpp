@@ -4,21 +4,21 @@
 #include <QVBoxLayout>
 #include <algorithm>
 
+#include "advice_page.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "frame_page.h"
+#include "marker_page.h"
+#include "search_page.h"
+#include "selection_page.h"
 
 namespace fugato {
 
 Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent),
-      tabs_(new QTabBar(this)),
-      stack_(new QStackedWidget(this)),
-      frame_(new FramePage(document, selection)),
-      stretch_(new StretchPage(document, selection)),
-      marker_(new MarkerPage(document, selection)),
-      found_(new FoundPage(document, selection)),
-      advice_(new AdvicePage(document, selection)) {
-    pages_ = {frame_, stretch_, marker_, found_, advice_};
+    : QWidget(parent), tabs_(new QTabBar(this)), stack_(new QStackedWidget(this)) {
+    pages_ = {new FramePage(document, selection), new SelectionPage(document, selection),
+              new MarkerPage(document, selection), new SearchPage(document, selection),
+              new AdvicePage(document, selection)};
     tabs_->setFont(smallBoldFont());
     tabs_->setDrawBase(false);
     tabs_->setExpanding(false);
@@ -36,23 +36,32 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     all->addWidget(stack_, 1);
     connect(tabs_, &QTabBar::currentChanged, stack_, &QStackedWidget::setCurrentIndex);
     connect(&selection, &Selection::siteChanged, this, [this, &selection] {
-        if (selection.site() == kNone || shown() == kFound || shown() == kAdvice) return;  // one goes through a list
-        show(kMarker);
+        if (selection.site() == kNone || shown() == "search" || shown() == "advice") return;  // one goes through a list
+        show("marker");
     });
     connect(&selection, &Selection::stretchChanged, this, [this, &selection] {
-        if (selection.stretch()) show(kStretch);
+        if (selection.stretch()) show("selection");
     });
 }
 
-void Drawer::show(Page page) { tabs_->setCurrentIndex(page); }
+bool Drawer::show(const QString& id) {
+    for (int at = 0; at < pages_.size(); ++at)
+        if (pages_[at]->words().id == id) {
+            tabs_->setCurrentIndex(at);
+            return true;
+        }
+    return false;
+}
+
+QString Drawer::shown() const { return pages_[tabs_->currentIndex()]->words().id; }
 
 bool Drawer::busy() const {
     return std::any_of(pages_.begin(), pages_.end(), [](const DrawerPage* page) { return page->busy(); });
 }
 
 void Drawer::search(const QString& words) {
-    show(kFound);
-    found_->search(words);
+    show("search");
+    page<SearchPage>().search(words);
 }
 
 }  // namespace fugato

@@ -1,47 +1,44 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The drawer below the lanes: the chosen frame, a stretch of time, one marker, what was found, advice. Each is
-// a page of its own; only the page in sight asks anything of the recording.
+// The drawer below the lanes. What it shows are pages, one of them in sight; only that one asks anything of the
+// recording.
 #pragma once
 
 #include <QStackedWidget>
 #include <QTabBar>
 
-#include "advice_page.h"
-#include "found_page.h"
-#include "frame_page.h"
-#include "marker_page.h"
-#include "stretch_page.h"
+#include "page.h"
 
 namespace fugato {
+
+class Document;
+class Selection;
 
 class Drawer : public QWidget {
     Q_OBJECT
 public:
-    enum Page { kFrame, kStretch, kMarker, kFound, kAdvice };  // their places
     Drawer(Document& document, Selection& selection, QWidget* parent = nullptr);
-    void show(Page page);
-    Page shown() const { return static_cast<Page>(tabs_->currentIndex()); }
+    /// A page by its id; false where there is none.
+    bool show(const QString& id);
+    QString shown() const;  // id
+    /// Searches, and shows what was found.
     void search(const QString& words);
     /// All pages, in the order of their tabs.
     const QList<DrawerPage*>& pages() const { return pages_; }
+    /// The page of a class.
+    template <class Page>
+    Page& page() const {
+        for (DrawerPage* page : pages_)
+            if (auto* wanted = qobject_cast<Page*>(page)) return *wanted;
+        qFatal("There is no such page.");
+    }
     bool busy() const;
     QTabBar& tabs() { return *tabs_; }
-    FramePage& frame() { return *frame_; }
-    StretchPage& stretch() { return *stretch_; }
-    MarkerPage& marker() { return *marker_; }
-    FoundPage& found() { return *found_; }
-    AdvicePage& advice() { return *advice_; }
 
 private:
     QTabBar* tabs_;
     QStackedWidget* stack_;
     QList<DrawerPage*> pages_;
-    FramePage* frame_;
-    StretchPage* stretch_;
-    MarkerPage* marker_;
-    FoundPage* found_;
-    AdvicePage* advice_;
 };
 
 }  // namespace fugato

@@ -1,42 +1,29 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The drawer below the lanes: the chosen frame's markers as a nested table, sortable.
+// The selected frame's nested markers against usual ones.
 #pragma once
 
-#include <QSortFilterProxyModel>
-#include <QTreeView>
-#include <QWidget>
-
-#include "frame_table_model.h"
-#include "page.h"
-
-class QLabel;
+#include "table_page.h"
 
 namespace fugato {
 
-class Document;
-class Selection;
-
-class FramePage : public DrawerPage {
+class FramePage : public TablePage {
     Q_OBJECT
 public:
     FramePage(Document& document, Selection& selection, QWidget* parent = nullptr);
     Words words() const override;
-    QTreeView& tree() { return *tree_; }
+
+protected:
+    void showEvent(QShowEvent* event) override;
 
 private:
     void takeChoice();
-    void openExcess(const QModelIndex& parent);
-    void follow(const QModelIndex& index, bool zoom);
+    void showCause();
+    void openExcess(const QModelIndex& parent, int64_t least);
 
-    Document& document_;
-    Selection& selection_;
-    FrameTableModel model_;
-    QSortFilterProxyModel sorted_;
-    QTreeView* tree_;
-    QLabel *title_, *about_;
-    uint32_t shownFrame_ = kNone;
-    const Explanation* shown_ = nullptr;
+    std::shared_ptr<FrameTables> tables_;  // of the explanation
+    std::shared_ptr<const Explanation> asked_;
+    uint32_t askedFrame_ = kNone;
 };
 
 }  // namespace fugato

@@ -17,7 +17,6 @@
 #include <QMimeData>
 #include <QProgressBar>
 #include <QPushButton>
-#include <QSettings>
 #include <QSplitter>
 #include <QStatusBar>
 #include <QTimer>
@@ -26,26 +25,19 @@
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
+#include "app/settings/settings.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "app/verdict/verdict_bar.h"
 #include "app/why/why_panel.h"
+#include "core/ask/search.h"
 #include "core/explain/words/sentences.h"
 
 namespace fugato {
 
 namespace {
 
-// The settings: key, default, meaning.
-constexpr char kGeometry[] = "window/geometry";  // none; size and place of the window
-constexpr char kAcross[] = "window/across";      // none; widths of causes, lanes, why
-constexpr char kMiddle[] = "window/middle";      // none; heights of lanes and drawer
-constexpr char kGather[] = "view/gather";        // true; lanes of the accounting
-constexpr char kDark[] = "view/dark";            // false; dark colours
-constexpr char kRecent[] = "files/recent";       // empty; recordings opened last, newest first
-constexpr char kFolder[] = "files/folder";       // empty; where the last one lay
-constexpr char kMemory[] = "memory/megabytes";   // 1500; what was read from large recordings is evicted beyond it
 constexpr int kMostRecent = 10;
 constexpr int kProgressAfterMs = 150;
 
@@ -54,9 +46,8 @@ constexpr int kProgressAfterMs = 150;
 MainWindow::MainWindow() {
     setWindowTitle("Fugato");
     setAcceptDrops(true);
-    applyTheme(QSettings().value(kDark, false).toBool());
-    document_.setMemoryLimit(QSettings().value(kMemory, qulonglong{kUsualMemoryBytes / 1'000'000}).toULongLong() *
-                             1'000'000);
+    applyTheme(settings::darkColours().get());
+    document_.setMemoryLimit(static_cast<uint64_t>(settings::memoryMegabytes().get()) * 1'000'000);
     makePanels();
     makeFileMenu();
     makeGoMenu();
@@ -65,10 +56,9 @@ MainWindow::MainWindow() {
     makeHelpMenu();
     makeProgress();
     resize(1280, 800);
-    QSettings settings;
-    restoreGeometry(settings.value(kGeometry).toByteArray());
-    if (!across_->restoreState(settings.value(kAcross).toByteArray())) across_->setSizes({256, 686, 338});
-    if (!middle_->restoreState(settings.value(kMiddle).toByteArray())) middle_->setSizes({454, 176});
+    restoreGeometry(settings::windowGeometry().get());
+    if (!across_->restoreState(settings::panelWidths().get())) across_->setSizes({256, 686, 338});
+    if (!middle_->restoreState(settings::panelHeights().get())) middle_->setSizes({454, 176});
     showStatus();
 }
 
@@ -280,13 +270,13 @@ void MainWindow::makeViewMenu() {
     for (int at = 0; at < drawer_->pages().size(); ++at) {
         const DrawerPage::Words words = drawer_->pages()[at]->words();
         commands_.add(view, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
-                      [this, at] { drawer_->show(static_cast<Drawer::Page>(at)); });
+                      [this, id = words.id] { drawer_->show(id); });
     }
-    const bool gather = QSettings().value(kGather, true).toBool();
+    const bool gather = settings::gatherLanes().get();
     commands_.addSwitch(view, tr("Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
                         tr("where the lanes of the blue line lie far apart, the others become slim, or not"), gather,
                         [this](bool on) {
-                            QSettings().setValue(kGather, on);
+                            settings::gatherLanes().set(on);
                             lanes_->setGathering(on);
                         });
     lanes_->setGathering(gather);
@@ -341,24 +331,29 @@ void MainWindow::showKeys() {
 }
 
 void MainWindow::findMarker(const QString& words) {
-    const auto found = document_.recording() ? search(*document_.recording(), words.toStdString()) : nullptr;
-    if (!found || found->markers.empty()) return showNotice(tr("No marker's name holds “%1”.").arg(words));
-    selection_.chooseSite(found->markers.front().site);
-    drawer_->show(Drawer::kMarker);
+    const auto recording = document_.recording();
+    if (!recording) return;
+    finding_.ask([recording,
+                  text = words.toStdString()](const Progress& progress) { return search(*recording, text, progress); },
+                 [this, words](const std::shared_ptr<const Found>& found) {
+                     if (found->markers.empty()) return showNotice(tr("No marker's name holds “%1”.").arg(words));
+                     selection_.chooseSite(found->markers.front().site);
+                     drawer_->show("marker");
+                 });
 }
 
-bool MainWindow::asking() const { return document_.predicting() || drawer_->busy(); }
+bool MainWindow::asking() const { return document_.predicting() || drawer_->busy() || finding_.busy(); }
 
 void MainWindow::askMemoryLimit() {
     bool chosen = false;
-    const int now = QSettings().value(kMemory, int(kUsualMemoryBytes / 1'000'000)).toInt();
+    const int now = settings::memoryMegabytes().get();
     const int megabytes =
         QInputDialog::getInt(this, tr("Memory limit"),
                              tr("Megabytes this program should not exceed while a large recording is open.\n"
                                 "What was used longest ago is evicted, and read again when it is needed."),
                              now, 200, 1'000'000, 100, &chosen);
     if (!chosen) return;
-    QSettings().setValue(kMemory, megabytes);
+    settings::memoryMegabytes().set(megabytes);
     document_.setMemoryLimit(static_cast<uint64_t>(megabytes) * 1'000'000);
 }
 
@@ -375,8 +370,7 @@ void MainWindow::open(const QString& path) {
 }
 
 void MainWindow::chooseFile() {
-    QSettings settings;
-    const QString path = QFileDialog::getOpenFileName(this, tr("Open a recording"), settings.value(kFolder).toString(),
+    const QString path = QFileDialog::getOpenFileName(this, tr("Open a recording"), settings::lastFolder().get(),
                                                       tr("Recordings (*.fugato *.jsonl);;All files (*)"));
     if (!path.isEmpty()) open(path);
 }
@@ -442,7 +436,7 @@ void MainWindow::showStatus() {
 }
 
 void MainWindow::setDark(bool dark) {
-    QSettings().setValue(kDark, dark);
+    settings::darkColours().set(dark);
     applyTheme(dark);
     lanes_->picture().themeChanged();
     if (notice_->isVisible()) showNotice(noticeWords_->text());
@@ -450,17 +444,16 @@ void MainWindow::setDark(bool dark) {
 }
 
 void MainWindow::rememberRecent(const QString& path) {
-    QSettings settings;
-    QStringList paths = settings.value(kRecent).toStringList();
+    QStringList paths = settings::recentFiles().get();
     paths.removeAll(path);
     paths.prepend(path);
-    settings.setValue(kRecent, QStringList(paths.mid(0, kMostRecent)));
-    settings.setValue(kFolder, QFileInfo(path).absolutePath());
+    settings::recentFiles().set(paths.mid(0, kMostRecent));
+    settings::lastFolder().set(QFileInfo(path).absolutePath());
 }
 
 void MainWindow::fillRecent() {
     recent_->clear();
-    const QStringList paths = QSettings().value(kRecent).toStringList();
+    const QStringList paths = settings::recentFiles().get();
     for (const QString& path : paths) {
         QAction* action = recent_->addAction(shown(QFileInfo(path).fileName()).replace("&", "&&"));
         action->setToolTip(plainTip(shown(path)));
@@ -481,10 +474,9 @@ void MainWindow::dropEvent(QDropEvent* event) {
 }
 
 void MainWindow::closeEvent(QCloseEvent* event) {
-    QSettings settings;
-    settings.setValue(kGeometry, saveGeometry());
-    settings.setValue(kAcross, across_->saveState());
-    settings.setValue(kMiddle, middle_->saveState());
+    settings::windowGeometry().set(saveGeometry());
+    settings::panelWidths().set(across_->saveState());
+    settings::panelHeights().set(middle_->saveState());
     event->accept();
 }
 

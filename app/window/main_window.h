@@ -85,6 +85,7 @@ private:
     QProgressBar* progressBar_ = nullptr;
     QMenu* recent_ = nullptr;
     Commands commands_;
+    Asking finding_;
 };
 
 }  // namespace fugato

@@ -53,17 +53,19 @@ struct FrameTables::Usual {
 FrameTables::FrameTables(std::shared_ptr<const Explanation> explanation) : explanation_(std::move(explanation)) {}
 FrameTables::~FrameTables() = default;
 
-/// The medians over a baseline's sample; 0 where a frame of it has none.
-const FrameTables::Usual& FrameTables::usualOf(uint32_t baseline) {
-    std::unique_ptr<Usual>& usual = usual_[baseline];
-    if (usual) return *usual;
-    usual = std::make_unique<Usual>();
+/// The medians over a baseline's sample; 0 where a frame of it has none. Null where `progress` cancelled it.
+const FrameTables::Usual* FrameTables::usualOf(uint32_t baseline, const Progress& progress) {
+    if (const auto known = usual_.find(baseline); known != usual_.end()) return known->second.get();
+    auto usual = std::make_unique<Usual>();
     const Explanation& e = *explanation_;
     const std::vector<uint32_t>& good = e.baselines[baseline].sample;
     std::map<RowKey, std::vector<int64_t>> samples;
-    for (const uint32_t i : good)
+    double done = 0;
+    for (const uint32_t i : good) {
+        if (progress && !progress(done++ / static_cast<double>(good.size()))) return nullptr;
         for (const auto& [key, sum] : sumStretch(*e.recording, e.frame(i).begin, e.frame(i).end))
             samples[key].push_back(sum.total);
+    }
     for (auto& [key, values] : samples) {
         values.resize(good.size());  // absent: 0
         const auto middle =
@@ -71,15 +73,18 @@ const FrameTables::Usual& FrameTables::usualOf(uint32_t baseline) {
         std::nth_element(values.begin(), middle, values.end());
         usual->times[key] = *middle;
     }
-    return *usual;
+    return (usual_[baseline] = std::move(usual)).get();
 }
 
-FrameTable FrameTables::of(uint32_t frame) {
+std::optional<FrameTable> FrameTables::of(uint32_t frame, const Progress& progress) {
+    const std::lock_guard lock(mutex_);
     const Explanation& e = *explanation_;
     const Recording& r = *e.recording;
     const Frame& f = e.frame(frame);
+    const Usual* const typical = usualOf(e.frames[frame].baseline, progress);
+    if (!typical) return std::nullopt;
     auto sums = sumStretch(r, f.begin, f.end);
-    const std::map<RowKey, int64_t>& usual = usualOf(e.frames[frame].baseline).times;
+    const std::map<RowKey, int64_t>& usual = typical->times;
     for (const auto& [key, time] : usual)
         if (time > 0) sums[key];  // shown also where this frame has none of it
 

@@ -6,6 +6,8 @@
 
 #include <map>
 #include <memory>
+#include <mutex>
+#include <optional>
 
 #include "core/explain/model/explanation.h"
 
@@ -28,18 +30,20 @@ struct FrameTable {
 };
 
 /// Makes such tables for the frames of an explanation. What is usual (the median over the sample of the
-/// frame's baseline; 0 where it has none) is worked out once per baseline. Belongs to one thread.
+/// frame's baseline; 0 where it has none) is worked out once per baseline. For any threads, which wait for each other.
 class FrameTables {
 public:
     explicit FrameTables(std::shared_ptr<const Explanation> explanation);
     ~FrameTables();
-    FrameTable of(uint32_t frame);
+    /// Nothing where `progress` cancelled it.
+    std::optional<FrameTable> of(uint32_t frame, const Progress& progress = {});
     const std::shared_ptr<const Explanation>& explanation() const { return explanation_; }
 
 private:
     struct Usual;
-    const Usual& usualOf(uint32_t baseline);
-    std::shared_ptr<const Explanation> explanation_;
+    const Usual* usualOf(uint32_t baseline, const Progress& progress);
+    const std::shared_ptr<const Explanation> explanation_;
+    std::mutex mutex_;  // guards usual_
     std::map<uint32_t, std::unique_ptr<Usual>> usual_;
 };
 

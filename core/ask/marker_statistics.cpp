@@ -6,7 +6,9 @@
 #include <cmath>
 #include <queue>
 
+#include "core/explain/words/quantities.h"
 #include "core/store/side_by_side.h"
+#include "format/number_text.h"
 
 namespace fugato {
 
@@ -210,7 +212,7 @@ std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& r, uint32_
         std::pair<size_t, uint64_t> place;
     };
     const Wanted wanted[] = {
-        {s.middle, buckets.at(rankOf(0.5))}, {s.p95, buckets.at(rankOf(0.95))}, {s.p99, buckets.at(rankOf(0.99))}};
+        {s.median, buckets.at(rankOf(0.5))}, {s.p95, buckets.at(rankOf(0.95))}, {s.p99, buckets.at(rankOf(0.99))}};
     std::vector<std::array<std::vector<int64_t>, 3>> values(threads);
     std::pair<int64_t, int64_t> borders[std::size(wanted)];
     for (size_t i = 0; i < std::size(wanted); ++i) borders[i] = Buckets::bordersOf(wanted[i].place.first);
@@ -317,6 +319,21 @@ std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recordin
     for (; !kept.empty(); kept.pop()) made->push_back(kept.top());
     std::reverse(made->begin(), made->end());
     return made;
+}
+
+std::vector<std::string> figuresOf(const MarkerStatistics& s) {
+    if (!s.count) return {"It does not occur there"};
+    std::vector<std::string> out{
+        plural(s.count, "time", "times") + ", total " + durationText(s.total) + ", self " + durationText(s.self),
+        "Median " + durationText(s.median) + ", 95th percentile " + durationText(s.p95) + ", 99th " +
+            durationText(s.p99) + ", longest " + durationText(s.longest) + ", shortest " + durationText(s.shortest)};
+    const std::string calls =
+        s.callsPerFrame < 0.05 ? "less than 0.1" : fixedText(s.callsPerFrame, s.callsPerFrame < 10 ? 1 : 0);
+    if (s.framesWithIt)
+        out.push_back("In " + countText(s.framesWithIt) + " of " + plural(s.frames, "frame", "frames") + ": " + calls +
+                      " a frame, " + durationText(static_cast<int64_t>(s.nsPerFrame)) + "; most in frame " +
+                      countText(s.worstFrame) + ", " + durationText(s.worstFrameNs));
+    return out;
 }
 
 }  // namespace fugato

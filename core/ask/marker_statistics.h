@@ -4,6 +4,9 @@
 // occurrences, the longest first. May run on any thread.
 #pragma once
 
+#include <string>
+#include <vector>
+
 #include "stretch.h"
 
 namespace fugato {
@@ -15,7 +18,7 @@ struct MarkerStatistics {
     // ns inside the stretch. An occurrence inside another of the same marker does not add to the total.
     int64_t total = 0, self = 0;
     // ns of whole occurrences; percentiles by nearest rank: of n durations in order, the one at ⌈p·n⌉.
-    int64_t shortest = 0, middle = 0, p95 = 0, p99 = 0, longest = 0;
+    int64_t shortest = 0, median = 0, p95 = 0, p99 = 0, longest = 0;
     // Of a series' frames that begin in the stretch; an occurrence belongs to the frame it begins in.
     uint64_t frames = 0, framesWithIt = 0;
     double callsPerFrame = 0, nsPerFrame = 0;  // means over `frames`
@@ -26,6 +29,9 @@ struct MarkerStatistics {
 /// `series`: whose frames count; kNone: none. Null where `progress` cancelled it.
 std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording, uint32_t site, const Stretch& stretch,
                                                      uint32_t series, const Progress& progress = {});
+
+/// The same as a person reads it, without full stops: how often and how long in all; the lengths; by frame.
+std::vector<std::string> figuresOf(const MarkerStatistics& statistics);
 
 struct Occurrence {
     MarkerRef marker;

@@ -145,6 +145,14 @@ std::string Recording::valueText(const Argument& argument) const {
     return shortText(argument.real(), 6);
 }
 
+std::string Recording::argumentsText(const MarkerRef& marker) const {
+    std::string text;
+    const auto [from, to] = lanes[marker.lane].argumentsOf(marker.row, marker.index);
+    for (const Argument* argument = from; argument != to; ++argument)
+        text += (text.empty() ? "" : ", ") + keys[argument->key] + " = " + valueText(*argument);
+    return text;
+}
+
 const Recording::LinkSource* Recording::linkSource(uint64_t link) const {
     const auto found = std::lower_bound(linkSources.begin(), linkSources.end(), link,
                                         [](const LinkSource& s, uint64_t l) { return s.link < l; });

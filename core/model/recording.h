@@ -295,6 +295,7 @@ public:
     const LinkSource* linkSource(uint64_t link) const;
     std::string_view text(TextRef text) const { return storage->text(text); }
     std::string valueText(const Argument& argument) const;
+    std::string argumentsText(const MarkerRef& marker) const;  // "course = twice round, sails = 3"
     std::span<const OperationStep> stepsOf(const Operation& operation) const {
         return {operationSteps.data() + operation.firstStep, operation.steps};
     }

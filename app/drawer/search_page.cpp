@@ -1,0 +1,66 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "search_page.h"
+
+#include "app/theme/words.h"
+#include "core/explain/words/sentences.h"
+
+namespace fugato {
+
+DrawerPage::Words SearchPage::words() const {
+    return {"search", tr("Search results"), tr("Search results"),
+            tr("Markers, arguments and points that match the search")};
+}
+
+SearchPage::SearchPage(Document& document, Selection& selection, QWidget* parent)
+    : TablePage(document, selection, "search", tr("Search results"), -1, parent) {
+    connect(&document, &Document::recordingChanged, this, &SearchPage::showHint);
+    showHint();
+}
+
+void SearchPage::showHint() {
+    clear(tr("Search"), tr("Ctrl+F: names of markers, words in points, values of arguments, or key=value"));
+}
+
+namespace {
+
+QString aboutText(const Found& found) {
+    QStringList words;
+    const auto count = [&](uint64_t n, const char* one, const char* many) {
+        if (n) words << q(plural(n, one, many));
+    };
+    count(found.markers.size(), "marker", "markers");
+    count(found.allArguments, "argument", "arguments");
+    count(found.allPoints, "point", "points");
+    if (words.isEmpty()) return SearchPage::tr("nothing holds these letters; key=value asks for arguments");
+    const bool more = found.allArguments > found.arguments.size() || found.allPoints > found.points.size();
+    return words.join(", ") +
+           (more ? SearchPage::tr("; the first %1 of each are shown").arg(q(countText(kMostFound))) : QString());
+}
+
+}  // namespace
+
+void SearchPage::search(const QString& words) {
+    const auto recording = document_.recording();
+    if (!recording) return;
+    title_->setText(tr("“%1”").arg(words));
+    about_->setText(tr("searching…"));
+    struct Answer {
+        std::shared_ptr<const Found> found;
+        std::shared_ptr<const Table> table;
+    };
+    ask(
+        [recording, text = words.toStdString()](const Progress& progress) -> std::shared_ptr<const Answer> {
+            const auto found = fugato::search(*recording, text, progress);
+            if (!found) return nullptr;
+            return std::make_shared<const Answer>(Answer{found, foundTable(recording, found)});
+        },
+        [this](const std::shared_ptr<const Answer>& answer) {
+            about_->setText(aboutText(*answer->found));
+            view_->setTable(answer->table, false);
+            if (answer->found->markers.empty()) return;
+            view_->showRow(0);
+            follow(0, false);
+        });
+}
+
+}  // namespace fugato

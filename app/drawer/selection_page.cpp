@@ -1,0 +1,83 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "selection_page.h"
+
+#include "app/theme/words.h"
+#include "core/explain/words/sentences.h"
+
+namespace fugato {
+
+namespace {
+constexpr int kAfterMs = 120;
+}
+
+DrawerPage::Words SelectionPage::words() const {
+    return {"selection", tr("Selection"), tr("Table of the selection"),
+            tr("Everything nested in the selected time, or in what is in view")};
+}
+
+SelectionPage::SelectionPage(Document& document, Selection& selection, QWidget* parent)
+    : TablePage(document, selection, "selection", tr("Markers in the selected time"), kStretchTotal, parent) {
+    soon_.setSingleShot(true);
+    soon_.setInterval(kAfterMs);
+    connect(&soon_, &QTimer::timeout, this, &SelectionPage::askNow);
+    connect(&document, &Document::recordingChanged, this, [this] {
+        asked_.reset();
+        clear(tr("Selection"), {});
+        askSoon();
+    });
+    connect(&document, &Document::recordingGrew, this, &SelectionPage::askSoon);
+    connect(&selection, &Selection::viewChanged, this, &SelectionPage::askSoon);
+    connect(&selection, &Selection::stretchChanged, this, &SelectionPage::askSoon);
+}
+
+void SelectionPage::showEvent(QShowEvent*) { askSoon(); }
+
+void SelectionPage::askSoon() {
+    if (isVisible()) soon_.start();
+}
+
+void SelectionPage::askNow() {
+    const auto recording = document_.recording();
+    if (!recording || !isVisible()) return;
+    const std::optional<Stretch> chosen = selection_.stretch();
+    const Stretch stretch = chosen ? *chosen : Stretch{selection_.view().begin, selection_.view().end};
+    title_->setText(tr("%1 %2, from %3 to %4")
+                        .arg(chosen ? tr("Selected:") : tr("In view:"), q(durationText(stretch.end - stretch.begin)),
+                             q(durationText(stretch.begin - recording->begin)),
+                             q(durationText(stretch.end - recording->begin))));
+    if (asked_ == recording && askedStretch_ == stretch) return;
+    const bool same = asked_ && view_->table();
+    asked_ = recording;
+    askedStretch_ = stretch;
+    struct Answer {
+        std::shared_ptr<const Table> table;
+        uint64_t markers = 0;
+        size_t lanes = 0;
+    };
+    ask(
+        [recording, stretch](const Progress& progress) -> std::shared_ptr<const Answer> {
+            const auto made = tableOfStretch(*recording, stretch, progress);
+            if (!made) return nullptr;
+            auto answer = std::make_shared<Answer>();
+            for (const StretchRow& row : made->rows)
+                if (row.path) answer->markers += row.count;
+            answer->lanes = made->lanes.size();
+            answer->table = stretchTable(recording, *made);
+            return answer;
+        },
+        [this, same](const std::shared_ptr<const Answer>& answer) {
+            view_->setTable(answer->table, same);
+            about_->setText(answer->lanes ? q(plural(answer->markers, "marker", "markers")) + tr(" in ") +
+                                                q(plural(answer->lanes, "lane", "lanes"))
+                                          : tr("no markers in it"));
+            if (same) return;
+            // The lane with the most time is opened as far as one marker holds most of it.
+            QModelIndex at = view_->rows().index(0, 0);
+            for (int depth = 0; at.isValid() && depth < 3; ++depth) {
+                view_->expand(at);
+                at = view_->rows().index(0, 0, at);
+            }
+        });
+}
+
+}  // namespace fugato

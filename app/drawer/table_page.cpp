@@ -1,0 +1,95 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "table_page.h"
+
+#include "app/theme/theme.h"
+#include "app/theme/words.h"
+
+namespace fugato {
+
+TablePage::TablePage(Document& document, Selection& selection, const QString& id, const QString& name, int column,
+                     QWidget* parent)
+    : DrawerPage(parent),
+      document_(document),
+      selection_(selection),
+      view_(new TableView(id, column, Qt::DescendingOrder, this)),
+      title_(plainLabel(this)),
+      about_(plainLabel(this)),
+      filter_(new QLineEdit(this)),
+      head_(new QHBoxLayout),
+      lines_(new QVBoxLayout(this)) {
+    view_->setAccessibleName(name);
+    title_->setFont(boldFont());
+    title_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
+    about_->setFont(smallFont());
+    about_->setMinimumWidth(1);  // where there is little room, it is cut
+    filter_->setFont(smallFont());
+    filter_->setPlaceholderText(tr("Filter"));
+    filter_->setAccessibleName(tr("Filter of the table"));
+    filter_->setToolTip(tr("Shows rows that hold these letters, and what lies above and below them"));
+    filter_->setClearButtonEnabled(true);
+    filter_->setFixedWidth(fontMetrics().averageCharWidth() * 18);
+    head_->setContentsMargins(12, 3, 8, 2);
+    head_->setSpacing(8);
+    head_->addWidget(title_, 1);
+    head_->addWidget(about_);
+    head_->addWidget(filter_);
+    lines_->setContentsMargins(0, 0, 0, 0);
+    lines_->setSpacing(0);
+    lines_->addLayout(head_);
+    lines_->addWidget(view_, 1);
+    connect(filter_, &QLineEdit::textChanged, this, [this](const QString& words) {
+        view_->rows().setFilter(words);
+        if (!words.isEmpty() && !view_->rows().busy()) view_->expandToDepth(3);
+    });
+    connect(filter_, &QLineEdit::returnPressed, view_, qOverload<>(&QWidget::setFocus));
+    connect(view_, &TableView::rowChosen, this, [this](Table::Row row) { follow(row, false); });
+    connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { follow(row, true); });
+    connect(view_, &TableView::said, about_, &QLabel::setText);
+    connect(&asking_, &Asking::failed, about_, &QLabel::setText);
+    connect(&asking_, &Asking::progressed, this,
+            [this](double part) { about_->setText(tr("computing, %1 %").arg(part * 100, 0, 'f', 0)); });
+}
+
+void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
+void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
+
+void TablePage::clear(const QString& title, const QString& about) {
+    asking_.silence();
+    view_->setTable(nullptr, false);
+    title_->setText(title);
+    about_->setText(about);
+}
+
+Stretch TablePage::scope() const { return wholeOf(*document_.recording()); }
+
+void TablePage::follow(Table::Row row, bool zoom) {
+    if (!view_->table() || !document_.recording()) return;
+    const TablePlace place = view_->table()->place(row);
+    if (place.marker.valid()) return zoom ? selection_.showMarker(place.marker) : selection_.lookAtMarker(place.marker);
+    if (place.lane != kNone && place.begin < place.end) {
+        const int64_t margin = std::max<int64_t>(1000, (place.end - place.begin) / 4);
+        selection_.chooseMarker(document_.recording()->innermostBefore(place.lane, place.end));
+        return selection_.showSpan(place.begin - margin, place.end + margin, true);
+    }
+    if (place.site != kNone) {
+        selection_.chooseSite(place.site);
+        if (zoom) showLongest(place.site);
+        return;
+    }
+    if (place.begin > 0) {
+        const int64_t half = (selection_.view().end - selection_.view().begin) / 2;
+        selection_.showSpan(place.begin - half, place.begin + half, true);
+    }
+}
+
+void TablePage::showLongest(uint32_t site) {
+    const auto recording = document_.recording();
+    leading_.ask([recording, site, in = scope()](
+                     const Progress& progress) { return longestOccurrences(*recording, site, in, 1, progress); },
+                 [this, recording](const std::shared_ptr<const std::vector<Occurrence>>& longest) {
+                     if (!longest->empty() && recording == document_.recording())
+                         selection_.showMarker(longest->front().marker);
+                 });
+}
+
+}  // namespace fugato

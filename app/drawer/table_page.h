@@ -1,0 +1,61 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// A page that shows a table: title, something about it, a filter, and the rows, which lead to where they are about.
+// What it shows is asked on another thread.
+#pragma once
+
+#include <QLabel>
+#include <QLineEdit>
+#include <QVBoxLayout>
+
+#include "app/document/asking.h"
+#include "app/document/document.h"
+#include "app/selection/selection.h"
+#include "app/table/table_view.h"
+#include "core/ask/answer_tables.h"
+#include "page.h"
+
+namespace fugato {
+
+class TablePage : public DrawerPage {
+    Q_OBJECT
+public:
+    TableView& view() { return *view_; }
+    QLineEdit& filter() { return *filter_; }
+    QString title() const { return title_->text(); }
+    QString about() const { return about_->text(); }
+    bool busy() const override { return asking_.busy() || leading_.busy() || view_->rows().busy(); }
+
+protected:
+    /// `name`: of the table, for screen readers. Sorted by `column` at first; -1: as it is.
+    TablePage(Document& document, Selection& selection, const QString& id, const QString& name, int column,
+              QWidget* parent);
+    /// Beside the filter, or below the title.
+    void addBeside(QWidget* widget);
+    void addBelow(QWidget* widget);
+    /// Puts the question and shows the table it gives. `same`: the same thing told anew.
+    template <class Question, class Answer>
+    void ask(Question question, Answer answer) {
+        asking_.ask(std::move(question), std::move(answer));
+    }
+    void clear(const QString& title, const QString& about);
+    /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.
+    virtual void follow(Table::Row row, bool zoom);
+    /// Where occurrences are looked for.
+    virtual Stretch scope() const;
+
+    Document& document_;
+    Selection& selection_;
+    TableView* const view_;
+    QLabel *const title_, *const about_;
+    QLineEdit* const filter_;
+    Asking asking_;
+
+private:
+    void showLongest(uint32_t site);
+    QHBoxLayout* const head_;
+    QVBoxLayout* const lines_;
+    Asking leading_;
+};
+
+}  // namespace fugato

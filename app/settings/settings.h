@@ -1,0 +1,53 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What the application remembers from one start to the next: every key, what stands where nothing was chosen, and what
+// it is for. Interface thread only.
+#pragma once
+
+#include <QByteArray>
+#include <QSettings>
+#include <QStringList>
+
+#include "core/explain/advice/advice.h"
+#include "core/model/open_recording.h"
+
+namespace fugato {
+
+template <class Value>
+class Setting {
+public:
+    Setting(QString key, Value usual) : key_(std::move(key)), usual_(std::move(usual)) {}
+    Value get() const { return QSettings().value(key_, QVariant::fromValue(usual_)).template value<Value>(); }
+    void set(const Value& value) const { QSettings().setValue(key_, QVariant::fromValue(value)); }
+
+private:
+    const QString key_;
+    const Value usual_;
+};
+
+namespace settings {
+
+inline Setting<QByteArray> windowGeometry() { return {"window/geometry", {}}; }
+inline Setting<QByteArray> panelWidths() { return {"window/across", {}}; }   // causes, lanes, why
+inline Setting<QByteArray> panelHeights() { return {"window/middle", {}}; }  // lanes, drawer
+inline Setting<bool> gatherLanes() { return {"view/gather", true}; }         // those of the blue line
+inline Setting<bool> darkColours() { return {"view/dark", false}; }
+inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }  // newest first
+inline Setting<QString> lastFolder() { return {"files/folder", {}}; }
+/// What was read from large recordings is evicted beyond it.
+inline Setting<int> memoryMegabytes() { return {"memory/megabytes", static_cast<int>(kUsualMemoryBytes / 1'000'000)}; }
+/// Widths, order, visibility and sorting of the columns of a table that has so many.
+inline Setting<QByteArray> tableColumns(const QString& table, int columns) {
+    return {"tables/" + table + "/" + QString::number(columns), {}};
+}
+/// Keys of the findings that were accepted. Acceptance holds for a program, not for one recording of it.
+inline Setting<QStringList> acceptedFindings(QString program) {
+    return {"accepted/" + (program.isEmpty() ? QString("unknown") : program.replace('/', '_')), {}};
+}
+
+/// From when on file requests, allocations and messages are worth a finding.
+AdviceLimits adviceLimits();
+void setAdviceLimits(const AdviceLimits& limits);
+
+}  // namespace settings
+}  // namespace fugato

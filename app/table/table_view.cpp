@@ -1,0 +1,278 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "table_view.h"
+
+#include <QApplication>
+#include <QClipboard>
+#include <QContextMenuEvent>
+#include <QFileDialog>
+#include <QHeaderView>
+#include <QMenu>
+#include <QScrollBar>
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+
+#include "app/settings/settings.h"
+#include "app/theme/theme.h"
+#include "app/theme/words.h"
+#include "core/table/writing.h"
+
+namespace fugato {
+
+namespace {
+constexpr int kNumberWidth = 94, kMostTextWidth = 220, kLeastWidth = 48;
+constexpr uint32_t kMeasured = 50;  // rows whose texts are looked at
+}  // namespace
+
+TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget* parent) : QTreeView(parent), id_(id) {
+    setModel(&model_);
+    setUniformRowHeights(true);
+    setIndentation(16);
+    setEditTriggers(QAbstractItemView::NoEditTriggers);
+    setSelectionMode(QAbstractItemView::ExtendedSelection);
+    setVerticalScrollMode(QAbstractItemView::ScrollPerPixel);
+    setFont(textFont());
+    setSortingEnabled(true);
+    sortByColumn(column, order);
+    header()->setSortIndicatorShown(false);  // the model says it in the title, beside its words
+    header()->setFont(smallFont());
+    header()->setStretchLastSection(false);
+    header()->setSectionsMovable(true);
+    header()->setFirstSectionMovable(false);
+    header()->setMinimumSectionSize(kLeastWidth);
+    header()->setContextMenuPolicy(Qt::CustomContextMenu);
+    header()->hide();
+    connect(header(), &QWidget::customContextMenuRequested, this, [this](const QPoint& at) {
+        QMenu menu(this);
+        fillColumnMenu(menu);
+        menu.exec(header()->mapToGlobal(at));
+    });
+    for (const auto signal : {&QHeaderView::sectionResized, &QHeaderView::sectionMoved})
+        connect(header(), signal, this, &TableView::remember);
+    connect(header(), &QHeaderView::sortIndicatorChanged, this, &TableView::remember);
+    connect(&saving_, &Asking::progressed, this,
+            [this](double part) { emit said(tr("Saving, %1 %").arg(part * 100, 0, 'f', 0)); });
+    connect(&saving_, &Asking::failed, this, &TableView::said);
+    connect(&model_, &QAbstractItemModel::modelAboutToBeReset, this, &TableView::keepPlace);
+    connect(&model_, &TableModel::tableChanged, this, [this] {
+        dress();
+        restorePlace();
+        emit filled();
+    });
+    connect(this, &QTreeView::clicked, this, [this](const QModelIndex& index) {
+        if (!index.data(Qt::CheckStateRole).isValid()) emit rowChosen(TableModel::rowOf(index));
+    });
+    connect(this, &QAbstractItemView::activated, this,
+            [this](const QModelIndex& index) { emit rowActivated(TableModel::rowOf(index)); });
+}
+
+void TableView::setTable(std::shared_ptr<const Table> table, bool same) {
+    keep_ = same;
+    model_.setTable(std::move(table));
+}
+
+/// Once there are columns: as the person left them, or numbers of one width and the first column with the room that is
+/// left.
+void TableView::dress() {
+    header()->setVisible(model_.rowCount() > 0);
+    setRootIsDecorated(model_.table() && model_.table()->nested());
+    if (dressed_ || !model_.table()) return;
+    const auto& columns = model_.table()->columns();
+    for (int column = 0; column < static_cast<int>(columns.size()); ++column) {
+        header()->setSectionResizeMode(column, column ? QHeaderView::Interactive : QHeaderView::Stretch);
+        if (column) header()->resizeSection(column, widthFor(static_cast<size_t>(column)));
+    }
+    const QByteArray kept = settings::tableColumns(id_, model_.columnCount()).get();
+    if (!kept.isEmpty()) {
+        header()->restoreState(kept);
+        header()->setSortIndicatorShown(false);
+        sortByColumn(header()->sortIndicatorSection(), header()->sortIndicatorOrder());
+    }
+    dressed_ = true;
+}
+
+/// Numbers have one width; texts what the first of them need.
+int TableView::widthFor(size_t column) const {
+    const Table& table = *model_.table();
+    if (table.columns()[column].quantity != Quantity::Text) return kNumberWidth;
+    int width = kLeastWidth;
+    for (uint32_t at = 0; at < std::min(kMeasured, table.countBelow(Table::kTop)); ++at) {
+        const TableValue value = table.value(table.rowBelow(Table::kTop, at), column);
+        if (const auto* text = std::get_if<std::string>(&value))
+            width = std::max(width, fontMetrics().horizontalAdvance(q(*text)));
+    }
+    const QString title = q(table.columns()[column].title) + " ▾";
+    return std::min(kMostTextWidth, std::max(width, fontMetrics().horizontalAdvance(title)) + 16);
+}
+
+void TableView::remember() {
+    if (dressed_ && isVisible()) settings::tableColumns(id_, model_.columnCount()).set(header()->saveState());
+}
+
+void TableView::keepPlace() {
+    open_.clear();
+    hasCurrent_ = false;
+    scrolled_ = verticalScrollBar()->value();
+    const Table* table = model_.table().get();
+    if (!keep_ || !table) return;
+    // Only what is open can hold something that is open.
+    std::vector<QModelIndex> look{QModelIndex()};
+    while (!look.empty()) {
+        const QModelIndex parent = look.back();
+        look.pop_back();
+        if (!table->nested()) break;
+        for (int row = 0; row < model_.rowCount(parent); ++row) {
+            const QModelIndex index = model_.index(row, 0, parent);
+            if (!isExpanded(index)) continue;
+            open_.insert(table->keyOf(TableModel::rowOf(index)));
+            look.push_back(index);
+        }
+    }
+    if (currentIndex().isValid()) {
+        hasCurrent_ = true;
+        currentKey_ = table->keyOf(TableModel::rowOf(currentIndex()));
+    }
+}
+
+void TableView::restorePlace() {
+    const Table* table = model_.table().get();
+    if (!table) return;
+    for (int row = 0; row < model_.rowCount(); ++row) {
+        const QModelIndex index = model_.index(row, 0);
+        for (int below = 0; table->nested() && below < model_.rowCount(index); ++below)
+            if (table->spans(TableModel::rowOf(model_.index(below, 0, index))))
+                setFirstColumnSpanned(below, index, true);
+    }
+    const bool keep = keep_;
+    keep_ = true;  // a filter, after this
+    if (!keep) return;
+    std::vector<QModelIndex> look{QModelIndex()};
+    while (!look.empty() && !open_.isEmpty()) {
+        const QModelIndex parent = look.back();
+        look.pop_back();
+        for (int row = 0; row < model_.rowCount(parent); ++row) {
+            const QModelIndex index = model_.index(row, 0, parent);
+            if (!open_.contains(table->keyOf(TableModel::rowOf(index)))) continue;
+            expand(index);
+            look.push_back(index);
+        }
+    }
+    if (hasCurrent_)
+        if (const Table::Row row = rowWithKey(currentKey_); row != Table::kTop)
+            if (const QModelIndex index = model_.indexOf(row); index.isValid())
+                selectionModel()->setCurrentIndex(index,
+                                                  QItemSelectionModel::ClearAndSelect | QItemSelectionModel::Rows);
+    verticalScrollBar()->setValue(scrolled_);
+}
+
+Table::Row TableView::rowWithKey(uint64_t key) const {
+    const Table* table = model_.table().get();
+    for (Table::Row row = 0; table && row < table->rowLimit(); ++row)
+        if (table->keyOf(row) == key) return row;
+    return Table::kTop;
+}
+
+void TableView::showRow(Table::Row row) {
+    const QModelIndex index = model_.indexOf(row);
+    if (!index.isValid()) return;
+    setCurrentIndex(index);
+    scrollTo(index, QAbstractItemView::PositionAtCenter);
+}
+
+QString TableView::textOf(bool all) const {
+    if (!model_.table()) return {};
+    std::vector<Table::Row> rows;
+    if (all) {
+        std::vector<QModelIndex> look;
+        for (int row = model_.rowCount() - 1; row >= 0; --row) look.push_back(model_.index(row, 0));
+        while (!look.empty()) {
+            const QModelIndex index = look.back();
+            look.pop_back();
+            rows.push_back(TableModel::rowOf(index));
+            for (int row = model_.rowCount(index) - 1; row >= 0; --row) look.push_back(model_.index(row, 0, index));
+        }
+    } else {
+        QModelIndexList chosenRows = selectionModel()->selectedRows();
+        std::sort(chosenRows.begin(), chosenRows.end(), [this](const QModelIndex& a, const QModelIndex& b) {
+            return visualRect(a).top() < visualRect(b).top();
+        });
+        for (const QModelIndex& index : chosenRows) rows.push_back(TableModel::rowOf(index));
+    }
+    std::vector<size_t> columns;
+    for (int at = 0; at < header()->count(); ++at)
+        if (const int column = header()->logicalIndex(at); !header()->isSectionHidden(column))
+            columns.push_back(static_cast<size_t>(column));
+    std::ostringstream text;
+    writeForClipboard(*model_.table(), rows, columns, text);
+    return q(text.str());
+}
+
+void TableView::copyRows() const { QApplication::clipboard()->setText(textOf(false)); }
+
+void TableView::saveAs(const QString& path) {
+    const auto table = model_.table();
+    if (!table) return;
+    const auto write = [table, to = path.toStdString(), json = path.endsWith(".json", Qt::CaseInsensitive)](
+                           const Progress& progress) -> std::shared_ptr<const bool> {
+        const std::string part = to + ".part";  // what was there before stays until the whole is written
+        std::ofstream out(part, std::ios::binary | std::ios::trunc);
+        const bool whole = json ? writeJson(*table, out, progress) : writeCsv(*table, out, progress);
+        out.close();
+        std::error_code failed;
+        if (whole && out) std::filesystem::rename(part, to, failed);
+        const bool saved = whole && out && !failed;
+        if (!saved) std::filesystem::remove(part, failed);
+        return whole ? std::make_shared<const bool>(saved) : nullptr;
+    };
+    saving_.ask(write, [this, path](const std::shared_ptr<const bool>& saved) {
+        emit said(*saved ? tr("Saved as %1").arg(shown(path))
+                         : tr("%1 could not be written. Is there room, and may you write there?").arg(shown(path)));
+    });
+}
+
+void TableView::askWhereToSave() {
+    const QString path = QFileDialog::getSaveFileName(this, tr("Save the table"), id_ + ".csv",
+                                                      tr("Comma-separated values (*.csv);;JSON (*.json)"));
+    if (!path.isEmpty()) saveAs(path);
+}
+
+void TableView::fillColumnMenu(QMenu& menu) {
+    if (!model_.table()) return;
+    for (int column = 1; column < model_.columnCount(); ++column) {
+        QAction* action = menu.addAction(model_.headerData(column, Qt::Horizontal, Qt::DisplayRole).toString());
+        action->setCheckable(true);
+        action->setChecked(!header()->isSectionHidden(column));
+        connect(action, &QAction::toggled, this, [this, column](bool on) {
+            header()->setSectionHidden(column, !on);
+            remember();
+        });
+    }
+}
+
+void TableView::contextMenuEvent(QContextMenuEvent* event) {
+    QMenu menu(this);
+    const bool any = model_.rowCount() > 0;
+    const auto add = [&](const QString& name, bool enabled, const QKeySequence& key, auto&& act) {
+        QAction* action = menu.addAction(name, this, act);
+        action->setShortcut(key);
+        action->setEnabled(enabled);
+    };
+    add(tr("&Copy rows"), selectionModel()->hasSelection(), QKeySequence::Copy, [this] { copyRows(); });
+    add(tr("Copy &all rows"), any, {}, [this] { QApplication::clipboard()->setText(textOf(true)); });
+    add(tr("&Save as…"), any, {}, [this] { askWhereToSave(); });
+    if (model_.table() && model_.table()->nested()) {
+        menu.addSeparator();
+        add(tr("&Expand all below"), currentIndex().isValid(), {}, [this] { expandRecursively(currentIndex()); });
+        add(tr("Co&llapse all"), any, {}, [this] { collapseAll(); });
+    }
+    menu.addSeparator();
+    fillColumnMenu(*menu.addMenu(tr("Co&lumns")));
+    menu.exec(event->globalPos());
+}
+
+void TableView::keyPressEvent(QKeyEvent* event) {
+    if (event->matches(QKeySequence::Copy)) return copyRows();
+    QTreeView::keyPressEvent(event);
+}
+
+}  // namespace fugato

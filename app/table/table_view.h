@@ -1,0 +1,65 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// A table on the screen: sorted by a click on a column, filtered by words, its rows copied and saved, its columns
+// chosen, all remembered under the table's id. What is opened, chosen and scrolled to stays when the same table comes
+// anew.
+#pragma once
+
+#include <QSet>
+#include <QTreeView>
+
+#include "table_model.h"
+
+class QMenu;
+
+namespace fugato {
+
+class TableView : public QTreeView {
+    Q_OBJECT
+public:
+    /// Sorted by `column` until the person sorts otherwise; -1: as the table has them.
+    TableView(const QString& id, int column, Qt::SortOrder order, QWidget* parent = nullptr);
+    TableModel& rows() { return model_; }
+    const std::shared_ptr<const Table>& table() const { return model_.table(); }
+    /// `same`: the thing is the same as before, told anew; what is open, chosen and in view stays.
+    void setTable(std::shared_ptr<const Table> table, bool same);
+    /// Chooses a row, opens what it lies in and brings it into view.
+    void showRow(Table::Row row);
+    /// The row of that Table::keyOf(), or kTop. Costs a look at each.
+    Table::Row rowWithKey(uint64_t key) const;
+    /// The chosen rows, or all, as text for a spreadsheet.
+    QString textOf(bool all) const;
+    void copyRows() const;
+    /// As CSV, or JSON where the name ends so; on another thread. said() tells how it went.
+    void saveAs(const QString& path);
+
+signals:
+    void rowChosen(Table::Row row);     // by a click or a key
+    void rowActivated(Table::Row row);  // by a double click or Return
+    void filled();                      // the rows are there, arranged
+    void said(const QString& sentence);
+
+protected:
+    void contextMenuEvent(QContextMenuEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+
+private:
+    void dress();
+    int widthFor(size_t column) const;
+    void remember();
+    void keepPlace();
+    void restorePlace();
+    void askWhereToSave();
+    void fillColumnMenu(QMenu& menu);
+
+    const QString id_;
+    TableModel model_;
+    bool dressed_ = false, keep_ = false;
+    QSet<quint64> open_;
+    uint64_t currentKey_ = 0;
+    bool hasCurrent_ = false;
+    int scrolled_ = 0;
+    Asking saving_;
+};
+
+}  // namespace fugato

@@ -1,0 +1,64 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Answers as tables (core/table): what the drawer shows and the command line writes. The columns of each stand here and
+// nowhere else. Tables own what they read.
+#pragma once
+
+#include <set>
+
+#include "core/explain/advice/advice.h"
+#include "core/table/table.h"
+#include "frame_table.h"
+#include "marker_statistics.h"
+#include "search.h"
+#include "stretch_table.h"
+
+namespace fugato {
+
+/// A frame's nested markers against usual; sorted by `kFrameExcess` it begins with what was most above it.
+enum FrameColumn : size_t { kFrameMarker, kFrameTotal, kFrameSelf, kFrameCalls, kFrameUsual, kFrameExcess };
+std::shared_ptr<const Table> frameTable(std::shared_ptr<const Explanation> explanation, uint32_t frame,
+                                        FrameTable made);
+/// keyOf the row of a lane's marker path, in tables of frames and of selections.
+inline uint64_t keyOfPath(uint32_t lane, PathId path) { return uint64_t{lane} << 32 | path; }
+
+/// Everything nested in a stretch of time; of all lanes or of one.
+enum StretchColumn : size_t {
+    kStretchMarker,
+    kStretchTotal,
+    kStretchSelf,
+    kStretchCount,
+    kStretchMean,
+    kStretchLongest
+};
+std::shared_ptr<const Table> stretchTable(std::shared_ptr<const Recording> recording, const StretchTable& made,
+                                          uint32_t onlyLane = kNone);
+
+/// Occurrences of a marker; their frames are those of `series` (kNone: none).
+enum OccurrenceColumn : size_t {
+    kOccurrenceLane,
+    kOccurrenceInside,
+    kOccurrenceArguments,
+    kOccurrenceDuration,
+    kOccurrenceBegin,
+    kOccurrenceFrame
+};
+std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,
+                                             std::shared_ptr<const std::vector<Occurrence>> occurrences,
+                                             uint32_t series);
+
+/// What a search found: markers, then arguments, then points.
+enum FoundColumn : size_t { kFoundWhat, kFoundKind, kFoundInside, kFoundLane, kFoundCount, kFoundTime, kFoundBegin };
+std::shared_ptr<const Table> foundTable(std::shared_ptr<const Recording> recording, std::shared_ptr<const Found> found);
+
+/// Findings, each with its evidence and what to look at next below it; the accepted ones last.
+enum AdviceColumn : size_t { kAdviceFinding, kAdviceConfidence, kAdviceCost, kAdviceAccepted };
+std::shared_ptr<const Table> adviceTable(std::shared_ptr<const std::vector<Advice>> advice,
+                                         const std::set<std::string>& acceptedKeys);
+/// The finding that a row of it belongs to.
+uint32_t findingOf(const Table& adviceTable, Table::Row row);
+/// The same with everything that is known of a finding in its one row; for other programs.
+std::shared_ptr<const Table> adviceFacts(std::shared_ptr<const Recording> recording,
+                                         std::shared_ptr<const std::vector<Advice>> advice);
+
+}  // namespace fugato

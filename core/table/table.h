@@ -1,0 +1,111 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// A table without a screen: named columns with their kinds of values, rows that may lie below each other, and where
+// each row leads. Rows are worked out when they are looked at. A table never changes: any number of threads may read
+// one. Everything that lists something is such a table: one item model shows them all (app/table), and the command line
+// writes them as text, JSON or CSV (writing.h).
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "core/model/recording.h"
+
+namespace fugato {
+
+/// What the values of a column are. Times are nanoseconds.
+enum class Quantity : uint8_t {
+    Text,
+    Count,
+    Duration,            // shown in the unit that suits each
+    Milliseconds,        // a duration, shown in ms whatever its length, so that rows can be compared
+    SignedMilliseconds,  // a difference
+    Instant,             // since TableColumn::origin
+    Flag,                // 0 or 1, which the person may change
+};
+
+struct TableColumn {
+    std::string key;    // in JSON and CSV, with the unit: "total_ns"
+    std::string title;  // for the person: "Total"
+    Quantity quantity = Quantity::Text;
+    std::string help;
+    int64_t origin = 0;
+};
+
+/// Nothing, a number, or a text.
+using TableValue = std::variant<std::monostate, int64_t, std::string>;
+
+/// What a row is about, as far as that can be said: a click leads there.
+struct TablePlace {
+    MarkerRef marker;
+    uint32_t site = kNone;
+    uint32_t lane = kNone;
+    int64_t begin = 0, end = 0;  // begin < end: a span of time on that lane; equal and a lane: an instant
+};
+
+enum class Emphasis : uint8_t { None, Strong, Muted, Excess };
+
+class Table {
+public:
+    using Row = uint32_t;
+    static constexpr Row kTop = kNone;  // the parent of rows that lie below no other
+
+    virtual ~Table() = default;
+    virtual const std::vector<TableColumn>& columns() const = 0;
+    /// Rows are numbered from 0 to below this; what a filter left out keeps its number.
+    virtual uint32_t rowLimit() const = 0;
+
+    // How rows lie below each other. Unless told otherwise they do not.
+    virtual bool nested() const { return false; }
+    virtual uint32_t countBelow(Row parent) const { return parent == kTop ? rowLimit() : 0; }
+    virtual Row rowBelow(Row, uint32_t position) const { return position; }
+    virtual Row parentOf(Row) const { return kTop; }
+    virtual uint32_t positionOf(Row row) const { return row; }  // among those with the same parent
+
+    virtual TableValue value(Row row, size_t column) const = 0;
+    virtual Emphasis emphasis(Row, size_t) const { return Emphasis::None; }
+    virtual std::string help(Row) const { return {}; }
+    virtual TablePlace place(Row) const { return {}; }
+    /// The same for the same thing in a later table of this kind, so that what was opened and chosen stays so.
+    virtual uint64_t keyOf(Row row) const { return row; }
+    /// Rows whose first text takes the whole width.
+    virtual bool spans(Row) const { return false; }
+};
+
+/// A table whose rows lie below each other as `children` say.
+class NestedTable : public Table {
+public:
+    uint32_t rowLimit() const override { return static_cast<uint32_t>(parents_.size()); }
+    bool nested() const override { return true; }
+    uint32_t countBelow(Row parent) const override { return static_cast<uint32_t>(below(parent).size()); }
+    Row rowBelow(Row parent, uint32_t position) const override { return below(parent)[position]; }
+    Row parentOf(Row row) const override { return parents_[row]; }
+    uint32_t positionOf(Row row) const override { return positions_[row]; }
+
+protected:
+    void nest(std::vector<Row> top, std::vector<std::vector<Row>> children);
+
+private:
+    const std::vector<Row>& below(Row parent) const { return parent == kTop ? top_ : children_[parent]; }
+    std::vector<Row> top_;
+    std::vector<std::vector<Row>> children_;
+    std::vector<Row> parents_;
+    std::vector<uint32_t> positions_;
+};
+
+struct Arrangement {
+    uint32_t column = kNone;  // to sort by; kNone: as the table has them
+    bool descending = false;
+    std::string words;  // rows whose texts hold these (letters fit whatever their case), and what lies above and below
+    bool operator==(const Arrangement&) const = default;
+};
+
+/// The same rows, under the same numbers, sorted and filtered. Rows without a value come last. Null where `progress`
+/// cancelled it. Costs a value of each row and 16 bytes for it.
+std::shared_ptr<const Table> arranged(const std::shared_ptr<const Table>& table, const Arrangement& arrangement,
+                                      const Progress& progress = {});
+
+}  // namespace fugato
