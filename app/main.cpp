@@ -11,6 +11,7 @@
 #include "app/drawer/drawer.h"
 #include "app/theme/theme.h"
 #include "app/window/main_window.h"
+#include "core/store/long_work.h"
 
 namespace {
 
@@ -129,7 +130,7 @@ private:
                 std::vector<fugato::Repair> repairs;
                 for (uint32_t i = 0; e && i < e->causes.size(); ++i)
                     if (letters.contains(QString::fromStdString(e->causes[i].letter))) repairs.push_back({i, false});
-                window.document().setRepairs(repairs);
+                window.document().trials().setRepairs(repairs);
             });
     }
     bool stretch(fugato::MainWindow& window) const {
@@ -174,6 +175,7 @@ int main(int argc, char** argv) {
     std::signal(SIGPIPE, SIG_IGN);
     std::signal(SIGXFSZ, SIG_IGN);  // the limit on the size of files counts as a full disk
     Application app(argc, argv);
+    fugato::keepThreadQuick();        // it is the interface: nothing that takes long may begin on it
     std::setlocale(LC_NUMERIC, "C");  // numbers are written the same everywhere, with a point
     QLocale::setDefault(QLocale::c());
     QApplication::setStyle("Fusion");

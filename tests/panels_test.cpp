@@ -488,7 +488,7 @@ private slots:
         LanePicture picture;
         picture.setRecording(r);
         picture.setExplanation(e);
-        picture.setFrame(19, e->frames[19].shares[0].cause);
+        picture.setFrame(explainedFrame(e, 19), e->frames[19].shares[0].cause);
         picture.setView(e->frame(9).begin, e->frame(20).end);
         QImage image(1000, 400, QImage::Format_RGB32);
         QPainter painter(&image);
@@ -509,7 +509,8 @@ private slots:
     static QImage paintedFrame(LanePicture& picture, const std::shared_ptr<const Explanation>& e, uint32_t frame) {
         picture.setRecording(e->recording);
         picture.setExplanation(e);
-        picture.setFrame(frame, e->frames[frame].shares.empty() ? kNone : e->frames[frame].shares[0].cause);
+        picture.setFrame(explainedFrame(e, frame),
+                         e->frames[frame].shares.empty() ? kNone : e->frames[frame].shares[0].cause);
         picture.setView(e->frame(frame).begin, e->frame(frame).end);
         QImage image(1000, 400, QImage::Format_RGB32);
         QPainter painter(&image);
@@ -586,7 +587,7 @@ private slots:
         LanePicture picture;
         picture.setRecording(r);
         picture.setExplanation(e);
-        picture.setFrame(35, 0);
+        picture.setFrame(explainedFrame(e, 35), 0);
         picture.setView(e->frame(35).begin - 1'000'000, e->frame(35).end + 1'000'000);
         QImage image(1000, 400, QImage::Format_RGB32);
         QPainter painter(&image);

@@ -213,7 +213,7 @@ private slots:
         QVERIFY(selection().marker().valid());
         QCOMPARE(recording().nameOf(recording().pathOf(selection().marker())), std::string("Race frame"));
         find("no such thing at all");
-        QVERIFY(page.about().startsWith("nothing"));
+        QVERIFY(page.about().startsWith("Nothing"));
         QCOMPARE(model->rowCount(), 0);
         find("123");
         QCOMPARE(selection().frame(), 123u);

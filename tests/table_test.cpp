@@ -18,6 +18,7 @@
 #include "app/settings/settings.h"
 #include "app/table/table_view.h"
 #include "core/ask/answer_tables.h"
+#include "core/store/long_work.h"
 #include "core/table/writing.h"
 #include "testing/explaining.h"
 #include "testing/text_recording.h"
@@ -235,6 +236,19 @@ private slots:
         QCOMPARE(table->value(lane, kFrameCalls), TableValue());  // a lane is not called
         QCOMPARE(table->keyOf(work),
                  keyOfPath(table->place(work).lane, e->recording->pathOf(table->place(work).marker)));
+    }
+
+    void longWorkOnAThreadThatMustAnswerIsTold() {
+        TextRecording t;
+        const auto e = explained(t.frame(0, "main").frameEnd(5, "main").open());
+        const size_t before = longWorkOnQuickThreads().size();
+        std::thread([&] {
+            search(*e->recording, "nobody waits for this");
+            keepThreadQuick();
+            search(*e->recording, "somebody waits for this");
+        }).join();
+        QCOMPARE(longWorkOnQuickThreads().size(), before + 1);
+        QCOMPARE(longWorkOnQuickThreads().back(), std::string("a search"));
     }
 
     // ---- on the screen ------------------------------------------------------------------------------

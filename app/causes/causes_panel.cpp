@@ -29,7 +29,7 @@ CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* pare
     setAccessibleName(tr("Causes of late frames"));
     connect(&document, &Document::recordingChanged, this, &CausesPanel::layOut);
     connect(&document, &Document::explanationChanged, this, &CausesPanel::layOut);
-    connect(&document, &Document::predictionChanged, this, [this] { viewport()->update(); });
+    connect(&document.trials(), &Trials::changed, this, [this] { viewport()->update(); });
     connect(&selection, &Selection::chosenChanged, this, &CausesPanel::layOut);
 }
 
@@ -73,8 +73,8 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     const bool open = row.cause == openCause_;
     const QRect& box = row.box;
     const QRect badge(box.left() + 8, box.top() + 5, 20, 20);
-    const auto& repairs = document_.repairs();
-    const auto& prediction = document_.prediction();
+    const auto& repairs = document_.trials().repairs();
+    const auto& prediction = document_.trials().prediction();
     const bool tried =
         std::any_of(repairs.begin(), repairs.end(), [&](const Repair& r) { return r.cause == row.cause; });
     painter.setPen(tried ? QPen(t.plum, 1.2, Qt::DotLine) : QPen(Qt::NoPen));

@@ -3,11 +3,10 @@
 
 #include <QFileInfo>
 #include <algorithm>
-#include <mutex>
 
-#include "core/explain/causes/growing.h"
 #include "core/model/recording_index.h"
 #include "format/opening.h"
+#include "loading.h"
 
 namespace fugato {
 
@@ -15,26 +14,8 @@ namespace {
 constexpr int kFollowEvery = 12;        // ms
 constexpr int kWatchDamageEvery = 500;  // ms
 constexpr int kLookAgainAfter = 2000;   // ms: a file that no longer grows may be finished
+constexpr double kToldStep = 0.01;      // of progress
 }  // namespace
-
-/// Reading on is done by one task after another; one that was cancelled may still be at it.
-struct Document::Growing {
-    std::mutex lock;
-    GrowingRecording recording;
-    Growing(const std::string& path, const OpenOptions& options) : recording(path, options) {}
-};
-
-/// Progress of a part of a task, told to the person in steps of a hundredth.
-Progress Document::progress(Task& task, double from, double to, const QString& what) {
-    return [this, &task, from, to, what, told = -1.0](double part) mutable {
-        const double now = from + (to - from) * part;
-        if (now - told >= 0.01) {
-            told = now;
-            task.post([this, now, what] { emit progressed(now, what); });
-        }
-        return !task.cancelled();
-    };
-}
 
 Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {
     following_.setSingleShot(true);
@@ -67,59 +48,62 @@ void Document::run(std::function<void(Task&)> work) {
     });
 }
 
+/// Progress of a task, told to the person in steps.
+std::function<bool(double, const QString&)> Document::telling(Task& task) {
+    return [this, &task, told = std::make_shared<double>(-1)](double part, const QString& what) {
+        if (part - *told >= kToldStep) {
+            *told = part;
+            task.post([this, part, what] { emit progressed(part, what); });
+        }
+        return !task.cancelled();
+    };
+}
+
+/// `first`: of it that is shown; else there is more of the same.
+void Document::show(const std::shared_ptr<const Recording>& recording, const QString& path, bool first) {
+    recording_ = recording;
+    if (!first) {
+        emit recordingGrew();
+        return;
+    }
+    explanation_.reset();
+    trials_.setExplanation(nullptr, false);
+    path_ = path;
+    budget_ = 0;
+    series_ = 0;
+    emit recordingChanged();
+}
+
+void Document::show(std::shared_ptr<const Explanation> explanation, bool fresh, bool carryOver) {
+    busy_ = false;
+    explanation_ = std::move(explanation);
+    trials_.setExplanation(explanation_, carryOver);
+    emit explanationChanged(fresh);
+}
+
 void Document::open(const QString& path) {
     following_.stop();
     followedBytes_ = -1;
     followTook_ = 0;
     growing_.reset();
     emit opening(path);
-    run([this, path](Task& task) {
-        OpenOptions options = openOptions_;
-        const auto early = std::make_shared<bool>(false);  // whether some of it is shown already
-        const auto show = [this, path, early](const std::shared_ptr<const Recording>& recording) {
-            recording_ = recording;
-            if (*early) {
-                emit recordingGrew();
-                return;
-            }
-            *early = true;
-            explanation_.reset();
-            forgetPredictions();
-            path_ = path;
-            budget_ = 0;
-            series_ = 0;
-            emit recordingChanged();
-        };
-        options.early = [&task, show](const std::shared_ptr<const Recording>& recording) {
-            task.post([show, recording] { show(recording); });
-        };
-        const Progress reading = progress(task, 0, 0.6, tr("Reading"));
-        options.note = makeRecordingWhole(path.toStdString(), reading);
-        auto opened = openRecording(path.toStdString(), reading, options);
-        if (!opened) {
-            if (!opened.failure().cancelled) {
-                const QString sentence = QString::fromStdString(opened.failure().sentence);
-                task.post([this, sentence] {
-                    busy_ = false;
-                    keepToExplanation();
-                    emit failed(sentence);
-                });
-            }
+    run([this, path, options = openOptions_](Task& task) {
+        const auto first = std::make_shared<bool>(true);
+        auto loaded =
+            loadRecording(path, options, telling(task), [&](const std::shared_ptr<const Recording>& recording) {
+                task.post([this, recording, path, first] { show(recording, path, std::exchange(*first, false)); });
+            });
+        if (!loaded) {
+            if (loaded.failure().cancelled) return;
+            const QString sentence = QString::fromStdString(loaded.failure().sentence);
+            task.post([this, sentence] {
+                busy_ = false;
+                keepToExplanation();
+                emit failed(sentence);
+            });
             return;
         }
-        const auto recording = *opened;
-        task.post([show, recording] { show(recording); });
-        std::shared_ptr<const FrameAccounts> accounts;
-        std::shared_ptr<const Explanation> made;
-        if (!recording->series.empty()) {
-            accounts = accountFrames(*recording, 0, progress(task, 0.6, 0.9, tr("Accounting for every frame")));
-            if (accounts) made = explain(recording, accounts, 0, progress(task, 0.9, 1, tr("Looking for causes")));
-        }
-        task.post([this, made] {
-            busy_ = false;
-            explanation_ = made;
-            emit explanationChanged(true);
-        });
+        task.post([this, made = loaded->explanation] { show(made, true, false); });
         makeLeftRecordingsWhole();
     });
 }
@@ -147,73 +131,13 @@ void Document::cancel() {
 
 void Document::explainAgain(bool fresh) {
     if (!hasFrames()) return;
-    const auto known = explanation_ && explanation_->series == series_ ? explanation_->accounts : nullptr;
     // Letters stay with their causes under another budget.
-    const auto previous = known ? explanation_ : nullptr;
-    run([this, fresh, known, previous, recording = recording_, budget = budget_, series = series_](Task& task) {
-        auto accounts = known;
-        if (!accounts)
-            accounts = accountFrames(*recording, series, progress(task, 0, 0.7, tr("Accounting for every frame")));
-        if (!accounts) return;
-        const auto made =
-            explain(recording, accounts, budget, progress(task, 0.7, 1, tr("Looking for causes")), previous.get());
-        task.post([this, made, fresh] {
-            busy_ = false;
-            explanation_ = made;
-            forgetPredictions();
-            emit explanationChanged(fresh);
-        });
+    const auto previous = explanation_ && explanation_->series == series_ ? explanation_ : nullptr;
+    run([this, fresh, previous, recording = recording_, budget = budget_, series = series_](Task& task) {
+        const auto made = explainSeries(recording, series, budget, previous ? previous->accounts : nullptr,
+                                        previous.get(), telling(task));
+        if (made) task.post([this, made, fresh] { show(made, fresh, false); });
     });
-}
-
-void Document::forgetPredictions() {
-    trying_.silence();
-    single_.silence();
-    predictions_.clear();
-    prediction_.reset();
-    repairs_.clear();
-}
-
-void Document::setRepairs(std::vector<Repair> repairs) {
-    if (!explanation_ || repairs == repairs_) return;
-    repairs_ = std::move(repairs);
-    trying_.silence();
-    prediction_.reset();
-    emit predictionChanged();
-    if (repairs_.empty()) return;
-    trying_.ask(
-        [e = explanation_, wanted = repairs_](const Progress& progress) { return predict(*e, wanted, progress); },
-        [this](const std::shared_ptr<const Prediction>& made) {
-            prediction_ = made;
-            emit predictionChanged();
-        });
-}
-
-void Document::toggleRepair(const Repair& repair) {
-    std::vector<Repair> wanted = repairs_;
-    const auto same =
-        std::find_if(wanted.begin(), wanted.end(), [&](const Repair& r) { return r.cause == repair.cause; });
-    if (same == wanted.end())
-        wanted.push_back(repair);
-    else if (*same == repair)
-        wanted.erase(same);
-    else
-        *same = repair;
-    setRepairs(std::move(wanted));
-}
-
-std::shared_ptr<const Prediction> Document::predictionOf(const Repair& repair) {
-    if (!explanation_ || repair.cause >= explanation_->causes.size()) return nullptr;
-    const auto key = std::pair(repair.cause, repair.gone);
-    if (const auto known = predictions_.find(key); known != predictions_.end()) return known->second;
-    if (single_.busy() && asked_ == repair) return nullptr;
-    asked_ = repair;
-    single_.ask([e = explanation_, repair](const Progress& progress) { return predict(*e, {repair}, progress); },
-                [this, key](const std::shared_ptr<const Prediction>& made) {
-                    predictions_[key] = made;
-                    emit predictionChanged();
-                });
-    return nullptr;
 }
 
 /// What is kept of the recording is only a copy; where it is found damaged it is made anew.
@@ -240,48 +164,18 @@ void Document::follow() {
     const std::string series = recording_->series.empty() ? std::string() : recording_->series[series_].name;
     OpenOptions options = openOptions_;
     options.before = recording_;
-    const std::string path = path_.toStdString();
-    if (!growing_ && !damaged) growing_ = std::make_shared<Growing>(path, options);
+    if (!growing_ && !damaged) growing_ = std::make_shared<GrowingFile>(path_.toStdString(), options);
     const auto previous = damaged ? nullptr : explanation_;
-    run([this, series, options, path, previous, growing = growing_, budget = budget_](Task& task) {
-        const auto goesOn = [&task](double) { return !task.cancelled(); };
-        std::shared_ptr<const Recording> now;
-        if (growing) {
-            const std::lock_guard lock(growing->lock);
-            if (!task.cancelled()) now = growing->recording.read(goesOn);
-        }
-        if (!now && !task.cancelled()) {  // finished, or something else has its name
-            OpenOptions again = options;
-            again.note = makeRecordingWhole(path, goesOn);
-            if (auto opened = openRecording(path, goesOn, again)) now = *opened;
-        }
-        std::shared_ptr<const Explanation> made;
-        uint32_t at = 0;
-        if (now && !now->series.empty()) {
-            for (uint32_t i = 0; i < now->series.size(); ++i)
-                if (now->series[i].name == series) at = i;
-            if (previous && previous->series == at && previous->budget == budget)
-                made = explainFurther(now, *previous, goesOn);
-            else if (const auto accounts = accountFrames(*now, at, goesOn))
-                made = explain(now, accounts, budget, goesOn, previous.get());
-        }
-        if (task.cancelled()) return;
-        task.post([this, made, at, recording = now] {
+    run([this, series, options, previous, path = path_, growing = growing_, budget = budget_](Task& task) {
+        const auto now = loadFurther(growing, path, options, series, previous, budget,
+                                     [&task](double) { return !task.cancelled(); });
+        task.post([this, now, series] {
             busy_ = false;
             followTook_ = followClock_.elapsed();
-            if (!recording) return following_.start(kFollowEvery);  // it may be there again in a moment
-            std::vector<Repair> tried;  // what is being tried goes on with the causes it was about
-            for (const Repair& repair : repairs_)
-                if (const uint32_t same = made ? made->causeLike(explanation_->causes[repair.cause].key) : kNone;
-                    same != kNone)
-                    tried.push_back({same, repair.gone});
-            recording_ = recording;
-            series_ = at;
-            explanation_ = made;
-            forgetPredictions();
-            emit recordingGrew();
-            emit explanationChanged(false);
-            setRepairs(std::move(tried));
+            if (!now.recording) return following_.start(kFollowEvery);  // it may be there again in a moment
+            series_ = seriesNamed(*now.recording, series);
+            show(now.recording, path_, false);
+            show(now.explanation, false, true);
         });
     });
 }

@@ -30,7 +30,7 @@ AdvicePage::AdvicePage(Document& document, Selection& selection, QWidget* parent
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
         advice_.reset();
-        clear(tr("Advice"), {});
+        clear(tr("Advice"), tr("Nothing found beyond the causes at the left."));
     });
     connect(&document, &Document::explanationChanged, this, &AdvicePage::takeExplanation);
     connect(&view_->rows(), &TableModel::flagged, this,

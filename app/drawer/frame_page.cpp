@@ -26,8 +26,8 @@ void FramePage::takeChoice() {
     if (!e || frame >= e->frames.size()) {
         asked_.reset();
         tables_.reset();
-        return clear(tr("Markers"), document_.recording() ? tr("no frame is selected")
-                                                          : tr("the selected frame's markers against usual ones"));
+        return clear(tr("Markers"), document_.recording() ? tr("No frame is selected.")
+                                                          : tr("The selected frame's markers against usual ones."));
     }
     if (!isVisible()) return;
     if (asked_ == e && askedFrame_ == frame) return showCause();

@@ -49,7 +49,7 @@ void MarkerPage::takeChoice() {
         asked_.reset();
         statistics_.reset();
         figures_->clear();
-        return clear(tr("No marker is selected"), tr("click one in the lanes or in a table, or search for one"));
+        return clear(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
     }
     if (!isVisible()) return;
     const Stretch stretch = selection_.stretch().value_or(wholeOf(*recording));

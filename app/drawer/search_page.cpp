@@ -18,7 +18,7 @@ SearchPage::SearchPage(Document& document, Selection& selection, QWidget* parent
 }
 
 void SearchPage::showHint() {
-    clear(tr("Search"), tr("Ctrl+F: names of markers, words in points, values of arguments, or key=value"));
+    clear(tr("Search"), tr("Ctrl+F searches names of markers, words in points, values of arguments, or key=value."));
 }
 
 namespace {
@@ -31,7 +31,7 @@ QString aboutText(const Found& found) {
     count(found.markers.size(), "marker", "markers");
     count(found.allArguments, "argument", "arguments");
     count(found.allPoints, "point", "points");
-    if (words.isEmpty()) return SearchPage::tr("nothing holds these letters; key=value asks for arguments");
+    if (words.isEmpty()) return SearchPage::tr("Nothing holds these letters; key=value asks for arguments.");
     const bool more = found.allArguments > found.arguments.size() || found.allPoints > found.points.size();
     return words.join(", ") +
            (more ? SearchPage::tr("; the first %1 of each are shown").arg(q(countText(kMostFound))) : QString());
@@ -56,6 +56,7 @@ void SearchPage::search(const QString& words) {
         },
         [this](const std::shared_ptr<const Answer>& answer) {
             about_->setText(aboutText(*answer->found));
+            view_->setEmptyText(aboutText(*answer->found));
             view_->setTable(answer->table, false);
             if (answer->found->markers.empty()) return;
             view_->showRow(0);

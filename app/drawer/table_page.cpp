@@ -53,11 +53,12 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
 void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
 void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
 
-void TablePage::clear(const QString& title, const QString& about) {
+void TablePage::clear(const QString& title, const QString& sentence) {
     asking_.silence();
     view_->setTable(nullptr, false);
     title_->setText(title);
-    about_->setText(about);
+    about_->clear();
+    view_->setEmptyText(sentence);
 }
 
 Stretch TablePage::scope() const { return wholeOf(*document_.recording()); }

@@ -38,7 +38,8 @@ protected:
     void ask(Question question, Answer answer) {
         asking_.ask(std::move(question), std::move(answer));
     }
-    void clear(const QString& title, const QString& about);
+    /// Shows no rows, and in their place why.
+    void clear(const QString& title, const QString& sentence);
     /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.
     virtual void follow(Table::Row row, bool zoom);
     /// Where occurrences are looked for.

@@ -6,11 +6,11 @@
 #include <QPainter>
 #include <QPainterPath>
 #include <algorithm>
-#include <climits>
 #include <cmath>
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "core/explain/words/marker_words.h"
 #include "core/explain/words/sentences.h"
 
 namespace fugato {
@@ -18,10 +18,6 @@ namespace fugato {
 namespace {
 
 constexpr int kLeastTrackHeight = 22;
-constexpr size_t kMostRows = 24;  // of a lane, before it is folded
-
-uint64_t inkKey(uint32_t group, PathId path) { return static_cast<uint64_t>(group) << 32 | path; }
-
 /// 1, 2 or 5 times a power of ten, at least `least`.
 int64_t roundStep(double least) {
     double step = std::pow(10.0, std::floor(std::log10(std::max(least, 1.0))));
@@ -44,323 +40,42 @@ QString rulerText(int64_t ns, int64_t step) {
 
 }  // namespace
 
-void LanePicture::setRecording(std::shared_ptr<const Recording> recording) {
+void LanePicture::setRecording(std::shared_ptr<const Recording> recording, bool same) {
     recording_ = std::move(recording);
-    explanation_.reset();
-    pieces_.clear();
-    starved_.clear();
-    onAccounting_.clear();
-    ink_.clear();
-    texts_.clear();
-    widths_.clear();
-    unfolded_.clear();
+    if (!same) {
+        explanation_.reset();
+        explained_.reset();
+    }
+    names_.setRecording(recording_);
     tracks_.setRecording(recording_);
-    frame_ = cause_ = kNone;
+    cause_ = kNone;
     marker_ = {};
-    if (recording_) widths_.resize(recording_->sites.size());
-    placeLanes();
-}
-
-size_t LanePicture::rowsShown(uint32_t lane) const {
-    if (slim(lane)) return 0;
-    const size_t rows = recording_->lanes[lane].rows.size();
-    return folded(lane) ? kMostRows : rows;
-}
-
-bool LanePicture::folded(uint32_t lane) const {
-    return recording_->lanes[lane].rows.size() > kMostRows + 1 && !unfolded_.count(lane);
-}
-
-QRect LanePicture::foldRect(const QRect& area, int scrolled, uint32_t lane) const {
-    if (recording_->lanes[lane].rows.size() <= kMostRows + 1 || slim(lane)) return {};
-    const QRect box = laneRect(area, scrolled, lane);
-    return {axisOf(area).left(), box.top() + kRail + static_cast<int>(rowsShown(lane)) * kRowHeight,
-            axisOf(area).width(), kRowHeight};
-}
-
-void LanePicture::toggleFold(uint32_t lane) {
-    if (!unfolded_.erase(lane)) unfolded_.insert(lane);
-    placeLanes();
-}
-
-/// Where every lane and track stands, one below the other.
-void LanePicture::setRoom(int room) {
-    if (room == room_) return;
-    room_ = room;
-    placeLanes();
-}
-
-void LanePicture::setGathering(bool gathering) {
-    gathering_ = gathering;
-    opened_.clear();
-    spread_.clear();
-    placeLanes();
-}
-
-void LanePicture::openSlim(uint32_t lane) {
-    if (standsFor(lane) == 1) {
-        opened_.insert(lane);
-    } else {
-        for (uint32_t other = 0; other < standIn_.size(); ++other)
-            if (standIn_[other] == lane) spread_.insert(other);
-    }
-    placeLanes();
-}
-
-size_t LanePicture::standsFor(uint32_t lane) const {
-    return static_cast<size_t>(std::count(standIn_.begin(), standIn_.end(), lane));
-}
-
-void LanePicture::placeLanes() {
-    slim_.clear();
-    bunched_ = false;
-    placeAll();
-    if (!gathering_ || room_ <= 0 || onAccounting_.empty()) return;
-    const auto fits = [&] {
-        int first = INT_MAX, last = 0;
-        for (uint32_t lane = 0; lane < onAccounting_.size(); ++lane) {
-            if (!onAccounting_[lane]) continue;
-            first = std::min(first, places_[lane].top);
-            last = std::max(last, places_[lane].top + places_[lane].height);
-        }
-        return last - first <= room_;
-    };
-    if (fits()) return;
-    slim_ = onAccounting_;
-    slim_.flip();
-    for (const uint32_t lane : opened_) slim_[lane] = false;
-    placeAll();
-    if (fits()) return;
-    bunched_ = true;
-    placeAll();
-}
-
-void LanePicture::placeAll() {
-    places_.assign(recording_ ? recording_->lanes.size() : 0, {});
-    standIn_.assign(places_.size(), kNone);
-    trackPlaces_.clear();
-    int top = 0;
-    uint32_t standIn = kNone;  // of the slim lanes that are one now
-    if (recording_) {
-        for (const uint32_t lane : recording_->laneOrder) {
-            if (recording_->lanes[lane].kind == LaneKind::Core) continue;  // a track of its own
-            const bool deep = recording_->lanes[lane].rows.size() > kMostRows + 1;
-            const int rows = std::max<int>(1, static_cast<int>(rowsShown(lane))) + (deep ? 1 : 0);
-            const bool bunched = bunched_ && slim(lane) && !spread_.count(lane);
-            if (!bunched || standIn == kNone) standIn = bunched ? lane : kNone;
-            standIn_[lane] = bunched ? standIn : lane;
-            if (standIn_[lane] != lane) {
-                places_[lane] = {top, 0};
-                continue;
-            }
-            places_[lane] = {top, slim(lane) ? kSlimHeight : kRail + rows * kRowHeight + kLaneGap};
-            top += places_[lane].height;
-        }
-        for (const TrackPicture::Track& track : tracks_.tracks()) {
-            trackPlaces_.push_back({top, std::max(track.height, kLeastTrackHeight)});
-            top += trackPlaces_.back().height;
-        }
-    }
-    height_ = top;
+    std::vector<int> trackHeights;
+    for (const TrackPicture::Track& track : tracks_.tracks())
+        trackHeights.push_back(std::max(track.height, kLeastTrackHeight));
+    layOut(recording_, std::move(trackHeights), same);
 }
 
 void LanePicture::setExplanation(std::shared_ptr<const Explanation> explanation) {
     explanation_ = std::move(explanation);
-    frame_ = cause_ = kNone;
-    pieces_.clear();
-    starved_.clear();
-    onAccounting_.clear();
-    ink_.clear();
-    opened_.clear();
-    spread_.clear();
-    placeLanes();
+    cause_ = kNone;
 }
 
-void LanePicture::setFrame(uint32_t frame, uint32_t cause) {
-    if (frame == frame_ && cause == cause_) return;
-    frame_ = frame;
+void LanePicture::setFrame(std::shared_ptr<const ExplainedFrame> frame, uint32_t cause) {
     cause_ = cause;
-    pieces_.clear();
-    starved_.clear();
-    onAccounting_.clear();
-    ink_.clear();
-    opened_.clear();
-    spread_.clear();
-    placeLanes();
-    if (!explanation_ || frame >= explanation_->frames.size()) return;
-    const Frame& f = explanation_->frame(frame);
-    Accountant accountant(*recording_);
-    const auto pieces = accountant.account(f.lane, f.begin, f.end);
-    pieces_.assign(pieces.begin(), pieces.end());
-    onAccounting_.assign(recording_->lanes.size(), false);
-    for (const Piece& piece : pieces_) onAccounting_[piece.lane] = true;
-    placeLanes();
-
-    // Ink: how much of the frame's excess lies at a marker and below it; callers of the cause get a
-    // light wash, so that the way down to it can be followed.
-    const auto& shares = explanation_->frames[frame].shares;
-    if (shares.empty()) return;
-    std::unordered_map<uint64_t, int64_t> below;
-    int64_t most = 1;
-    for (const ExcessPart& part : explanation_->excessOf(frame)) {
-        if (part.key.kind == PieceKind::WaitPacing) continue;
-        for (PathId path = part.key.path; path; path = recording_->paths[path].parent)
-            below[inkKey(part.key.group, path)] += part.excess();
-    }
-    for (const CauseShare& share : shares) {
-        most = std::max(most, share.excess);
-        const Cause& named = explanation_->causes[share.cause];
-        if (named.kind != CauseKind::NoCore) continue;
-        std::copy_if(pieces_.begin(), pieces_.end(), std::back_inserter(starved_), [&](const Piece& piece) {
-            return piece.kind == PieceKind::NoCore && piece.coreHolder == named.coreHolder;
-        });
-    }
-    for (const auto& [key, excess] : below) {
-        const auto group = static_cast<uint32_t>(key >> 32);
-        const auto path = static_cast<PathId>(key);
-        const double part = static_cast<double>(excess) / static_cast<double>(most);
-        if (part < 0.03) continue;
-        double strength = 0;
-        for (const CauseShare& share : shares) {
-            const Cause& named = explanation_->causes[share.cause];
-            if (named.group != group || !named.path) continue;
-            if (recording_->paths.contains(named.path, path))
-                strength = std::max(strength, 0.4 + 0.6 * std::min(1.0, part));
-            else if (recording_->paths.contains(path, named.path))
-                strength = std::max(strength, 0.1);
-        }
-        if (strength > 0) ink_[key] = strength;
-    }
-    for (const CauseShare& share : shares) {  // the waits through which the frame came to a lock's holder
-        const Cause& named = explanation_->causes[share.cause];
-        if (named.object == kNone) continue;
-        for (const Piece& piece : pieces_) {
-            if (piece.lock.object != named.object || piece.lock.waiterLane == kNone) continue;
-            const MarkerRef waiter = recording_->innermostBefore(piece.lock.waiterLane, piece.end);
-            if (!waiter.valid()) continue;
-            const uint32_t group = recording_->lanes[waiter.lane].group;
-            for (PathId path = recording_->paths[recording_->pathOf(waiter)].parent; path;
-                 path = recording_->paths[path].parent)
-                ink_.try_emplace(inkKey(group, path), 0.1);
-        }
-    }
-}
-
-void LanePicture::setView(int64_t begin, int64_t end) {
-    begin_ = begin;
-    end_ = std::max(end, begin + 1);
-}
-
-double LanePicture::xAt(const QRect& area, int64_t time) const {
-    const QRect axis = axisOf(area);
-    return axis.left() + static_cast<double>(time - begin_) / static_cast<double>(end_ - begin_) * axis.width();
-}
-
-int64_t LanePicture::timeAt(const QRect& area, double x) const {
-    const QRect axis = axisOf(area);
-    return begin_ +
-           static_cast<int64_t>(std::floor((x - axis.left()) / axis.width() * static_cast<double>(end_ - begin_)));
-}
-
-QRect LanePicture::laneRect(const QRect& area, int scrolled, uint32_t lane) const {
-    return {area.left(), area.top() + kHeaderHeight - scrolled + places_[lane].top, area.width(), places_[lane].height};
-}
-
-uint32_t LanePicture::laneAt(const QRect& area, int scrolled, int y) const {
-    if (y < area.top() + kHeaderHeight) return kNone;
-    for (uint32_t lane = 0; lane < places_.size(); ++lane) {
-        const QRect box = laneRect(area, scrolled, lane);
-        if (places_[lane].height && y >= box.top() && y <= box.bottom()) return lane;
-    }
-    return kNone;
-}
-
-MarkerRef LanePicture::markerAt(const QRect& area, int scrolled, const QPoint& at) const {
-    const uint32_t lane = laneAt(area, scrolled, at.y());
-    if (lane == kNone || at.x() < axisOf(area).left()) return {};
-    const int y = at.y() - laneRect(area, scrolled, lane).top() - kRail;
-    const auto row = static_cast<uint32_t>(y / kRowHeight);
-    const auto& rows = recording_->lanes[lane].rows;
-    if (y < 0 || row >= rowsShown(lane)) return {};
-    // The longest marker that touches the pixel: what is dense shows its most telling one.
-    const int64_t from = timeAt(area, at.x()), to = std::max(from + 1, timeAt(area, at.x() + 1));
-    MarkerRef found;
-    int64_t longest = -1;
-    const MarkerRow& markers = rows[row];
-    const auto look = [&](uint32_t first, uint32_t past) {
-        markers.forEach(first, past, [&](uint32_t i, int64_t, int64_t duration, uint32_t, uint8_t) {
-            if (duration <= longest) return;
-            longest = duration;
-            found = {lane, row, i};
-        });
-    };
-    const auto [first, past] = markers.overlapping(from - 1, to);
-    constexpr uint32_t kGroup = MarkerRow::kGroup;
-    const uint32_t firstGroup = (first + kGroup - 1) / kGroup, pastGroup = past / kGroup;
-    if (firstGroup >= pastGroup) {
-        look(first, past);
-        return found;
-    }
-    look(first, firstGroup * kGroup);
-    look(pastGroup * kGroup, past);
-    uint32_t best = firstGroup;  // of the whole groups, the one with the longest marker is enough
-    for (uint32_t group = firstGroup; group < pastGroup; ++group)
-        if (markers.groups()[group].longest > markers.groups()[best].longest) best = group;
-    look(best * kGroup, (best + 1) * kGroup);
-    return found;
-}
-
-QRect LanePicture::markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const {
-    if (marker.row >= rowsShown(marker.lane)) return {};
-    const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
-    const QRect axis = axisOf(area), lane = laneRect(area, scrolled, marker.lane);
-    const int left = static_cast<int>(std::max<double>(axis.left(), xAt(area, row.begin(marker.index))));
-    const int right = static_cast<int>(std::min<double>(axis.right(), xAt(area, row.end(marker.index))));
-    return QRect(left, lane.top() + kRail + static_cast<int>(marker.row) * kRowHeight, std::max(1, right - left),
-                 kRowHeight - 1)
-        .intersected(axis);
-}
-
-double LanePicture::inkOf(const Lane& lane, PathId path) const {
-    const auto found = ink_.find(inkKey(lane.group, path));
-    return found == ink_.end() ? 0 : found->second;
-}
-
-int LanePicture::fitting(uint32_t site, double width) {
-    auto& widths = widths_[site];
-    if (widths.empty()) {
-        const QFontMetricsF metrics(smallFont());
-        const QString name = q(recording_->sites[site].name).left(120);
-        widths.push_back(0);
-        for (int n = 1; n <= name.size(); ++n)
-            widths.push_back(static_cast<float>(metrics.horizontalAdvance(name.left(n))));
-    }
-    if (widths.back() <= width) return static_cast<int>(widths.size()) - 1;
-    const auto after =
-        std::upper_bound(widths.begin(), widths.end(), static_cast<float>(width - 9));  // room for the dots
-    return std::max(0, static_cast<int>(after - widths.begin()) - 1);
-}
-
-const QStaticText& LanePicture::text(uint32_t site, int characters) {
-    const auto [at, isNew] = texts_.try_emplace(static_cast<uint64_t>(site) << 32 | static_cast<uint32_t>(characters));
-    if (isNew) {
-        const QString name = q(recording_->sites[site].name).left(120);
-        at->second.setText(characters < name.size() ? name.left(characters) + "…" : name);
-        at->second.setTextFormat(Qt::PlainText);
-        at->second.setPerformanceHint(QStaticText::AggressiveCaching);
-        at->second.prepare({}, smallFont());
-    }
-    return at->second;
+    const bool same = frame && explained_ && frame->frame == explained_->frame;
+    explained_ = std::move(frame);
+    setOnPath(explained_ ? explained_->onPath : std::vector<bool>(), same);
 }
 
 /// The strongest ink of a few markers; none outside the chosen frame.
 double LanePicture::inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const {
-    if (!explanation_ || frame_ >= explanation_->frames.size()) return 0;
-    const Frame& f = explanation_->frame(frame_);
+    if (!explained_) return 0;
+    const Frame& f = explained_->times();
     if (row.begin(first) >= f.end || row.end(last) <= f.begin) return 0;
     double ink = 0;
     for (uint32_t i = first; i <= last && i < first + 4; ++i)
-        ink = std::max(ink, inkOf(recording_->lanes[lane], row.path(i)));
+        ink = std::max(ink, explained_->strengthOf(recording_->lanes[lane].group, row.path(i)));
     return ink;
 }
 
@@ -408,22 +123,20 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     const double left = std::max<double>(box.left(), axis.left()) + 4,
                  room = std::min<double>(box.right(), axis.right()) - left - 3;
     if (room < 16) return;
-    const uint32_t site = recording_->paths[path].site;
-    const int characters = fitting(site, room);
-    if (characters < 2) return;
-    const QStaticText& words = text(site, characters);
-    if (wait) painter.fillRect(QRectF(left - 2, box.top() + 2, words.size().width() + 4, box.height() - 4), t.waiting);
+    const QStaticText* const words = names_.fitting(recording_->paths[path].site, room);
+    if (!words) return;
+    if (wait) painter.fillRect(QRectF(left - 2, box.top() + 2, words->size().width() + 4, box.height() - 4), t.waiting);
     painter.setPen(strong && !wait ? t.onPlum : t.markerText);
-    painter.drawStaticText(QPointF(left, box.top() + (box.height() - words.size().height()) / 2), words);
+    painter.drawStaticText(QPointF(left, box.top() + (box.height() - words->size().height()) / 2), *words);
 }
 
 /// Has it worked out on other threads what the rows in sight show, while this one paints.
 void LanePicture::workOutRows(const QRect& area, int scrolled) {
     const QRect axis = axisOf(area);
     rowsInSight_.clear();
-    for (uint32_t lane = 0; lane < places_.size(); ++lane) {
+    for (uint32_t lane = 0; lane < laneCount(); ++lane) {
         const QRect box = laneRect(area, scrolled, lane);
-        if (!places_[lane].height || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
+        if (!hasPlace(lane) || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
         for (uint32_t row = 0; row < rowsShown(lane); ++row) {
             const int top = box.top() + kRail + static_cast<int>(row) * kRowHeight;
             if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
@@ -432,14 +145,14 @@ void LanePicture::workOutRows(const QRect& area, int scrolled) {
     }
     if (contents_.size() < rowsInSight_.size()) contents_.resize(rowsInSight_.size());
     RowView view;
-    view.begin = begin_;
-    view.end = end_;
+    view.begin = begin();
+    view.end = end();
     view.width = axis.width();
     view.waits = waits_;
     view.allExact = allExact_;
-    if (explanation_ && frame_ < explanation_->frames.size() && !ink_.empty()) {
-        view.inkFrom = explanation_->frame(frame_).begin;
-        view.inkTo = explanation_->frame(frame_).end;
+    if (explained_ && !explained_->strengths.empty()) {
+        view.inkFrom = explained_->times().begin;
+        view.inkTo = explained_->times().end;
     }
     rowsAhead_.emplace(rowsInSight_.size(), [this, view](size_t at) {
         const RowInSight& it = rowsInSight_[at];
@@ -481,13 +194,13 @@ void LanePicture::paintUnread(QPainter& painter, const QRect& axis, const QRect&
     for (const Lane::Unread& block : lane.unread)
         most = std::max(most, static_cast<double>(block.events) /
                                   static_cast<double>(std::max<int64_t>(1, block.end - block.begin)));
-    const double perNs = static_cast<double>(axis.width()) / static_cast<double>(end_ - begin_);
+    const double perNs = static_cast<double>(axis.width()) / static_cast<double>(end() - begin());
     for (const Lane::Unread& block : lane.unread) {
-        if (block.end <= begin_ || block.begin >= end_) continue;
-        const double left =
-                         std::max<double>(axis.left(), axis.left() + static_cast<double>(block.begin - begin_) * perNs),
+        if (block.end <= begin() || block.begin >= end()) continue;
+        const double left = std::max<double>(axis.left(),
+                                             axis.left() + static_cast<double>(block.begin - begin()) * perNs),
                      right = std::min<double>(axis.right() + 1,
-                                              axis.left() + static_cast<double>(block.end - begin_) * perNs);
+                                              axis.left() + static_cast<double>(block.end - begin()) * perNs);
         const double events =
             static_cast<double>(block.events) / static_cast<double>(std::max<int64_t>(1, block.end - block.begin));
         QColor color = t.markerEdge;
@@ -501,9 +214,9 @@ void LanePicture::paintStrikes(QPainter& painter, const QRect& area, const QRect
     if (!explanation_ || cause_ >= explanation_->causes.size() || explanation_->causes[cause_].group != lane.group)
         return;
     const auto& frames = explanation_->causes[cause_].frames;
-    const auto first = std::lower_bound(frames.begin(), frames.end(), begin_,
+    const auto first = std::lower_bound(frames.begin(), frames.end(), begin(),
                                         [&](uint32_t f, int64_t time) { return explanation_->frame(f).end < time; });
-    for (auto at = first; at != frames.end() && explanation_->frame(*at).begin < end_;) {
+    for (auto at = first; at != frames.end() && explanation_->frame(*at).begin < end();) {
         const double left = xAt(area, explanation_->frame(*at).begin), right = xAt(area, explanation_->frame(*at).end);
         if (right - left > 12) return;  // near enough to be seen by itself
         const int x = static_cast<int>(std::floor(left));
@@ -520,8 +233,9 @@ void LanePicture::paintStarved(QPainter& painter, const QRect& area, const QRect
     const Theme& t = theme();
     const QRect axis = axisOf(area);
     painter.setFont(smallFont());
-    for (const Piece& piece : starved_) {
-        if (piece.lane != lane || piece.end <= begin_ || piece.begin >= end_) continue;
+    if (!explained_) return;
+    for (const Piece& piece : explained_->contended) {
+        if (piece.lane != lane || piece.end <= begin() || piece.begin >= end()) continue;
         const double left = std::max<double>(axis.left(), xAt(area, piece.begin)),
                      right = std::min<double>(axis.right() + 1, xAt(area, piece.end));
         if (right - left < 1) continue;
@@ -548,15 +262,16 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     if (!lane.unread.empty()) paintUnread(painter, axis, box, lane);
     for (; nextRow_ < rowsInSight_.size() && rowsInSight_[nextRow_].lane == index; ++nextRow_)
         paintRow(painter, axis, nextRow_);
-    if (lane.rows.size() > kMostRows + 1 && !slim(index)) {
+    if (foldable(index) && !slim(index)) {
         const QRect fold(axis.left(), box.top() + kRail + static_cast<int>(rowsShown(index)) * kRowHeight, axis.width(),
                          kRowHeight - 1);
         painter.fillRect(fold, t.panel);
         painter.setPen(t.accounting);
-        painter.drawText(fold.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
-                         folded(index) ? QObject::tr("%1 deeper rows are folded; click here to open them")
-                                             .arg(q(countText(lane.rows.size() - kMostRows)))
-                                       : QObject::tr("click here to fold the deeper rows"));
+        painter.drawText(
+            fold.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
+            folded(index)
+                ? QObject::tr("%1 deeper rows are folded; click here to open them").arg(q(countText(rowsFolded(index))))
+                : QObject::tr("click here to fold the deeper rows"));
     }
     if (!slim(index)) paintStarved(painter, area, box, index);
     paintStrikes(painter, area, box, lane);
@@ -567,13 +282,13 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6),
                          QBrush(t.plum, Qt::BDiagPattern));
     }
-    const double busy = static_cast<double>(lane.busyBetween(begin_, end_)) / static_cast<double>(end_ - begin_);
+    const double busy = static_cast<double>(lane.busyBetween(begin(), end())) / static_cast<double>(end() - begin());
     const size_t lanes = standsFor(index);
     paintLabel(painter, area, box, lanes > 1 ? QObject::tr("%1 other lanes").arg(lanes) : q(lane.name),
                !lane.unread.empty() ? QObject::tr("being read…")
                : lane.rows.empty()  ? QObject::tr("no markers")
                                     : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0),
-               index < onAccounting_.size() && onAccounting_[index]);
+               onPath(index));
 }
 
 void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name,
@@ -599,12 +314,7 @@ void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& 
 
 TimeAxis LanePicture::timeAxis(const QRect& area, const QRect& box) const {
     const QRect axis = axisOf(area);
-    return {QRect(axis.left(), box.top(), axis.width(), box.height()), begin_, end_};
-}
-
-QRect LanePicture::trackRect(const QRect& area, int scrolled, size_t track) const {
-    const Place& place = trackPlaces_[track];
-    return {area.left(), area.top() + kHeaderHeight - scrolled + place.top, area.width(), place.height};
+    return {QRect(axis.left(), box.top(), axis.width(), box.height()), begin(), end()};
 }
 
 void LanePicture::paintTrack(QPainter& painter, const QRect& area, const QRect& box, size_t track) {
@@ -619,7 +329,7 @@ void LanePicture::paintTrack(QPainter& painter, const QRect& area, const QRect& 
 QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) const {
     if (!recording_ || at.y() < area.top() + kHeaderHeight) return {};
     const bool onLabel = at.x() < axisOf(area).left();
-    for (size_t track = 0; track < trackPlaces_.size(); ++track) {
+    for (size_t track = 0; track < trackCount(); ++track) {
         const QRect box = trackRect(area, scrolled, track);
         if (!box.contains(at)) continue;
         const TrackPicture::Track& what = tracks_.tracks()[track];
@@ -635,7 +345,7 @@ QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) 
         if (std::abs(xAt(area, lost.time) - at.x()) < 5)
             return QObject::tr("<b>%1</b>: %2 before this instant are missing")
                 .arg(name, q(plural(lost.events, "event", "events")));
-    const QString words = tracks_.scheduleWords(recording_->lanes[lane], timeAt(area, at.x()));
+    const QString words = q(scheduleText(*recording_, recording_->lanes[lane], timeAt(area, at.x())));
     return words.isEmpty() ? QString() : "<b>" + name + "</b>: " + words.toHtmlEscaped();
 }
 
@@ -645,21 +355,20 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
     const QRect head(area.left(), area.top(), area.width(), kHeaderHeight);
     painter.fillRect(head, t.panel);
     painter.fillRect(QRect(head.left(), head.bottom(), head.width(), 1), t.line);
-    const bool chosen = explanation_ && frame_ < explanation_->frames.size();
-    const int64_t span = end_ - begin_;
+    const int64_t span = end() - begin();
     // Near the chosen frame times count from its begin, else from the recording's start.
     int64_t zero = 0;
-    if (chosen) {
-        const Frame& f = explanation_->frame(frame_);
-        if (span < 40 * std::max<int64_t>(f.duration(), 1) && f.begin < end_ && f.end > begin_) zero = f.begin;
+    if (explained_) {
+        const Frame& f = explained_->times();
+        if (span < 40 * std::max<int64_t>(f.duration(), 1) && f.begin < end() && f.end > begin()) zero = f.begin;
     }
     const int64_t step = roundStep(static_cast<double>(span) / std::max(1, axis.width()) * 70);
     painter.setFont(smallFont());
     painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
     QColor rule = t.line;
     rule.setAlpha(130);
-    for (int64_t at = (begin_ - zero) / step * step; at + zero < end_; at += step) {
-        if (at + zero < begin_) continue;
+    for (int64_t at = (begin() - zero) / step * step; at + zero < end(); at += step) {
+        if (at + zero < begin()) continue;
         const int x = static_cast<int>(xAt(area, at + zero));
         painter.fillRect(QRect(x, head.bottom() - 5, 1, 5), t.muted);
         painter.fillRect(QRect(x, axis.top(), 1, axis.height()), rule);
@@ -670,15 +379,15 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
     if (explanation_) {
         const auto& e = *explanation_;
         const Series& series = recording_->series[e.series];
-        uint32_t i = series.frameAt(begin_);
+        uint32_t i = series.frameAt(begin());
         if (i == kNone) i = 0;
         const int y = head.bottom() - 15;
-        while (i < e.frames.size() && e.frame(i).begin < end_) {
+        while (i < e.frames.size() && e.frame(i).begin < end()) {
             const double left = xAt(area, e.frame(i).begin), right = xAt(area, e.frame(i).end);
             if (right - left >= 3) {
                 const QRectF bar(left, y, right - left, 3);
                 painter.fillRect(bar, e.frames[i].overrun ? t.plum : t.headroom);
-                if (right - left > 64 && i != frame_) {
+                if (right - left > 64 && !(explained_ && i == explained_->frame)) {
                     painter.setPen(t.muted);
                     painter.drawText(QRectF(std::max<double>(left, axis.left()) + 3, y + 3, right - left, 12),
                                      Qt::AlignLeft | Qt::AlignVCenter, QString::number(i));
@@ -717,7 +426,7 @@ void LanePicture::paintStretch(QPainter& painter, const QRect& area) {
     painter.drawLine(QPointF(left, area.top()), QPointF(left, area.bottom()));
     painter.drawLine(QPointF(right, area.top()), QPointF(right, area.bottom()));
     painter.setFont(smallBoldFont());
-    const QString words = QObject::tr("stretch %1").arg(q(durationText(stretch_->end - stretch_->begin)));
+    const QString words = QObject::tr("selected %1").arg(q(durationText(stretch_->end - stretch_->begin)));
     const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
     const double at = std::clamp((left + right - width) / 2, static_cast<double>(axis.left()),
                                  std::max<double>(axis.left(), axis.right() - width));
@@ -728,11 +437,11 @@ void LanePicture::paintStretch(QPainter& painter, const QRect& area) {
 }
 
 void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
-    if (!explanation_ || frame_ >= explanation_->frames.size()) return;
+    if (!explained_) return;
     const Theme& t = theme();
     const QRect axis = axisOf(area);
-    const Frame& f = explanation_->frame(frame_);
-    const int64_t deadline = f.begin + explanation_->frames[frame_].deadline;
+    const Frame& f = explained_->times();
+    const int64_t deadline = f.begin + explained_->verdict().deadline;
     painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
     const int from = area.top() + kHeaderHeight - 16;
     painter.setPen(QPen(t.muted, 1));
@@ -742,8 +451,8 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
     painter.drawLine(QPointF(due, from), QPointF(due, area.bottom()));
     painter.setFont(smallBoldFont());
-    const QString name = QObject::tr("frame %1").arg(q(countText(frame_))),
-                  end = QObject::tr("deadline %1").arg(q(durationText(explanation_->frames[frame_].deadline)));
+    const QString name = QObject::tr("frame %1").arg(q(countText(explained_->frame))),
+                  end = QObject::tr("deadline %1").arg(q(durationText(explained_->verdict().deadline)));
     const auto label = [&](double x, const QString& words, const QColor& color) {
         const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
         painter.fillRect(QRectF(x + 2, from + 4, width, 12), t.panel);
@@ -758,11 +467,12 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     painter.setClipping(false);
 }
 
-void LanePicture::paintAccounting(QPainter& painter, const QRect& area, int scrolled) {
-    if (pieces_.empty() || !explanation_ || frame_ >= explanation_->frames.size()) return;
+void LanePicture::paintCriticalPath(QPainter& painter, const QRect& area, int scrolled) {
+    if (!explained_ || explained_->path.empty()) return;
+    const auto& path = explained_->path;
     const Theme& t = theme();
     const QRect axis = axisOf(area);
-    const double left = xAt(area, pieces_.back().begin), right = xAt(area, pieces_.front().end);
+    const double left = xAt(area, path.back().begin), right = xAt(area, path.front().end);
     if (right - left < 8) return;  // too narrow to be read
     painter.setClipRect(axis);
     painter.setRenderHint(QPainter::Antialiasing);
@@ -770,12 +480,10 @@ void LanePicture::paintAccounting(QPainter& painter, const QRect& area, int scro
         return laneRect(area, scrolled, lane).top() + 5.5;
     };  // the thread's own line stands below
     QPainterPath line;
-    double x = right, y = yOf(pieces_.front().lane);
+    double x = right, y = yOf(path.front().lane);
     line.moveTo(x, y);
-    for (size_t i = 0; i < pieces_.size();) {
-        size_t j = i;  // pieces one after another on the same lane are one stretch of the line
-        while (j + 1 < pieces_.size() && pieces_[j + 1].lane == pieces_[i].lane) ++j;
-        const double to = xAt(area, pieces_[j].begin), level = yOf(pieces_[i].lane);
+    for (const ExplainedFrame::Stay& stay : path) {
+        const double to = xAt(area, stay.begin), level = yOf(stay.lane);
         if (level != y) {
             const double bend = std::min({5.0, std::abs(level - y) / 2, std::abs(x - to)});
             line.lineTo(x, level + (level > y ? -bend : bend));
@@ -784,7 +492,6 @@ void LanePicture::paintAccounting(QPainter& painter, const QRect& area, int scro
         line.lineTo(to, level);
         x = to;
         y = level;
-        i = j + 1;
     }
     painter.setPen(QPen(t.paper, 5, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
     painter.setBrush(Qt::NoBrush);
@@ -793,7 +500,7 @@ void LanePicture::paintAccounting(QPainter& painter, const QRect& area, int scro
     painter.drawPath(line);
     painter.setPen(Qt::NoPen);
     painter.setBrush(t.accounting);
-    painter.drawEllipse(QPointF(right, yOf(pieces_.front().lane)), 4, 4);
+    painter.drawEllipse(QPointF(right, yOf(path.front().lane)), 4, 4);
     painter.drawEllipse(QPointF(x, y), 4, 4);
     painter.setRenderHint(QPainter::Antialiasing, false);
     painter.setClipping(false);
@@ -806,8 +513,8 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     painter.fillRect(area, t.paper);
     if (!recording_) return;
     const QRect axis = axisOf(area);
-    if (explanation_ && frame_ < explanation_->frames.size()) {  // a quiet ground under the chosen frame
-        const Frame& f = explanation_->frame(frame_);
+    if (explained_) {  // a quiet ground under the selected frame
+        const Frame& f = explained_->times();
         const double left = std::max<double>(axis.left(), xAt(area, f.begin)),
                      right = std::min<double>(axis.right() + 1, xAt(area, f.end));
         QColor ground = t.accounting;
@@ -817,20 +524,20 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     workOutRows(area, scrolled);
     paintHeader(painter, area);
     nextRow_ = 0;
-    for (uint32_t lane = 0; lane < places_.size(); ++lane) {
+    for (uint32_t lane = 0; lane < laneCount(); ++lane) {
         const QRect box = laneRect(area, scrolled, lane);
-        if (!places_[lane].height || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
+        if (!hasPlace(lane) || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
         paintLane(painter, area, box, lane);
     }
     rowsAhead_.reset();
-    for (size_t track = 0; track < trackPlaces_.size(); ++track) {
+    for (size_t track = 0; track < trackCount(); ++track) {
         const QRect box = trackRect(area, scrolled, track);
         if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
         paintTrack(painter, area, box, track);
     }
     paintStretch(painter, area);
     paintFrameEdges(painter, area);
-    paintAccounting(painter, area, scrolled);
+    paintCriticalPath(painter, area, scrolled);
     if (marker_.valid()) {
         const QRect box = markerRect(area, scrolled, marker_);
         if (!box.isEmpty()) {

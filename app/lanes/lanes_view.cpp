@@ -10,17 +10,18 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <utility>
 
 #include "app/document/document.h"
-#include "app/selection/selection.h"
+#include "app/selection/selected_frame.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/sentences.h"
 
 namespace fugato {
 
-LanesView::LanesView(Document& document, Selection& selection, QWidget* parent)
-    : QAbstractScrollArea(parent), document_(document), selection_(selection) {
+LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent)
+    : QAbstractScrollArea(parent), document_(document), selection_(selection), selected_(selected) {
     setFrameShape(QFrame::NoFrame);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     setFocusPolicy(Qt::StrongFocus);
@@ -29,10 +30,11 @@ LanesView::LanesView(Document& document, Selection& selection, QWidget* parent)
     setAccessibleName(tr("Lanes: what every thread and queue did"));
     connect(&document, &Document::recordingChanged, this, &LanesView::takeRecording);
     connect(&document, &Document::recordingGrew, this, [this] {
-        picture_.setRecording(document_.recording());
+        picture_.setRecording(document_.recording(), true);
         setRanges();
         takeChoice();
     });
+    connect(&selected, &SelectedFrame::changed, this, &LanesView::takeChoice);
     connect(&document, &Document::explanationChanged, this, [this] {
         picture_.setExplanation(document_.explanation());
         takeChoice();
@@ -58,12 +60,12 @@ void LanesView::takeRecording() {
 }
 
 void LanesView::takeChoice() {
-    const uint32_t before = shownFrame_;
-    shownFrame_ = selection_.frame();
-    picture_.setFrame(selection_.frame(), selection_.cause());
+    const auto& frame = selected_.shown();
+    const uint32_t before = std::exchange(shownFrame_, frame ? frame->frame : kNone);
+    picture_.setFrame(frame, selection_.cause());
     setRanges();
     picture_.setMarker(selection_.marker());
-    if (before != shownFrame_) showAccounting();
+    if (before != shownFrame_) showCriticalPath();
     viewport()->update();
 }
 
@@ -78,7 +80,7 @@ void LanesView::setRanges() {
 void LanesView::setGathering(bool gathering) {
     picture_.setGathering(gathering);
     setRanges();
-    showAccounting();
+    showCriticalPath();
     viewport()->update();
 }
 
@@ -90,17 +92,17 @@ void LanesView::showLane(uint32_t lane) {
         verticalScrollBar()->setValue(scrolled() + box.bottom() - area.bottom());
 }
 
-void LanesView::showAccounting() {
-    const auto& pieces = picture_.accounting();
-    if (pieces.empty()) return;
+void LanesView::showCriticalPath() {
+    if (!picture_.frame() || picture_.frame()->path.empty()) return;
+    const auto& path = picture_.frame()->path;
     // The lane that took most of the frame last, so that it is in sight even where not all fit.
     std::map<uint32_t, int64_t> times;
-    for (const Piece& piece : pieces) times[piece.lane] += piece.duration();
+    for (const ExplainedFrame::Stay& stay : path) times[stay.lane] += stay.end - stay.begin;
     std::vector<std::pair<int64_t, uint32_t>> order;
     for (const auto& [lane, time] : times) order.emplace_back(time, lane);
     std::sort(order.begin(), order.end());
     for (const auto& [time, lane] : order) showLane(lane);
-    const uint32_t owner = pieces.front().lane;
+    const uint32_t owner = path.front().lane;
     if (order.back().second == owner || order.size() < 2) return;
     showLane(owner);
     showLane(order.back().second);
@@ -139,7 +141,7 @@ void LanesView::fetchMissing() {
             }
             task.post([this] {
                 fetching_ = false;
-                picture_.setWaits(true);  // even if it has been let go of again by now
+                picture_.setWaits(true);  // even if it was evicted again by now
                 viewport()->update();
             });
         },
@@ -264,70 +266,35 @@ void LanesView::keyPressEvent(QKeyEvent* event) {
     event->ignore();
 }
 
-QString LanesView::wordsFor(const MarkerRef& marker) const {
-    const Recording& r = *document_.recording();
-    const Lane& lane = r.lanes[marker.lane];
-    const MarkerRow& row = lane.rows[marker.row];
-    const Site& site = r.siteOf(row.path(marker.index));
-    const int64_t begin = row.begin(marker.index), end = row.end(marker.index);
-    QString words = "<b>" + q(site.name).toHtmlEscaped() + "</b>";
-    if (!site.category.empty()) words += " · " + q(site.category).toHtmlEscaped();
-    if (!site.description.empty()) words += "<br>" + q(site.description).toHtmlEscaped();
-    words += tr("<br>%1 on %2, of which itself %3")
-                 .arg(q(durationText(end - begin)), q(lane.name).toHtmlEscaped(), q(durationText(r.selfTime(marker))));
-    if (const Wait* wait = row.flags(marker.index) & kMarkerWait ? lane.waitOf(marker) : nullptr) {
-        words += tr("<br>waits (%1)").arg(q(wordOf(wait->kind)));
-        if (wait->object != kNone) {
-            words += tr(" for ‘%1’").arg(q(r.objects[wait->object]).toHtmlEscaped());
-            for (const Hold& hold : r.holds[wait->object])
-                if (hold.lane != marker.lane && hold.begin < end && hold.end > begin)
-                    words += tr("<br>held by %1 in ‘%2’ for %3")
-                                 .arg(q(r.lanes[hold.lane].name).toHtmlEscaped(),
-                                      q(r.pathText(hold.path)).toHtmlEscaped(), q(durationText(hold.end - hold.begin)));
-        }
-    }
-    if (document_.explanation()) {
-        const auto& e = *document_.explanation();
-        const uint32_t frame = r.series[e.series].frameAt(begin);
-        if (frame != kNone) {
-            const Frame& f = e.frame(frame);
-            const int64_t inside = std::max<int64_t>(0, std::min(end, f.end) - std::max(begin, f.begin));
-            if (inside > 0 && f.duration() > 0)
-                words += tr("<br>%1 % of frame %2")
-                             .arg(100.0 * static_cast<double>(inside) / static_cast<double>(f.duration()), 0, 'f', 1)
-                             .arg(q(countText(frame)));
-        }
-    }
-    for (const LinkEnd& link : lane.linkIns) {  // where the work, or the end of a wait, came from
-        if (link.time < begin || link.time > end || link.path != row.path(marker.index)) continue;
-        const auto source = r.linkSource(link.link);
-        if (!source) continue;
-        words += tr("<br>linked from ‘%1’ on %2, %3 earlier")
-                     .arg(q(r.pathText(source->path)).toHtmlEscaped(), q(r.lanes[source->lane].name).toHtmlEscaped(),
-                          q(durationText(link.time - source->time)));
-        break;
-    }
-    const auto [from, to] = lane.argumentsOf(marker.row, marker.index);
-    for (const Argument* argument = from; argument != to && argument - from < 12; ++argument)
-        words += "<br>" + q(r.keys[argument->key]).toHtmlEscaped() + " = " +
-                 q(r.valueText(*argument)).left(200).toHtmlEscaped();
-    if (row.flags(marker.index) & kMarkerChangedNothing) words += tr("<br>changed nothing: it need not have run");
-    if (site.longestNs && end - begin > site.longestNs)
-        words += tr("<br>longer than the %1 expected").arg(q(durationText(site.longestNs)));
-    if (const QString state = picture_.tracks().scheduleWords(lane, (begin + end) / 2); !state.isEmpty())
-        words += tr("<br>in its middle %1").arg(state.toHtmlEscaped());
-    if (row.flags(marker.index) & kMarkerEndRepaired)
-        words += tr("<br>never ended; drawn to where it must have been over");
-    if (!site.file.empty()) words += "<br>" + q(site.file).toHtmlEscaped() + ":" + QString::number(site.line);
-    return words;
+QString LanesView::tipOf(const MarkerWords& words) {
+    QString tip = "<b>" + q(words.name).toHtmlEscaped() + "</b>";
+    if (!words.category.empty()) tip += " · " + q(words.category).toHtmlEscaped();
+    for (const std::string& line : words.lines) tip += "<br>" + q(line).toHtmlEscaped();
+    return tip;
+}
+
+/// What is under the pointer is asked on another thread; it is told if the pointer is still there then.
+void LanesView::tellMarker(const MarkerRef& marker, const QPoint& at) {
+    telling_.ask(
+        [recording = document_.recording(), e = document_.explanation(), marker](const Progress&) {
+            return std::make_shared<const MarkerWords>(markerWords(*recording, e.get(), marker));
+        },
+        [this, at](const std::shared_ptr<const MarkerWords>& words) {
+            if (pointedAt_ == at) QToolTip::showText(viewport()->mapToGlobal(at), richTip(tipOf(*words)), viewport());
+        });
 }
 
 bool LanesView::viewportEvent(QEvent* event) {
+    if (event->type() == QEvent::MouseMove || event->type() == QEvent::Leave) pointedAt_ = {-1, -1};
     if (event->type() == QEvent::ToolTip && document_.recording()) {
         const auto* help = static_cast<QHelpEvent*>(event);
+        pointedAt_ = help->pos();
         const MarkerRef marker = picture_.markerAt(viewport()->rect(), scrolled(), help->pos());
-        const QString words =
-            marker.valid() ? wordsFor(marker) : picture_.wordsAt(viewport()->rect(), scrolled(), help->pos());
+        if (marker.valid()) {
+            tellMarker(marker, help->pos());
+            return true;
+        }
+        const QString words = picture_.wordsAt(viewport()->rect(), scrolled(), help->pos());
         if (!words.isEmpty())
             QToolTip::showText(help->globalPos(), richTip(words), viewport());
         else

@@ -5,28 +5,30 @@
 
 #include <QAbstractScrollArea>
 
-#include "app/document/task.h"
+#include "app/document/asking.h"
 #include "app/selection/selection.h"
+#include "core/explain/words/marker_words.h"
 #include "lane_picture.h"
 
 namespace fugato {
 
 class Document;
+class SelectedFrame;
 
 class LanesView : public QAbstractScrollArea {
     Q_OBJECT
 public:
-    LanesView(Document& document, Selection& selection, QWidget* parent = nullptr);
+    LanesView(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent = nullptr);
     ~LanesView() override;
     void setGathering(bool gathering);
     LanePicture& picture() { return picture_; }
     int scrolled() const;
-    /// What the person is told about a marker: name, description, times, share, source.
-    QString wordsFor(const MarkerRef& marker) const;
+    /// What the person is told about a marker, marked up for a tooltip.
+    static QString tipOf(const MarkerWords& words);
     /// Scrolls so far that a lane is in sight.
     void showLane(uint32_t lane);
-    /// Scrolls so that the lanes of the chosen frame's accounting are in sight, as far as they fit.
-    void showAccounting();
+    /// Scrolls so that the lanes of the selected frame's critical path are in sight, as far as they fit.
+    void showCriticalPath();
 
 signals:
     void painted();
@@ -49,9 +51,11 @@ private:
     void takeChoice();
     void setRanges();
     void fetchMissing();
+    void tellMarker(const MarkerRef& marker, const QPoint& at);
 
     Document& document_;
     Selection& selection_;
+    SelectedFrame& selected_;
     LanePicture picture_;
     uint32_t shownFrame_ = kNone;
     bool dragging_ = false, moved_ = false, choosing_ = false;
@@ -60,6 +64,8 @@ private:
     int pressedScroll_ = 0;
     bool fetching_ = false;
     std::shared_ptr<Task> fetcher_;
+    Asking telling_;
+    QPoint pointedAt_{-1, -1};
 };
 
 }  // namespace fugato

@@ -501,19 +501,4 @@ void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int to
     painter.drawRects(dots);
 }
 
-QString TrackPicture::scheduleWords(const Lane& lane, int64_t time) const {
-    const ScheduleSpan* span = lane.scheduleAt(time);
-    if (!span) return {};
-    const QString core = span->core == kNone ? QString() : q(recording_->lanes[span->core].name);
-    const QString took = q(durationText(span->end - span->begin));
-    if (span->state == ThreadState::Running) return QObject::tr("running on %1, for %2").arg(core, took);
-    if (span->state == ThreadState::Blocked) return QObject::tr("blocked, for %1").arg(took);
-    QString words = QObject::tr("ready but waiting for a core, for %1").arg(took);
-    if (span->core == kNone) return words;
-    for (const CoreSpan& other : recording_->lanes[span->core].coreSpans)
-        if (other.begin <= time && time < other.end)
-            words += QObject::tr("; %1 had %2").arg(q(recording_->osThreadText(other.thread)), core);
-    return words;
-}
-
 }  // namespace fugato

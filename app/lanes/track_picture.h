@@ -50,7 +50,6 @@ public:
 
     /// The line above a thread: solid where it ran, hatched where it was ready, dotted where blocked.
     static void paintSchedule(QPainter& painter, const TimeAxis& axis, int top, const Lane& lane);
-    QString scheduleWords(const Lane& lane, int64_t time) const;
 
 private:
     struct Range {

@@ -22,16 +22,16 @@ OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* pa
     setAccessibleName(tr("Overrun of every frame against its deadline"));
     connect(&document, &Document::recordingChanged, this, &OverrunStrip::layOut);
     connect(&document, &Document::explanationChanged, this, &OverrunStrip::layOut);
-    connect(&document, &Document::predictionChanged, this, [this] {
-        if (shownPrediction_ != document_.prediction()) layOut();
+    connect(&document.trials(), &Trials::changed, this, [this] {
+        if (shownPrediction_ != document_.trials().prediction()) layOut();
     });
     connect(&selection, &Selection::viewChanged, this, qOverload<>(&QWidget::update));
     connect(&selection, &Selection::chosenChanged, this, qOverload<>(&QWidget::update));
 }
 
 void OverrunStrip::layOut() {
-    picture_.layOut(document_.explanation(), area().width(), document_.prediction());
-    shownPrediction_ = document_.prediction();
+    picture_.layOut(document_.explanation(), area().width(), document_.trials().prediction());
+    shownPrediction_ = document_.trials().prediction();
     drawn_ = {};
     update();
 }
@@ -140,7 +140,7 @@ QString OverrunStrip::wordsFor(uint32_t index) const {
             .arg(q(countText(index)), q(durationText(e.frame(index).duration())), q(durationText(frame.deadline)));
     if (frame.overrun) {
         words += tr("<br>%1 late").arg(q(durationText(frame.overrun)));
-        if (const auto& p = document_.prediction())
+        if (const auto& p = document_.trials().prediction())
             words += p->overrun[index] ? tr("; with what is tried %1").arg(q(durationText(p->overrun[index])))
                                        : tr("; not with what is tried");
         for (const CauseShare& share : frame.shares)

@@ -20,6 +20,7 @@ public:
     /// Another table, arranged as the one before was; null: nothing. tableChanged() tells when it is there.
     void setTable(std::shared_ptr<const Table> table);
     void setFilter(const QString& words);
+    bool filtered() const { return shown_ && !arrangement_.words.empty(); }
     void sort(int column, Qt::SortOrder order) override;
     /// As arranged; or null.
     const std::shared_ptr<const Table>& table() const { return shown_; }

@@ -7,6 +7,7 @@
 #include <QFileDialog>
 #include <QHeaderView>
 #include <QMenu>
+#include <QPainter>
 #include <QScrollBar>
 #include <filesystem>
 #include <fstream>
@@ -268,6 +269,21 @@ void TableView::contextMenuEvent(QContextMenuEvent* event) {
     menu.addSeparator();
     fillColumnMenu(*menu.addMenu(tr("Co&lumns")));
     menu.exec(event->globalPos());
+}
+
+void TableView::setEmptyText(const QString& sentence) {
+    emptyText_ = sentence;
+    viewport()->update();
+}
+
+void TableView::paintEvent(QPaintEvent* event) {
+    QTreeView::paintEvent(event);
+    if (model_.rowCount() > 0) return;
+    QPainter painter(viewport());
+    painter.setPen(theme().muted);
+    painter.setFont(textFont());
+    painter.drawText(viewport()->rect().adjusted(16, 4, -16, -4), Qt::AlignCenter | Qt::TextWordWrap,
+                     model_.filtered() ? tr("No row holds these letters.") : emptyText_);
 }
 
 void TableView::keyPressEvent(QKeyEvent* event) {

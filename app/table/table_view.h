@@ -23,6 +23,8 @@ public:
     const std::shared_ptr<const Table>& table() const { return model_.table(); }
     /// `same`: the thing is the same as before, told anew; what is open, chosen and in view stays.
     void setTable(std::shared_ptr<const Table> table, bool same);
+    /// What stands in the place of rows where there are none.
+    void setEmptyText(const QString& sentence);
     /// Chooses a row, opens what it lies in and brings it into view.
     void showRow(Table::Row row);
     /// The row of that Table::keyOf(), or kTop. Costs a look at each.
@@ -42,6 +44,7 @@ signals:
 protected:
     void contextMenuEvent(QContextMenuEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
+    void paintEvent(QPaintEvent* event) override;
 
 private:
     void dress();
@@ -53,6 +56,7 @@ private:
     void fillColumnMenu(QMenu& menu);
 
     const QString id_;
+    QString emptyText_;
     TableModel model_;
     bool dressed_ = false, keep_ = false;
     QSet<quint64> open_;

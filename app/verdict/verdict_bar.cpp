@@ -103,7 +103,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     connect(&document, &Document::recordingChanged, this, &VerdictBar::takeRecording);
     connect(&document, &Document::recordingGrew, this, &VerdictBar::takeRecording);
     connect(&document, &Document::explanationChanged, this, &VerdictBar::takeExplanation);
-    connect(&document, &Document::predictionChanged, this, &VerdictBar::takeExplanation);
+    connect(&document.trials(), &Trials::changed, this, &VerdictBar::takeExplanation);
     connect(&document, &Document::progressed, this, [this](double, const QString& what) {
         if (!document_.explanation()) sentence_->setText(what + "…");
     });
@@ -161,7 +161,7 @@ void VerdictBar::takeRecording() {
 void VerdictBar::takeExplanation() {
     const auto& e = document_.explanation();
     const bool explained = e && !e->frames.empty();
-    const auto& prediction = document_.prediction();
+    const auto& prediction = document_.trials().prediction();
     QString sentence = explained && prediction ? q(trialSentence(*e, *prediction))
                        : explained             ? q(verdictSentence(*e))
                        : document_.recording() ? document_.whyUnexplained()

@@ -8,7 +8,7 @@
 #include <cmath>
 
 #include "app/document/document.h"
-#include "app/selection/selection.h"
+#include "app/selection/selected_frame.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 
@@ -18,36 +18,32 @@ namespace {
 constexpr int kSide = 16, kRung = 33, kBar = 12, kTop = 54, kSwitch = 22;
 }  // namespace
 
-WhyPanel::WhyPanel(Document& document, Selection& selection, QWidget* parent)
-    : QAbstractScrollArea(parent), document_(document), selection_(selection) {
+WhyPanel::WhyPanel(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent)
+    : QAbstractScrollArea(parent), document_(document), selection_(selection), selected_(selected) {
     setFrameShape(QFrame::NoFrame);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     setMinimumWidth(230);
     viewport()->setMouseTracking(true);
-    setAccessibleName(tr("Why the chosen frame took as long as it did"));
-    connect(&document, &Document::recordingChanged, this, &WhyPanel::takeChoice);
-    connect(&document, &Document::explanationChanged, this, &WhyPanel::takeChoice);
-    connect(&document, &Document::predictionChanged, this, &WhyPanel::layOut);
-    connect(&selection, &Selection::chosenChanged, this, &WhyPanel::takeChoice);
+    setAccessibleName(tr("Why the selected frame took as long as it did"));
+    connect(&document, &Document::recordingChanged, this, &WhyPanel::layOut);
+    connect(&document, &Document::explanationChanged, this, &WhyPanel::layOut);
+    connect(&document.trials(), &Trials::changed, this, &WhyPanel::layOut);
+    connect(&selection, &Selection::chosenChanged, this, &WhyPanel::layOut);
+    connect(&selected, &SelectedFrame::changed, this, &WhyPanel::takeFrame);
 }
 
-void WhyPanel::takeChoice() {
-    rungs_.clear();
+void WhyPanel::takeFrame() {
+    frame_ = selected_.shown();
     spoken_.clear();
-    const auto& e = document_.explanation();
-    if (e && selection_.frame() < e->frames.size()) {
-        rungs_ = ladder(*e, selection_.frame());
-        if (!rungs_.empty() && rungs_.back().rest && std::abs(rungs_.back().excess) < 50'000)
-            rungs_.pop_back();  // would read 0.0
-        for (Sentence& sentence : frameSentences(*e, selection_.frame())) spoken_.push_back({std::move(sentence), {}});
-    }
+    if (frame_)
+        for (const Sentence& sentence : frame_->sentences) spoken_.push_back({sentence, {}});
     layOut();
 }
 
 void WhyPanel::layOut() {
     const int width = viewport()->width() - 2 * kSide;
     ladderTop_ = kTop;
-    int y = ladderTop_ + static_cast<int>(rungs_.size() + 1) * kRung + 34;
+    int y = ladderTop_ + static_cast<int>((frame_ ? frame_->rungs.size() : 0) + 1) * kRung + 34;
     sentencesTop_ = y;
     const QFontMetrics metrics(textFont());
     for (Spoken& spoken : spoken_) {
@@ -95,26 +91,26 @@ void WhyPanel::resizeEvent(QResizeEvent*) { layOut(); }
 void WhyPanel::scrollContentsBy(int, int) { viewport()->update(); }
 
 QString WhyPanel::title() const {
-    const auto& e = document_.explanation();
-    if (!e || selection_.frame() >= e->frames.size()) return tr("Why");
-    return tr("Why frame %1 took %2")
-        .arg(q(countText(selection_.frame())), q(durationText(e->frame(selection_.frame()).duration())));
+    if (!frame_) return tr("Why");
+    return tr("Why frame %1 took %2").arg(q(countText(frame_->frame)), q(durationText(frame_->times().duration())));
 }
 
 QString WhyPanel::emptyWords() const {
-    if (!document_.recording()) return tr("The explanation of the chosen frame appears here.");
+    if (!document_.recording()) return tr("The explanation of the selected frame appears here.");
     if (!document_.explanation() || document_.explanation()->frames.empty()) return document_.whyUnexplained();
-    return tr("Choose a frame in the strip above, or press N for the next spike.");
+    if (selected_.busy()) return tr("computing…");
+    return tr("Select a frame in the strip above, or press N for the next spike.");
 }
 
 /// Draws the ladder and returns where it ends.
 int WhyPanel::paintLadder(QPainter& painter, int top) const {
     const Theme& t = theme();
-    const Explanation& e = *document_.explanation();
-    const uint32_t frame = selection_.frame();
+    const Explanation& e = *frame_->explanation;
+    const uint32_t frame = frame_->frame;
+    const std::vector<Rung>& rungs = frame_->rungs;
     const int64_t duration = e.frame(frame).duration(), deadline = e.frames[frame].deadline, usual = e.usualOf(frame);
     int64_t longest = std::max({duration, deadline, usual}), reached = usual;
-    for (const Rung& rung : rungs_) longest = std::max(longest, reached += rung.excess);
+    for (const Rung& rung : rungs) longest = std::max(longest, reached += rung.excess);
     const int left = kSide, width = viewport()->width() - 2 * kSide - 44;
     const auto xOf = [&](int64_t ns) {
         return left + static_cast<double>(ns) / static_cast<double>(std::max<int64_t>(longest, 1)) * width;
@@ -122,7 +118,7 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
     const auto& stage = e.baselines[e.frames[frame].baseline].stage;
 
     const double due = xOf(deadline);
-    const int end = top + static_cast<int>(rungs_.size() + 1) * kRung;
+    const int end = top + static_cast<int>(rungs.size() + 1) * kRung;
     painter.setPen(QPen(t.text, 1.1, Qt::DashLine));
     painter.drawLine(QPointF(due, top + 15), QPointF(due, end + 2));
     int y = top;
@@ -148,8 +144,8 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
         q(msText(usual)) + " ms", false);
     reached = usual;
     int64_t most = 1;
-    for (const Rung& rung : rungs_) most = std::max(most, std::abs(rung.excess));
-    for (const Rung& rung : rungs_) {
+    for (const Rung& rung : rungs) most = std::max(most, std::abs(rung.excess));
+    for (const Rung& rung : rungs) {
         const double from = xOf(reached), to = xOf(reached += rung.excess);
         const bool less = rung.excess < 0, hatched = rung.waiting && !less;
         const QColor color = rung.rest || less || !e.frames[frame].overrun
@@ -184,16 +180,15 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     painter.setFont(titleFont());
     painter.setPen(t.text);
     painter.drawText(QRect(kSide, 6, width, 20), Qt::AlignLeft | Qt::AlignVCenter, title());
-    const auto& e = document_.explanation();
     painter.setFont(textFont());
-    if (!e || selection_.frame() >= e->frames.size()) {
+    if (!frame_) {
         painter.setPen(t.muted);
         painter.drawText(QRect(kSide, 34, width, 120), Qt::TextWordWrap, emptyWords());
         return;
     }
-    const FrameVerdict& frame = e->frames[selection_.frame()];
+    const FrameVerdict& frame = frame_->verdict();
     painter.setPen(t.muted);
-    const QString usual = tr("usually %1 in all.").arg(q(durationText(e->usualOf(selection_.frame()))));
+    const QString usual = tr("usually %1 in all.").arg(q(durationText(frame_->explanation->usualOf(frame_->frame))));
     painter.setFont(smallFont());
     painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter,
                      frame.overrun ? tr("%1 past its deadline; %2").arg(q(durationText(frame.overrun)), usual)
@@ -208,7 +203,8 @@ void WhyPanel::paintEvent(QPaintEvent*) {
             painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4),
                              t.accounting);
     }
-    if (selection_.cause() >= e->causes.size()) return;
+    const auto& e = document_.explanation();
+    if (!e || selection_.cause() >= e->causes.size()) return;
     paintWhatIf(painter);
     const QString source = sourceOf(selection_.cause());
     painter.setFont(smallFont());
@@ -221,8 +217,9 @@ void WhyPanel::paintEvent(QPaintEvent*) {
 QString WhyPanel::whatIfWords() const {
     const auto& e = document_.explanation();
     if (!e || selection_.cause() >= e->causes.size()) return {};
-    const auto prediction =
-        document_.repairs().empty() ? document_.predictionOf({selection_.cause(), false}) : document_.prediction();
+    const auto prediction = document_.trials().repairs().empty()
+                                ? document_.trials().predictionOf({selection_.cause(), false})
+                                : document_.trials().prediction();
     return prediction ? q(whatIfSentence(*e, *prediction)) : tr("Working out what a repair would bring…");
 }
 
@@ -238,7 +235,7 @@ void WhyPanel::paintWhatIf(QPainter& painter) const {
     painter.drawText(box.adjusted(12, 9, -12, -6), Qt::TextWordWrap, whatIfWords());
     painter.setFont(smallFont());
     for (const Trial& trial : trials_) {
-        const auto& tried = document_.repairs();
+        const auto& tried = document_.trials().repairs();
         const bool on = std::find(tried.begin(), tried.end(), trial.repair) != tried.end();
         painter.setPen(QPen(t.accounting, 1));
         painter.setBrush(on ? t.accounting : t.paper);
@@ -251,7 +248,7 @@ void WhyPanel::paintWhatIf(QPainter& painter) const {
 void WhyPanel::mousePressEvent(QMouseEvent* event) {
     const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
     for (const Trial& trial : trials_)
-        if (trial.box.contains(at)) return document_.toggleRepair(trial.repair);
+        if (trial.box.contains(at)) return document_.trials().toggle(trial.repair);
     for (const Spoken& spoken : spoken_) {
         const Sentence& s = spoken.sentence;
         if (!spoken.box.contains(at) || s.lane == kNone || s.end <= s.begin) continue;

@@ -8,17 +8,18 @@
 #include <QRect>
 #include <vector>
 
-#include "core/explain/words/frame_sentences.h"
+#include "core/explain/words/explained_frame.h"
 
 namespace fugato {
 
 class Document;
+class SelectedFrame;
 class Selection;
 
 class WhyPanel : public QAbstractScrollArea {
     Q_OBJECT
 public:
-    WhyPanel(Document& document, Selection& selection, QWidget* parent = nullptr);
+    WhyPanel(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent = nullptr);
     QSize sizeHint() const override { return {338, 500}; }
 
     struct Spoken {  // a sentence and where it stands, in the panel's own coordinates
@@ -43,7 +44,7 @@ protected:
     void scrollContentsBy(int dx, int dy) override;
 
 private:
-    void takeChoice();
+    void takeFrame();
     void layOut();
     int paintLadder(QPainter& painter, int top) const;
     QString emptyWords() const;
@@ -52,7 +53,8 @@ private:
 
     Document& document_;
     Selection& selection_;
-    std::vector<Rung> rungs_;
+    SelectedFrame& selected_;
+    std::shared_ptr<const ExplainedFrame> frame_;  // what is told of
     std::vector<Spoken> spoken_;
     std::vector<Trial> trials_;  // of the chosen cause
     int ladderTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;

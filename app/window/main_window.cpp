@@ -66,8 +66,8 @@ void MainWindow::makePanels() {
     verdict_ = new VerdictBar(document_, selection_);
     strip_ = new OverrunStrip(document_, selection_);
     causes_ = new CausesPanel(document_, selection_);
-    lanes_ = new LanesView(document_, selection_);
-    why_ = new WhyPanel(document_, selection_);
+    lanes_ = new LanesView(document_, selection_, selected_);
+    why_ = new WhyPanel(document_, selection_, selected_);
     drawer_ = new Drawer(document_, selection_);
 
     notice_ = new QWidget;
@@ -227,7 +227,7 @@ void MainWindow::makeWhatIfMenu() {
     QMenu* whatIf = menuBar()->addMenu(tr("What &if"));
     const auto repair = [this](bool gone) {
         if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size())
-            document_.toggleRepair({selection_.cause(), gone});
+            document_.trials().toggle({selection_.cause(), gone});
     };
     const QString trial = tr("what if the selected cause took its usual time, or were removed; again: as recorded");
     commands_.add(whatIf, tr("Selected cause at its usual time"), {QKeySequence(Qt::Key_R)}, trial,
@@ -235,7 +235,7 @@ void MainWindow::makeWhatIfMenu() {
     commands_.add(whatIf, tr("Selected cause removed"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, trial,
                   [repair] { repair(true); });
     commands_.add(whatIf, tr("As recorded again"), {QKeySequence(Qt::Key_Backspace)},
-                  tr("everything as recorded again"), [this] { document_.setRepairs({}); });
+                  tr("everything as recorded again"), [this] { document_.trials().setRepairs({}); });
 }
 
 void MainWindow::makeViewMenu() {
@@ -342,7 +342,9 @@ void MainWindow::findMarker(const QString& words) {
                  });
 }
 
-bool MainWindow::asking() const { return document_.predicting() || drawer_->busy() || finding_.busy(); }
+bool MainWindow::asking() const {
+    return document_.trials().busy() || drawer_->busy() || finding_.busy() || selected_.busy();
+}
 
 void MainWindow::askMemoryLimit() {
     bool chosen = false;

@@ -6,7 +6,7 @@
 #include <QMainWindow>
 
 #include "app/document/document.h"
-#include "app/selection/selection.h"
+#include "app/selection/selected_frame.h"
 #include "commands.h"
 
 class QLabel;
@@ -37,7 +37,7 @@ public:
     Drawer& drawer() { return *drawer_; }
     /// Tells the figures of the first marker whose name holds `words`.
     void findMarker(const QString& words);
-    /// Whether a table below the lanes is still being worked out.
+    /// Whether something of what is shown is still being worked out.
     bool asking() const;
     VerdictBar& verdict() { return *verdict_; }
     QString notice() const;
@@ -73,6 +73,7 @@ private:
 
     Document document_;
     Selection selection_;
+    SelectedFrame selected_{document_, selection_};
     VerdictBar* verdict_ = nullptr;
     OverrunStrip* strip_ = nullptr;
     CausesPanel* causes_ = nullptr;

@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <map>
 
+#include "core/store/long_work.h"
+
 namespace fugato {
 
 namespace {
@@ -77,6 +79,7 @@ const FrameTables::Usual* FrameTables::usualOf(uint32_t baseline, const Progress
 }
 
 std::optional<FrameTable> FrameTables::of(uint32_t frame, const Progress& progress) {
+    longWork("the table of a frame");
     const std::lock_guard lock(mutex_);
     const Explanation& e = *explanation_;
     const Recording& r = *e.recording;

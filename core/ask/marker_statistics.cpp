@@ -7,6 +7,7 @@
 #include <queue>
 
 #include "core/explain/words/quantities.h"
+#include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
 #include "format/number_text.h"
 
@@ -113,6 +114,7 @@ bool eachPart(const std::vector<Part>& parts, size_t threads, const Progress& pr
 
 std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& r, uint32_t site, const Stretch& stretch,
                                                      uint32_t series, const Progress& progress) {
+    longWork("the figures of a marker");
     auto made = std::make_shared<MarkerStatistics>();
     MarkerStatistics& s = *made;
     s.site = site;
@@ -262,6 +264,7 @@ std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& r, uint32_
 std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& r, uint32_t site,
                                                                   const Stretch& stretch, size_t most,
                                                                   const Progress& progress) {
+    longWork("the longest occurrences");
     const auto better = [](const Occurrence& x, const Occurrence& y) {
         if (x.duration != y.duration) return x.duration > y.duration;
         return std::tie(x.marker.lane, x.begin, x.marker.row, x.marker.index) <

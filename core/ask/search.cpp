@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <unordered_map>
 
+#include "core/store/long_work.h"
+
 namespace fugato {
 
 namespace {
@@ -18,6 +20,7 @@ bool holds(std::string_view text, const std::string& lowered) {
 }  // namespace
 
 std::shared_ptr<const Found> search(const Recording& r, const std::string& text, const Progress& progress) {
+    longWork("a search");
     auto made = std::make_shared<Found>();
     Found& found = *made;
     found.text = text;

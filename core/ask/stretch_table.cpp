@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "stretch_table.h"
 
+#include "core/store/long_work.h"
+
 namespace fugato {
 
 namespace {
@@ -44,6 +46,7 @@ std::vector<Sum> sumLane(const Lane& lane, const Stretch& stretch) {
 
 std::shared_ptr<const StretchTable> tableOfStretch(const Recording& r, const Stretch& stretch,
                                                    const Progress& progress) {
+    longWork("the table of a stretch of time");
     auto table = std::make_shared<StretchTable>();
     table->stretch = stretch;
     std::vector<uint32_t> rowOf(r.paths.size(), kNone);  // of the lane in hand

@@ -5,6 +5,7 @@
 
 #include <filesystem>
 
+#include "core/store/long_work.h"
 #include "format/binary_reader.h"
 #include "format/opening.h"
 #include "lane_reading.h"
@@ -68,6 +69,7 @@ Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const
 
 Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, const Progress& progress,
                                                        const OpenOptions& options) {
+    longWork("opening a recording");
     auto opened = openRecordingSource(path, progress);
     if (!opened) return opened.failure();
     const bool large = !options.indexFolder.empty() && opened->source->size() >= options.indexFromBytes;

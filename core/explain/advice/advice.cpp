@@ -9,6 +9,7 @@
 #include "core/ask/marker_statistics.h"
 #include "core/explain/causes/comes_before.h"
 #include "core/explain/words/sentences.h"
+#include "core/store/long_work.h"
 #include "format/number_text.h"
 
 namespace fugato {
@@ -585,6 +586,7 @@ private:
 
 std::shared_ptr<const std::vector<Advice>> adviceFor(const Explanation& explanation, const AdviceLimits& limits,
                                                      const Progress& progress) {
+    longWork("advice");
     Adviser adviser(explanation, limits, progress);
     if (!adviser.run()) return nullptr;
     return std::make_shared<const std::vector<Advice>>(std::move(adviser.out_));

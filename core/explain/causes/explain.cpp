@@ -10,6 +10,7 @@
 #include <tuple>
 
 #include "comes_before.h"
+#include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
 #include "excess_tree.h"
 
@@ -314,6 +315,7 @@ void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
                                            std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
                                            const Progress& progress, const Explanation* previous, uint32_t stands) {
+    longWork("looking for causes");
     auto explanation = std::make_shared<Explanation>();
     Explanation& e = *explanation;
     e.recording = std::move(recording);

@@ -8,6 +8,7 @@
 #include <unordered_map>
 
 #include "core/explain/causes/usual.h"
+#include "core/store/long_work.h"
 
 namespace fugato {
 
@@ -510,6 +511,7 @@ private:
 }  // namespace
 
 std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repair> repairs, const Progress& progress) {
+    longWork("a prediction");
     auto prediction = std::make_shared<Prediction>();
     Prediction& p = *prediction;
     p.repairs = std::move(repairs);

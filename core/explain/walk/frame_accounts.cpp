@@ -11,6 +11,7 @@
 
 #include "core/store/archive.h"
 #include "core/store/kept_file.h"
+#include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
 
 namespace fugato {
@@ -325,6 +326,7 @@ std::shared_ptr<FrameAccounts> keptAccounts(const Recording& recording, uint32_t
 
 std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
                                                    const Progress& progress) {
+    longWork("accounting for all frames");
     if (recording.keptAt.empty()) return makeAccounts(recording, series, Storage::inMemory(), progress);
     const std::filesystem::path index(recording.keptAt);
     const std::string path =

@@ -54,7 +54,7 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
 /// The sentences about one frame, gathered in order of what matters.
 class FrameSentences {
 public:
-    FrameSentences(const Explanation& e, uint32_t frame)
+    FrameSentences(const Explanation& e, uint32_t frame, std::span<const Piece> pieces)
         : e_(e),
           r_(*e.recording),
           index_(frame),
@@ -62,7 +62,7 @@ public:
           verdict_(e.frames[frame]),
           baseline_(e.baselines[verdict_.baseline]),
           stage_(baseline_.stage.empty() ? "" : " " + baseline_.stage),
-          pieces_(e.piecesOf(frame)) {}
+          pieces_(pieces) {}
 
     std::vector<Sentence> all() {
         findWhoWasWaitedFor();
@@ -250,14 +250,19 @@ private:
     const FrameVerdict& verdict_;
     const Baseline& baseline_;
     const std::string stage_;  // " Race", or nothing
-    const std::vector<Piece> pieces_;
+    const std::span<const Piece> pieces_;
     std::map<uint32_t, Behind> locks_, byLane_;  // by object; by lane, of those reached in other ways
     std::vector<Sentence> out_;
 };
 
 }  // namespace
 
-std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) { return FrameSentences(e, frame).all(); }
+std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame, std::span<const Piece> pieces) {
+    return FrameSentences(e, frame, pieces).all();
+}
+std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
+    return frameSentences(e, frame, e.piecesOf(frame));
+}
 
 std::vector<Rung> ladder(const Explanation& e, uint32_t frame, size_t most) {
     const Recording& r = *e.recording;

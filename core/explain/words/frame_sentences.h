@@ -13,6 +13,8 @@ struct Sentence {
     int64_t begin = 0, end = 0;  // begin == end: no place
     uint32_t lane = kNone;
 };
+/// `pieces`: Explanation::piecesOf(frame).
+std::vector<Sentence> frameSentences(const Explanation& explanation, uint32_t frame, std::span<const Piece> pieces);
 std::vector<Sentence> frameSentences(const Explanation& explanation, uint32_t frame);
 
 /// One rung of the ladder from a usual frame to this one.

@@ -1,0 +1,70 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "loading.h"
+
+#include "core/explain/causes/growing.h"
+#include "format/opening.h"
+
+namespace fugato {
+
+namespace {
+
+/// A part of the whole, from `from` to `to`.
+Progress partOf(const Telling& tell, double from, double to, const QString& what) {
+    return [tell, from, to, what](double part) { return tell(from + (to - from) * part, what); };
+}
+
+QString accounting() { return QObject::tr("Accounting for every frame"); }
+QString looking() { return QObject::tr("Looking for causes"); }
+
+}  // namespace
+
+Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Telling& tell,
+                             const std::function<void(std::shared_ptr<const Recording>)>& shown) {
+    options.early = shown;
+    const Progress reading = partOf(tell, 0, 0.6, QObject::tr("Reading"));
+    options.note = makeRecordingWhole(path.toStdString(), reading);
+    auto opened = openRecording(path.toStdString(), reading, options);
+    if (!opened) return opened.failure();
+    Loaded loaded{*opened, nullptr};
+    shown(loaded.recording);
+    if (loaded.recording->series.empty()) return loaded;
+    if (const auto accounts = accountFrames(*loaded.recording, 0, partOf(tell, 0.6, 0.9, accounting())))
+        loaded.explanation = explain(loaded.recording, accounts, 0, partOf(tell, 0.9, 1, looking()));
+    return loaded;
+}
+
+std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Recording>& recording, uint32_t series,
+                                                 int64_t budget, std::shared_ptr<const FrameAccounts> known,
+                                                 const Explanation* previous, const Telling& tell) {
+    if (!known) known = accountFrames(*recording, series, partOf(tell, 0, 0.7, accounting()));
+    return known ? explain(recording, known, budget, partOf(tell, 0.7, 1, looking()), previous) : nullptr;
+}
+
+uint32_t seriesNamed(const Recording& recording, const std::string& name) {
+    for (uint32_t i = 0; i < recording.series.size(); ++i)
+        if (recording.series[i].name == name) return i;
+    return 0;
+}
+
+Loaded loadFurther(const std::shared_ptr<GrowingFile>& growing, const QString& path, OpenOptions options,
+                   const std::string& series, const std::shared_ptr<const Explanation>& previous, int64_t budget,
+                   const Progress& goesOn) {
+    Loaded now;
+    if (growing) {
+        const std::lock_guard lock(growing->lock);
+        if (goesOn(0)) now.recording = growing->recording.read(goesOn);
+    }
+    if (!now.recording && goesOn(0)) {  // finished, or something else has its name
+        options.note = makeRecordingWhole(path.toStdString(), goesOn);
+        if (auto opened = openRecording(path.toStdString(), goesOn, options)) now.recording = *opened;
+    }
+    if (!now.recording || now.recording->series.empty()) return now;
+    const uint32_t at = seriesNamed(*now.recording, series);
+    if (previous && previous->series == at && previous->budget == budget)
+        now.explanation = explainFurther(now.recording, *previous, goesOn);
+    else if (const auto accounts = accountFrames(*now.recording, at, goesOn))
+        now.explanation = explain(now.recording, accounts, budget, goesOn, previous.get());
+    return now;
+}
+
+}  // namespace fugato

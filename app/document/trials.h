@@ -1,0 +1,45 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What the person tries out: causes of an explanation repaired, and what that would bring. Predictions are worked out
+// on other threads. Interface thread only.
+#pragma once
+
+#include <map>
+
+#include "asking.h"
+#include "core/explain/simulation/what_if.h"
+
+namespace fugato {
+
+class Trials : public QObject {
+    Q_OBJECT
+public:
+    using QObject::QObject;
+    /// Another explanation: nothing is tried any more, but what is carried over.
+    void setExplanation(std::shared_ptr<const Explanation> explanation, bool carryOver);
+
+    const std::vector<Repair>& repairs() const { return repairs_; }
+    /// The prediction comes a moment later.
+    void setRepairs(std::vector<Repair> repairs);
+    /// Tries a repair, or no longer where it was being tried.
+    void toggle(const Repair& repair);
+    /// What the repairs being tried would bring; null where none are, or it is not worked out yet.
+    const std::shared_ptr<const Prediction>& prediction() const { return prediction_; }
+    /// What the repair of one cause would bring. Null where that is not known yet; then it is worked out, and
+    /// changed() tells when it is there.
+    std::shared_ptr<const Prediction> predictionOf(const Repair& repair);
+    bool busy() const { return trying_.busy() || single_.busy(); }
+
+signals:
+    void changed();
+
+private:
+    std::shared_ptr<const Explanation> explanation_;
+    std::vector<Repair> repairs_;
+    std::shared_ptr<const Prediction> prediction_;
+    std::map<std::pair<uint32_t, bool>, std::shared_ptr<const Prediction>> predictions_;  // by cause and `gone`
+    Repair asked_;                                                                        // of single_
+    Asking trying_, single_;
+};
+
+}  // namespace fugato

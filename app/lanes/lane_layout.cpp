@@ -1,0 +1,218 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "lane_layout.h"
+
+#include <algorithm>
+#include <climits>
+#include <cmath>
+
+#include "core/model/keys.h"
+
+namespace fugato {
+
+namespace {
+constexpr size_t kMostRows = 24;  // of a lane, before it is folded
+}
+
+void LaneLayout::layOut(std::shared_ptr<const Recording> recording, std::vector<int> trackHeights, bool same) {
+    recording_ = std::move(recording);
+    trackHeights_ = std::move(trackHeights);
+    keys_ = recording_ ? laneKeys(*recording_) : std::vector<std::string>();
+    if (!same) {
+        unfolded_.clear();
+        opened_.clear();
+        separate_.clear();
+    }
+    same && !onPath_.empty() ? onPath_.resize(keys_.size()) : onPath_.clear();
+    placeLanes();
+}
+
+void LaneLayout::setOnPath(std::vector<bool> onPath, bool sameFrame) {
+    onPath_ = std::move(onPath);
+    if (!sameFrame) {
+        opened_.clear();
+        separate_.clear();
+    }
+    placeLanes();
+}
+
+bool LaneLayout::foldable(uint32_t lane) const { return recording_->lanes[lane].rows.size() > kMostRows + 1; }
+
+size_t LaneLayout::rowsShown(uint32_t lane) const {
+    if (slim(lane)) return 0;
+    return folded(lane) ? kMostRows : recording_->lanes[lane].rows.size();
+}
+
+size_t LaneLayout::rowsFolded(uint32_t lane) const { return recording_->lanes[lane].rows.size() - kMostRows; }
+
+bool LaneLayout::folded(uint32_t lane) const { return foldable(lane) && !unfolded_.count(keys_[lane]); }
+
+QRect LaneLayout::foldRect(const QRect& area, int scrolled, uint32_t lane) const {
+    if (!foldable(lane) || slim(lane)) return {};
+    const QRect box = laneRect(area, scrolled, lane);
+    return {axisOf(area).left(), box.top() + kRail + static_cast<int>(rowsShown(lane)) * kRowHeight,
+            axisOf(area).width(), kRowHeight};
+}
+
+void LaneLayout::toggleFold(uint32_t lane) {
+    if (!unfolded_.erase(keys_[lane])) unfolded_.insert(keys_[lane]);
+    placeLanes();
+}
+
+void LaneLayout::setRoom(int room) {
+    if (room == room_) return;
+    room_ = room;
+    placeLanes();
+}
+
+void LaneLayout::setGathering(bool gathering) {
+    gathering_ = gathering;
+    opened_.clear();
+    separate_.clear();
+    placeLanes();
+}
+
+void LaneLayout::openSlim(uint32_t lane) {
+    if (standsFor(lane) == 1) {
+        opened_.insert(keys_[lane]);
+    } else {
+        for (uint32_t other = 0; other < standIn_.size(); ++other)
+            if (standIn_[other] == lane) separate_.insert(keys_[other]);
+    }
+    placeLanes();
+}
+
+size_t LaneLayout::standsFor(uint32_t lane) const {
+    return static_cast<size_t>(std::count(standIn_.begin(), standIn_.end(), lane));
+}
+
+/// Whether the whole critical path can be in sight at once.
+bool LaneLayout::pathFits() const {
+    int first = INT_MAX, last = 0;
+    for (uint32_t lane = 0; lane < onPath_.size(); ++lane) {
+        if (!onPath_[lane]) continue;
+        first = std::min(first, places_[lane].top);
+        last = std::max(last, places_[lane].top + places_[lane].height);
+    }
+    return last - first <= room_;
+}
+
+void LaneLayout::placeLanes() {
+    slim_.clear();
+    bunched_ = false;
+    placeAll();
+    if (!gathering_ || room_ <= 0 || onPath_.empty() || pathFits()) return;
+    slim_ = onPath_;
+    slim_.flip();
+    for (uint32_t lane = 0; lane < slim_.size(); ++lane)
+        if (opened_.count(keys_[lane])) slim_[lane] = false;
+    placeAll();
+    if (pathFits()) return;
+    bunched_ = true;
+    placeAll();
+}
+
+/// Where every lane and track stands, one below the other.
+void LaneLayout::placeAll() {
+    places_.assign(recording_ ? recording_->lanes.size() : 0, {});
+    standIn_.assign(places_.size(), kNone);
+    trackPlaces_.clear();
+    height_ = 0;
+    if (!recording_) return;
+    uint32_t standIn = kNone;  // of the slim lanes that are one now
+    for (const uint32_t lane : recording_->laneOrder) {
+        if (recording_->lanes[lane].kind == LaneKind::Core) continue;  // a track of its own
+        const int rows = std::max<int>(1, static_cast<int>(rowsShown(lane))) + (foldable(lane) ? 1 : 0);
+        const bool bunched = bunched_ && slim(lane) && !separate_.count(keys_[lane]);
+        if (!bunched || standIn == kNone) standIn = bunched ? lane : kNone;
+        standIn_[lane] = bunched ? standIn : lane;
+        places_[lane] = {height_, slim(lane) ? kSlimHeight : kRail + rows * kRowHeight + kLaneGap};
+        if (standIn_[lane] != lane) places_[lane].height = 0;
+        height_ += places_[lane].height;
+    }
+    for (const int height : trackHeights_) {
+        trackPlaces_.push_back({height_, height});
+        height_ += height;
+    }
+}
+
+void LaneLayout::setView(int64_t begin, int64_t end) {
+    begin_ = begin;
+    end_ = std::max(end, begin + 1);
+}
+
+double LaneLayout::xAt(const QRect& area, int64_t time) const {
+    const QRect axis = axisOf(area);
+    return axis.left() + static_cast<double>(time - begin_) / static_cast<double>(end_ - begin_) * axis.width();
+}
+
+int64_t LaneLayout::timeAt(const QRect& area, double x) const {
+    const QRect axis = axisOf(area);
+    return begin_ +
+           static_cast<int64_t>(std::floor((x - axis.left()) / axis.width() * static_cast<double>(end_ - begin_)));
+}
+
+QRect LaneLayout::laneRect(const QRect& area, int scrolled, uint32_t lane) const {
+    return {area.left(), area.top() + kHeaderHeight - scrolled + places_[lane].top, area.width(), places_[lane].height};
+}
+
+uint32_t LaneLayout::laneAt(const QRect& area, int scrolled, int y) const {
+    if (y < area.top() + kHeaderHeight) return kNone;
+    for (uint32_t lane = 0; lane < places_.size(); ++lane) {
+        const QRect box = laneRect(area, scrolled, lane);
+        if (places_[lane].height && y >= box.top() && y <= box.bottom()) return lane;
+    }
+    return kNone;
+}
+
+MarkerRef LaneLayout::markerAt(const QRect& area, int scrolled, const QPoint& at) const {
+    const uint32_t lane = laneAt(area, scrolled, at.y());
+    if (lane == kNone || at.x() < axisOf(area).left()) return {};
+    const int y = at.y() - laneRect(area, scrolled, lane).top() - kRail;
+    const auto row = static_cast<uint32_t>(y / kRowHeight);
+    const auto& rows = recording_->lanes[lane].rows;
+    if (y < 0 || row >= rowsShown(lane)) return {};
+    // The longest marker that touches the pixel: what is dense shows its most telling one.
+    const int64_t from = timeAt(area, at.x()), to = std::max(from + 1, timeAt(area, at.x() + 1));
+    MarkerRef found;
+    int64_t longest = -1;
+    const MarkerRow& markers = rows[row];
+    const auto look = [&](uint32_t first, uint32_t past) {
+        markers.forEach(first, past, [&](uint32_t i, int64_t, int64_t duration, uint32_t, uint8_t) {
+            if (duration <= longest) return;
+            longest = duration;
+            found = {lane, row, i};
+        });
+    };
+    const auto [first, past] = markers.overlapping(from - 1, to);
+    constexpr uint32_t kGroup = MarkerRow::kGroup;
+    const uint32_t firstGroup = (first + kGroup - 1) / kGroup, pastGroup = past / kGroup;
+    if (firstGroup >= pastGroup) {
+        look(first, past);
+        return found;
+    }
+    look(first, firstGroup * kGroup);
+    look(pastGroup * kGroup, past);
+    uint32_t best = firstGroup;  // of the whole groups, the one with the longest marker is enough
+    for (uint32_t group = firstGroup; group < pastGroup; ++group)
+        if (markers.groups()[group].longest > markers.groups()[best].longest) best = group;
+    look(best * kGroup, (best + 1) * kGroup);
+    return found;
+}
+
+QRect LaneLayout::markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const {
+    if (marker.row >= rowsShown(marker.lane)) return {};
+    const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
+    const QRect axis = axisOf(area), lane = laneRect(area, scrolled, marker.lane);
+    const int left = static_cast<int>(std::max<double>(axis.left(), xAt(area, row.begin(marker.index))));
+    const int right = static_cast<int>(std::min<double>(axis.right(), xAt(area, row.end(marker.index))));
+    return QRect(left, lane.top() + kRail + static_cast<int>(marker.row) * kRowHeight, std::max(1, right - left),
+                 kRowHeight - 1)
+        .intersected(axis);
+}
+
+QRect LaneLayout::trackRect(const QRect& area, int scrolled, size_t track) const {
+    const Place& place = trackPlaces_[track];
+    return {area.left(), area.top() + kHeaderHeight - scrolled + place.top, area.width(), place.height};
+}
+
+}  // namespace fugato

@@ -1,0 +1,99 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Where every lane, row, marker and track of the lanes' picture stands, and what lies at a point; nothing is painted
+// here. What the person arranged (folded, opened) is kept by the lanes' keys (core/model/keys.h), so that it stays when
+// the recording grows or is opened again.
+#pragma once
+
+#include <QPoint>
+#include <QRect>
+#include <memory>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "core/model/recording.h"
+
+namespace fugato {
+
+class LaneLayout {
+public:
+    static constexpr int kHeaderHeight = 36;  // ruler and frames
+    static constexpr int kLabelWidth = 112;
+    static constexpr int kRowHeight = 17;
+    static constexpr int kRail = 14;  // above the markers: the critical path runs here
+    static constexpr int kLaneGap = 5;
+    static constexpr int kSlimHeight = 19;  // of a lane that makes room
+
+    void setView(int64_t begin, int64_t end);
+    /// How high the lanes may be together to be in sight at once. Where the selected frame's critical path runs
+    /// through lanes farther apart, the others become slim, so that the whole line can be seen; where that is not
+    /// enough, slim ones that follow each other become one.
+    void setRoom(int room);
+    void setGathering(bool gathering);
+    bool slim(uint32_t lane) const { return lane < slim_.size() && slim_[lane]; }
+    /// Until another frame is selected. One that stands for several makes room for each of them.
+    void openSlim(uint32_t lane);
+    /// 1, or how many slim lanes it stands for; 0 where another does.
+    size_t standsFor(uint32_t lane) const;
+    /// Height of all lanes together, without the header.
+    int height() const { return height_; }
+
+    /// A lane nested very deeply shows its first rows only, and a line that opens or folds the others.
+    bool folded(uint32_t lane) const;
+    void toggleFold(uint32_t lane);
+
+    // `area`: labels and time axis; `scrolled`: pixels of the lanes above its top.
+    /// Where the line that folds is drawn; empty where there is none.
+    QRect foldRect(const QRect& area, int scrolled, uint32_t lane) const;
+    uint32_t laneAt(const QRect& area, int scrolled, int y) const;
+    QRect laneRect(const QRect& area, int scrolled, uint32_t lane) const;
+    /// Where a track below the lanes is drawn, label included.
+    QRect trackRect(const QRect& area, int scrolled, size_t track) const;
+    /// The longest marker that touches a point.
+    MarkerRef markerAt(const QRect& area, int scrolled, const QPoint& at) const;
+    /// Where a marker is drawn, cut to the area; empty where it is out of sight.
+    QRect markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const;
+    QRect axisOf(const QRect& area) const { return area.adjusted(kLabelWidth, kHeaderHeight, 0, 0); }
+    double xAt(const QRect& area, int64_t time) const;
+    int64_t timeAt(const QRect& area, double x) const;
+    int64_t begin() const { return begin_; }
+    int64_t end() const { return end_; }
+
+protected:
+    ~LaneLayout() = default;
+    /// `same`: another state of the recording before.
+    void layOut(std::shared_ptr<const Recording> recording, std::vector<int> trackHeights, bool same);
+    /// The lanes of the critical path; what was opened for another frame is closed again.
+    void setOnPath(std::vector<bool> onPath, bool sameFrame);
+    bool onPath(uint32_t lane) const { return lane < onPath_.size() && onPath_[lane]; }
+    bool foldable(uint32_t lane) const;
+    size_t rowsShown(uint32_t lane) const;
+    size_t rowsFolded(uint32_t lane) const;  // that a folded lane does not show
+    uint32_t laneCount() const { return static_cast<uint32_t>(places_.size()); }
+    size_t trackCount() const { return trackPlaces_.size(); }
+    bool hasPlace(uint32_t lane) const { return places_[lane].height > 0; }
+
+private:
+    struct Place {
+        int top = 0, height = 0;
+    };
+    void placeLanes();
+    void placeAll();
+    bool pathFits() const;
+
+    std::shared_ptr<const Recording> recording_;
+    std::vector<std::string> keys_;  // by lane
+    std::vector<int> trackHeights_;
+    int64_t begin_ = 0, end_ = 1;
+    std::vector<Place> places_, trackPlaces_;
+    int height_ = 0, room_ = 0;
+    bool gathering_ = true;
+    std::vector<bool> onPath_, slim_;          // by lane
+    std::vector<uint32_t> standIn_;            // by lane: itself, or the slim lane that stands for it
+    bool bunched_ = false;                     // slim lanes that follow each other are one
+    std::set<std::string> unfolded_;           // keys of lanes
+    std::set<std::string> opened_, separate_;  // keys: stay as they are; slim, but stand for themselves
+};
+
+}  // namespace fugato

@@ -1,0 +1,101 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "explained_frame.h"
+
+#include <algorithm>
+
+#include "core/store/long_work.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr double kLeastPart = 0.03;        // of the largest excess, that a marker is shown for
+constexpr double kCause = 0.4;             // the least strength of a cause, that grows with its part
+constexpr double kCaller = 0.1;            // of what calls a cause, so that the way down to it can be followed
+constexpr int64_t kNoDifference = 50'000;  // ns; would read 0.0 ms
+
+uint64_t keyOf(uint32_t group, PathId path) { return uint64_t{group} << 32 | path; }
+
+void findPath(ExplainedFrame& f) {
+    f.onPath.assign(f.explanation->recording->lanes.size(), false);
+    for (const Piece& piece : f.pieces) {
+        f.onPath[piece.lane] = true;
+        if (f.path.empty() || f.path.back().lane != piece.lane)
+            f.path.push_back({piece.lane, piece.begin, piece.end});
+        else
+            f.path.back().begin = piece.begin;
+    }
+}
+
+void findContended(ExplainedFrame& f) {
+    for (const CauseShare& share : f.verdict().shares) {
+        const Cause& named = f.explanation->causes[share.cause];
+        if (named.kind != CauseKind::NoCore) continue;
+        std::copy_if(f.pieces.begin(), f.pieces.end(), std::back_inserter(f.contended), [&](const Piece& piece) {
+            return piece.kind == PieceKind::NoCore && piece.coreHolder == named.coreHolder;
+        });
+    }
+}
+
+/// How much of the frame's excess lies at a marker and below it.
+void findStrengths(ExplainedFrame& f) {
+    const Explanation& e = *f.explanation;
+    const Recording& r = *e.recording;
+    const auto& shares = f.verdict().shares;
+    if (shares.empty()) return;
+    std::unordered_map<uint64_t, int64_t> below;
+    for (const ExcessPart& part : e.excessOf(f.frame)) {
+        if (part.key.kind == PieceKind::WaitPacing) continue;
+        for (PathId path = part.key.path; path; path = r.paths[path].parent)
+            below[keyOf(part.key.group, path)] += part.excess();
+    }
+    int64_t most = 1;
+    for (const CauseShare& share : shares) most = std::max(most, share.excess);
+    for (const auto& [key, excess] : below) {
+        const double part = static_cast<double>(excess) / static_cast<double>(most);
+        if (part < kLeastPart) continue;
+        const auto path = static_cast<PathId>(key);
+        double strength = 0;
+        for (const CauseShare& share : shares) {
+            const Cause& named = e.causes[share.cause];
+            if (named.group != key >> 32 || !named.path) continue;
+            if (r.paths.contains(named.path, path))
+                strength = std::max(strength, kCause + (1 - kCause) * std::min(1.0, part));
+            else if (r.paths.contains(path, named.path))
+                strength = std::max(strength, kCaller);
+        }
+        if (strength > 0) f.strengths[key] = strength;
+    }
+    for (const CauseShare& share : shares) {  // the waits through which the frame came to a lock's holder
+        const Cause& named = e.causes[share.cause];
+        if (named.object == kNone) continue;
+        for (const Piece& piece : f.pieces) {
+            if (piece.lock.object != named.object || piece.lock.waiterLane == kNone) continue;
+            const MarkerRef waiter = r.innermostBefore(piece.lock.waiterLane, piece.end);
+            if (!waiter.valid()) continue;
+            const uint32_t group = r.lanes[waiter.lane].group;
+            for (PathId path = r.paths[r.pathOf(waiter)].parent; path; path = r.paths[path].parent)
+                f.strengths.try_emplace(keyOf(group, path), kCaller);
+        }
+    }
+}
+
+}  // namespace
+
+std::shared_ptr<const ExplainedFrame> explainedFrame(std::shared_ptr<const Explanation> explanation, uint32_t frame) {
+    longWork("explaining a frame");
+    auto f = std::make_shared<ExplainedFrame>();
+    f->explanation = std::move(explanation);
+    f->frame = frame;
+    f->pieces = f->explanation->piecesOf(frame);
+    findPath(*f);
+    findContended(*f);
+    findStrengths(*f);
+    f->rungs = ladder(*f->explanation, frame);
+    if (!f->rungs.empty() && f->rungs.back().rest && std::abs(f->rungs.back().excess) < kNoDifference)
+        f->rungs.pop_back();
+    f->sentences = frameSentences(*f->explanation, frame, f->pieces);
+    return f;
+}
+
+}  // namespace fugato
