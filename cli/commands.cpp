@@ -7,11 +7,12 @@
 
 #include "ask_commands.h"
 #include "command_parts.h"
-#include "core/explain/causes/certainty.h"
 #include "core/explain/causes/earlier_stage.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/frame_sentences.h"
+#include "core/summary/summary.h"
 #include "format/number_text.h"
+#include "summary_json.h"
 
 namespace fugato {
 
@@ -136,24 +137,26 @@ public:
                                      : " has no frames in series " + std::to_string(series_) +
                                            ". `fugato-cli info` lists the series."));
         }
-        Json json{{"series", Json::array()}, {"spikes", Json::array()}, {"causes", Json::array()}};
-        for (const uint32_t series : chosen) {
-            const auto explanation =
-                explain(recording, accountFrames(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6));
+        std::vector<std::shared_ptr<const Explanation>> explained;
+        for (const uint32_t series : chosen)
+            explained.push_back(
+                explain(recording, accountFrames(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6)));
+        Json json = json_ ? summaryJson(*summaryOf(explained, {kPredicted, kMarkers})) : Json();
+        for (const auto& e : explained) {
             std::vector<Repair> repairs;
             for (const std::string& wanted : repairs_)
-                if (!addRepair(*explanation, wanted, repairs))
+                if (!addRepair(*e, wanted, repairs))
                     return tellFailure(err, kExitNothingFound,
                                        "there is no cause \"" + wanted + "\" in series \"" +
-                                           recording->series[series].name +
+                                           recording->series[e->series].name +
                                            "\". Name causes by their letters: A, or A=gone.");
-            const auto prediction = repairs.empty() ? nullptr : predict(*explanation, repairs);
+            const auto prediction = repairs.empty() ? nullptr : predict(*e, repairs);
             if (json_) {
-                addJson(*explanation, json);
-                if (prediction) addJson(*explanation, *prediction, json);
+                addSpikes(*e, json["spikes"]);
+                if (prediction) addJson(*e, *prediction, json);
             } else {
-                print(*explanation, out);
-                if (prediction) out << "What if: " << whatIfSentence(*explanation, *prediction) << "\n\n";
+                print(*e, out);
+                if (prediction) out << "What if: " << whatIfSentence(*e, *prediction) << "\n\n";
             }
         }
         if (json_) out << json.dump(1) << "\n";
@@ -163,6 +166,7 @@ public:
 private:
     /// Of so many of the costliest causes it is also told what their repair would bring.
     static constexpr uint32_t kPredicted = 10;
+    static constexpr size_t kMarkers = 200;  // told as JSON
 
     static bool addRepair(const Explanation& e, const std::string& wanted, std::vector<Repair>& repairs) {
         const size_t equals = wanted.find('=');
@@ -188,26 +192,14 @@ private:
                                    {"repairs", std::move(repairs)},
                                    {"over", p.over},
                                    {"saved", p.saved},
-                                   {"late_ms", ms(p.late)},
+                                   {"late_ms", milliseconds(p.late)},
                                    {"next_cause", p.nextCause == kNone ? Json() : Json(e.causes[p.nextCause].letter)},
                                    {"frames", std::move(frames)}});
     }
 
-    static double ms(int64_t ns) { return static_cast<double>(ns) * 1e-6; }
-
-    static void addJson(const Explanation& e, Json& json) {
+    static void addSpikes(const Explanation& e, Json& spikes) {
         const Recording& r = *e.recording;
         const std::string& name = r.series[e.series].name;
-        const Figures& f = e.figures;
-        json["series"].push_back({{"name", name},
-                                  {"frames", f.frames},
-                                  {"over", f.over},
-                                  {"near", f.near},
-                                  {"late_ms", ms(f.late)},
-                                  {"p50_ms", ms(f.p50)},
-                                  {"p95_ms", ms(f.p95)},
-                                  {"p99_ms", ms(f.p99)},
-                                  {"worst_ms", ms(f.worst)}});
         for (const Spike& spike : e.spikes) {
             Json frames = Json::array();
             for (uint32_t i = spike.first; i <= spike.last; ++i) {
@@ -231,30 +223,13 @@ private:
                                   {"through", std::move(through)},
                                   {"parts", std::move(parts)}});
             }
-            json["spikes"].push_back({{"series", name},
-                                      {"first_frame", spike.first},
-                                      {"last_frame", spike.last},
-                                      {"origin_frame", spike.origin},
-                                      {"late_ms", ms(spike.late)},
-                                      {"cause", e.causes[spike.cause].letter},
-                                      {"frames", std::move(frames)}});
-        }
-        for (uint32_t c = 0; c < e.causes.size(); ++c) {
-            const Cause& cause = e.causes[c];
-            json["causes"].push_back({{"series", name},
-                                      {"letter", cause.letter},
-                                      {"lane", r.groups[cause.group].name},
-                                      {"path", r.namesOf(cause.path)},
-                                      {"kind", causeKindName(cause.kind)},
-                                      {"spikes", cause.spikes.size()},
-                                      {"frames", cause.frames.size()},
-                                      {"late_ms", ms(cause.late)}});
-            const Sureness sureness = surenessOf(e, e.worstFrameOf(cause), cause, e.piecesOf(e.worstFrameOf(cause)));
-            json["causes"].back()["certainty"] = certaintyName(sureness.certainty);
-            json["causes"].back()["doubts"] = sureness.doubts;
-            if (cause.kind == CauseKind::NoCore)
-                json["causes"].back()["core_holder"] = coreHolderText(r, cause.coreHolder);
-            if (c < kPredicted) json["causes"].back()["saved"] = predict(e, {{c, false}})->saved;
+            spikes.push_back({{"series", name},
+                              {"first_frame", spike.first},
+                              {"last_frame", spike.last},
+                              {"origin_frame", spike.origin},
+                              {"late_ms", milliseconds(spike.late)},
+                              {"cause", e.causes[spike.cause].letter},
+                              {"frames", std::move(frames)}});
         }
     }
 

@@ -1025,6 +1025,8 @@ private slots:
         QVERIFY(memory);
         for (const uint32_t shown : r->laneOrder) QVERIFY(r->lanes[shown].name != "system");
         QVERIFY(r->context.count("system"));
+        const QRegularExpression uuid("^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$");
+        QVERIFY(uuid.match(QString::fromStdString(r->context.at("recording id"))).hasMatch());
     }
 
     void aProgramInCCanSayEverything() {

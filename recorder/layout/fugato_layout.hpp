@@ -26,6 +26,22 @@ inline constexpr uint32_t kFileVersion = 2;                    // readers take l
 inline constexpr uint32_t kBlockMagic = 0x4b4c4246;            // "FBLK"
 inline constexpr uint64_t kTrailerMagic = 0x444e454f54414755;  // "UGATOEND"
 
+/// The context that holds a recording's own id, a UUID (RFC 9562): it stays with copies, packed and converted ones.
+inline constexpr char kRecordingIdKey[] = "recording id";
+
+/// 128 bits as the text of a UUID. `version`: 4 for bits that chance made, 8 for others.
+inline std::string uuidText(uint64_t high, uint64_t low, unsigned version) {
+    high = (high & ~uint64_t{0xf000}) | uint64_t{version} << 12;
+    low = (low & ~(uint64_t{3} << 62)) | uint64_t{2} << 62;
+    static constexpr char kDigits[] = "0123456789abcdef";
+    std::string text;
+    for (int at = 0; at < 32; ++at) {
+        if (at == 8 || at == 12 || at == 16 || at == 20) text += '-';
+        text += kDigits[(at < 16 ? high >> (60 - 4 * at) : low >> (124 - 4 * at)) & 15];
+    }
+    return text;
+}
+
 enum class ClockKind : uint32_t { Nanoseconds = 1, Ticks = 2 };
 
 struct FileHeader {  // 64 bytes at offset 0

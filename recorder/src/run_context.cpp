@@ -3,12 +3,16 @@
 
 #include <dirent.h>
 #include <fcntl.h>
+#include <sys/random.h>
 #include <sys/utsname.h>
 #include <unistd.h>
 
 #include <cstdio>
 #include <cstdlib>
+#include <ctime>
 #include <string_view>
+
+#include "fugato_layout.hpp"
 
 namespace fugato::recording {
 
@@ -60,6 +64,20 @@ std::string firstLineOf(const char* path) {
     std::string text = contentOf(path);
     text.resize(std::min(text.size(), text.find('\n')));
     return text;
+}
+
+std::string randomUuid() {
+    uint64_t bits[2];
+    if (getrandom(bits, sizeof bits, GRND_NONBLOCK) != static_cast<ssize_t>(sizeof bits)) {
+        timespec now{};
+        clock_gettime(CLOCK_REALTIME, &now);
+        const uint64_t start[] = {static_cast<uint64_t>(now.tv_sec), static_cast<uint64_t>(now.tv_nsec),
+                                  static_cast<uint64_t>(getpid()), reinterpret_cast<uintptr_t>(&now)};
+        const XXH128_hash_t hash = XXH3_128bits(start, sizeof start);
+        bits[0] = hash.high64;
+        bits[1] = hash.low64;
+    }
+    return layout::uuidText(bits[0], bits[1], 4);
 }
 
 void tellRunContext(const std::function<void(const std::string&, const std::string&)>& tell) {

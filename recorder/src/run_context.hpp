@@ -11,6 +11,9 @@ namespace fugato::recording {
 
 void tellRunContext(const std::function<void(const std::string& key, const std::string& value)>& tell);
 
+/// A UUID that chance made; never waits for chance.
+std::string randomUuid();
+
 /// The first line of a small file; empty where it cannot be read.
 std::string firstLineOf(const char* path);
 

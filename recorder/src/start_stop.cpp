@@ -189,6 +189,7 @@ void tellContext(Recorder& r, double markerCost, const fug_options& options) {
     std::snprintf(cost, sizeof cost, "%llu.%llu", static_cast<unsigned long long>(tenths / 10),
                   static_cast<unsigned long long>(tenths % 10));
     addContext(r, "marker cost ns", cost);
+    addContext(r, layout::kRecordingIdKey, randomUuid());
     tellRunContext([&](const std::string& key, const std::string& value) { addContext(r, key, value); });
 }
 

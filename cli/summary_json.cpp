@@ -1,0 +1,80 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "summary_json.h"
+
+namespace fugato {
+
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+Json seriesJson(const SeriesSummary& series) {
+    const Figures& f = series.figures;
+    Json json{{"name", series.name},
+              {"frames", f.frames},
+              {"over", f.over},
+              {"near", f.near},
+              {"late_ms", milliseconds(f.late)},
+              {"p50_ms", milliseconds(f.p50)},
+              {"p95_ms", milliseconds(f.p95)},
+              {"p99_ms", milliseconds(f.p99)},
+              {"worst_ms", milliseconds(f.worst)}};
+    for (const StageSummary& stage : series.stages)
+        json["stages"].push_back({{"name", stage.name},
+                                  {"frames", stage.frames},
+                                  {"over", stage.over},
+                                  {"late_ms", milliseconds(stage.late)},
+                                  {"p50_ms", milliseconds(stage.median)},
+                                  {"p95_ms", milliseconds(stage.p95)},
+                                  {"p99_ms", milliseconds(stage.p99)},
+                                  {"worst_ms", milliseconds(stage.worst)}});
+    return json;
+}
+
+Json causeJson(const std::string& series, const CauseSummary& cause) {
+    Json json{{"series", series},
+              {"letter", cause.letter},
+              {"key", cause.key},
+              {"lane", cause.lane},
+              {"path", cause.path},
+              {"kind", causeKindName(cause.kind)},
+              {"spikes", cause.spikes},
+              {"frames", cause.frames},
+              {"worst_frame", cause.worstFrame},
+              {"late_ms", milliseconds(cause.late)},
+              {"certainty", certaintyName(cause.sureness.certainty)},
+              {"doubts", cause.sureness.doubts}};
+    if (!cause.lock.empty()) json["lock"] = cause.lock;
+    if (!cause.coreHolder.empty()) json["core_holder"] = cause.coreHolder;
+    if (cause.saved) json["saved"] = *cause.saved;
+    return json;
+}
+
+}  // namespace
+
+Json summaryJson(const Summary& summary) {
+    Json json{{"recording",
+               {{"id", summary.recordingId},
+                {"program", summary.program},
+                {"build", summary.build},
+                {"started_unix_ns", summary.startedUnixNs},
+                {"length_ns", summary.length},
+                {"markers", summary.markerCount}}},
+              {"series", Json::array()},
+              {"spikes", Json::array()},
+              {"causes", Json::array()},
+              {"markers", Json::array()}};
+    for (const SeriesSummary& series : summary.series) {
+        json["series"].push_back(seriesJson(series));
+        for (const CauseSummary& cause : series.causes) json["causes"].push_back(causeJson(series.name, cause));
+    }
+    for (const MarkerSummary& marker : summary.markers)
+        json["markers"].push_back({{"key", marker.key},
+                                   {"name", marker.name},
+                                   {"count", marker.count},
+                                   {"total_ns", marker.total},
+                                   {"self_ns", marker.self},
+                                   {"longest_ns", marker.longest}});
+    return json;
+}
+
+}  // namespace fugato
