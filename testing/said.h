@@ -42,6 +42,7 @@ inline QByteArray saidBy(const Recording& r) {
     for (const auto& source : r.linkSources) add(int64_t(source.link)), add(source.time), add(source.path);
     for (const Operation& operation : r.operations) {
         add(operation.begin), add(operation.end), add(operation.site), add(operation.beganOn), add(operation.endedOn);
+        add(operation.row), add(operation.code);
         for (const OperationStep& step : r.stepsOf(operation)) add(step.time), add(step.site), add(step.lane);
     }
     for (const Allocation& it : r.allocations) add(it.taken), add(it.given), add(int64_t(it.bytes)), add(it.path);

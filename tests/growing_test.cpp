@@ -193,6 +193,79 @@ private slots:
         QVERIFY(!none.read());
     }
 
+    /// Operations, memory and cores in any order: at every moment a recording that grew says what one says that is told
+    /// the same at once.
+    void whatLanesShareSaysTheSameHoweverItCame() {
+        struct Told {
+            uint32_t lane;
+            Event event;
+        };
+        constexpr uint32_t kLanes = 4, kCores = 2;
+        for (uint32_t seed = 0; seed < 30; ++seed) {
+            std::mt19937 random(seed);
+            const auto define = [](ModelBuilder& builder) {
+                for (uint32_t i = 1; i <= kLanes; ++i)
+                    builder.define(LaneDefinition{i, LaneKind::Thread, i == kLanes ? 0u : 100u + i, "t", ""});
+                for (uint32_t i = 1; i <= kCores; ++i)
+                    builder.define(LaneDefinition{kLanes + i, LaneKind::Core, 0, "core", ""});
+            };
+            ModelBuilder growing;
+            define(growing);
+            std::vector<Told> all;
+            int64_t now = 0;
+            uint64_t number = 1;
+            for (int piece = 0; piece < 12; ++piece) {
+                std::vector<Told> fresh;
+                for (int i = 0; i < 40; ++i) {
+                    now += 1 + static_cast<int64_t>(random() % 8'000'000);
+                    const uint32_t lane = 1 + random() % kLanes;
+                    const uint64_t some = 1 + random() % number;
+                    const auto tell = [&](EventKind kind, uint32_t id, uint64_t a, uint64_t b = 0) {
+                        fresh.push_back({lane, {now, kind, id, a, b, {}}});
+                    };
+                    switch (random() % 7) {
+                        case 0:
+                        case 1: tell(EventKind::OperationBegin, 1 + random() % 3, number++); break;
+                        case 2: tell(EventKind::OperationStep, 5, some); break;
+                        case 3: tell(EventKind::OperationEnd, 0, some, random() % 3); break;
+                        case 4: tell(EventKind::MemoryTaken, 1 + random() % 2, random() % 20, 1 + random() % 90); break;
+                        case 5: tell(EventKind::MemoryGiven, 1 + random() % 2, random() % 20); break;
+                        default:
+                            fresh.push_back({kLanes + 1 + static_cast<uint32_t>(random() % kCores),
+                                             {now,
+                                              EventKind::Switch,
+                                              100 + static_cast<uint32_t>(random() % 6),
+                                              random() % 2,
+                                              0,
+                                              {}}});
+                    }
+                }
+                // Lanes come one after another, and now and then one comes much later than the others.
+                std::stable_sort(fresh.begin(), fresh.end(), [](auto& x, auto& y) { return x.lane < y.lane; });
+                const uint32_t held = piece < 11 && seed % 3 == 0 ? 1 + random() % kLanes : 0;
+                for (const Told& told : fresh)
+                    if (told.lane != held) all.push_back(told), growing.event(told.lane, told.event);
+                const auto grown = growing.asItIs();
+                ModelBuilder atOnce;
+                define(atOnce);
+                for (const Told& told : all) atOnce.event(told.lane, told.event);
+                const auto anew = atOnce.asItIs();
+                QVERIFY2(saidBy(*grown) == saidBy(*anew),
+                         qPrintable(QString("seed %1, piece %2").arg(seed).arg(piece)));
+                QCOMPARE(grown->repairs.endsWithoutBegin, anew->repairs.endsWithoutBegin);
+                // No two operations stand in one row at one time.
+                for (size_t i = 0; i < grown->operations.size(); ++i)
+                    for (size_t k = 0; k < i; ++k)
+                        QVERIFY(grown->operations[k].row != grown->operations[i].row ||
+                                grown->operations[k].end <= grown->operations[i].begin);
+                if (held) {  // what was held back comes now, before what comes next
+                    for (const Told& told : fresh)
+                        if (told.lane == held) all.push_back(told), growing.event(told.lane, told.event);
+                }
+            }
+        }
+    }
+
     void namesToldAfterTheirUseAreStillTheirs() {
         ModelBuilder builder;
         builder.event(1, {10, EventKind::MarkBegin, 7, 0, 0, {}});

@@ -4,7 +4,7 @@
 #include <algorithm>
 #include <unordered_map>
 
-#include "gathered.h"
+#include "streams/streams.h"
 
 namespace fugato {
 
@@ -94,7 +94,7 @@ struct ModelBuilder::Build {
     std::unordered_map<uint32_t, LaneBuilder*> byId;
     uint32_t lastId = kNone;
     LaneBuilder* last = nullptr;
-    Gathered gathered;
+    Streams streams;
     std::shared_ptr<SpareRoom> room;  // of asItIs()
 
     LaneBuilder& lane(uint32_t id) {
@@ -124,7 +124,7 @@ struct ModelBuilder::Build {
     }
     void gather(const Recording& from) {
         for (uint32_t i = 0; i < lanes.size(); ++i)
-            if (lanes[i]) gathered.take(i, lanes[i]->finds(), from.lanes[i].paths);
+            if (lanes[i]) streams.take(i, lanes[i]->finds(), from.lanes[i].paths);
     }
 };
 
@@ -148,7 +148,7 @@ std::shared_ptr<const Recording> ModelBuilder::soFar(
     }
     made->whole = false;
     std::vector<const LaneBuilder*> lanes = b.each();
-    Gathered shown;
+    Streams shown;
     for (const auto& [id, blocks] : unread) {
         const uint32_t position = b.names.lane(id);
         made->lanes[position].unread = blocks;
@@ -201,7 +201,7 @@ std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
                 it.hold.path = made->lanes[i].paths[it.hold.path];
                 held.push_back(it);
             }
-    b.gathered.fill(*made, *made->lease, held);
+    b.streams.fill(*made, *made->lease, held);
     group(*made);
     return made;
 }
@@ -219,7 +219,7 @@ std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
     finishLanes(b.r, lanes);
     joinPaths(b.r, lanes, *b.r.storage);
     b.gather(b.r);
-    b.gathered.fill(b.r, *b.r.storage);
+    b.streams.fill(b.r, *b.r.storage);
     group(b.r);
     return b.recording;
 }

@@ -1,0 +1,34 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Where links were given out; of one that was given out more than once, the first time told.
+#pragma once
+
+#include "core/model/lane_builder.h"
+#include "sorted_list.h"
+
+namespace fugato {
+
+class LinkStream {
+public:
+    void take(const LaneFinds& finds, const Column<PathId>& paths) {
+        for (Recording::LinkSource source : finds.linkSources) {
+            source.path = paths[source.path];
+            links_.add(source);
+        }
+    }
+    template <class Place>
+    void fill(Recording& r, Place& place) {
+        links_.sorted([](const auto& x, const auto& y) { return x.link < y.link; });
+        links_.unique([](const auto& x, const auto& y) { return x.link == y.link; });
+        r.linkSources = Column<Recording::LinkSource>::of(place, links_.all());
+    }
+    template <class A>
+    static void describe(A& archive, Recording& r) {
+        archive(r.linkSources);
+    }
+
+private:
+    SortedList<Recording::LinkSource> links_;
+};
+
+}  // namespace fugato

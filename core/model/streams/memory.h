@@ -1,0 +1,46 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Memory: what was taken, paired with its release, over all lanes; and what each pool holds over time.
+#pragma once
+
+#include <unordered_map>
+
+#include "core/model/lane_builder.h"
+#include "timed_events.h"
+
+namespace fugato {
+
+class MemoryStream {
+public:
+    void take(LaneFinds& finds, const Column<PathId>& paths);
+    template <class Place>
+    void fill(Recording& recording, Place& place);
+    template <class A>
+    static void describe(A& archive, Recording& r) {
+        archive(r.allocations, r.pools);
+    }
+
+private:
+    struct Key {
+        uint32_t pool;
+        uint64_t address;
+        bool operator==(const Key&) const = default;
+    };
+    struct Hash {
+        size_t operator()(const Key& k) const { return (k.address ^ k.pool) * 0x9e3779b97f4a7c15ull >> 7; }
+    };
+    struct InUse {  // by a pool
+        std::vector<int64_t> times, bytes;
+    };
+    struct State {
+        std::vector<Allocation> allocations;  // in order of time; given: kOpen where it was not
+        std::unordered_map<Key, size_t, Hash> open;
+        std::vector<InUse> pools;
+
+        void take(const LaneFinds::MemoryChange& change, Undo* undo);
+        void release(const LaneFinds::MemoryChange& change, const Key& key, size_t index, Undo* undo);
+    };
+    TimedEvents<LaneFinds::MemoryChange, State> events_;
+};
+
+}  // namespace fugato

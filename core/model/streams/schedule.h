@@ -1,0 +1,41 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// From who had each core, what each recorded thread did: ran, was ready, was blocked.
+#pragma once
+
+#include <unordered_map>
+
+#include "core/model/lane_builder.h"
+#include "timed_events.h"
+
+namespace fugato {
+
+class ScheduleStream {
+public:
+    void take(LaneFinds& finds);
+    /// After the recording's lanes have their numbers of the operating system.
+    template <class Place>
+    void fill(Recording& recording, Place& place);
+
+private:
+    struct Off {  // a thread that has no core
+        int64_t time = 0;
+        bool ready = false;
+        uint32_t core = 0;
+    };
+    using LaneOf = std::unordered_map<uint32_t, uint32_t>;  // by thread of the operating system
+    struct State {
+        LaneOf laneOf;
+        std::vector<std::vector<ScheduleSpan>> schedules;  // by lane
+        std::vector<std::vector<CoreSpan>> cores;          // by lane; the last one of each lasts
+        std::unordered_map<uint32_t, Off> off;             // by thread
+
+        void take(const LaneFinds::CoreSwitch& change, Undo* undo);
+        void addSpan(uint32_t thread, int64_t begin, int64_t end, ThreadState state, uint32_t core, Undo* undo);
+        void setOff(uint32_t thread, const Off* since, Undo* undo);
+    };
+    TimedEvents<LaneFinds::CoreSwitch, State> events_;
+    LaneOf laneOf_;
+};
+
+}  // namespace fugato
