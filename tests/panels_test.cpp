@@ -222,6 +222,50 @@ private slots:
         QVERIFY(red);
     }
 
+    /// Ten at once, for four of which there is no row; one lasts the whole recording; thousands are narrower than a
+    /// pixel, one of which failed.
+    void operationsBeyondTheRowsAreCounted() {
+        TextRecording t;
+        t.lane("main", 1);
+        std::multimap<double, std::string> told;
+        const auto operation = [&](double from, double to, int number, int code = 0) {
+            const std::string id = R"(,"operation":)" + std::to_string(number);
+            told.emplace(from, R"("do":"operation","site":"Load")" + id);
+            told.emplace(to, R"("do":"operation_end")" + id + R"(,"code":)" + std::to_string(code));
+        };
+        operation(0, 99, 1);
+        for (int i = 0; i < 9; ++i) operation(20 + i, 40 + i, 10 + i);
+        for (int i = 0; i < 2000; ++i) operation(60 + i * 0.01, 60 + i * 0.01 + 0.005, 100 + i, i == 1234 ? 3 : 0);
+        for (const auto& [time, what] : told) t.at(time, "main", what);
+        const auto r = t.open();
+        QCOMPARE(r->operationRows(), size_t{10});
+        QCOMPARE(r->operationsAt(35'000), size_t{10});
+        QCOMPARE(r->operationsAt(50'000), size_t{1});
+        size_t all = 0;
+        for (size_t row = 0; row < r->operationRows(); ++row) all += r->operationsOfRow(row).size();
+        QCOMPARE(all, r->operations.size());
+        LanePicture picture;
+        const QRect area(0, 0, LanePicture::kLabelWidth + 1000, 700);
+        const QImage image = paintedTracks(picture, r, area);
+        const size_t track = trackNamed(picture, "operations");
+        const QRect box = picture.trackRect(area, 0, track);
+        QVERIFY(picture.tracks().tracks()[track].detail.endsWith("to 10 at once"));
+        const auto wordsAt = [&](int us, int down) {
+            return picture.wordsAt(area, 0, {LanePicture::kLabelWidth + us * 10 + 2, box.top() + down});
+        };
+        QVERIFY2(wordsAt(50, 8).contains("Load"), qPrintable(wordsAt(50, 8)));  // the one that lasts
+        QVERIFY(wordsAt(50, 8 + 15).isEmpty());
+        QVERIFY2(wordsAt(35, box.height() - 6).contains("10 operations"), qPrintable(wordsAt(35, box.height() - 6)));
+        const auto dark = [&](int us) {
+            const QColor color(image.pixel(LanePicture::kLabelWidth + us * 10, box.bottom() - 6));
+            return color.lightness() < theme().paper.lightness() - 40;
+        };
+        QVERIFY(dark(35) && !dark(50));
+        const int failed = LanePicture::kLabelWidth + static_cast<int>((60 + 1234 * 0.01) * 10);
+        QVERIFY(has(image, QRect(failed - 2, box.top() + 15, 5, 15), theme().plum));
+        QVERIFY(!has(image, QRect(failed - 60, box.top() + 15, 50, 15), theme().plum));
+    }
+
     void oneValueAmongHundredsInAColumnIsSeen() {
         TextRecording t;
         t.lane("main", 1);

@@ -15,6 +15,7 @@ namespace fugato {
 namespace {
 
 constexpr int kBandHeight = 20, kCurveHeight = 34, kOperationRow = 15, kMostOperationRows = 6, kPictureHeight = 66;
+constexpr int kBeyondHeight = 10;  // of the band for operations that have no row
 
 QString bytesText(double bytes) {
     return bytes >= 1e9   ? QObject::tr("%1 GB").arg(bytes / 1e9, 0, 'f', 2)
@@ -69,7 +70,6 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
     tracks_.clear();
     ranges_.clear();
     images_.clear();
-    longestOperation_ = 0;
     if (!recording_) return;
     const Recording& r = *recording_;
     const auto rangeOf = [&](const Extreme& all, const double* threshold) {
@@ -85,14 +85,12 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
         if (!r.states[i].spans.empty())
             tracks_.push_back({Kind::State, i, kBandHeight, q(r.states[i].name), QObject::tr("state")});
     if (!r.operations.empty()) {
-        uint32_t rows = 1;
-        for (const Operation& operation : r.operations) {
-            rows = std::max(rows, operation.row + 1);
-            longestOperation_ = std::max(longestOperation_, operation.end - operation.begin);
-        }
-        tracks_.push_back({Kind::Operations, 0,
-                           static_cast<int>(std::min<uint32_t>(rows, kMostOperationRows)) * kOperationRow + 6,
-                           QObject::tr("operations"), q(countText(r.operations.size()))});
+        const auto rows = static_cast<int>(r.operationRows());
+        const bool beyond = rows > kMostOperationRows;
+        const QString count = q(countText(r.operations.size()));
+        tracks_.push_back(
+            {Kind::Operations, 0, std::min(rows, kMostOperationRows) * kOperationRow + 6 + (beyond ? kBeyondHeight : 0),
+             QObject::tr("operations"), beyond ? QObject::tr("%1, to %2 at once").arg(count).arg(rows) : count});
     }
     for (uint32_t i = 0; i < r.counters.size(); ++i) {
         const Counter& counter = r.counters[i];
@@ -236,27 +234,58 @@ void TrackPicture::paintState(QPainter& painter, const TimeAxis& axis, const Sta
     }
 }
 
+/// The first operations in rows; in each they follow one another, so that a column of pixels costs a look at its first.
 void TrackPicture::paintOperations(QPainter& painter, const TimeAxis& axis) {
+    constexpr double kNarrow = 2;  // pixels
+    const Recording& r = *recording_;
+    const size_t rows = std::min<size_t>(r.operationRows(), kMostOperationRows);
+    for (size_t row = 0; row < rows; ++row) {
+        const std::span<const uint32_t> all = r.operationsOfRow(row);
+        auto at =
+            std::partition_point(all.begin(), all.end(), [&](uint32_t i) { return r.operations[i].end < axis.begin; });
+        while (at != all.end() && r.operations[*at].begin < axis.end) {
+            const Operation& operation = r.operations[*at];
+            const double left = axis.xAt(operation.begin), right = axis.xAt(operation.end);
+            auto next = at + 1;
+            bool failed = operation.code != 0;
+            if (right - left < kNarrow) {  // on to what is not drawn over by this one
+                const int64_t past = axis.timeAt(left + kNarrow);
+                next = std::partition_point(next, all.end(), [&](uint32_t i) { return r.operations[i].begin < past; });
+                failed =
+                    r.anyFailed(row, static_cast<size_t>(at - all.begin()), static_cast<size_t>(next - all.begin()));
+            }
+            const QRectF box(left, axis.box.top() + 3 + static_cast<int>(row) * kOperationRow,
+                             std::max(kNarrow, right - left), kOperationRow - 3);
+            paintOperation(painter, axis, box, operation, failed);
+            at = next;
+        }
+    }
+    if (r.operationRows() > rows) paintOperationsBeyond(painter, axis);
+}
+
+void TrackPicture::paintOperation(QPainter& painter, const TimeAxis& axis, const QRectF& box,
+                                  const Operation& operation, bool failed) {
     const Theme& t = theme();
-    const auto& operations = recording_->operations;
-    auto at = std::lower_bound(operations.begin(), operations.end(), axis.begin - longestOperation_,
-                               [](const Operation& o, int64_t time) { return o.begin < time; });
-    std::vector<double> drawn(kMostOperationRows, -1e18);
-    for (; at != operations.end() && at->begin < axis.end; ++at) {
-        if (at->end < axis.begin || at->row >= static_cast<uint32_t>(kMostOperationRows)) continue;
-        const double left = axis.xAt(at->begin), right = axis.xAt(at->end);
-        if (right < drawn[at->row] + 1) continue;
-        drawn[at->row] = right;
-        const QRectF box(left, axis.box.top() + 3 + static_cast<int>(at->row) * kOperationRow,
-                         std::max(2.0, right - left), kOperationRow - 3);
-        painter.fillRect(box, t.marker);
-        painter.fillRect(QRectF(box.left(), box.bottom() - 2, box.width(), 2), at->code ? t.plum : t.markerEdge);
-        if (right - left < 12) continue;
-        for (const OperationStep& step : recording_->stepsOf(*at))
-            painter.fillRect(QRectF(axis.xAt(step.time), box.top(), 1, box.height()), t.text);
-        QString words = q(recording_->sites[at->site].name);
-        if (at->code) words += QObject::tr(": failed, %1").arg(at->code);
-        word(painter, axis, box, words, t.markerText);
+    painter.fillRect(box, t.marker);
+    painter.fillRect(QRectF(box.left(), box.bottom() - 2, box.width(), 2), failed ? t.plum : t.markerEdge);
+    if (box.width() < 12) return;
+    for (const OperationStep& step : recording_->stepsOf(operation))
+        painter.fillRect(QRectF(axis.xAt(step.time), box.top(), 1, box.height()), t.text);
+    QString words = q(recording_->sites[operation.site].name);
+    if (operation.code) words += QObject::tr(": failed, %1").arg(operation.code);
+    word(painter, axis, box, words, t.markerText);
+}
+
+/// Below the rows: the darker, the more go on at once that have no row there.
+void TrackPicture::paintOperationsBeyond(QPainter& painter, const TimeAxis& axis) {
+    const double most = static_cast<double>(recording_->operationRows()) - kMostOperationRows;
+    const QRect band(axis.box.left(), axis.box.bottom() - kBeyondHeight - 1, axis.box.width(), kBeyondHeight - 2);
+    for (int x = band.left(); x <= band.right(); ++x) {
+        const auto atOnce = static_cast<double>(recording_->operationsAt(axis.timeAt(x)));
+        if (atOnce <= kMostOperationRows) continue;
+        QColor color = theme().markerText;
+        color.setAlphaF(static_cast<float>(0.15 + 0.6 * std::min(1.0, (atOnce - kMostOperationRows) / most)));
+        painter.fillRect(QRect(x, band.top(), 1, band.height()), color);
     }
 }
 
@@ -382,11 +411,16 @@ QString TrackPicture::stateWords(const State& state, int64_t time) const {
 QString TrackPicture::operationWords(const TimeAxis& axis, const QPoint& at) const {
     const Recording& r = *recording_;
     const int row = (at.y() - axis.box.top() - 3) / kOperationRow;
-    auto from = std::lower_bound(r.operations.begin(), r.operations.end(), axis.timeAt(at.x() - 2) - longestOperation_,
-                                 [](const Operation& o, int64_t t) { return o.begin < t; });
-    for (; from != r.operations.end() && from->begin <= axis.timeAt(at.x() + 2); ++from)
-        if (static_cast<int>(from->row) == row && from->end >= axis.timeAt(at.x() - 2)) return operationWords(*from);
-    return {};
+    const int64_t first = axis.timeAt(at.x() - 2), last = axis.timeAt(at.x() + 2);
+    if (row >= kMostOperationRows || row >= static_cast<int>(r.operationRows()))
+        return r.operationRows() > kMostOperationRows
+                   ? QObject::tr("<b>%1</b> at once")
+                         .arg(q(plural(r.operationsAt(axis.timeAt(at.x())), "operation", "operations")))
+                   : QString();
+    const std::span<const uint32_t> all = r.operationsOfRow(static_cast<size_t>(row));
+    const auto found =
+        std::partition_point(all.begin(), all.end(), [&](uint32_t i) { return r.operations[i].end < first; });
+    return found != all.end() && r.operations[*found].begin <= last ? operationWords(r.operations[*found]) : QString();
 }
 
 QString TrackPicture::counterWords(const Counter& counter, int64_t time) const {

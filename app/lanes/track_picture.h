@@ -61,6 +61,9 @@ private:
     void paintPoints(QPainter& painter, const TimeAxis& axis);
     void paintState(QPainter& painter, const TimeAxis& axis, const State& state);
     void paintOperations(QPainter& painter, const TimeAxis& axis);
+    void paintOperation(QPainter& painter, const TimeAxis& axis, const QRectF& box, const Operation& operation,
+                        bool failed);
+    void paintOperationsBeyond(QPainter& painter, const TimeAxis& axis);
     void paintCore(QPainter& painter, const TimeAxis& axis, const Lane& lane);
     void paintPictures(QPainter& painter, const TimeAxis& axis);
     // What tooltips say of each kind.
@@ -76,7 +79,6 @@ private:
     std::vector<Track> tracks_;
     std::map<size_t, Range> ranges_;   // of counters and pools, by track
     std::map<size_t, QImage> images_;  // of pictures
-    int64_t longestOperation_ = 0;
 };
 
 }  // namespace fugato

@@ -145,6 +145,20 @@ std::string Recording::valueText(const Argument& argument) const {
     return shortText(argument.real(), 6);
 }
 
+bool Recording::anyFailed(size_t row, size_t from, size_t to) const {
+    const size_t first = operationRowFrom[row] + from, past = operationRowFrom[row] + to;
+    const auto found = std::lower_bound(operationsFailed.begin(), operationsFailed.end(), first);
+    return found != operationsFailed.end() && *found < past;
+}
+
+size_t Recording::operationsAt(int64_t time) const {
+    const auto begun = std::partition_point(operations.begin(), operations.end(),
+                                            [&](const Operation& operation) { return operation.begin <= time; });
+    const auto ended = std::upper_bound(operationEnds.begin(), operationEnds.end(), time);
+    const auto begins = begun - operations.begin(), ends = ended - operationEnds.begin();
+    return begins > ends ? static_cast<size_t>(begins - ends) : 0;
+}
+
 std::string Recording::argumentsText(const MarkerRef& marker) const {
     std::string text;
     const auto [from, to] = lanes[marker.lane].argumentsOf(marker.row, marker.index);

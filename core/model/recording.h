@@ -263,7 +263,12 @@ public:
     std::vector<std::string> keys;  // of arguments
     Column<Operation> operations;   // sorted by begin
     Column<OperationStep> operationSteps;
-    Column<Allocation> allocations;  // sorted by taken
+    // Rows of operations: in each they follow one another. There are as many rows as operations at once, at most.
+    Column<uint32_t> operationsByRow;   // row after row, in order of time
+    Column<uint32_t> operationRowFrom;  // in operationsByRow, and where the last one ends
+    Column<int64_t> operationEnds;      // of all, sorted
+    Column<uint32_t> operationsFailed;  // places in operationsByRow, ascending
+    Column<Allocation> allocations;     // sorted by taken
     std::vector<Pool> pools;
     Column<Picture> pictures;  // sorted by time
     std::map<uint32_t, OsThread> osThreads;
@@ -296,6 +301,14 @@ public:
     std::string_view text(TextRef text) const { return storage->text(text); }
     std::string valueText(const Argument& argument) const;
     std::string argumentsText(const MarkerRef& marker) const;  // "course = twice round, sails = 3"
+    size_t operationRows() const { return operationRowFrom.empty() ? 0 : operationRowFrom.size() - 1; }
+    std::span<const uint32_t> operationsOfRow(size_t row) const {
+        return {operationsByRow.data() + operationRowFrom[row], operationRowFrom[row + 1] - operationRowFrom[row]};
+    }
+    /// Whether any of the operations [from, to) of a row failed.
+    bool anyFailed(size_t row, size_t from, size_t to) const;
+    /// How many operations go on at an instant.
+    size_t operationsAt(int64_t time) const;
     std::span<const OperationStep> stepsOf(const Operation& operation) const {
         return {operationSteps.data() + operation.firstStep, operation.steps};
     }

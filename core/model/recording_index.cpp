@@ -10,8 +10,8 @@
 
 #include "core/store/archive.h"
 #include "core/store/kept_file.h"
-#include "streams/streams.h"
 #include "format/byte_source.h"
+#include "streams/streams.h"
 
 namespace fugato {
 
@@ -75,7 +75,7 @@ static void describe(A& a, Module& m) {
 namespace {
 
 KeptFor indexOf(uint64_t state) {
-    constexpr uint64_t kRules = 5;  // another number: what stands in the structures means something else
+    constexpr uint64_t kRules = 6;  // another number: what stands in the structures means something else
     const uint64_t sizes[] = {kRules,
                               sizeof(MarkerRow::Chunk),
                               sizeof(MarkerRow::Group),
@@ -106,8 +106,8 @@ KeptFor indexOf(uint64_t state) {
 template <bool kWriting>
 bool archive(Recording& r, std::string& bytes) {
     Archive<kWriting> a(*r.storage, bytes);
-    a(r.sites, r.paths, r.lanes, r.groups, r.laneOrder, r.keys, r.osThreads, r.modules, r.context, r.startedUnixNs, r.begin,
-      r.end);
+    a(r.sites, r.paths, r.lanes, r.groups, r.laneOrder, r.keys, r.osThreads, r.modules, r.context, r.startedUnixNs,
+      r.begin, r.end);
     Streams::describe(a, r);
     a(r.repairs.endsWithoutBegin, r.repairs.beginsWithoutEnd, r.repairs.timesBackwards, r.repairs.framesWithoutEnd,
       r.repairs.unknownNames, r.repairs.lostEvents, r.repairs.tooDeep, r.repairs.mostOftenNeverEnded);

@@ -112,7 +112,31 @@ void OperationStream::fill(Recording& r, Place& place) {
             openSteps.insert(openSteps.end(), known->steps.begin(), known->steps.end());
         }
         r.operationSteps = Column<OperationStep>::of(place, state.steps, openSteps);
+        fillRows(r, place, state.rows);
     });
+}
+
+template <class Place>
+void OperationStream::fillRows(Recording& r, Place& place, uint32_t rows) {
+    if (r.operations.empty()) return;
+    std::vector<uint32_t> from(rows + 1), order(r.operations.size());
+    std::vector<int64_t> ends;
+    ends.reserve(order.size());
+    for (const Operation& operation : r.operations) {
+        ++from[operation.row + 1];
+        ends.push_back(operation.end);
+    }
+    for (uint32_t row = 0; row < rows; ++row) from[row + 1] += from[row];
+    std::vector<uint32_t> next = from;
+    for (uint32_t i = 0; i < order.size(); ++i) order[next[r.operations[i].row]++] = i;
+    std::sort(ends.begin(), ends.end());
+    std::vector<uint32_t> failed;
+    for (uint32_t at = 0; at < order.size(); ++at)
+        if (r.operations[order[at]].code) failed.push_back(at);
+    r.operationsFailed = Column<uint32_t>::of(place, failed);
+    r.operationsByRow = Column<uint32_t>::of(place, order);
+    r.operationRowFrom = Column<uint32_t>::of(place, from);
+    r.operationEnds = Column<int64_t>::of(place, ends);
 }
 
 template void OperationStream::fill(Recording&, Storage&);

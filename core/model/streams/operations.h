@@ -18,7 +18,8 @@ public:
     void fill(Recording& recording, Place& place);
     template <class A>
     static void describe(A& archive, Recording& r) {
-        archive(r.operations, r.operationSteps);
+        archive(r.operations, r.operationSteps, r.operationsByRow, r.operationRowFrom, r.operationEnds,
+                r.operationsFailed);
     }
 
 private:
@@ -46,6 +47,8 @@ private:
         void begin(const Event& event, Known& known, Undo* undo);
         void close(uint64_t number, Known& known, Undo* undo);
     };
+    template <class Place>
+    static void fillRows(Recording& recording, Place& place, uint32_t rows);
     TimedEvents<Event, State> events_;
 };
 
