@@ -249,7 +249,7 @@ private slots:
         const QImage image = paintedTracks(picture, r, area);
         const size_t track = trackNamed(picture, "operations");
         const QRect box = picture.trackRect(area, 0, track);
-        QVERIFY(picture.tracks().tracks()[track].detail.endsWith("to 10 at once"));
+        QVERIFY(picture.tracks().tracks()[track].detail.endsWith("10 at once"));
         const auto wordsAt = [&](int us, int down) {
             return picture.wordsAt(area, 0, {LanePicture::kLabelWidth + us * 10 + 2, box.top() + down});
         };

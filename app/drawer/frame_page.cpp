@@ -41,6 +41,7 @@ void FramePage::takeChoice() {
             return made ? frameTable(e, frame, std::move(*made)) : nullptr;
         },
         [this, e, frame, same](const std::shared_ptr<const Table>& table) {
+            view_->setEmptyText(tr("There are no markers in this frame."));
             view_->setTable(table, same);
             title_->setText(tr("Markers"));
             about_->setText(tr("frame %1 against usual").arg(q(countText(frame))));

@@ -85,6 +85,7 @@ void MarkerPage::takeChoice() {
                                 ? tr("the %1 longest %2").arg(q(countText(answer->shown)), where)
                                 : where);
             figures_->setText(figuresText(*recording, *statistics_));
+            view_->setEmptyText(tr("It does not occur there."));
             view_->setTable(answer->table, same);
         });
 }

@@ -22,7 +22,7 @@ SelectionPage::SelectionPage(Document& document, Selection& selection, QWidget* 
     connect(&soon_, &QTimer::timeout, this, &SelectionPage::askNow);
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
-        clear(tr("Selection"), tr("No markers in it."));
+        clear(tr("Selection"), tr("There are no markers in it."));
         askSoon();
     });
     connect(&document, &Document::recordingGrew, this, &SelectionPage::askSoon);

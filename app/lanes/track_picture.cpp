@@ -88,9 +88,9 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
         const auto rows = static_cast<int>(r.operationRows());
         const bool beyond = rows > kMostOperationRows;
         const QString count = q(countText(r.operations.size()));
-        tracks_.push_back(
-            {Kind::Operations, 0, std::min(rows, kMostOperationRows) * kOperationRow + 6 + (beyond ? kBeyondHeight : 0),
-             QObject::tr("operations"), beyond ? QObject::tr("%1, to %2 at once").arg(count).arg(rows) : count});
+        tracks_.push_back({Kind::Operations, 0,
+                           std::min(rows, kMostOperationRows) * kOperationRow + 6 + (beyond ? kBeyondHeight : 0),
+                           QObject::tr("operations"), beyond ? QObject::tr("%1 at once").arg(rows) : count});
     }
     for (uint32_t i = 0; i < r.counters.size(); ++i) {
         const Counter& counter = r.counters[i];
