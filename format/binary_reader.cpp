@@ -236,12 +236,11 @@ Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, con
     return reader;
 }
 
-void BinaryReader::readOn(ByteSource& source, EventSink& sink) {
-    source_ = &source;
+void BinaryReader::readOn(EventSink& sink) {
     directory_ = {};
     lanes_.clear();
     eventBytes_ = 0;
-    found_ = findMoreBlocks(source, found_, directory_.blocks);
+    found_ = findMoreBlocks(*source_, found_, directory_.blocks);
     sortBlocks(sink);
 }
 

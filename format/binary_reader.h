@@ -42,9 +42,8 @@ public:
     ~BinaryReader();
 
     /// Of one opened as growing: reads what came since and is no event, and tells `sink` of it.
-    /// lanes(), directory() and eventBytes() are then of what came. `source`: the file as it is now; outlives the
-    /// reader.
-    void readOn(ByteSource& source, EventSink& sink);
+    /// lanes(), directory() and eventBytes() are then of what came. After ByteSource::refresh().
+    void readOn(EventSink& sink);
 
     const std::vector<LaneBlocks>& lanes() const { return lanes_; }
     const BlockDirectory& directory() const { return directory_; }
@@ -65,7 +64,7 @@ private:
     BinaryReader(ByteSource& source);
     void sortBlocks(EventSink& sink);
 
-    ByteSource* source_;
+    ByteSource* const source_;
     uint64_t found_ = 0;  // of a growing file: where the blocks end that are known
     BlockDirectory directory_;
     std::unique_ptr<Clocks> clocks_;

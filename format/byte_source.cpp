@@ -9,6 +9,7 @@
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
+#include <fugato_layout.hpp>
 #include <own_files.hpp>
 
 namespace fugato {
@@ -42,6 +43,10 @@ FileSource::~FileSource() { ::close(fd_); }
 size_t FileSource::read(uint64_t offset, char* out, size_t count) {
     return FileBytes(fd_, size_).read(offset, out, count);
 }
+
+bool FileSource::beingWritten() const { return byteIsLocked(fd_, layout::kWriterLockAt); }
+
+void FileSource::refresh() { size_ = FileBytes(fd_).size(); }
 
 Result<std::unique_ptr<FileSource>> FileSource::open(const std::string& path) {
     Descriptor file = openOrdinary(path, O_RDONLY);

@@ -10,13 +10,19 @@
 
 namespace fugato {
 
-/// Random access to bytes that do not change while they are read. Any number of threads may read.
+/// Random access to bytes that do not change while they are read. Any number of threads may read. There may come more:
+/// a file that a program writes, bytes that a connection brings.
 class ByteSource {
 public:
     virtual ~ByteSource() = default;
     virtual uint64_t size() const = 0;
     /// Reads up to `count` bytes from `offset` into `out`; fewer where the bytes end or cannot be read.
     virtual size_t read(uint64_t offset, char* out, size_t count) = 0;
+
+    /// Whether somebody who still runs may write more.
+    virtual bool beingWritten() const { return false; }
+    /// Looks what there is by now: size() may be another afterwards. While nobody reads.
+    virtual void refresh() {}
 };
 
 class MemorySource final : public ByteSource {
@@ -39,6 +45,8 @@ public:
     FileSource& operator=(const FileSource&) = delete;
     uint64_t size() const override { return size_; }
     size_t read(uint64_t offset, char* out, size_t count) override;
+    bool beingWritten() const override;
+    void refresh() override;
     int descriptor() const { return fd_; }
 
 private:

@@ -88,11 +88,6 @@ std::string makeRecordingWhole(const std::string& path, const Progress& progress
 
 void makeLeftRecordingsWhole() { clearLeftBuffers("/dev/shm"); }
 
-bool isBeingWritten(const std::string& path) {
-    const Descriptor file = openOrdinary(path, O_RDONLY);
-    return file && byteIsLocked(file.get(), layout::kWriterLockAt);
-}
-
 void noteBeingWritten(Damage& damage) { noteOpening(damage, kBeingWritten, true); }
 
 void noteOpening(Damage& damage, const std::string& note, bool beingWritten) {

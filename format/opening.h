@@ -26,8 +26,6 @@ std::string makeRecordingWhole(const std::string& path, const Progress& progress
 /// The same for whatever killed programs of this user left behind. May take long where there are many.
 void makeLeftRecordingsWhole();
 
-/// Whether a program still writes the recording. Cheap.
-bool isBeingWritten(const std::string& path);
 /// Says so, in the place of what is then no damage.
 void noteBeingWritten(Damage& damage);
 /// Puts what was special about opening before what was wrong in the file.

@@ -58,6 +58,29 @@ private:
     pid_t child_ = 0;
 };
 
+/// Bytes that come over a connection, as far as they have come.
+class ConnectionSource final : public ByteSource {
+public:
+    struct Connection {
+        std::string came;
+        bool open = true;
+    };
+    explicit ConnectionSource(std::shared_ptr<Connection> connection) : connection_(std::move(connection)) {}
+    uint64_t size() const override { return size_; }
+    size_t read(uint64_t offset, char* out, size_t count) override {
+        if (offset >= size_) return 0;
+        const size_t part = std::min<uint64_t>(count, size_ - offset);
+        std::memcpy(out, connection_->came.data() + offset, part);
+        return part;
+    }
+    bool beingWritten() const override { return connection_->open; }
+    void refresh() override { size_ = connection_->came.size(); }
+
+private:
+    const std::shared_ptr<Connection> connection_;
+    uint64_t size_ = 0;
+};
+
 QByteArray bytesOf(const QString& path) {
     QFile file(path);
     if (!file.open(QIODevice::ReadOnly)) qFatal("no file");
@@ -169,6 +192,31 @@ private slots:
         QVERIFY(saidBy(*first) == saidBy(*again));
         writer.end();
         QVERIFY(!reading.read());  // its program is gone: to be opened as any other
+    }
+
+    void whatAConnectionBringsIsReadOnLikeAFile() {
+        const QString made = path("made.fugato");
+        run({"--virtual", "--seed", "4", "--seconds", "3"}, made);
+        const std::string bytes = bytesOf(made).left(indexAt(bytesOf(made))).toStdString();
+        const auto connection = std::make_shared<ConnectionSource::Connection>();
+        GrowingRecording reading(std::make_unique<ConnectionSource>(connection), "a connection", {});
+        QVERIFY(!reading.read());  // nothing came yet
+        std::shared_ptr<const Recording> now;
+        for (size_t came = 0; came < bytes.size();) {
+            const size_t part = std::min<size_t>(40'001, bytes.size() - came);
+            connection->came.append(bytes, came, part);
+            came += part;
+            now = reading.read();
+            QVERIFY(now && now->growing);
+        }
+        MemorySource whole(bytes);
+        OpenOptions same;
+        same.before = now;
+        const auto anew = openRecording(whole, "test", {}, same);
+        QVERIFY(anew.ok());
+        QCOMPARE(now->markerCount(), (*anew)->markerCount());
+        connection->open = false;
+        QVERIFY(!reading.read());  // the other side has hung up
     }
 
     void anotherFileOfTheSameNameIsNotReadOn() {

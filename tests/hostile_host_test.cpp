@@ -159,7 +159,7 @@ private slots:
         for (int i = 0; i < 20'000 && told[0] < 2000; ++i) usleep(1000);
         QCOMPARE(buffersOf(child).size(), 1);
         for (int i = 0; i < 20; ++i) {
-            QVERIFY(isBeingWritten(file));
+            QVERIFY((*openFile(file))->beingWritten());
             QCOMPARE(makeRecordingWhole(file), std::string());
             makeLeftRecordingsWhole();
             const auto seen = openRecording(file);
@@ -218,7 +218,7 @@ private slots:
         endOf(child);
         QCOMPARE(markersIn(file), uint64_t{1000});
         kill(grandchild, SIGKILL);
-        QTRY_VERIFY(!isBeingWritten(file));
+        QTRY_VERIFY(!(*openFile(file))->beingWritten());
         QVERIFY(!makeRecordingWhole(file).empty());
         QCOMPARE(markersIn(file), uint64_t{1000});
     }

@@ -17,7 +17,6 @@ constexpr uint64_t kWorthCancelling = 16 << 20;  // bytes
 struct GrowingRecording::Reading {
     std::shared_ptr<Storage> storage;
     ModelBuilder builder{storage};
-    std::unique_ptr<ByteSource> source;
     std::unique_ptr<BinaryReader> reader;
     layout::FileHeader header{};
     Damage damage;  // of events
@@ -25,31 +24,38 @@ struct GrowingRecording::Reading {
     explicit Reading(std::shared_ptr<Storage> in) : storage(std::move(in)) {}
 };
 
-GrowingRecording::GrowingRecording(std::string path, const OpenOptions& options)
-    : path_(std::move(path)), options_(options) {}
+GrowingRecording::GrowingRecording(std::unique_ptr<ByteSource> source, std::string name, const OpenOptions& options)
+    : source_(std::move(source)), name_(std::move(name)), options_(options) {}
+GrowingRecording::GrowingRecording(const std::string& path, const OpenOptions& options)
+    : GrowingRecording(
+          [&] {
+              auto file = openFile(path);
+              return file ? std::move(*file) : nullptr;
+          }(),
+          path, options) {}
 GrowingRecording::~GrowingRecording() = default;
 
 std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress) {
-    auto source = openFile(path_);
+    if (!source_ || !source_->beingWritten()) return nullptr;
+    source_->refresh();
     layout::FileHeader header;
-    if (!isBeingWritten(path_) || !source || (*source)->size() < bytes_ ||
-        (*source)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header ||
+    if (source_->size() < bytes_ ||
+        source_->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header ||
         (reading_ && std::memcmp(&header, &reading_->header, sizeof header) != 0))
         return nullptr;
     if (!reading_) {
         reading_ = std::make_unique<Reading>(storageFor(options_));
         reading_->header = header;
         if (options_.before) reading_->builder.keepPathsOf(*options_.before);
-        auto reader = BinaryReader::open(**source, path_, reading_->builder, true);
+        auto reader = BinaryReader::open(*source_, name_, reading_->builder, true);
         if (!reader) {
             reading_.reset();
             return nullptr;
         }
         reading_->reader = std::move(*reader);
     } else {
-        reading_->reader->readOn(**source, reading_->builder);
+        reading_->reader->readOn(reading_->builder);
     }
-    reading_->source = std::move(*source);  // the reader reads from it
     BinaryReader& reader = *reading_->reader;
     for (const LaneBlocks& lane : reader.lanes()) reading_->builder.lane(lane.lane).clockRefined();
     LaneReading::Way way;
@@ -61,7 +67,7 @@ std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress
         bytes_ = 0;
         return nullptr;
     }
-    bytes_ = reading_->source->size();
+    bytes_ = source_->size();
     Damage damage = reader.damage();
     addDamage(damage, reading_->damage);
     noteBeingWritten(damage);

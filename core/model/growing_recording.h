@@ -10,8 +10,11 @@ namespace fugato {
 
 class GrowingRecording {
 public:
-    /// Nothing is read yet. What it reads lies in options.indexFolder, or in memory where there is none.
-    GrowingRecording(std::string path, const OpenOptions& options);
+    /// Of any bytes of which more come; `name` is used in sentences. Nothing is read yet. What it reads lies in
+    /// options.indexFolder, or in memory where there is none.
+    GrowingRecording(std::unique_ptr<ByteSource> source, std::string name, const OpenOptions& options);
+    /// Of a file.
+    GrowingRecording(const std::string& path, const OpenOptions& options);
     ~GrowingRecording();
 
     /// The recording as it is now. The first time all of it is read. Null where there is nothing to go on with: its
@@ -20,9 +23,10 @@ public:
 
 private:
     struct Reading;
-    const std::string path_;
+    const std::unique_ptr<ByteSource> source_;  // null: the file could not be opened
+    const std::string name_;
     OpenOptions options_;  // `before`: what was handed out last
-    uint64_t bytes_ = 0;   // of the file, that have been looked at
+    uint64_t bytes_ = 0;   // that have been looked at
     std::unique_ptr<Reading> reading_;
 };
 
