@@ -144,6 +144,71 @@ class HostileHostTest : public QObject {
 private slots:
     void cleanup() { fug_stop(); }
 
+    /// A file that this process made is recorded into by another one, which is killed.
+    void aFileThatWasHandedOverIsRecordedInto() {
+        NEEDS_THREADS_IN_A_CHILD();
+        const std::string file = path("handed-over.fugato");
+        const int fd = ::open(file.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+        QVERIFY(fd >= 0);
+        Shared told;
+        const pid_t child = inChild([&] {
+            fug_options options{};
+            options.descriptor = fd;
+            if (fug_start(nullptr, &options) != 0) _exit(1);
+            ::close(fd);  // the recorder has one of its own
+            for (;;) {
+                mark();
+                ++told[0];
+                usleep(20);
+            }
+        });
+        for (int i = 0; i < 20'000 && told[0] < 2000; ++i) usleep(1000);
+        const auto source = openFile(file);
+        QVERIFY(source && (*source)->beingWritten());
+        fug_options again{};
+        again.descriptor = fd;
+        QCOMPARE(fug_start(nullptr, &again), EBUSY);
+        kill(child, SIGKILL);
+        endOf(child);
+        QVERIFY(!(*source)->beingWritten());  // though it is open here still
+        QVERIFY(!makeRecordingWhole(file).empty());
+        QVERIFY2(isCount(markersIn(file), told[0]), qPrintable(QString::number(markersIn(file))));
+        QCOMPARE(fug_start(nullptr, &again), EEXIST);  // something is in it now
+        QVERIFY(QString(fug_status()).contains("not empty"));
+        QVERIFY2(isCount(markersIn(file), told[0]), "it was changed");
+        ::close(fd);
+    }
+
+    void aFileWithoutANameIsRecordedInto() {
+        const int fd = ::memfd_create("a recording", MFD_CLOEXEC);
+        QVERIFY(fd >= 0);
+        fug_options options{};
+        options.descriptor = fd;
+        QCOMPARE(fug_start("/nowhere/is/looked/at.fugato", &options), 0);
+        QCOMPARE(fug_path(), "");
+        for (int i = 0; i < 1000; ++i) mark();
+        usleep(300'000);  // long enough for a look whether the file is still there
+        fug_stop();
+        QCOMPARE(fug_status(), "");
+        std::string bytes(static_cast<size_t>(::lseek(fd, 0, SEEK_END)), '\0');
+        QCOMPARE(::pread(fd, bytes.data(), bytes.size(), 0), ssize_t(bytes.size()));
+        MemorySource source(bytes);
+        const auto opened = openRecording(source, "memory");
+        QVERIFY(opened.ok());
+        QCOMPARE((*opened)->markerCount(), size_t{1000});
+        QVERIFY((*opened)->damage.notes.empty());
+        ::close(fd);
+        // What is no file to record into.
+        int ends[2];
+        QCOMPARE(::pipe(ends), 0);
+        options.descriptor = ends[1];
+        QCOMPARE(fug_start(nullptr, &options), ENOTSUP);
+        ::close(ends[0]);
+        ::close(ends[1]);
+        QCOMPARE(fug_start(nullptr, &options), EBADF);
+        QVERIFY(QString(fug_status()).contains("not open"));
+    }
+
     void aHostThatClosesItsOwnRecordingStillWritesIt() {
         const std::string file = path("closed-by-host.fugato");
         Shared told;

@@ -43,7 +43,7 @@ void writeDefinitions(Recorder& r) {
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         std::swap(batch, r.unwritten);
     }
-    if (batch.count) r.output.writeBlock(BlockType::Definitions, 0, batch.count, 0, 0, batch.records);
+    if (batch.count) r.output.writeBlock({BlockType::Definitions, 0, batch.count, 0, 0, 0, batch.records});
 }
 
 void takeDefinition(Recorder& r, uint8_t kind, std::string_view fields) {

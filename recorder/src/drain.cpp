@@ -32,8 +32,13 @@ constexpr int kSweeperNice = 19;
 void writePending(Recorder& r, RecordedLane& lane) {
     writeDefinitions(r);
     if (lane.pendingCount)
-        r.output.writeBlock(BlockType::Events, lane.id, lane.pendingCount, lane.pendingFirst, lane.pendingLast,
-                            {lane.pending.get(), lane.pendingBytes}, static_cast<uint32_t>(lane.collected));
+        r.output.writeBlock({BlockType::Events,
+                             lane.id,
+                             lane.pendingCount,
+                             lane.pendingFirst,
+                             lane.pendingLast,
+                             static_cast<uint32_t>(lane.collected),
+                             {lane.pending.get(), lane.pendingBytes}});
     lane.pendingCount = 0;
     lane.pendingBytes = 0;
     if (BufferEntry* const entry = lane.own()) __atomic_store_n(&entry->tail, lane.collected, __ATOMIC_RELEASE);
@@ -108,8 +113,8 @@ void writeClock(Recorder& r) {
     r.output.look();
     if (!__atomic_load_n(&fug_uses_tsc, __ATOMIC_RELAXED)) return;
     pair.ns -= r.originNs;
-    r.output.writeBlock(BlockType::Clock, 0, 1, pair.ticks, pair.ticks,
-                        {reinterpret_cast<const char*>(&pair), sizeof pair});
+    r.output.writeBlock(
+        {BlockType::Clock, 0, 1, pair.ticks, pair.ticks, 0, {reinterpret_cast<const char*>(&pair), sizeof pair}});
 }
 
 void setStatus(Recorder& r, const std::string& text) { r.status = r.statuses.insert(text).first->c_str(); }

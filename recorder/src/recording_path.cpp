@@ -132,6 +132,32 @@ std::string filledIn(const std::string& path, unsigned number) {
     return out;
 }
 
+CreatedFile takeRecording(int descriptor) {
+    CreatedFile made;
+    made.given = true;
+    const auto failed = [&](int error, const char* why = "") {
+        made.file = Descriptor();
+        made.error = error;
+        if (*why) made.why = std::string("cannot record to the file that was handed over: ") + why;
+        return std::move(made);
+    };
+    struct stat status {};
+    if (::fstat(descriptor, &status) != 0) return failed(errno, "it is not open");
+    if (!S_ISREG(status.st_mode)) return failed(ENOTSUP, "it is no ordinary file");
+    const std::string link = "/proc/self/fd/" + std::to_string(descriptor);
+    made.file = Descriptor(::open(link.c_str(), O_RDWR | O_CLOEXEC));
+    if (!made.file) return failed(errno, "it cannot be opened for reading and writing");
+    const int fd = made.file.get();
+    if (lockByte(fd, layout::kWriterLockAt) != 0 || lockByte(fd, layout::kWholeLockAt) != 0)
+        return failed(EBUSY, "another program is recording to it");
+    if (::fstat(fd, &status) != 0 || status.st_size > 0) return failed(EEXIST, "it is not empty");
+    if (const int error = roomFor(fd)) return failed(error);
+    char path[PATH_MAX];
+    const ssize_t length = ::readlink(link.c_str(), path, sizeof path);
+    if (length > 0 && status.st_nlink > 0) made.path.assign(path, static_cast<size_t>(length));
+    return made;
+}
+
 CreatedFile createRecording(const std::string& path, Existing existing) {
     if (path.empty()) {
         CreatedFile none;

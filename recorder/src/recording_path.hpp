@@ -15,13 +15,18 @@ namespace fugato::recording {
 enum class Existing { Keep = 0, Replace = 1, Refuse = 2 };
 
 struct CreatedFile {
-    Descriptor file;   // empty and locked for writing
-    std::string path;  // absolute, patterns filled in
+    Descriptor file;     // empty and locked for writing
+    std::string path;    // absolute, patterns filled in; empty where it has no name
+    bool given = false;  // somebody else made it: it is never removed
     int error = 0;
     std::string why;  // a sentence for what an errno value does not tell; else empty
 };
 /// Throws std::bad_alloc only.
 CreatedFile createRecording(const std::string& path, Existing existing);
+
+/// An open, empty, ordinary file that somebody made, maybe another process: it is opened anew, so that the lock is ours
+/// alone. EEXIST where something is in it, EBUSY where it is recorded to, ENOTSUP for what is no ordinary file.
+CreatedFile takeRecording(int descriptor);
 
 /// The path with its patterns filled in; `number` stands for %n.
 std::string filledIn(const std::string& path, unsigned number);

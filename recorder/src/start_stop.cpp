@@ -110,8 +110,10 @@ void beginLane(Recorder& r, RecordedLane& lane) {
 /// Opens the output and tells how that went. Returns 0 or an errno.
 int openOutput(Recorder& r, const std::string& file, const fug_options& options) {
     const uint64_t memory = options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes;
-    const int error = r.output.open(file, static_cast<Existing>(numberOf(options.existing)),
-                                    numberOf(options.on_failure) == FUG_GO_ON_IN_MEMORY, memory);
+    CreatedFile created = options.descriptor > 0
+                              ? takeRecording(options.descriptor)
+                              : createRecording(file, static_cast<Existing>(numberOf(options.existing)));
+    const int error = r.output.open(std::move(created), numberOf(options.on_failure) == FUG_GO_ON_IN_MEMORY, memory);
     r.toldFailure = !r.output.reason().empty();
     const std::lock_guard<std::mutex> guard(r.lanesMutex);
     setStatus(r, r.output.reason());

@@ -97,6 +97,9 @@ typedef struct fug_options {
      * recording's own folder; "": in plain memory, where a kill loses the last moment. */
     const char* buffer_folder;
     fug_existing existing;
+    /* An open, empty, ordinary file to record into instead of a path, which another process may have handed
+     * over; it is opened anew and stays the caller's to close. 0: none. */
+    int descriptor;
 } fug_options;
 
 /* [set-up] Starts writing to `path`, which may hold patterns: %p the process, %t the local time, %n the
