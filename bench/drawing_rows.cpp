@@ -77,8 +77,8 @@ std::vector<Row> drawingRows() {
     const auto recording = demo.window->document().recording();
     QElapsedTimer timer;
     timer.start();
-    const auto accounts = fugato::accountFrames(*recording, 0);
-    const auto explanation = fugato::explain(recording, accounts, 0);
+    const auto pathSums = fugato::sumCriticalPaths(*recording, 0);
+    const auto explanation = fugato::explain(recording, pathSums, 0);
     const double ms = msOf(timer);
     const double perFrame = ms * 1000 / static_cast<double>(explanation->frames.size());
     rows.push_back({"explaining: every frame of the demo recording",

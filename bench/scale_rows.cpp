@@ -125,14 +125,14 @@ double furtherMs(const Recording& recording, const Explanation& whole) {
     };
     constexpr size_t kMore = 100;
     const auto shorter = upTo(all.size() - kMore);
-    auto e = explain(shorter, accountFrames(*shorter, whole.series), 0);
+    auto e = explain(shorter, sumCriticalPaths(*shorter, whole.series), 0);
     std::vector<std::shared_ptr<Recording>> grown;
     for (size_t more = 1; more <= kMore; ++more) grown.push_back(upTo(all.size() - kMore + more));
     std::vector<double> times;
     for (const auto& now : grown) {
         QElapsedTimer timer;
         timer.start();
-        e = explainFurther(now, *e);
+        e = explainIncrementally(now, *e);
         times.push_back(msOf(timer));
     }
     std::sort(times.begin(), times.end());
@@ -199,7 +199,7 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     figures.of["explaining"] = quickest([&] {  // without what is kept of the first time
         QFile::remove(QString::fromStdString(recording->keptAt).replace(".index", ".frames0"));
         explanation.reset();
-        explanation = explain(recording, accountFrames(*recording, 0), 0);
+        explanation = explain(recording, sumCriticalPaths(*recording, 0), 0);
     });
     figures.of["frames"] = static_cast<double>(explanation->frames.size());
 

@@ -152,8 +152,8 @@ void demoWhatIf(std::vector<Row>& rows) {
         if (!sailed(other, after) || !sailed(std::string(all[i]) + "," + other, before)) continue;
         const auto a = fugato::openRecording(after), b = fugato::openRecording(before);
         if (!a || !b) continue;
-        const auto ea = fugato::explain(*a, fugato::accountFrames(**a, 0), 0),
-                   eb = fugato::explain(*b, fugato::accountFrames(**b, 0), 0);
+        const auto ea = fugato::explain(*a, fugato::sumCriticalPaths(**a, 0), 0),
+                   eb = fugato::explain(*b, fugato::sumCriticalPaths(**b, 0), 0);
         nlohmann::json truth;
         std::ifstream(truthFile) >> truth;
         for (const auto& planted : truth["causes"]) {
@@ -186,7 +186,7 @@ std::vector<Row> truthRows() {
                 continue;
             const auto opened = fugato::openRecording(file);
             if (!opened) continue;
-            const auto e = fugato::explain(*opened, fugato::accountFrames(**opened, 0), 0);
+            const auto e = fugato::explain(*opened, fugato::sumCriticalPaths(**opened, 0), 0);
             for (uint32_t i = 0; i < e->frames.size(); ++i) {
                 int64_t sum = 0;
                 for (const auto& part : e->excessOf(i)) sum += part.excess();

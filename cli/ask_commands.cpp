@@ -150,7 +150,7 @@ int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits
     if (recording->series.empty() || recording->series[0].frames.empty())
         return tellFailure(err, kExitNothingFound,
                            "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
-    const auto e = explain(recording, accountFrames(*recording, 0), 0);
+    const auto e = explain(recording, sumCriticalPaths(*recording, 0), 0);
     const auto found = adviceFor(*e, limits);
     const auto shown = arrangedAs(adviceFacts(recording, found), options, err);
     if (!shown) return kExitWrongUse;

@@ -140,7 +140,7 @@ public:
         std::vector<std::shared_ptr<const Explanation>> explained;
         for (const uint32_t series : chosen)
             explained.push_back(
-                explain(recording, accountFrames(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6)));
+                explain(recording, sumCriticalPaths(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6)));
         Json json = json_ ? summaryJson(*summaryOf(explained, {kPredicted, kMarkers})) : Json();
         for (const auto& e : explained) {
             std::vector<Repair> repairs;
@@ -207,10 +207,10 @@ private:
                 for (const ExcessPart& part : e.excessOf(i))
                     parts.push_back({{"lane", r.groups[part.key.group].name},
                                      {"path", r.namesOf(part.key.path)},
-                                     {"piece", pieceName(part.key.kind)},
+                                     {"piece", segmentName(part.key.kind)},
                                      {"excess_ns", part.excess()}});
                 Json through = Json::array();
-                for (const EarlierStage& stage : earlierStages(e, i, e.piecesOf(i)))
+                for (const EarlierStage& stage : earlierStages(e, i, e.segmentsOf(i)))
                     through.push_back({{"series", r.series[stage.series].name},
                                        {"frame", stage.frame},
                                        {"overrun_ns", stage.overrun}});
@@ -219,7 +219,7 @@ private:
                                   {"duration_ns", e.frame(i).duration()},
                                   {"deadline_ns", e.frames[i].deadline},
                                   {"usual_ns", e.usualOf(i)},
-                                  {"measuring_ns", measuringInFrame(r, e.frame(i), e.accounts->measuring.markerCostNs)},
+                                  {"measuring_ns", measuringInFrame(r, e.frame(i), e.pathSums->measuring.markerCostNs)},
                                   {"through", std::move(through)},
                                   {"parts", std::move(parts)}});
             }

@@ -9,7 +9,7 @@
 namespace fugato {
 
 inline std::shared_ptr<const Explanation> explained(const std::shared_ptr<const Recording>& r, int64_t budget = 0) {
-    return explain(r, accountFrames(*r, 0), budget);
+    return explain(r, sumCriticalPaths(*r, 0), budget);
 }
 
 /// `count` usual frames of 8 ms each 20 ms: Frame ▸ Work of 6 ms, deadline 10 ms. Returns the time after them.

@@ -143,14 +143,15 @@ private slots:
         QVERIFY(window_->why().title().startsWith("Why frame"));
         QCOMPARE(window_->drawer().shown(), QString("frame"));
         QVERIFY(!window_->why().spoken().empty());
-        QVERIFY(q(window_->why().spoken()[0].sentence.text).contains(q(explanation().recording->nameOf(cause.path))));
+        QVERIFY(toQString(window_->why().spoken()[0].sentence.text)
+                    .contains(toQString(explanation().recording->nameOf(cause.path))));
         const Frame& frame = explanation().frame(selection().frame());
         QVERIFY(selection().view().begin <= frame.begin && selection().view().end >= frame.end);
         const QImage lanes = window_->lanes().viewport()->grab().toImage();
         QVERIFY(pixelsLike(lanes, theme().accounting) > 300);
         QVERIFY(pixelsLike(lanes, theme().plum) > 500);
         QVERIFY(window_->drawer().page<FramePage>().view().currentIndex().data().toString() ==
-                q(explanation().recording->nameOf(cause.path)));
+                toQString(explanation().recording->nameOf(cause.path)));
     }
 
     void theWholeAccountingIsInSightOrItsHeaviestLaneIs() {
@@ -697,9 +698,9 @@ private slots:
         QTRY_VERIFY(document.trials().prediction());
         const auto first = document.trials().prediction();
         QVERIFY(first->saved > 0 && first->over + first->saved == explanation().figures.over);
-        QVERIFY2(
-            window_->verdict().sentence().startsWith("With A repaired " + q(plural(first->over, "frame", "frames"))),
-            qPrintable(window_->verdict().sentence()));
+        QVERIFY2(window_->verdict().sentence().startsWith("With A repaired " +
+                                                          toQString(plural(first->over, "frame", "frames"))),
+                 qPrintable(window_->verdict().sentence()));
         QVERIFY(window_->strip().grab().toImage() != before);
         QVERIFY(toldInVerdict("tried only: what is pale in the strip would be gone"));
         // What is left of other causes is what they show; the next one is known.
@@ -773,7 +774,7 @@ private slots:
         QTest::mouseClick(page.view().viewport(), Qt::LeftButton, {},
                           page.view().visualRect(model.index(file, 0)).center());
         QVERIFY(selection().view().begin != before);
-        QCOMPARE(q(explanation().recording->nameOf(explanation().recording->pathOf(selection().marker()))),
+        QCOMPARE(toQString(explanation().recording->nameOf(explanation().recording->pathOf(selection().marker()))),
                  QString("Read sail file"));
         QCOMPARE(window_->drawer().shown(), QString("advice"));
         // An accepted one stands at the end, also when the recording is opened again.
@@ -943,20 +944,20 @@ private slots:
         open(write("dense.jsonl", QByteArray::fromStdString(t.text())));
         LanesView& lanes = window_->lanes();
         key(Qt::Key_Home);
-        const auto inkAt = [&](double us) {
+        const auto highlightAt = [&](double us) {
             const QImage image = lanes.viewport()->grab().toImage();
             const int x =
                 static_cast<int>(lanes.picture().xAt(lanes.viewport()->rect(), static_cast<int64_t>(us * 1000)));
             const QRect lane = lanes.picture().laneRect(lanes.viewport()->rect(), lanes.scrolled(), 0);
             return image.pixelColor(x, lane.top() + LanePicture::kRail + 8) != theme().paper;
         };
-        QVERIFY(inkAt(1000));
-        QVERIFY(inkAt(7990));
-        QVERIFY(!inkAt(12'000));
+        QVERIFY(highlightAt(1000));
+        QVERIFY(highlightAt(7990));
+        QVERIFY(!highlightAt(12'000));
         QVERIFY(lanes.picture().markersShown() >= 4000);
         selection().showSpan(1'000'000, 1'010'000);
-        QVERIFY(inkAt(1000.5));
-        QVERIFY(!inkAt(1001.5));
+        QVERIFY(highlightAt(1000.5));
+        QVERIFY(!highlightAt(1001.5));
     }
 };
 

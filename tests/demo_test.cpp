@@ -31,7 +31,7 @@ json readJson(const QString& path) {
 std::shared_ptr<const Explanation> explainFile(const QString& path) {
     auto opened = openRecording(path.toStdString());
     if (!opened) return nullptr;
-    return explain(*opened, accountFrames(**opened, 0), 0);
+    return explain(*opened, sumCriticalPaths(**opened, 0), 0);
 }
 
 }  // namespace

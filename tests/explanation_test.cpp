@@ -16,20 +16,20 @@ using namespace fugato;
 
 namespace {
 
-/// "lane:path kind begin-end" of every piece, earliest first, times in µs.
-QStringList piecesOf(const Recording& r, uint32_t frame = 0) {
-    Accountant accountant(r);
+/// "lane:path kind begin-end" of every segment, earliest first, times in µs.
+QStringList segmentsOf(const Recording& r, uint32_t frame = 0) {
+    CriticalPathWalker walker(r);
     const Frame& f = r.series[0].frames[frame];
     QStringList out;
     int64_t at = f.end;
-    for (const Piece& piece : accountant.account(f.lane, f.begin, f.end)) {
-        if (piece.end != at) out.prepend("GAP");
-        at = piece.begin;
-        out.prepend(
-            QString("%1:%2 %3 %4-%5")
-                .arg(QString::fromStdString(r.lanes[piece.lane].name), pathOf(r, piece.path), pieceName(piece.kind))
-                .arg(piece.begin / 1000.0)
-                .arg(piece.end / 1000.0));
+    for (const Segment& segment : walker.account(f.lane, f.begin, f.end)) {
+        if (segment.end != at) out.prepend("GAP");
+        at = segment.begin;
+        out.prepend(QString("%1:%2 %3 %4-%5")
+                        .arg(QString::fromStdString(r.lanes[segment.lane].name), pathOf(r, segment.path),
+                             segmentName(segment.kind))
+                        .arg(segment.begin / 1000.0)
+                        .arg(segment.end / 1000.0));
     }
     if (at != f.begin) out.prepend("GAP");
     return out;
@@ -118,14 +118,14 @@ private slots:
         QCOMPARE(framesThatStand(*e, *upTo(320, 290 * 20'000, "Toil")), 0u);  // another recording
         QCOMPARE(framesThatStand(*e, *upTo(200, 290 * 20'000)), 200u);        // it has become shorter
         for (const auto& now : {same, more}) {
-            const auto further = explainFurther(now, *e);
+            const auto further = explainIncrementally(now, *e);
             QCOMPARE(further->frames.size(), size_t{320});
             QCOMPARE(further->usualOver, 300u);
         }
-        const auto less = explainFurther(upTo(200, 0), *e);
+        const auto less = explainIncrementally(upTo(200, 0), *e);
         QCOMPARE(less->frames.size(), size_t{200});
         QCOMPARE(less->usualOver, 200u);
-        QVERIFY(!explainFurther(more, *e, [](double) { return false; }));  // cancelled
+        QVERIFY(!explainIncrementally(more, *e, [](double) { return false; }));  // cancelled
     }
 
     void aStageThatComesWhileItGrowsIsComparedWithItself() {
@@ -142,7 +142,7 @@ private slots:
         };
         const auto e = explained(upTo(300));
         QCOMPARE(e->baselines[e->frames[299].baseline].stage, std::string("Brisk"));
-        const auto further = explainFurther(upTo(330), *e);
+        const auto further = explainIncrementally(upTo(330), *e);
         QCOMPARE(further->usualOver, 330u);  // there was no usual frame for it: all was worked out anew
         QCOMPARE(further->baselines[further->frames[329].baseline].stage, std::string("Busy"));
         QCOMPARE(further->usualOf(329), int64_t{9'000'000});
@@ -184,10 +184,10 @@ private slots:
         round(at + 40'000, 20'000, 3000);
         const auto r = t.open();
         QCOMPARE(r->series[1].name, std::string("picture"));
-        const auto e = explain(r, accountFrames(*r, 1), 0);
+        const auto e = explain(r, sumCriticalPaths(*r, 1), 0);
         QCOMPARE(e->late, (std::vector<uint32_t>{40, 41}));
-        QVERIFY(earlierStages(*e, 40, e->piecesOf(40)).empty());
-        const auto through = earlierStages(*e, 41, e->piecesOf(41));
+        QVERIFY(earlierStages(*e, 40, e->segmentsOf(40)).empty());
+        const auto through = earlierStages(*e, 41, e->segmentsOf(41));
         QCOMPARE(through.size(), size_t{1});
         QCOMPARE(through[0].series, 0u);
         QCOMPARE(through[0].frame, 41u);
@@ -201,7 +201,7 @@ private slots:
         }
         QVERIFY(said);
         // The loop's own frame did not come through the picture, which ended after it.
-        QVERIFY(earlierStages(*explained(r), 41, explained(r)->piecesOf(41)).empty());
+        QVERIFY(earlierStages(*explained(r), 41, explained(r)->segmentsOf(41)).empty());
     }
 
     // ---- what measuring cost -----------------------------------------------------------------
@@ -246,8 +246,9 @@ private slots:
             .mark(3, 4, "main", "B")
             .end(6, "main")
             .frameEnd(8, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "main:A running 1-2", "main:A/B running 2-3",
-                                                   "main:A/B running 3-4", "main:A running 4-6", "main: running 6-8"}));
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main: running 0-1", "main:A running 1-2", "main:A/B running 2-3", "main:A/B running 3-4",
+                              "main:A running 4-6", "main: running 6-8"}));
     }
 
     void aLockWaitBelongsToItsHolderAndWakingToTheWaiter() {
@@ -264,14 +265,14 @@ private slots:
             .taken(8.5, "main", "gate")
             .frameEnd(10, "main");
         const auto r = t.open();
-        QCOMPARE(piecesOf(*r),
+        QCOMPARE(segmentsOf(*r),
                  (QStringList{"main: running 0-3", "save:Flush/write running 3-7", "save:Flush running 7-8",
                               "main:Wait waking 8-8.5", "main: running 8.5-10"}));
-        Accountant accountant(*r);
-        for (const Piece& piece : accountant.account(r->series[0].frames[0].lane, 0, 10'000)) {
-            if (piece.lane != laneNamed(*r, "save")) continue;
-            QCOMPARE(r->objects[piece.lock.object], std::string("gate"));
-            QCOMPARE(pathOf(*r, piece.lock.holder), QString("Flush"));
+        CriticalPathWalker walker(*r);
+        for (const Segment& segment : walker.account(r->series[0].frames[0].lane, 0, 10'000)) {
+            if (segment.lane != laneNamed(*r, "save")) continue;
+            QCOMPARE(r->objects[segment.lock.object], std::string("gate"));
+            QCOMPARE(pathOf(*r, segment.lock.holder), QString("Flush"));
         }
     }
 
@@ -289,7 +290,7 @@ private slots:
             .waitEnd(7, "main")
             .taken(7, "main", "gate")
             .frameEnd(8, "main");
-        QCOMPARE(piecesOf(*t.open()),
+        QCOMPARE(segmentsOf(*t.open()),
                  (QStringList{"main: running 0-3", "b:B running 3-4", "c:C running 4-7", "main: running 7-8"}));
     }
 
@@ -307,8 +308,8 @@ private slots:
             .waitEnd(8, "main", 2)
             .end(9, "main")
             .frameEnd(9, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main:Frame running 0-2", "gpu:Scene running 2-6",
-                                                   "render:Picture running 6-8", "main:Frame running 8-9"}));
+        QCOMPARE(segmentsOf(*t.open()), (QStringList{"main:Frame running 0-2", "gpu:Scene running 2-6",
+                                                     "render:Picture running 6-8", "main:Frame running 8-9"}));
     }
 
     void workThatWasQueuedLeadsBackToWhoAskedForIt() {
@@ -317,7 +318,7 @@ private slots:
         t.begin(0, "render", "Encode").linkOut(5, "render", 1).end(5, "render");
         t.begin(6, "gpu", "Scene").linkIn(6, "gpu", 1).linkOut(9, "gpu", 2).end(9, "gpu");
         t.frame(0, "main").wait(1, "main", "WaitGpu", "fence", "gpu").waitEnd(9, "main", 2).frameEnd(10, "main");
-        QCOMPARE(piecesOf(*t.open()),
+        QCOMPARE(segmentsOf(*t.open()),
                  (QStringList{"main: running 0-1", "render:Encode running 1-5", "gpu:Scene queued 5-6",
                               "gpu:Scene running 6-9", "main: running 9-10"}));
     }
@@ -330,16 +331,17 @@ private slots:
             .wait(5, "main", "Nap", "timer", "sleep")
             .waitEnd(6, "main")
             .frameEnd(7, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "main:Read wait_file 1-4", "main: running 4-5",
-                                                   "main:Nap wait_sleep 5-6", "main: running 6-7"}));
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main: running 0-1", "main:Read wait_file 1-4", "main: running 4-5",
+                              "main:Nap wait_sleep 5-6", "main: running 6-7"}));
     }
 
     void anotherLaneOutsideAnyMarkerIsIdleThere() {
         TextRecording t;
         t.mark(0, 2, "worker", "Old").mark(4, 5, "worker", "Job").linkOut(5, "worker", 1);
         t.frame(0, "main").wait(1, "main", "Wait", "job", "job").waitEnd(5, "main", 1).frameEnd(6, "main");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "worker:Old running 1-2", "worker: idle 2-4",
-                                                   "worker:Job running 4-5", "main: running 5-6"}));
+        QCOMPARE(segmentsOf(*t.open()), (QStringList{"main: running 0-1", "worker:Old running 1-2", "worker: idle 2-4",
+                                                     "worker:Job running 4-5", "main: running 5-6"}));
     }
 
     void lanesThatWaitForEachOtherEndTheWalk() {
@@ -350,7 +352,7 @@ private slots:
             .linkOut(6, "main", 2)
             .waitEnd(7, "main", 1)
             .frameEnd(8, "main");
-        QCOMPARE(piecesOf(*t.open()),
+        QCOMPARE(segmentsOf(*t.open()),
                  (QStringList{"main: running 0-2", "b:WaitB wait_job 2-6", "b: idle 6-7", "main: running 7-8"}));
     }
 
@@ -393,7 +395,7 @@ private slots:
             }
             const auto r = t.open();
             if (r->series.empty() || r->series[0].frames.empty()) continue;
-            for (uint32_t f = 0; f < r->series[0].frames.size(); ++f) QVERIFY(!piecesOf(*r, f).contains("GAP"));
+            for (uint32_t f = 0; f < r->series[0].frames.size(); ++f) QVERIFY(!segmentsOf(*r, f).contains("GAP"));
             const auto e = explained(r);
             FrameTables tables(e);
             for (uint32_t f = 0; f < e->frames.size(); ++f) {
@@ -402,9 +404,9 @@ private slots:
                 QCOMPARE(sum, e->frame(f).duration() - e->usualOf(f));
                 for (const CauseShare& share : e->frames[f].shares) late += share.late;
                 for (const Sentence& sentence : frameSentences(*e, f)) QVERIFY(!sentence.text.empty());
-                int64_t rungs = 0;
-                for (const Rung& rung : ladder(*e, f)) rungs += rung.excess;
-                QCOMPARE(rungs, sum);
+                int64_t waterfall = 0;
+                for (const WaterfallStep& step : waterfallOf(*e, f)) waterfall += step.excess;
+                QCOMPARE(waterfall, sum);
                 const FrameTable table = *tables.of(f);
                 for (const FrameTableRow& row : table.rows)
                     QVERIFY(row.total >= 0 && row.total <= e->frame(f).duration() && row.self <= row.total);
@@ -737,11 +739,11 @@ private slots:
             .frameEnd(at + 14'000, "main");
         const auto e = explained(t.open());
         int64_t sum = 0;
-        for (const Rung& rung : ladder(*e, 20)) sum += rung.excess;
+        for (const WaterfallStep& step : waterfallOf(*e, 20)) sum += step.excess;
         QCOMPARE(sum, int64_t{6'000'000});
-        QCOMPARE(ladder(*e, 20).front().title, std::string("Frame ▸ Load"));
-        QCOMPARE(ladder(*e, 20).front().excess, int64_t{8'000'000});
-        QCOMPARE(ladder(*e, 20)[1].excess, int64_t{-2'000'000});
+        QCOMPARE(waterfallOf(*e, 20).front().title, std::string("Frame ▸ Load"));
+        QCOMPARE(waterfallOf(*e, 20).front().excess, int64_t{8'000'000});
+        QCOMPARE(waterfallOf(*e, 20)[1].excess, int64_t{-2'000'000});
     }
 
     void recordingsWithoutFramesOrLatenessSaySo() {
@@ -772,8 +774,8 @@ private slots:
         TextRecording t;
         usualFrames(t, 3);
         const auto r = t.open();
-        QVERIFY(!accountFrames(*r, 0, [](double) { return false; }));
-        QVERIFY(!explain(r, accountFrames(*r, 0), 0, [](double) { return false; }));
+        QVERIFY(!sumCriticalPaths(*r, 0, [](double) { return false; }));
+        QVERIFY(!explain(r, sumCriticalPaths(*r, 0), 0, [](double) { return false; }));
     }
 
     // ---- who had the core ------------------------------------------------------------------------
@@ -784,11 +786,11 @@ private slots:
         t.at(0, "core 0", onCore(100)).at(3, "core 0", onCore(200, true)).at(7, "core 0", onCore(100));
         t.frame(0, "main").mark(1, 9, "main", "Work").frameEnd(10, "main");
         const auto r = t.open();
-        QCOMPARE(piecesOf(*r), (QStringList{"main: running 0-1", "main:Work running 1-3", "main:Work no_core 3-7",
-                                            "main:Work running 7-9", "main: running 9-10"}));
-        Accountant accountant(*r);
-        const auto pieces = accountant.account(laneNamed(*r, "main"), 0, 10'000);
-        QCOMPARE(coreHolderText(*r, pieces[2].coreHolder), std::string("updater"));
+        QCOMPARE(segmentsOf(*r), (QStringList{"main: running 0-1", "main:Work running 1-3", "main:Work no_core 3-7",
+                                              "main:Work running 7-9", "main: running 9-10"}));
+        CriticalPathWalker walker(*r);
+        const auto segments = walker.account(laneNamed(*r, "main"), 0, 10'000);
+        QCOMPARE(coreHolderText(*r, segments[2].coreHolder), std::string("updater"));
     }
 
     void whoIsWokenAndFindsTheCoreInUseHadNone() {
@@ -798,11 +800,12 @@ private slots:
         t.begin(1, "worker", "Job").linkOut(4, "worker", 5).end(5, "worker");
         t.frame(0, "main").wait(2, "main", "Wait", "job", "job").waitEnd(7.5, "main", 5).frameEnd(10, "main");
         const auto r = t.open();
-        QCOMPARE(piecesOf(*r), (QStringList{"main: running 0-2", "worker:Job running 2-4", "main:Wait no_core 4-7",
-                                            "main:Wait waking 7-7.5", "main: running 7.5-10"}));
-        Accountant accountant(*r);
-        for (const Piece& piece : accountant.account(laneNamed(*r, "main"), 0, 10'000))
-            if (piece.kind == PieceKind::NoCore) QCOMPARE(coreHolderText(*r, piece.coreHolder), std::string("hauler"));
+        QCOMPARE(segmentsOf(*r), (QStringList{"main: running 0-2", "worker:Job running 2-4", "main:Wait no_core 4-7",
+                                              "main:Wait waking 7-7.5", "main: running 7.5-10"}));
+        CriticalPathWalker walker(*r);
+        for (const Segment& segment : walker.account(laneNamed(*r, "main"), 0, 10'000))
+            if (segment.kind == SegmentKind::NoCore)
+                QCOMPARE(coreHolderText(*r, segment.coreHolder), std::string("hauler"));
     }
 
     void stoppedByTheSystemWithoutAWaitIsBlocked() {
@@ -810,7 +813,7 @@ private slots:
         threadsAndCore(t);
         t.at(0, "core 0", onCore(100)).at(3, "core 0", onCore(0)).at(6, "core 0", onCore(100));
         t.frame(0, "main").mark(0, 10, "main", "Work").frameEnd(10, "main");
-        QCOMPARE(piecesOf(*t.open()),
+        QCOMPARE(segmentsOf(*t.open()),
                  (QStringList{"main:Work running 0-3", "main:Work blocked 3-6", "main:Work running 6-10"}));
     }
 
@@ -851,7 +854,7 @@ private slots:
         t.waitEnd(8, "main", 9).frameEnd(10, "main");
         t.begin(1.5, "worker", "First").linkIn(1.5, "worker", 1).end(6, "worker");
         t.begin(6.2, "worker", "Second").linkIn(6.2, "worker", 2).linkOut(8, "worker", 9).end(8, "worker");
-        QCOMPARE(piecesOf(*t.open()),
+        QCOMPARE(segmentsOf(*t.open()),
                  (QStringList{"main: running 0-3", "worker:First running 3-6", "worker:Second queued 6-6.2",
                               "worker:Second running 6.2-8", "main: running 8-10"}));
     }
@@ -862,8 +865,8 @@ private slots:
         t.frame(0, "main").wait(1, "main", "Wait", "job", "job").waitEnd(8, "main", 9).frameEnd(9, "main");
         t.begin(4, "worker", "Job").wait(5, "worker", "Glance", "x", "condition").waitEnd(5, "worker", 7);
         t.linkOut(8, "worker", 9).end(8, "worker");
-        QCOMPARE(piecesOf(*t.open()), (QStringList{"main: running 0-1", "worker: idle 1-4", "worker:Job running 4-5",
-                                                   "worker:Job running 5-8", "main: running 8-9"}));
+        QCOMPARE(segmentsOf(*t.open()), (QStringList{"main: running 0-1", "worker: idle 1-4", "worker:Job running 4-5",
+                                                     "worker:Job running 5-8", "main: running 8-9"}));
     }
 
     // ---- the range of usual frames -------------------------------------------------------------------
@@ -956,14 +959,14 @@ private slots:
         late("Anchor", 3000, 6);    // 1 ms over 10 ms each
         late("Beacon", 12'000, 1);  // 10 ms over
         const auto r = t.open();
-        const auto accounts = accountFrames(*r, 0);
-        const auto e = explain(r, accounts, 0);
+        const auto pathSums = sumCriticalPaths(*r, 0);
+        const auto e = explain(r, pathSums, 0);
         QCOMPARE(causeText(*e, 0), QString("A main Frame/Beacon unusual"));
         QCOMPARE(causeText(*e, 1), QString("B main Frame/Anchor unusual"));
-        const auto tight = explain(r, accounts, 8'500'000, {}, e.get());  // now Anchor costs more
+        const auto tight = explain(r, pathSums, 8'500'000, {}, e.get());  // now Anchor costs more
         QCOMPARE(causeText(*tight, 0), QString("B main Frame/Anchor unusual"));
         QCOMPARE(causeText(*tight, 1), QString("A main Frame/Beacon unusual"));
-        QCOMPARE(causeText(*explain(r, accounts, 8'500'000), 0), QString("A main Frame/Anchor unusual"));
+        QCOMPARE(causeText(*explain(r, pathSums, 8'500'000), 0), QString("A main Frame/Anchor unusual"));
     }
 
     void whatComesJustBeforeSpikesIsNamed() {

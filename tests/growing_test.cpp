@@ -15,7 +15,7 @@
 #include <QtTest>
 
 #include "core/model/growing_recording.h"
-#include "core/store/lease.h"
+#include "core/store/arena.h"
 #include "format/binary_reader.h"
 #include "testing/making.h"
 #include "testing/said.h"
@@ -393,24 +393,24 @@ private slots:
 
     void leasesUseTheRoomOfThoseThatEnded() {
         auto storage = Storage::inMemory();
-        auto room = std::make_shared<SpareRoom>(storage);
+        auto room = std::make_shared<ArenaPool>(storage);
         uint64_t sizeAfterFirst = 0;
         for (int round = 0; round < 20; ++round) {
-            Lease lease(room);
+            Arena arena(room);
             std::vector<std::pair<uint64_t, size_t>> places;
             for (size_t bytes : {size_t{1}, size_t{100}, size_t{300'000}, size_t{7}, size_t{200'000}}) {
-                const uint64_t at = lease.allocate(bytes);
+                const uint64_t at = arena.allocate(bytes);
                 QCOMPARE(at % 8, uint64_t{0});
-                std::memset(lease.at(at), round + 1, bytes);
+                std::memset(arena.at(at), round + 1, bytes);
                 for (const auto& [other, size] : places) QVERIFY(at >= other + size || at + bytes <= other);
                 places.emplace_back(at, bytes);
             }
             for (const auto& [at, bytes] : places)
-                for (size_t i = 0; i < bytes; i += 97) QCOMPARE(int(lease.at(at)[i]), round + 1);
+                for (size_t i = 0; i < bytes; i += 97) QCOMPARE(int(arena.at(at)[i]), round + 1);
             if (!round) sizeAfterFirst = storage->size();
         }
         QCOMPARE(storage->size(), sizeAfterFirst);
-        Lease one(room), other(room);  // at the same time they do not share it
+        Arena one(room), other(room);  // at the same time they do not share it
         const uint64_t a = one.allocate(1000), b = other.allocate(1000);
         QVERIFY(a + 1000 <= b || b + 1000 <= a);
     }
@@ -424,15 +424,15 @@ private slots:
         Writer writer(growing.toStdString());
         GrowingRecording reading(growing.toStdString(), {});
         auto now = reading.read();
-        auto e = explain(now, accountFrames(*now, 0), 0);
+        auto e = explain(now, sumCriticalPaths(*now, 0), 0);
         uint32_t taken = 0;
         for (int part = 11; part <= 20; ++part) {
             put(growing, bytes.mid(QFileInfo(growing).size(), whole * part / 20 - QFileInfo(growing).size()));
             now = reading.read();
             QVERIFY(now);
             taken += framesThatStand(*e, *now);
-            e = explainFurther(now, *e);
-            const auto anew = explain(now, accountFrames(*now, 0), 0);
+            e = explainIncrementally(now, *e);
+            const auto anew = explain(now, sumCriticalPaths(*now, 0), 0);
             QCOMPARE(e->frames.size(), anew->frames.size());
             QCOMPARE(e->late.size(), anew->late.size());
             QCOMPARE(e->figures.late, anew->figures.late);

@@ -10,7 +10,7 @@
 #include <QTemporaryDir>
 #include <QtTest>
 
-#include "app/document/asking.h"
+#include "app/document/background_query.h"
 #include "app/document/document.h"
 #include "app/lanes/lane_picture.h"
 #include "app/selection/selection.h"
@@ -92,9 +92,9 @@ private slots:
         const auto other = Task::start([](Task&) { throw std::runtime_error("of this"); },
                                        [&](const QString& words) { said = words; });
         QTRY_VERIFY(said.contains("of this"));
-        Asking asking;
+        BackgroundQuery asking;
         bool changed = false;
-        connect(&asking, &Asking::failed, this, [&] { changed = !asking.busy(); });
+        connect(&asking, &BackgroundQuery::failed, this, [&] { changed = !asking.busy(); });
         asking.ask([](const Progress&) -> std::shared_ptr<int> { throw std::bad_alloc(); },
                    [](const std::shared_ptr<int>&) {});
         QTRY_VERIFY(changed);
@@ -115,7 +115,7 @@ private slots:
         std::atomic<bool> ended{false};
         bool heard = false;
         {
-            Asking asking;
+            BackgroundQuery asking;
             asking.ask(
                 [&](const Progress&) {  // does not listen
                     goOn.acquire();
@@ -454,7 +454,7 @@ private slots:
         for (int ms = 5; ms <= 20; ++ms) document.setBudget(ms * 1'000'000);
         QTRY_VERIFY_WITH_TIMEOUT(!document.busy(), 30'000);
         QCOMPARE(document.explanation()->budget, int64_t{20'000'000});
-        QVERIFY(document.explanation()->accounts);
+        QVERIFY(document.explanation()->pathSums);
     }
 
     // ---- pictures --------------------------------------------------------------------------------

@@ -20,7 +20,7 @@ RowView viewOf(int64_t begin, int64_t end, int width, bool exact) {
     view.width = width;
     view.waits = true;
     view.allExact = exact;
-    view.ink = [](const MarkerRow&, uint32_t, uint32_t) { return 0.0; };
+    view.highlight = [](const MarkerRow&, uint32_t, uint32_t) { return 0.0; };
     return view;
 }
 
@@ -150,12 +150,12 @@ private slots:
         const auto r = builder.finish();
         RowView view = viewOf(0, 1'000'000, 1000, false);
         std::vector<uint32_t> asked;
-        view.ink = [&](const MarkerRow&, uint32_t first, uint32_t last) {
+        view.highlight = [&](const MarkerRow&, uint32_t first, uint32_t last) {
             for (uint32_t i = first; i <= last; ++i) asked.push_back(i);
             return 1.0;
         };
-        view.inkFrom = 300'000;
-        view.inkTo = 310'000;
+        view.highlightFrom = 300'000;
+        view.highlightTo = 310'000;
         RowContent content;
         workOut(r->lanes[0].rows[0], view, content);
         QVERIFY(!asked.empty());

@@ -310,7 +310,7 @@ private slots:
         const int scrolled = 0;
         // Only the columns of what is looked at are forgotten by the system.
         window_.reset();
-        (void)row.atHand(0, row.size());
+        (void)row.resident(0, row.size());
         ::posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
         ::close(fd);
         const QImage rough = painted(picture, begin, begin + 30'000'000, scrolled, false);

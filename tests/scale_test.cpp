@@ -598,7 +598,8 @@ private slots:
         const auto second = opened(file, options);
         QVERIFY(saidBy(*second) == said);
         QVERIFY(second->storage->inFile());
-        const auto a = explain(first, accountFrames(*first, 0), 0), b = explain(second, accountFrames(*second, 0), 0);
+        const auto a = explain(first, sumCriticalPaths(*first, 0), 0),
+                   b = explain(second, sumCriticalPaths(*second, 0), 0);
         QCOMPARE(a->causes.size(), b->causes.size());
         for (size_t i = 0; i < a->causes.size(); ++i) QCOMPARE(a->causes[i].late, b->causes[i].late);
         int asked = 0;
@@ -613,8 +614,8 @@ private slots:
         const std::string file = scaled(folder, 60'000);
         const OpenOptions options = withIndexIn(folder);
         const auto plain = opened(file), indexed = opened(file, options);
-        const auto same = [&](const FrameAccounts& a, const FrameAccounts& b) {
-            const auto sameSlice = [](const FrameAccounts::Slice& x, const FrameAccounts::Slice& y) {
+        const auto same = [&](const CriticalPathSums& a, const CriticalPathSums& b) {
+            const auto sameSlice = [](const CriticalPathSums::Slice& x, const CriticalPathSums::Slice& y) {
                 return equal(x.parts, y.parts) && equal(x.calls, y.calls) && equal(x.partsFrom, y.partsFrom) &&
                        equal(x.callsFrom, y.callsFrom) && equal(x.pacing, y.pacing);
             };
@@ -623,16 +624,16 @@ private slots:
                    a.measuring.inFrames == b.measuring.inFrames && a.measuring.worstFrame == b.measuring.worstFrame &&
                    a.measuring.most.size() == b.measuring.most.size();
         };
-        const auto expected = accountFrames(*plain, 0);
+        const auto expected = sumCriticalPaths(*plain, 0);
         QVERIFY(!expected->storage->inFile());
         // A cancelled accounting leaves nothing behind.
-        QVERIFY(!accountFrames(*indexed, 0, [](double) { return false; }));
+        QVERIFY(!sumCriticalPaths(*indexed, 0, [](double) { return false; }));
         const QString kept = QString::fromStdString(indexed->keptAt).replace(".index", ".frames0");
         QVERIFY(!QFile::exists(kept));
-        QVERIFY(same(*expected, *accountFrames(*indexed, 0)));
+        QVERIFY(same(*expected, *sumCriticalPaths(*indexed, 0)));
         QVERIFY(QFile::exists(kept));
         int asked = 0;
-        const auto again = accountFrames(*opened(file, options), 0, [&](double) { return ++asked > 0; });
+        const auto again = sumCriticalPaths(*opened(file, options), 0, [&](double) { return ++asked > 0; });
         QVERIFY(same(*expected, *again));
         QVERIFY(again->storage->inFile());
         QCOMPARE(asked, 0);  // found, not worked out
@@ -652,7 +653,7 @@ private slots:
             QVERIFY(out.open(QIODevice::WriteOnly | QIODevice::Truncate));
             out.write(bad);
             out.close();
-            QVERIFY(same(*expected, *accountFrames(*opened(file, options), 0)));
+            QVERIFY(same(*expected, *sumCriticalPaths(*opened(file, options), 0)));
         }
         // They go when the index makes room.
         OpenOptions little = options;
@@ -948,7 +949,7 @@ private slots:
             now += length;
         }
         const auto r = t.open();
-        const auto e = explain(r, accountFrames(*r, 0), 0);
+        const auto e = explain(r, sumCriticalPaths(*r, 0), 0);
         QCOMPARE(e->frames.size(), size_t{200});
         QCOMPARE(std::count_if(e->frames.begin(), e->frames.end(), [](auto& f) { return f.overrun > 0; }), 10l);
         QCOMPARE(e->causes.size(), size_t{1});
@@ -1040,12 +1041,12 @@ private slots:
         const Lane& lane = r->lanes[laneNamed(*r, "spray")];
         const MarkerRow& row = lane.rows[0];
         // Looking at the chunks' places makes the system read ahead; that is forgotten again.
-        (void)row.atHand(65'536, 131'072);
+        (void)row.resident(65'536, 131'072);
         ::posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
         ::close(fd);
-        if (row.atHand(65'536, 131'072)) QSKIP("this disk keeps everything in memory");
+        if (row.resident(65'536, 131'072)) QSKIP("this disk keeps everything in memory");
         row.fetch(65'536, 131'072);
-        QVERIFY(row.atHand(65'536, 131'072));
+        QVERIFY(row.resident(65'536, 131'072));
     }
 };
 

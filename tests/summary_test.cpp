@@ -15,7 +15,7 @@ using namespace fugato;
 
 namespace {
 
-QString q(const std::string& text) { return QString::fromStdString(text); }
+QString toQString(const std::string& text) { return QString::fromStdString(text); }
 
 /// Twenty usual frames and a late one for `Load`, in which main waits for a lock that saver holds. `other`: lanes and
 /// names are told in another order, so that every number is another.
@@ -50,7 +50,7 @@ private slots:
         QVERIFY(laneNamed(*one->recording, "main") != laneNamed(*two->recording, "main"));
         const Summary a = *summaryOf({one}), b = *summaryOf({two});
         QCOMPARE(a.series[0].causes.size(), size_t{1});
-        QCOMPARE(q(a.series[0].causes[0].key), QString("thread/saver|Save|lock/scene|waiting"));
+        QCOMPARE(toQString(a.series[0].causes[0].key), QString("thread/saver|Save|lock/scene|waiting"));
         QCOMPARE(b.series[0].causes[0].key, a.series[0].causes[0].key);
         QCOMPARE(a.series[0].causes[0].lock, std::string("scene"));
         const auto find = [](const Summary& s, const std::string& key) {

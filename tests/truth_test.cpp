@@ -14,7 +14,7 @@ using namespace engines;
 using fugato::Explanation;
 using fugato::Frame;
 using fugato::kNone;
-using fugato::Piece;
+using fugato::Segment;
 
 namespace {
 
@@ -42,13 +42,13 @@ Settings settingsFor(int shape, int trouble, uint64_t seed) {
 
 /// Every frame, late or not, is shared out without gap or overlap, and its excess adds up.
 bool sharedOutExactly(const Explanation& e) {
-    fugato::Accountant accountant(*e.recording);
+    fugato::CriticalPathWalker walker(*e.recording);
     for (uint32_t f = 0; f < e.frames.size(); ++f) {
         const Frame& frame = e.frame(f);
         int64_t at = frame.end, excess = 0;
-        for (const Piece& piece : accountant.account(frame.lane, frame.begin, frame.end)) {
-            if (piece.end != at || piece.begin >= piece.end) return false;
-            at = piece.begin;
+        for (const Segment& segment : walker.account(frame.lane, frame.begin, frame.end)) {
+            if (segment.end != at || segment.begin >= segment.end) return false;
+            at = segment.begin;
         }
         for (const auto& part : e.excessOf(f)) excess += part.excess();
         if (at != frame.begin || excess != frame.duration() - e.usualOf(f)) return false;
@@ -57,7 +57,7 @@ bool sharedOutExactly(const Explanation& e) {
 }
 
 /// What each part and each marker came to in a frame, whatever numbers they have.
-std::vector<std::vector<int64_t>> accountOf(const fugato::FrameAccounts& a, uint32_t frame) {
+std::vector<std::vector<int64_t>> accountOf(const fugato::CriticalPathSums& a, uint32_t frame) {
     std::vector<std::vector<int64_t>> out;
     for (const auto& part : a.partsOf(frame)) {
         const auto& k = a.keys[part.key];
@@ -111,20 +111,20 @@ private slots:
             uint32_t series = 0;
             for (uint32_t i = 0; i < now->series.size(); ++i)
                 if (!expected.empty() && now->series[i].name == expected[0].series) series = i;
-            const auto accounts = accountFrames(*now, series);
-            const auto whole = explain(now, accounts, 0);
+            const auto pathSums = sumCriticalPaths(*now, series);
+            const auto whole = explain(now, pathSums, 0);
             if (!e || e->series != series) {
                 e = whole;
                 continue;
             }
-            e = explainFurther(now, *e);
+            e = explainIncrementally(now, *e);
             QVERIFY(e);
             wentOn = wentOn || e->usualOver < e->frames.size();
             QCOMPARE(e->frames.size(), whole->frames.size());
             for (uint32_t f = 0; f < e->frames.size(); ++f) {
                 QCOMPARE(e->frames[f].overrun, whole->frames[f].overrun);
                 QVERIFY(e->frames[f].state == whole->frames[f].state && e->frames[f].bound == whole->frames[f].bound);
-                QVERIFY(accountOf(*e->accounts, f) == accountOf(*accounts, f));
+                QVERIFY(accountOf(*e->pathSums, f) == accountOf(*pathSums, f));
             }
             QVERIFY(sharedOutExactly(*e));
             QCOMPARE(e->figures.late, whole->figures.late);
@@ -213,7 +213,7 @@ private slots:
         const auto& waits = recording->lanes[1].waits;
         QCOMPARE(recording->lanes[1].name, std::string("second"));
         QCOMPARE(waits.size(), size_t{2});
-        const fugato::Ender holder = enderOf(*recording, 1, waits[0]), raiser = enderOf(*recording, 1, waits[1]);
+        const fugato::Waker holder = wakerOf(*recording, 1, waits[0]), raiser = wakerOf(*recording, 1, waits[1]);
         QCOMPARE(holder.lane, 0u);
         QCOMPARE(holder.time, int64_t{5'000'000});
         QCOMPARE(recording->nameOf(holder.lock.holder), std::string("Hold"));

@@ -59,14 +59,14 @@ private slots:
             QVERIFY(e->frames.size() > 100 && e->figures.over > 3);
             QCOMPARE(e->baselines.size(), size_t{1});
             const Baseline& baseline = e->baselines[0];
-            std::vector<std::vector<int64_t>> times(e->accounts->keys.size());
-            std::vector<std::vector<uint32_t>> calls(e->accounts->places.size());
+            std::vector<std::vector<int64_t>> times(e->pathSums->keys.size());
+            std::vector<std::vector<uint32_t>> calls(e->pathSums->places.size());
             size_t good = 0;
             for (uint32_t f = 0; f < e->frames.size(); ++f) {
                 if (e->frames[f].overrun) continue;
                 ++good;
-                for (const Part& part : e->accounts->partsOf(f)) times[part.key].push_back(part.ns);
-                for (const Calls& call : e->accounts->callsOf(f)) calls[call.place].push_back(call.count);
+                for (const Part& part : e->pathSums->partsOf(f)) times[part.key].push_back(part.ns);
+                for (const Calls& call : e->pathSums->callsOf(f)) calls[call.place].push_back(call.count);
             }
             QCOMPARE(baseline.frames, good);
             int64_t total = 0;
@@ -154,7 +154,7 @@ private slots:
             near += v.state == FrameState::Near;
             late += v.overrun;
             QCOMPARE(v.overrun > 0, v.state == FrameState::Over);
-            QCOMPARE(v.work, e->frame(f).duration() - e->accounts->pacing(f));
+            QCOMPARE(v.work, e->frame(f).duration() - e->pathSums->pacing(f));
         }
         std::sort(durations.begin(), durations.end());
         const auto rank = [&](double part) {
@@ -174,7 +174,7 @@ private slots:
         for (uint32_t seed = 12; seed <= 14; ++seed) {
             const auto r = randomFrames(seed);
             const auto e = explained(r);
-            Bounds bounds(*r, *e->accounts);
+            Bounds bounds(*r, *e->pathSums);
             for (uint32_t f = 0; f < e->frames.size(); ++f) {
                 const Bound bound = bounds.of(f);
                 int64_t sum = 0, most = 0;

@@ -81,33 +81,34 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.setBrush(tried ? t.paper : open ? t.plum : t.plumLight);
     painter.drawEllipse(badge);
     painter.setFont(boldFont());
-    painter.setPen(tried ? t.plum : open ? t.onPlum : t.dark ? t.text : t.ink(0.9));
-    painter.drawText(badge, Qt::AlignCenter, q(cause.letter));
+    painter.setPen(tried ? t.plum : open ? t.onPlum : t.dark ? t.text : t.highlight(0.9));
+    painter.drawText(badge, Qt::AlignCenter, toQString(cause.letter));
 
     const QString late = tried        ? tr("repaired")
-                         : prediction ? q(durationText(prediction->lateBy[row.cause]))
-                                      : q(durationText(cause.late));
+                         : prediction ? toQString(durationText(prediction->lateBy[row.cause]))
+                                      : toQString(durationText(cause.late));
     const int lateWidth = painter.fontMetrics().horizontalAdvance(late);
     const int left = box.left() + 36, right = box.right() - 8;
     painter.setPen(t.text);
     painter.drawText(QRect(right - lateWidth, box.top() + 4, lateWidth, 18), Qt::AlignRight | Qt::AlignVCenter, late);
     const QRect title(left, box.top() + 4, right - lateWidth - 8 - left, 18);
-    QString name = q(causeTitle(e, cause));
+    QString name = toQString(causeTitle(e, cause));
     if (cause.path && painter.fontMetrics().horizontalAdvance(name) > title.width())
-        name = "… ▸ " + q(e.recording->nameOf(cause.path));
+        name = "… ▸ " + toQString(e.recording->nameOf(cause.path));
     painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(name, Qt::ElideRight, title.width()));
 
     painter.setFont(smallFont());
     painter.setPen(t.muted);
-    const QString spikes = q(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames")
-                                                  : plural(cause.spikes.size(), "spike", "spikes"));
+    const QString spikes = toQString(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames")
+                                                          : plural(cause.spikes.size(), "spike", "spikes"));
     const int spikesWidth = painter.fontMetrics().horizontalAdvance(spikes);
     painter.drawText(QRect(right - spikesWidth, box.top() + 22, spikesWidth, 16), Qt::AlignRight | Qt::AlignVCenter,
                      spikes);
     const QRect kind(left, box.top() + 22, right - spikesWidth - 8 - left, 16);
-    painter.drawText(kind, Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(q(causeKindPhrase(e, cause)), Qt::ElideRight, kind.width()));
+    painter.drawText(
+        kind, Qt::AlignLeft | Qt::AlignVCenter,
+        painter.fontMetrics().elidedText(toQString(causeKindPhrase(e, cause)), Qt::ElideRight, kind.width()));
 
     const int y = box.top() + 47;  // where in the recording it lies
     painter.fillRect(left, y, right - left, 1, t.line);
@@ -130,7 +131,7 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     if (row.more) {
         painter.setPen(t.accounting);
         painter.drawText(row.box.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
-                         tr("%1 more…").arg(q(countText(e.causes[row.cause].spikes.size() - kFewSpikes))));
+                         tr("%1 more…").arg(toQString(countText(e.causes[row.cause].spikes.size() - kFewSpikes))));
         return;
     }
     const Spike& spike = e.spikes[row.spike];
@@ -147,7 +148,7 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const uint32_t length = spike.last - spike.first + 1;
     QString place;
     if (spike.origin < spike.first && shown == spike.first)
-        place = tr("from %1").arg(q(countText(spike.origin)));
+        place = tr("from %1").arg(toQString(countText(spike.origin)));
     else if (length == 1)
         place = tr("alone");
     else if (shown == spike.first)
@@ -158,10 +159,10 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     painter.setPen(t.text);
     if (chosen) painter.setFont(smallBoldFont());
     // Large frame numbers take the room of the word before them.
-    const QString duration = q(durationText(e.frame(shown).duration())), number = q(countText(shown));
+    const QString duration = toQString(durationText(e.frame(shown).duration())), number = toQString(countText(shown));
     const int durationRight = box.right() - box.width() / 3 - 6;
     const int room = durationRight - painter.fontMetrics().horizontalAdvance(duration) - 8 - box.left();
-    const QString largest = tr("frame %1").arg(q(countText(e.frames.size() - 1)));  // the same in every row
+    const QString largest = tr("frame %1").arg(toQString(countText(e.frames.size() - 1)));  // the same in every row
     painter.drawText(
         box, Qt::AlignLeft | Qt::AlignVCenter,
         QFontMetrics(smallBoldFont()).horizontalAdvance(largest) <= room ? tr("frame %1").arg(number) : number);

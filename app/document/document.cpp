@@ -134,7 +134,7 @@ void Document::explainAgain(bool fresh) {
     // Letters stay with their causes under another budget.
     const auto previous = explanation_ && explanation_->series == series_ ? explanation_ : nullptr;
     run([this, fresh, previous, recording = recording_, budget = budget_, series = series_](Task& task) {
-        const auto made = explainSeries(recording, series, budget, previous ? previous->accounts : nullptr,
+        const auto made = explainSeries(recording, series, budget, previous ? previous->pathSums : nullptr,
                                         previous.get(), telling(task));
         if (made) task.post([this, made, fresh] { show(made, fresh, false); });
     });
@@ -143,7 +143,7 @@ void Document::explainAgain(bool fresh) {
 /// What is kept of the recording is only a copy; where it is found damaged it is made anew.
 bool Document::keptIsDamaged() const {
     return recording_ && !recording_->keptAt.empty() &&
-           (recording_->storage->damaged() || (explanation_ && explanation_->accounts->storage->damaged()));
+           (recording_->storage->damaged() || (explanation_ && explanation_->pathSums->storage->damaged()));
 }
 
 /// Reads on in a recording that is still being made, where it has grown, or again where what was kept of it is
@@ -183,7 +183,7 @@ void Document::follow() {
 void Document::setMemoryLimit(uint64_t bytes) {
     openOptions_.memoryBytes = bytes;
     if (recording_) recording_->storage->keepWithin(bytes);
-    if (explanation_) explanation_->accounts->storage->keepWithin(bytes);
+    if (explanation_) explanation_->pathSums->storage->keepWithin(bytes);
 }
 
 void Document::setBudget(int64_t ns) {

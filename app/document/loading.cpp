@@ -28,15 +28,15 @@ Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Tel
     Loaded loaded{*opened, nullptr};
     shown(loaded.recording);
     if (loaded.recording->series.empty()) return loaded;
-    if (const auto accounts = accountFrames(*loaded.recording, 0, partOf(tell, 0.6, 0.9, accounting())))
-        loaded.explanation = explain(loaded.recording, accounts, 0, partOf(tell, 0.9, 1, looking()));
+    if (const auto pathSums = sumCriticalPaths(*loaded.recording, 0, partOf(tell, 0.6, 0.9, accounting())))
+        loaded.explanation = explain(loaded.recording, pathSums, 0, partOf(tell, 0.9, 1, looking()));
     return loaded;
 }
 
 std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Recording>& recording, uint32_t series,
-                                                 int64_t budget, std::shared_ptr<const FrameAccounts> known,
+                                                 int64_t budget, std::shared_ptr<const CriticalPathSums> known,
                                                  const Explanation* previous, const Telling& tell) {
-    if (!known) known = accountFrames(*recording, series, partOf(tell, 0, 0.7, accounting()));
+    if (!known) known = sumCriticalPaths(*recording, series, partOf(tell, 0, 0.7, accounting()));
     return known ? explain(recording, known, budget, partOf(tell, 0.7, 1, looking()), previous) : nullptr;
 }
 
@@ -61,9 +61,9 @@ Loaded loadFurther(const std::shared_ptr<GrowingFile>& growing, const QString& p
     if (!now.recording || now.recording->series.empty()) return now;
     const uint32_t at = seriesNamed(*now.recording, series);
     if (previous && previous->series == at && previous->budget == budget)
-        now.explanation = explainFurther(now.recording, *previous, goesOn);
-    else if (const auto accounts = accountFrames(*now.recording, at, goesOn))
-        now.explanation = explain(now.recording, accounts, budget, goesOn, previous.get());
+        now.explanation = explainIncrementally(now.recording, *previous, goesOn);
+    else if (const auto pathSums = sumCriticalPaths(*now.recording, at, goesOn))
+        now.explanation = explain(now.recording, pathSums, budget, goesOn, previous.get());
     return now;
 }
 

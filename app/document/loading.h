@@ -28,9 +28,9 @@ struct Loaded {
 Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Telling& tell,
                              const std::function<void(std::shared_ptr<const Recording>)>& shown);
 
-/// Explains a series. `known`: its accounts, where there are any; `previous`: so that causes keep their letters.
+/// Explains a series. `known`: its pathSums, where there are any; `previous`: so that causes keep their letters.
 std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Recording>& recording, uint32_t series,
-                                                 int64_t budget, std::shared_ptr<const FrameAccounts> known,
+                                                 int64_t budget, std::shared_ptr<const CriticalPathSums> known,
                                                  const Explanation* previous, const Telling& tell);
 
 /// A recording that is read on. Reading is done by one task after another; one that was cancelled may still be at it.

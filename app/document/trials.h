@@ -6,7 +6,7 @@
 
 #include <map>
 
-#include "asking.h"
+#include "background_query.h"
 #include "core/explain/simulation/what_if.h"
 
 namespace fugato {
@@ -39,7 +39,7 @@ private:
     std::shared_ptr<const Prediction> prediction_;
     std::map<std::pair<uint32_t, bool>, std::shared_ptr<const Prediction>> predictions_;  // by cause and `gone`
     Repair asked_;                                                                        // of single_
-    Asking trying_, single_;
+    BackgroundQuery trying_, single_;
 };
 
 }  // namespace fugato

@@ -42,7 +42,7 @@ void AdvicePage::showEvent(QShowEvent*) { takeExplanation(); }
 QString AdvicePage::program() const {
     const auto& context = document_.recording()->context;
     const auto program = context.find("program");
-    return program == context.end() ? QString() : q(program->second);
+    return program == context.end() ? QString() : toQString(program->second);
 }
 
 void AdvicePage::takeExplanation() {
@@ -74,7 +74,7 @@ void AdvicePage::accept(uint32_t finding, bool on) {
     const std::string& key = (*advice_)[finding].key;
     on ? void(accepted_.insert(key)) : void(accepted_.erase(key));
     QStringList keys;
-    for (const std::string& accepted : accepted_) keys << q(accepted);
+    for (const std::string& accepted : accepted_) keys << toQString(accepted);
     settings::acceptedFindings(program()).set(keys);
     QTimer::singleShot(0, this, [this] { fill(true); });  // not while the view tells of this
 }
@@ -89,10 +89,10 @@ void AdvicePage::fill(bool same) {
         accepted += taken;
         view_->setExpanded(index, !taken);
     }
-    about_->setText(
-        advice_->empty()
-            ? tr("nothing found beyond the causes at the left")
-            : tr("%1, %2 accepted").arg(q(plural(advice_->size() - accepted, "finding", "findings"))).arg(accepted));
+    about_->setText(advice_->empty() ? tr("nothing found beyond the causes at the left")
+                                     : tr("%1, %2 accepted")
+                                           .arg(toQString(plural(advice_->size() - accepted, "finding", "findings")))
+                                           .arg(accepted));
 }
 
 void AdvicePage::askForLimits() {

@@ -44,7 +44,7 @@ void FramePage::takeChoice() {
             view_->setEmptyText(tr("There are no markers in this frame."));
             view_->setTable(table, same);
             title_->setText(tr("Markers"));
-            about_->setText(tr("frame %1 against usual").arg(q(countText(frame))));
+            about_->setText(tr("frame %1 against usual").arg(toQString(countText(frame))));
             if (same) return;
             openExcess({}, std::max<int64_t>(1'000'000, e->frame(frame).duration() / 20));
             showCause();

@@ -35,9 +35,9 @@ namespace {
 
 QString figuresText(const Recording& r, const MarkerStatistics& s) {
     QString words;
-    for (const std::string& figure : figuresOf(s)) words += (words.isEmpty() ? "" : " ") + q(figure) + ".";
+    for (const std::string& figure : figuresOf(s)) words += (words.isEmpty() ? "" : " ") + toQString(figure) + ".";
     const std::string& description = r.sites[s.site].description;
-    return description.empty() ? words : words + " " + q(description);
+    return description.empty() ? words : words + " " + toQString(description);
 }
 
 }  // namespace
@@ -59,7 +59,7 @@ void MarkerPage::takeChoice() {
     askedSite_ = site;
     askedStretch_ = stretch;
     askedSeries_ = series;
-    title_->setText(q(recording->sites[site].name));
+    title_->setText(toQString(recording->sites[site].name));
     if (!same) about_->setText(tr("computing…"));
     struct Answer {
         std::shared_ptr<const MarkerStatistics> statistics;
@@ -82,7 +82,7 @@ void MarkerPage::takeChoice() {
             statistics_ = answer->statistics;
             const QString where = selected ? tr("in the selected time") : tr("in the whole recording");
             about_->setText(answer->shown < statistics_->count
-                                ? tr("the %1 longest %2").arg(q(countText(answer->shown)), where)
+                                ? tr("the %1 longest %2").arg(toQString(countText(answer->shown)), where)
                                 : where);
             figures_->setText(figuresText(*recording, *statistics_));
             view_->setEmptyText(tr("It does not occur there."));

@@ -26,7 +26,7 @@ namespace {
 QString aboutText(const Found& found) {
     QStringList words;
     const auto count = [&](uint64_t n, const char* one, const char* many) {
-        if (n) words << q(plural(n, one, many));
+        if (n) words << toQString(plural(n, one, many));
     };
     count(found.markers.size(), "marker", "markers");
     count(found.allArguments, "argument", "arguments");
@@ -34,7 +34,8 @@ QString aboutText(const Found& found) {
     if (words.isEmpty()) return SearchPage::tr("Nothing holds these letters; key=value asks for arguments.");
     const bool more = found.allArguments > found.arguments.size() || found.allPoints > found.points.size();
     return words.join(", ") +
-           (more ? SearchPage::tr("; the first %1 of each are shown").arg(q(countText(kMostFound))) : QString());
+           (more ? SearchPage::tr("; the first %1 of each are shown").arg(toQString(countText(kMostFound)))
+                 : QString());
 }
 
 }  // namespace

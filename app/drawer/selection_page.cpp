@@ -42,9 +42,10 @@ void SelectionPage::askNow() {
     const std::optional<Stretch> chosen = selection_.stretch();
     const Stretch stretch = chosen ? *chosen : Stretch{selection_.view().begin, selection_.view().end};
     title_->setText(tr("%1 %2, from %3 to %4")
-                        .arg(chosen ? tr("Selected:") : tr("In view:"), q(durationText(stretch.end - stretch.begin)),
-                             q(durationText(stretch.begin - recording->begin)),
-                             q(durationText(stretch.end - recording->begin))));
+                        .arg(chosen ? tr("Selected:") : tr("In view:"),
+                             toQString(durationText(stretch.end - stretch.begin)),
+                             toQString(durationText(stretch.begin - recording->begin)),
+                             toQString(durationText(stretch.end - recording->begin))));
     if (asked_ == recording && askedStretch_ == stretch) return;
     const bool same = asked_ && view_->table();
     asked_ = recording;
@@ -67,8 +68,8 @@ void SelectionPage::askNow() {
         },
         [this, same](const std::shared_ptr<const Answer>& answer) {
             view_->setTable(answer->table, same);
-            about_->setText(answer->lanes ? q(plural(answer->markers, "marker", "markers")) + tr(" in ") +
-                                                q(plural(answer->lanes, "lane", "lanes"))
+            about_->setText(answer->lanes ? toQString(plural(answer->markers, "marker", "markers")) + tr(" in ") +
+                                                toQString(plural(answer->lanes, "lane", "lanes"))
                                           : tr("no markers in it"));
             if (same) return;
             // The lane with the most time is opened as far as one marker holds most of it.

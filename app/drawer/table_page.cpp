@@ -45,8 +45,8 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(view_, &TableView::rowChosen, this, [this](Table::Row row) { follow(row, false); });
     connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { follow(row, true); });
     connect(view_, &TableView::said, about_, &QLabel::setText);
-    connect(&asking_, &Asking::failed, about_, &QLabel::setText);
-    connect(&asking_, &Asking::progressed, this,
+    connect(&query_, &BackgroundQuery::failed, about_, &QLabel::setText);
+    connect(&query_, &BackgroundQuery::progressed, this,
             [this](double part) { about_->setText(tr("computing, %1 %").arg(part * 100, 0, 'f', 0)); });
 }
 
@@ -54,7 +54,7 @@ void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
 void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
 
 void TablePage::clear(const QString& title, const QString& sentence) {
-    asking_.silence();
+    query_.silence();
     view_->setTable(nullptr, false);
     title_->setText(title);
     about_->clear();

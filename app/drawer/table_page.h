@@ -8,7 +8,7 @@
 #include <QLineEdit>
 #include <QVBoxLayout>
 
-#include "app/document/asking.h"
+#include "app/document/background_query.h"
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/table/table_view.h"
@@ -24,7 +24,7 @@ public:
     QLineEdit& filter() { return *filter_; }
     QString title() const { return title_->text(); }
     QString about() const { return about_->text(); }
-    bool busy() const override { return asking_.busy() || leading_.busy() || view_->rows().busy(); }
+    bool busy() const override { return query_.busy() || leading_.busy() || view_->rows().busy(); }
 
 protected:
     /// `name`: of the table, for screen readers. Sorted by `column` at first; -1: as it is.
@@ -36,7 +36,7 @@ protected:
     /// Puts the question and shows the table it gives. `same`: the same thing told anew.
     template <class Question, class Answer>
     void ask(Question question, Answer answer) {
-        asking_.ask(std::move(question), std::move(answer));
+        query_.ask(std::move(question), std::move(answer));
     }
     /// Shows no rows, and in their place why.
     void clear(const QString& title, const QString& sentence);
@@ -50,13 +50,13 @@ protected:
     TableView* const view_;
     QLabel *const title_, *const about_;
     QLineEdit* const filter_;
-    Asking asking_;
+    BackgroundQuery query_;
 
 private:
     void showLongest(uint32_t site);
     QHBoxLayout* const head_;
     QVBoxLayout* const lines_;
-    Asking leading_;
+    BackgroundQuery leading_;
 };
 
 }  // namespace fugato

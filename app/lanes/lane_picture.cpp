@@ -68,30 +68,31 @@ void LanePicture::setFrame(std::shared_ptr<const ExplainedFrame> frame, uint32_t
     setOnPath(explained_ ? explained_->onPath : std::vector<bool>(), same);
 }
 
-/// The strongest ink of a few markers; none outside the chosen frame.
-double LanePicture::inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const {
+/// The strongest highlight of a few markers; none outside the chosen frame.
+double LanePicture::highlightAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const {
     if (!explained_) return 0;
     const Frame& f = explained_->times();
     if (row.begin(first) >= f.end || row.end(last) <= f.begin) return 0;
-    double ink = 0;
+    double highlight = 0;
     for (uint32_t i = first; i <= last && i < first + 4; ++i)
-        ink = std::max(ink, explained_->strengthOf(recording_->lanes[lane].group, row.path(i)));
-    return ink;
+        highlight = std::max(highlight, explained_->strengthOf(recording_->lanes[lane].group, row.path(i)));
+    return highlight;
 }
 
 void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, const RowContent::Run& run) {
     const Theme& t = theme();
-    const auto& [path, from, to, ink, count, mostly] = run;
+    const auto& [path, from, to, highlight, count, mostly] = run;
     painter.setFont(smallFont());
-    const QString name = q(recording_->nameOf(path));
-    const QString words = mostly ? QObject::tr("mostly %1, %2").arg(name, q(plural(count, "marker", "markers")))
-                                 : name + QString(" ×%1").arg(q(countText(count)));
+    const QString name = toQString(recording_->nameOf(path));
+    const QString words = mostly ? QObject::tr("mostly %1, %2").arg(name, toQString(plural(count, "marker", "markers")))
+                                 : name + QString(" ×%1").arg(toQString(countText(count)));
     const double left = std::max<double>(box.left(), axis.left()) + 4,
                  room = std::min<double>(box.right(), axis.right()) - left - 3;
     const double width = painter.fontMetrics().horizontalAdvance(words);
     if (width > room) return;
-    painter.fillRect(QRectF(left - 2, box.top() + 2, width + 4, box.height() - 4), ink > 0 ? t.ink(ink) : t.marker);
-    painter.setPen(ink > 0.55 ? t.onPlum : t.markerText);
+    painter.fillRect(QRectF(left - 2, box.top() + 2, width + 4, box.height() - 4),
+                     highlight > 0 ? t.highlight(highlight) : t.marker);
+    painter.setPen(highlight > 0.55 ? t.onPlum : t.markerText);
     painter.drawText(QRectF(left, box.top(), width + 2, box.height()), Qt::AlignLeft | Qt::AlignVCenter, words);
 }
 
@@ -100,20 +101,20 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     const Theme& t = theme();
     const PathId path = row.path(index);
     const bool wait = row.flags(index) & kMarkerWait;
-    const double ink = inkAt(lane, row, index, index);
+    const double highlight = highlightAt(lane, row, index, index);
     // Whole pixels: the raster fills those quickest.
     const int x = static_cast<int>(std::floor(box.left())), y = static_cast<int>(box.top());
     const int width = std::max(1, static_cast<int>(std::floor(box.right())) - x),
               height = static_cast<int>(box.height());
     const QRect pixels(x, y, width, height);
-    const bool strong = ink > 0.55;
+    const bool strong = highlight > 0.55;
     if (wait && strong && width >= 4) {
         t.paintHatched(painter, pixels, t.plum);
     } else {
-        painter.fillRect(pixels, wait ? t.waiting : ink > 0 ? t.ink(ink) : t.marker);
+        painter.fillRect(pixels, wait ? t.waiting : highlight > 0 ? t.highlight(highlight) : t.marker);
         if (wait && width >= 12) painter.fillRect(pixels, QBrush(t.waitingDots, Qt::Dense6Pattern));
         if (width >= 4) {
-            const QColor edge = wait ? t.line : strong ? t.plumMiddle : ink > 0.3 ? t.plum : t.markerEdge;
+            const QColor edge = wait ? t.line : strong ? t.plumMiddle : highlight > 0.3 ? t.plum : t.markerEdge;
             painter.fillRect(x, y, width, 1, edge);
             painter.fillRect(x, y + height - 1, width, 1, edge);
             painter.fillRect(x, y + 1, 1, height - 2, edge);
@@ -151,14 +152,14 @@ void LanePicture::workOutRows(const QRect& area, int scrolled) {
     view.waits = waits_;
     view.allExact = allExact_;
     if (explained_ && !explained_->strengths.empty()) {
-        view.inkFrom = explained_->times().begin;
-        view.inkTo = explained_->times().end;
+        view.highlightFrom = explained_->times().begin;
+        view.highlightTo = explained_->times().end;
     }
     rowsAhead_.emplace(rowsInSight_.size(), [this, view](size_t at) {
         const RowInSight& it = rowsInSight_[at];
         RowView own = view;
-        own.ink = [this, lane = it.lane](const MarkerRow& row, uint32_t first, uint32_t last) {
-            return inkAt(lane, row, first, last);
+        own.highlight = [this, lane = it.lane](const MarkerRow& row, uint32_t first, uint32_t last) {
+            return highlightAt(lane, row, first, last);
         };
         workOut(recording_->lanes[it.lane].rows[it.row], own, contents_[at]);
     });
@@ -234,15 +235,17 @@ void LanePicture::paintStarved(QPainter& painter, const QRect& area, const QRect
     const QRect axis = axisOf(area);
     painter.setFont(smallFont());
     if (!explained_) return;
-    for (const Piece& piece : explained_->contended) {
-        if (piece.lane != lane || piece.end <= begin() || piece.begin >= end()) continue;
-        const double left = std::max<double>(axis.left(), xAt(area, piece.begin)),
-                     right = std::min<double>(axis.right() + 1, xAt(area, piece.end));
+    for (const Segment& segment : explained_->contended) {
+        if (segment.lane != lane || segment.end <= begin() || segment.begin >= end()) continue;
+        const double left = std::max<double>(axis.left(), xAt(area, segment.begin)),
+                     right = std::min<double>(axis.right() + 1, xAt(area, segment.end));
         if (right - left < 1) continue;
-        const size_t shown = std::max<size_t>(1, rowsShown(lane)), row = std::min<size_t>(piece.marker.row, shown - 1);
+        const size_t shown = std::max<size_t>(1, rowsShown(lane)),
+                     row = std::min<size_t>(segment.marker.row, shown - 1);
         const QRectF held(left, box.top() + kRail + static_cast<int>(row) * kRowHeight, right - left, kRowHeight - 1);
         t.paintHatched(painter, held, t.plum);
-        const QString words = QObject::tr("CPU contention: %1").arg(q(coreHolderText(*recording_, piece.coreHolder)));
+        const QString words =
+            QObject::tr("CPU contention: %1").arg(toQString(coreHolderText(*recording_, segment.coreHolder)));
         const int width = painter.fontMetrics().horizontalAdvance(words);
         if (width + 12 > held.width()) continue;
         painter.fillRect(QRectF(left + 2, held.top() + 2, width + 4, held.height() - 4), t.waiting);
@@ -267,11 +270,10 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
                          kRowHeight - 1);
         painter.fillRect(fold, t.panel);
         painter.setPen(t.accounting);
-        painter.drawText(
-            fold.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
-            folded(index)
-                ? QObject::tr("%1 deeper rows are folded; click here to open them").arg(q(countText(rowsFolded(index))))
-                : QObject::tr("click here to fold the deeper rows"));
+        painter.drawText(fold.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                         folded(index) ? QObject::tr("%1 deeper rows are folded; click here to open them")
+                                             .arg(toQString(countText(rowsFolded(index))))
+                                       : QObject::tr("click here to fold the deeper rows"));
     }
     if (!slim(index)) paintStarved(painter, area, box, index);
     paintStrikes(painter, area, box, lane);
@@ -284,7 +286,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     }
     const double busy = static_cast<double>(lane.busyBetween(begin(), end())) / static_cast<double>(end() - begin());
     const size_t lanes = standsFor(index);
-    paintLabel(painter, area, box, lanes > 1 ? QObject::tr("%1 other lanes").arg(lanes) : q(lane.name),
+    paintLabel(painter, area, box, lanes > 1 ? QObject::tr("%1 other lanes").arg(lanes) : toQString(lane.name),
                !lane.unread.empty() ? QObject::tr("being read…")
                : lane.rows.empty()  ? QObject::tr("no markers")
                                     : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0),
@@ -339,13 +341,13 @@ QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) 
     }
     const uint32_t lane = laneAt(area, scrolled, at.y());
     if (lane == kNone) return {};
-    const QString name = q(recording_->lanes[lane].name).toHtmlEscaped();
+    const QString name = toQString(recording_->lanes[lane].name).toHtmlEscaped();
     if (onLabel) return name;
     for (const LostStretch& lost : recording_->lanes[lane].lost)
         if (std::abs(xAt(area, lost.time) - at.x()) < 5)
             return QObject::tr("<b>%1</b>: %2 before this instant are missing")
-                .arg(name, q(plural(lost.events, "event", "events")));
-    const QString words = q(scheduleText(*recording_, recording_->lanes[lane], timeAt(area, at.x())));
+                .arg(name, toQString(plural(lost.events, "event", "events")));
+    const QString words = toQString(scheduleText(*recording_, recording_->lanes[lane], timeAt(area, at.x())));
     return words.isEmpty() ? QString() : "<b>" + name + "</b>: " + words.toHtmlEscaped();
 }
 
@@ -375,7 +377,7 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
         painter.setPen(t.muted);
         painter.drawText(QRect(x + 3, head.top() + 2, 90, 15), Qt::AlignLeft | Qt::AlignVCenter, rulerText(at, step));
     }
-    // Frames: where each begins, the late ones in ink; drawn once per column of pixels.
+    // Frames: where each begins, the late ones in highlight; drawn once per column of pixels.
     if (explanation_) {
         const auto& e = *explanation_;
         const Series& series = recording_->series[e.series];
@@ -426,7 +428,7 @@ void LanePicture::paintStretch(QPainter& painter, const QRect& area) {
     painter.drawLine(QPointF(left, area.top()), QPointF(left, area.bottom()));
     painter.drawLine(QPointF(right, area.top()), QPointF(right, area.bottom()));
     painter.setFont(smallBoldFont());
-    const QString words = QObject::tr("selected %1").arg(q(durationText(stretch_->end - stretch_->begin)));
+    const QString words = QObject::tr("selected %1").arg(toQString(durationText(stretch_->end - stretch_->begin)));
     const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
     const double at = std::clamp((left + right - width) / 2, static_cast<double>(axis.left()),
                                  std::max<double>(axis.left(), axis.right() - width));
@@ -451,8 +453,8 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
     painter.drawLine(QPointF(due, from), QPointF(due, area.bottom()));
     painter.setFont(smallBoldFont());
-    const QString name = QObject::tr("frame %1").arg(q(countText(explained_->frame))),
-                  end = QObject::tr("deadline %1").arg(q(durationText(explained_->verdict().deadline)));
+    const QString name = QObject::tr("frame %1").arg(toQString(countText(explained_->frame))),
+                  end = QObject::tr("deadline %1").arg(toQString(durationText(explained_->verdict().deadline)));
     const auto label = [&](double x, const QString& words, const QColor& color) {
         const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
         painter.fillRect(QRectF(x + 2, from + 4, width, 12), t.panel);

@@ -65,7 +65,7 @@ private:
                      uint32_t index);
     /// A name over many narrow markers of one path that stand side by side.
     void paintRunName(QPainter& painter, const QRect& axis, const QRectF& box, const RowContent::Run& run);
-    double inkAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
+    double highlightAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
     void paintTrack(QPainter& painter, const QRect& area, const QRect& box, size_t track);
     void paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name, const QString& detail,
                     bool strong);

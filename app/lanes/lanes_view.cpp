@@ -267,9 +267,9 @@ void LanesView::keyPressEvent(QKeyEvent* event) {
 }
 
 QString LanesView::tipOf(const MarkerWords& words) {
-    QString tip = "<b>" + q(words.name).toHtmlEscaped() + "</b>";
-    if (!words.category.empty()) tip += " · " + q(words.category).toHtmlEscaped();
-    for (const std::string& line : words.lines) tip += "<br>" + q(line).toHtmlEscaped();
+    QString tip = "<b>" + toQString(words.name).toHtmlEscaped() + "</b>";
+    if (!words.category.empty()) tip += " · " + toQString(words.category).toHtmlEscaped();
+    for (const std::string& line : words.lines) tip += "<br>" + toQString(line).toHtmlEscaped();
     return tip;
 }
 

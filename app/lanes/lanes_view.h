@@ -5,7 +5,7 @@
 
 #include <QAbstractScrollArea>
 
-#include "app/document/asking.h"
+#include "app/document/background_query.h"
 #include "app/selection/selection.h"
 #include "core/explain/words/marker_words.h"
 #include "lane_picture.h"
@@ -64,7 +64,7 @@ private:
     int pressedScroll_ = 0;
     bool fetching_ = false;
     std::shared_ptr<Task> fetcher_;
-    Asking telling_;
+    BackgroundQuery telling_;
     QPoint pointedAt_{-1, -1};
 };
 

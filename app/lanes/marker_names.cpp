@@ -29,7 +29,7 @@ int MarkerNames::lettersIn(uint32_t site, double width) {
     auto& widths = widths_[site];
     if (widths.empty()) {
         const QFontMetricsF metrics(smallFont());
-        const QString name = q(recording_->sites[site].name).left(kMostLetters);
+        const QString name = toQString(recording_->sites[site].name).left(kMostLetters);
         widths.push_back(0);
         for (int n = 1; n <= name.size(); ++n)
             widths.push_back(static_cast<float>(metrics.horizontalAdvance(name.left(n))));
@@ -44,7 +44,7 @@ const QStaticText* MarkerNames::fitting(uint32_t site, double width) {
     if (letters < std::min(kLeastLetters, std::max(all, 1))) return nullptr;
     const auto [at, isNew] = texts_.try_emplace(static_cast<uint64_t>(site) << 32 | static_cast<uint32_t>(letters));
     if (isNew) {
-        const QString name = q(recording_->sites[site].name).left(kMostLetters);
+        const QString name = toQString(recording_->sites[site].name).left(kMostLetters);
         at->second.setText(letters < name.size() ? name.left(letters) + "…" : name);
         at->second.setTextFormat(Qt::PlainText);
         at->second.setPerformanceHint(QStaticText::AggressiveCaching);

@@ -43,7 +43,7 @@ void workOut(const MarkerRow& markers, const RowView& view, RowContent& content)
                    pastGroup = markers.groupBefore(view.end) + MarkerRow::kGroup;
     const uint32_t shown = std::min(pastGroup, markers.size()) - std::min(firstGroup, markers.size());
     bool exact = true;
-    if (!view.waits && shown < kExactMarkers && !markers.atHand(firstGroup, std::min(pastGroup, markers.size()))) {
+    if (!view.waits && shown < kExactMarkers && !markers.resident(firstGroup, std::min(pastGroup, markers.size()))) {
         exact = false;
         content.unread = {firstGroup, std::min(pastGroup, markers.size())};
     }
@@ -65,12 +65,12 @@ void workOut(const MarkerRow& markers, const RowView& view, RowContent& content)
         if (run.count > 2 && run.right - run.left > kLeastRun) content.runs.push_back(run);
         run = {};
     };
-    const auto addToRun = [&](PathId path, double left, double right, double ink, size_t count, bool mostly) {
+    const auto addToRun = [&](PathId path, double left, double right, double highlight, size_t count, bool mostly) {
         if (path != run.path || left - run.right > 3) endRun();
         if (!run.count) run.left = left;
         run.path = path;
         run.right = std::max(run.right, right);
-        run.ink = ink;
+        run.highlight = highlight;
         run.count += count;
         run.mostly = run.mostly || mostly;
     };
@@ -86,7 +86,7 @@ void workOut(const MarkerRow& markers, const RowView& view, RowContent& content)
             const int64_t end = begin + markers.duration(i);
             content.wide.push_back({i, left, xOf(end)});
             if (content.wide.back().right - left < 22 && !(markers.flags(i) & kMarkerWait))
-                addToRun(markers.path(i), left, content.wide.back().right, view.ink(markers, i, i), 1, false);
+                addToRun(markers.path(i), left, content.wide.back().right, view.highlight(markers, i, i), 1, false);
             else
                 endRun();
             ++i;
@@ -109,20 +109,20 @@ void workOut(const MarkerRow& markers, const RowView& view, RowContent& content)
         if (exact && !together.rough) markers.expect(j + 3 * (j - i));
         const double covered =
             std::clamp(static_cast<double>(together.work) * perNs, together.work > 0 ? 0.2 : 0.0, 1.0);
-        const bool perhapsInk = j - i <= 4 && exact && begin < view.inkTo && next + narrow > view.inkFrom;
-        const double ink = perhapsInk ? view.ink(markers, i, j - 1) : 0;
+        const bool perhapsInk = j - i <= 4 && exact && begin < view.highlightTo && next + narrow > view.highlightFrom;
+        const double highlight = perhapsInk ? view.highlight(markers, i, j - 1) : 0;
         if (lastColumn < 0) {
             content.pixels.assign(static_cast<size_t>(view.width), 0);
             content.first = column;
         }
         lastColumn = column;
         content.pixels[static_cast<size_t>(column)] = together.work <= 0 ? waitColor
-                                                      : ink > 0          ? shadeOf(t.ink(ink).rgb(), covered)
-                                                                         : shadeOf(busyColor, covered);
+                                                      : highlight > 0 ? shadeOf(t.highlight(highlight).rgb(), covered)
+                                                                      : shadeOf(busyColor, covered);
         if (covered >= kNamedWhenDense)
             addToRun(markers.pathOf(j - i < MarkerRow::kGroup && exact ? markers.lanePath(i)
                                                                        : groups[i >> MarkerRow::kGroupBits].path),
-                     column, column + 1, ink, j - i, j - i > 1 && !onePath(i));
+                     column, column + 1, highlight, j - i, j - i > 1 && !onePath(i));
         content.markers += j - i;
         i = j;
         roughBegin = together.rough && j % MarkerRow::kGroup ? next : INT64_MIN;

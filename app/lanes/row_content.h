@@ -23,7 +23,7 @@ struct RowContent {
     };
     struct Run {  // narrow markers of one path, side by side, that get one name together
         PathId path = 0;
-        double left = 0, right = 0, ink = 0;
+        double left = 0, right = 0, highlight = 0;
         size_t count = 0;
         bool mostly = false;  // others are among them
     };
@@ -46,9 +46,9 @@ struct RowView {
     bool waits = false;     // for what lies on a disk
     bool allExact = false;  // whatever that costs
     /// Strength of colour for the markers [first, last] of a row.
-    std::function<double(const MarkerRow& row, uint32_t first, uint32_t last)> ink;
-    /// Nothing outside these times has ink.
-    int64_t inkFrom = 0, inkTo = 0;
+    std::function<double(const MarkerRow& row, uint32_t first, uint32_t last)> highlight;
+    /// Nothing outside these times has highlight.
+    int64_t highlightFrom = 0, highlightTo = 0;
 };
 
 /// Fills `content` anew; what it had is used again.

@@ -28,7 +28,7 @@ QString numberText(double value) {
     const double size = std::abs(value);
     return !std::isfinite(value) || size >= 1e9 ? QString::number(value, 'g', 4)
            : size >= 100 || value == std::floor(value)
-               ? (value < 0 ? "−" : "") + q(countText(static_cast<uint64_t>(std::llround(size))))
+               ? (value < 0 ? "−" : "") + toQString(countText(static_cast<uint64_t>(std::llround(size))))
                : QString::number(value, 'g', 3);
 }
 
@@ -80,14 +80,14 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
         return range;
     };
     if (!r.points.empty())
-        tracks_.push_back({Kind::Points, 0, kBandHeight, QObject::tr("points"), q(countText(r.points.size()))});
+        tracks_.push_back({Kind::Points, 0, kBandHeight, QObject::tr("points"), toQString(countText(r.points.size()))});
     for (uint32_t i = 0; i < r.states.size(); ++i)
         if (!r.states[i].spans.empty())
-            tracks_.push_back({Kind::State, i, kBandHeight, q(r.states[i].name), QObject::tr("state")});
+            tracks_.push_back({Kind::State, i, kBandHeight, toQString(r.states[i].name), QObject::tr("state")});
     if (!r.operations.empty()) {
         const auto rows = static_cast<int>(r.operationRows());
         const bool beyond = rows > kMostOperationRows;
-        const QString count = q(countText(r.operations.size()));
+        const QString count = toQString(countText(r.operations.size()));
         tracks_.push_back({Kind::Operations, 0,
                            std::min(rows, kMostOperationRows) * kOperationRow + 6 + (beyond ? kBeyondHeight : 0),
                            QObject::tr("operations"), beyond ? QObject::tr("%1 at once").arg(rows) : count});
@@ -96,23 +96,23 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
         const Counter& counter = r.counters[i];
         if (counter.values.empty()) continue;
         const Extreme all = extremeIn(counter.values, counter.extremes, 0, counter.values.size());
-        const QString unit = q(counter.unit);
+        const QString unit = toQString(counter.unit);
         const QString detail = !all.any()            ? QObject::tr("no number")
                                : all.low == all.high ? QObject::tr("always %1 %2").arg(numberText(all.high), unit)
                                                      : QObject::tr("to %1 %2").arg(numberText(all.high), unit);
         rangeOf(all, counter.threshold ? &*counter.threshold : nullptr);
-        tracks_.push_back({Kind::Counter, i, kCurveHeight, q(counter.name), detail});
+        tracks_.push_back({Kind::Counter, i, kCurveHeight, toQString(counter.name), detail});
     }
     for (uint32_t i = 0; i < r.pools.size(); ++i) {
         if (r.pools[i].times.empty()) continue;
         const Range of =
             rangeOf(extremeIn(r.pools[i].bytesInUse, r.pools[i].extremes, 0, r.pools[i].bytesInUse.size()), nullptr);
-        tracks_.push_back({Kind::Pool, i, kCurveHeight, QObject::tr("memory: %1").arg(q(r.pools[i].name)),
+        tracks_.push_back({Kind::Pool, i, kCurveHeight, QObject::tr("memory: %1").arg(toQString(r.pools[i].name)),
                            QObject::tr("to %1").arg(bytesText(of.high))});
     }
     for (uint32_t i = 0; i < r.lanes.size(); ++i)
         if (r.lanes[i].kind == LaneKind::Core && !r.lanes[i].coreSpans.empty())
-            tracks_.push_back({Kind::Core, i, kBandHeight, q(r.lanes[i].name), {}});
+            tracks_.push_back({Kind::Core, i, kBandHeight, toQString(r.lanes[i].name), {}});
     if (!r.pictures.empty())
         tracks_.push_back({Kind::Pictures, 0, kPictureHeight, QObject::tr("screen"), QObject::tr("pictures")});
 }
@@ -213,7 +213,7 @@ void TrackPicture::paintPoints(QPainter& painter, const TimeAxis& axis) {
         const double room =
             (after == points.end() ? box.right() : std::min<double>(box.right(), axis.xAt(after->time))) - x;
         if (room > 60)
-            word(painter, axis, QRectF(x + 2, box.top(), room - 6, box.height()), q(recording_->text(at->text)),
+            word(painter, axis, QRectF(x + 2, box.top(), room - 6, box.height()), toQString(recording_->text(at->text)),
                  t.muted);
         at = after;
     }
@@ -230,7 +230,7 @@ void TrackPicture::paintState(QPainter& painter, const TimeAxis& axis, const Sta
         drawn = right;
         const QRectF box(left, axis.box.top() + 2, std::max(1.0, right - left - 1), axis.box.height() - 5);
         painter.fillRect(box.intersected(axis.box), t.stage);
-        word(painter, axis, box, q(recording_->text(at->value)), t.text);
+        word(painter, axis, box, toQString(recording_->text(at->value)), t.text);
     }
 }
 
@@ -271,7 +271,7 @@ void TrackPicture::paintOperation(QPainter& painter, const TimeAxis& axis, const
     if (box.width() < 12) return;
     for (const OperationStep& step : recording_->stepsOf(operation))
         painter.fillRect(QRectF(axis.xAt(step.time), box.top(), 1, box.height()), t.text);
-    QString words = q(recording_->sites[operation.site].name);
+    QString words = toQString(recording_->sites[operation.site].name);
     if (operation.code) words += QObject::tr(": failed, %1").arg(operation.code);
     word(painter, axis, box, words, t.markerText);
 }
@@ -307,7 +307,7 @@ void TrackPicture::paintCore(QPainter& painter, const TimeAxis& axis, const Lane
                 painter.fillRect(box, own ? t.marker : t.waiting);
                 if (!own) painter.fillRect(box, QBrush(t.muted, Qt::Dense6Pattern));
                 painter.fillRect(QRectF(box.left(), box.top(), 1, box.height()), t.markerEdge);
-                word(painter, axis, box, q(recording_->osThreadText(at->thread)), t.markerText);
+                word(painter, axis, box, toQString(recording_->osThreadText(at->thread)), t.markerText);
             }
             ++at;
             continue;
@@ -364,22 +364,23 @@ void TrackPicture::paintPictures(QPainter& painter, const TimeAxis& axis) {
 QString TrackPicture::operationWords(const Operation& operation) const {
     const Recording& r = *recording_;
     const Site& site = r.sites[operation.site];
-    QString words = "<b>" + q(site.name).toHtmlEscaped() + "</b>";
-    if (!site.category.empty()) words += " · " + q(site.category).toHtmlEscaped();
-    if (!site.description.empty()) words += "<br>" + q(site.description).toHtmlEscaped();
-    words +=
-        QObject::tr("<br>%1, begun on %2")
-            .arg(q(durationText(operation.end - operation.begin)), q(r.lanes[operation.beganOn].name).toHtmlEscaped());
+    QString words = "<b>" + toQString(site.name).toHtmlEscaped() + "</b>";
+    if (!site.category.empty()) words += " · " + toQString(site.category).toHtmlEscaped();
+    if (!site.description.empty()) words += "<br>" + toQString(site.description).toHtmlEscaped();
+    words += QObject::tr("<br>%1, begun on %2")
+                 .arg(toQString(durationText(operation.end - operation.begin)),
+                      toQString(r.lanes[operation.beganOn].name).toHtmlEscaped());
     words += operation.endedOn == kNone
                  ? QObject::tr(", never ended")
-                 : QObject::tr(", ended on %1").arg(q(r.lanes[operation.endedOn].name).toHtmlEscaped());
+                 : QObject::tr(", ended on %1").arg(toQString(r.lanes[operation.endedOn].name).toHtmlEscaped());
     for (const OperationStep& step : r.stepsOf(operation))
         words += QObject::tr("<br>after %1: %2 (%3)")
-                     .arg(q(durationText(step.time - operation.begin)), q(r.sites[step.site].name).toHtmlEscaped(),
-                          q(r.lanes[step.lane].name).toHtmlEscaped());
+                     .arg(toQString(durationText(step.time - operation.begin)),
+                          toQString(r.sites[step.site].name).toHtmlEscaped(),
+                          toQString(r.lanes[step.lane].name).toHtmlEscaped());
     if (operation.code)
         words += QObject::tr("<br>failed with code %1").arg(operation.code) +
-                 (operation.text ? ": " + q(r.text(operation.text)).toHtmlEscaped() : QString());
+                 (operation.text ? ": " + toQString(r.text(operation.text)).toHtmlEscaped() : QString());
     return words;
 }
 
@@ -392,10 +393,11 @@ QString TrackPicture::pointWords(const TimeAxis& axis, int x) const {
     for (int shown = 0; near != r.points.end() && near->time <= axis.timeAt(x + 4) && shown < kMostShown;
          ++near, ++shown) {
         if (shown) words += "<br>";
-        words += QString("<b>%1</b> · %2").arg(q(wordOf(near->severity)), q(r.text(near->text)).toHtmlEscaped());
+        words += QString("<b>%1</b> · %2")
+                     .arg(toQString(wordOf(near->severity)), toQString(r.text(near->text)).toHtmlEscaped());
         if (near->code) words += QObject::tr(" (code %1)").arg(*near->code);
-        words +=
-            QObject::tr(" · %1, at %2").arg(q(r.lanes[near->lane].name).toHtmlEscaped(), q(durationText(near->time)));
+        words += QObject::tr(" · %1, at %2")
+                     .arg(toQString(r.lanes[near->lane].name).toHtmlEscaped(), toQString(durationText(near->time)));
     }
     return words;
 }
@@ -404,8 +406,8 @@ QString TrackPicture::stateWords(const State& state, int64_t time) const {
     const StateSpan* const span = spanAt(state.spans, time);
     if (!span) return {};
     return QObject::tr("<b>%1</b>: %2, for %3")
-        .arg(q(state.name).toHtmlEscaped(), q(recording_->text(span->value)).toHtmlEscaped(),
-             q(durationText(span->end - span->begin)));
+        .arg(toQString(state.name).toHtmlEscaped(), toQString(recording_->text(span->value)).toHtmlEscaped(),
+             toQString(durationText(span->end - span->begin)));
 }
 
 QString TrackPicture::operationWords(const TimeAxis& axis, const QPoint& at) const {
@@ -415,7 +417,7 @@ QString TrackPicture::operationWords(const TimeAxis& axis, const QPoint& at) con
     if (row >= kMostOperationRows || row >= static_cast<int>(r.operationRows()))
         return r.operationRows() > kMostOperationRows
                    ? QObject::tr("<b>%1</b> at once")
-                         .arg(q(plural(r.operationsAt(axis.timeAt(at.x())), "operation", "operations")))
+                         .arg(toQString(plural(r.operationsAt(axis.timeAt(at.x())), "operation", "operations")))
                    : QString();
     const std::span<const uint32_t> all = r.operationsOfRow(static_cast<size_t>(row));
     const auto found =
@@ -426,9 +428,9 @@ QString TrackPicture::operationWords(const TimeAxis& axis, const QPoint& at) con
 QString TrackPicture::counterWords(const Counter& counter, int64_t time) const {
     const size_t held = positionAt(counter.times, time);
     if (held == counter.times.size()) return {};
-    QString words =
-        QObject::tr("<b>%1</b>: %2 %3")
-            .arg(q(counter.name).toHtmlEscaped(), numberText(counter.values[held]), q(counter.unit).toHtmlEscaped());
+    QString words = QObject::tr("<b>%1</b>: %2 %3")
+                        .arg(toQString(counter.name).toHtmlEscaped(), numberText(counter.values[held]),
+                             toQString(counter.unit).toHtmlEscaped());
     if (counter.threshold) words += QObject::tr("<br>threshold %1").arg(numberText(*counter.threshold));
     return words;
 }
@@ -439,8 +441,9 @@ QString TrackPicture::poolWords(uint32_t index, int64_t time) const {
     const Pool& pool = r.pools[index];
     const size_t held = positionAt(pool.times, time);
     if (held == pool.times.size()) return {};
-    QString words = QObject::tr("<b>%1</b>: %2 in use")
-                        .arg(q(pool.name).toHtmlEscaped(), bytesText(static_cast<double>(pool.bytesInUse[held])));
+    QString words =
+        QObject::tr("<b>%1</b>: %2 in use")
+            .arg(toQString(pool.name).toHtmlEscaped(), bytesText(static_cast<double>(pool.bytesInUse[held])));
     std::vector<const Allocation*> open;
     for (const Allocation& allocation : r.allocations)
         if (allocation.pool == index && allocation.name && allocation.taken <= time &&
@@ -448,9 +451,10 @@ QString TrackPicture::poolWords(uint32_t index, int64_t time) const {
             open.push_back(&allocation);
     std::sort(open.begin(), open.end(), [](auto* x, auto* y) { return x->bytes > y->bytes; });
     for (size_t i = 0; i < std::min(kMostShown, open.size()); ++i)
-        words += QObject::tr("<br>%1: %2%3")
-                     .arg(q(r.text(open[i]->name)).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
-                          open[i]->givenBack ? QString() : QObject::tr(", never released"));
+        words +=
+            QObject::tr("<br>%1: %2%3")
+                .arg(toQString(r.text(open[i]->name)).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
+                     open[i]->givenBack ? QString() : QObject::tr(", never released"));
     return words;
 }
 
@@ -459,18 +463,19 @@ QString TrackPicture::coreWords(const TimeAxis& axis, uint32_t core, int x) cons
     const Recording& r = *recording_;
     const CoreSpan* const span = spanAt(r.lanes[core].coreSpans, axis.timeAt(x));
     if (!span) return {};
-    QString words = QObject::tr("<b>%1</b>: %2, for %3")
-                        .arg(q(r.lanes[core].name).toHtmlEscaped(), q(r.osThreadText(span->thread)).toHtmlEscaped(),
-                             q(durationText(span->end - span->begin)));
+    QString words =
+        QObject::tr("<b>%1</b>: %2, for %3")
+            .arg(toQString(r.lanes[core].name).toHtmlEscaped(), toQString(r.osThreadText(span->thread)).toHtmlEscaped(),
+                 toQString(durationText(span->end - span->begin)));
     auto sample = std::lower_bound(r.samples.begin(), r.samples.end(), axis.timeAt(x - 3),
                                    [](const StackSample& s, int64_t t) { return s.time < t; });
     const int64_t past = axis.timeAt(x + 4);
     while (sample != r.samples.end() && sample->time <= past && sample->core != core) ++sample;
     if (sample == r.samples.end() || sample->time > past) return words;
-    words +=
-        QObject::tr("<br>call stack of %1, innermost first:").arg(q(r.osThreadText(sample->thread)).toHtmlEscaped());
+    words += QObject::tr("<br>call stack of %1, innermost first:")
+                 .arg(toQString(r.osThreadText(sample->thread)).toHtmlEscaped());
     for (uint32_t i = 0; i < std::min(sample->count, kMostShown); ++i)
-        words += "<br>" + q(r.addressText(r.stackAddresses[sample->first + i])).toHtmlEscaped();
+        words += "<br>" + toQString(r.addressText(r.stackAddresses[sample->first + i])).toHtmlEscaped();
     return words;
 }
 
@@ -489,7 +494,7 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
             const auto after = std::upper_bound(r.pictures.begin(), r.pictures.end(), time,
                                                 [](int64_t t, const Picture& p) { return t < p.time; });
             if (after == r.pictures.begin()) return {};
-            return QObject::tr("The screen at %1").arg(q(durationText((after - 1)->time)));
+            return QObject::tr("The screen at %1").arg(toQString(durationText((after - 1)->time)));
         }
     }
     return {};

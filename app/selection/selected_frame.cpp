@@ -13,7 +13,7 @@ SelectedFrame::SelectedFrame(Document& document, Selection& selection, QObject* 
     patience_.setInterval(kPatienceMs);
     connect(&patience_, &QTimer::timeout, this, [this] { set(nullptr); });
     connect(&document, &Document::recordingChanged, this, [this] {
-        asking_.silence();
+        query_.silence();
         patience_.stop();
         asked_.reset();
         set(nullptr);
@@ -35,7 +35,7 @@ void SelectedFrame::take() {
     const auto& e = document_.explanation();
     const uint32_t frame = selection_.frame();
     if (!e || frame >= e->frames.size()) {
-        asking_.silence();
+        query_.silence();
         patience_.stop();
         asked_.reset();
         return set(nullptr);
@@ -44,11 +44,11 @@ void SelectedFrame::take() {
     asked_ = e;
     askedFrame_ = frame;
     if (!shown_ || shown_->frame != frame) patience_.start();
-    asking_.ask([e, frame](const Progress&) { return explainedFrame(e, frame); },
-                [this](const std::shared_ptr<const ExplainedFrame>& made) {
-                    patience_.stop();
-                    set(made);
-                });
+    query_.ask([e, frame](const Progress&) { return explainedFrame(e, frame); },
+               [this](const std::shared_ptr<const ExplainedFrame>& made) {
+                   patience_.stop();
+                   set(made);
+               });
 }
 
 }  // namespace fugato

@@ -6,7 +6,7 @@
 
 #include <QTimer>
 
-#include "app/document/asking.h"
+#include "app/document/background_query.h"
 #include "app/document/document.h"
 #include "core/explain/words/explained_frame.h"
 #include "selection.h"
@@ -19,7 +19,7 @@ public:
     SelectedFrame(Document& document, Selection& selection, QObject* parent = nullptr);
     /// Null where none is selected, or it takes longer than one waits.
     const std::shared_ptr<const ExplainedFrame>& shown() const { return shown_; }
-    bool busy() const { return asking_.busy(); }
+    bool busy() const { return query_.busy(); }
 
 signals:
     void changed();
@@ -33,7 +33,7 @@ private:
     std::shared_ptr<const ExplainedFrame> shown_;
     std::shared_ptr<const Explanation> asked_;
     uint32_t askedFrame_ = kNone;
-    Asking asking_;
+    BackgroundQuery query_;
     QTimer patience_;
 };
 

@@ -135,23 +135,24 @@ void OverrunStrip::wheelEvent(QWheelEvent* event) {
 QString OverrunStrip::wordsFor(uint32_t index) const {
     const Explanation& e = *document_.explanation();
     const FrameVerdict& frame = e.frames[index];
-    QString words =
-        tr("<b>Frame %1</b> · %2, deadline %3")
-            .arg(q(countText(index)), q(durationText(e.frame(index).duration())), q(durationText(frame.deadline)));
+    QString words = tr("<b>Frame %1</b> · %2, deadline %3")
+                        .arg(toQString(countText(index)), toQString(durationText(e.frame(index).duration())),
+                             toQString(durationText(frame.deadline)));
     if (frame.overrun) {
-        words += tr("<br>%1 late").arg(q(durationText(frame.overrun)));
+        words += tr("<br>%1 late").arg(toQString(durationText(frame.overrun)));
         if (const auto& p = document_.trials().prediction())
-            words += p->overrun[index] ? tr("; with what is tried %1").arg(q(durationText(p->overrun[index])))
+            words += p->overrun[index] ? tr("; with what is tried %1").arg(toQString(durationText(p->overrun[index])))
                                        : tr("; not with what is tried");
         for (const CauseShare& share : frame.shares)
             words +=
-                "<br>" + q(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause])).toHtmlEscaped();
+                "<br>" +
+                toQString(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause])).toHtmlEscaped();
     } else {
-        words += tr("<br>%1 of headroom").arg(q(durationText(frame.deadline - frame.work)));
+        words += tr("<br>%1 of headroom").arg(toQString(durationText(frame.deadline - frame.work)));
         if (frame.state == FrameState::Near) words += tr(", near its deadline");
     }
-    const Bound bound = Bounds(*e.recording, *e.accounts).of(index);
-    words += tr("<br>bound by %1").arg(q(boundText(*e.recording, bound.by, bound.group)).toHtmlEscaped());
+    const Bound bound = Bounds(*e.recording, *e.pathSums).of(index);
+    words += tr("<br>bound by %1").arg(toQString(boundText(*e.recording, bound.by, bound.group)).toHtmlEscaped());
     return words;
 }
 
@@ -164,8 +165,8 @@ QString OverrunStrip::pointNear(int x) const {
                 continue;
             const Point& point = r.points[columns[static_cast<size_t>(c)].point];
             return tr("<b>%1</b><br>%2 on %3, %4")
-                .arg(q(r.text(point.text)).toHtmlEscaped(), q(wordOf(point.severity)),
-                     q(r.lanes[point.lane].name).toHtmlEscaped(), q(durationText(point.time)));
+                .arg(toQString(r.text(point.text)).toHtmlEscaped(), toQString(wordOf(point.severity)),
+                     toQString(r.lanes[point.lane].name).toHtmlEscaped(), toQString(durationText(point.time)));
         }
     return {};
 }

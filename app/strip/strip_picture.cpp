@@ -113,7 +113,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
             const auto& shares = e.frames[column.worst].shares;
             const bool other = cause != kNone && std::none_of(shares.begin(), shares.end(),
                                                               [&](const CauseShare& s) { return s.cause == cause; });
-            const QColor ink = other ? t.plumMiddle : t.plum;
+            const QColor highlight = other ? t.plumMiddle : t.plum;
             if (prediction_) {  // what would be gone stands pale behind what would stay
                 const int stays =
                     column.predicted
@@ -124,7 +124,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
                 painter.fillRect(at, zero - above, 1, above, pale);
                 painter.fillRect(at, zero - stays, 1, stays, t.plum);
             } else {
-                painter.fillRect(at, zero - above, 1, above, ink);
+                painter.fillRect(at, zero - above, 1, above, highlight);
             }
         } else if (column.near && !column.goesOn) {  // told by shape: a small wedge under the line
             painter.fillRect(at - 1, zero + 1, 3, 2, t.near);
@@ -136,9 +136,9 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
     painter.setFont(boldFont());
     for (const auto& [x, which] : letters_) {
         painter.setPen(which == cause ? t.plum : t.plumMiddle);
-        if (!t.dark && which != cause) painter.setPen(t.ink(0.75));
+        if (!t.dark && which != cause) painter.setPen(t.highlight(0.75));
         painter.drawText(QRect(area.left() + x - 14, area.top() + 1, 28, kLetterHeight - 2), Qt::AlignCenter,
-                         q(e.causes[which].letter));
+                         toQString(e.causes[which].letter));
     }
 
     painter.setFont(smallFont());
@@ -151,7 +151,8 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         painter.drawText(where, int(alignment), text);
     };
     if (tallest_)
-        label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop, "+" + q(durationText(tallest_)));
+        label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop,
+              "+" + toQString(durationText(tallest_)));
     label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));
     label(QRect(area.right() - 124, zero - 15, 120, 14), Qt::AlignRight | Qt::AlignBottom, QObject::tr("deadline"));
 
@@ -187,11 +188,11 @@ void StripPicture::paintStages(QPainter& painter, const QRect& band) const {
             const int from = band.left() + static_cast<int>(xAt(span.begin)),
                       to = band.left() + static_cast<int>(xAt(span.end));
             if (to - from < 2) continue;
-            named.emplace_back(QRect(from, band.top(), to - from - 1, band.height()), q(r.text(span.value)));
+            named.emplace_back(QRect(from, band.top(), to - from - 1, band.height()), toQString(r.text(span.value)));
             painter.fillRect(named.back().first, t.stage);
         }
     }
-    // A point is a small stroke, longer and in ink for warnings and errors.
+    // A point is a small stroke, longer and in highlight for warnings and errors.
     for (size_t x = 0; x < columns_.size(); ++x) {
         if (columns_[x].point == kNone) continue;
         const bool grave = r.points[columns_[x].point].severity >= Severity::Warning;

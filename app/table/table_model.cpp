@@ -12,7 +12,7 @@ constexpr uint32_t kAtOnce = 10'000;  // rows that are sorted within a few milli
 }
 
 TableModel::TableModel(QObject* parent) : QAbstractItemModel(parent) {
-    connect(&asking_, &Asking::changed, this, &TableModel::busyChanged);
+    connect(&query_, &BackgroundQuery::changed, this, &TableModel::busyChanged);
 }
 
 void TableModel::setTable(std::shared_ptr<const Table> table) {
@@ -32,17 +32,17 @@ void TableModel::sort(int column, Qt::SortOrder order) {
     arrangement_.descending = order == Qt::DescendingOrder;
     if (arrangement_ == before) return;
     if (columnCount()) emit headerDataChanged(Qt::Horizontal, 0, columnCount() - 1);
-    arrange(!asking_.busy());
+    arrange(!query_.busy());
 }
 
 void TableModel::arrange(bool sameRows) {
-    asking_.silence();
+    query_.silence();
     Arrangement wanted = arrangement_;
     if (source_ && wanted.column != kNone && wanted.column >= source_->columns().size()) wanted.column = kNone;
     if (!source_ || source_->rowLimit() <= kAtOnce)
         return show(source_ ? arranged(source_, wanted) : nullptr, sameRows);
-    asking_.ask([source = source_, wanted](const Progress& progress) { return arranged(source, wanted, progress); },
-                [this, sameRows](const std::shared_ptr<const Table>& made) { show(made, sameRows); });
+    query_.ask([source = source_, wanted](const Progress& progress) { return arranged(source, wanted, progress); },
+               [this, sameRows](const std::shared_ptr<const Table>& made) { show(made, sameRows); });
 }
 
 void TableModel::show(std::shared_ptr<const Table> table, bool sameRows) {
@@ -99,11 +99,11 @@ QVariant TableModel::data(const QModelIndex& index, int role) const {
     const TableColumn& column = shown_->columns()[at];
     const bool isFlag = column.quantity == Quantity::Flag;
     switch (role) {
-        case Qt::DisplayRole: return isFlag ? QVariant() : q(valueText(column, shown_->value(row, at)));
+        case Qt::DisplayRole: return isFlag ? QVariant() : toQString(valueText(column, shown_->value(row, at)));
         case kRawRole: {
             const TableValue value = shown_->value(row, at);
             if (const auto* number = std::get_if<int64_t>(&value)) return qlonglong{*number};
-            if (const auto* text = std::get_if<std::string>(&value)) return q(*text);
+            if (const auto* text = std::get_if<std::string>(&value)) return toQString(*text);
             return {};
         }
         case Qt::CheckStateRole: {
@@ -124,7 +124,7 @@ QVariant TableModel::data(const QModelIndex& index, int role) const {
         }
         case Qt::ToolTipRole: {
             const std::string help = isFlag ? column.help : shown_->help(row);
-            return help.empty() ? QVariant() : QVariant(plainTip(q(help)));
+            return help.empty() ? QVariant() : QVariant(plainTip(toQString(help)));
         }
         default: return {};
     }
@@ -135,10 +135,10 @@ QVariant TableModel::headerData(int section, Qt::Orientation orientation, int ro
     const TableColumn& column = shown_->columns()[static_cast<size_t>(section)];
     switch (role) {
         case Qt::DisplayRole: {
-            if (static_cast<uint32_t>(section) != arrangement_.column) return q(column.title);
-            return q(column.title) + (arrangement_.descending ? " ▾" : " ▴");  // beside its own words
+            if (static_cast<uint32_t>(section) != arrangement_.column) return toQString(column.title);
+            return toQString(column.title) + (arrangement_.descending ? " ▾" : " ▴");  // beside its own words
         }
-        case Qt::ToolTipRole: return column.help.empty() ? QVariant() : QVariant(plainTip(q(column.help)));
+        case Qt::ToolTipRole: return column.help.empty() ? QVariant() : QVariant(plainTip(toQString(column.help)));
         case Qt::TextAlignmentRole:
             return int((column.quantity == Quantity::Text || column.quantity == Quantity::Flag ? Qt::AlignLeft
                                                                                                : Qt::AlignRight) |

@@ -6,7 +6,7 @@
 
 #include <QAbstractItemModel>
 
-#include "app/document/asking.h"
+#include "app/document/background_query.h"
 #include "core/table/table.h"
 
 namespace fugato {
@@ -24,7 +24,7 @@ public:
     void sort(int column, Qt::SortOrder order) override;
     /// As arranged; or null.
     const std::shared_ptr<const Table>& table() const { return shown_; }
-    bool busy() const { return asking_.busy(); }
+    bool busy() const { return query_.busy(); }
 
     static Table::Row rowOf(const QModelIndex& index) { return static_cast<Table::Row>(index.internalId()); }
     QModelIndex indexOf(Table::Row row, int column = 0) const;
@@ -49,7 +49,7 @@ private:
 
     std::shared_ptr<const Table> source_, shown_;
     Arrangement arrangement_;
-    Asking asking_;
+    BackgroundQuery query_;
 };
 
 }  // namespace fugato

@@ -51,9 +51,9 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
     for (const auto signal : {&QHeaderView::sectionResized, &QHeaderView::sectionMoved})
         connect(header(), signal, this, &TableView::remember);
     connect(header(), &QHeaderView::sortIndicatorChanged, this, &TableView::remember);
-    connect(&saving_, &Asking::progressed, this,
+    connect(&saving_, &BackgroundQuery::progressed, this,
             [this](double part) { emit said(tr("Saving, %1 %").arg(part * 100, 0, 'f', 0)); });
-    connect(&saving_, &Asking::failed, this, &TableView::said);
+    connect(&saving_, &BackgroundQuery::failed, this, &TableView::said);
     connect(&model_, &QAbstractItemModel::modelAboutToBeReset, this, &TableView::keepPlace);
     connect(&model_, &TableModel::tableChanged, this, [this] {
         dress();
@@ -100,9 +100,9 @@ int TableView::widthFor(size_t column) const {
     for (uint32_t at = 0; at < std::min(kMeasured, table.countBelow(Table::kTop)); ++at) {
         const TableValue value = table.value(table.rowBelow(Table::kTop, at), column);
         if (const auto* text = std::get_if<std::string>(&value))
-            width = std::max(width, fontMetrics().horizontalAdvance(q(*text)));
+            width = std::max(width, fontMetrics().horizontalAdvance(toQString(*text)));
     }
-    const QString title = q(table.columns()[column].title) + " ▾";
+    const QString title = toQString(table.columns()[column].title) + " ▾";
     return std::min(kMostTextWidth, std::max(width, fontMetrics().horizontalAdvance(title)) + 16);
 }
 
@@ -205,7 +205,7 @@ QString TableView::textOf(bool all) const {
             columns.push_back(static_cast<size_t>(column));
     std::ostringstream text;
     writeForClipboard(*model_.table(), rows, columns, text);
-    return q(text.str());
+    return toQString(text.str());
 }
 
 void TableView::copyRows() const { QApplication::clipboard()->setText(textOf(false)); }

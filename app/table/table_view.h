@@ -63,7 +63,7 @@ private:
     uint64_t currentKey_ = 0;
     bool hasCurrent_ = false;
     int scrolled_ = 0;
-    Asking saving_;
+    BackgroundQuery saving_;
 };
 
 }  // namespace fugato

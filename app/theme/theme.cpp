@@ -42,7 +42,7 @@ const Theme& darkTheme() {
 
 const Theme& theme() { return darkInUse ? darkTheme() : lightTheme(); }
 
-QColor Theme::ink(double strength) const {
+QColor Theme::highlight(double strength) const {
     if (strength <= 0) return marker;
     if (strength < 0.5) return mix(plumLight, plumMiddle, strength * 2);
     return mix(plumMiddle, plum, (std::min(strength, 1.0) - 0.5) * 2);

@@ -24,7 +24,7 @@ struct Theme {
     QColor whatIf, warning;                      // grounds of the what-if box and of notes
 
     /// Plum of a strength from 0 (pencil) to 1.
-    QColor ink(double strength) const;
+    QColor highlight(double strength) const;
     /// A box of time in which something waited and should not have: hatched, with an edge.
     void paintHatched(QPainter& painter, const QRectF& box, const QColor& color) const;
     QString styleSheet() const;

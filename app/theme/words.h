@@ -12,10 +12,12 @@
 namespace fugato {
 
 /// Words of the core, as Qt holds them.
-inline QString q(std::string_view text) { return QString::fromUtf8(text.data(), static_cast<qsizetype>(text.size())); }
+inline QString toQString(std::string_view text) {
+    return QString::fromUtf8(text.data(), static_cast<qsizetype>(text.size()));
+}
 
 /// A path or another text from outside a recording, with control characters written out.
-inline QString shown(const QString& text) { return q(shownText(text.toStdString())); }
+inline QString shown(const QString& text) { return toQString(shownText(text.toStdString())); }
 
 /// A text for a tooltip, which would take anything that looks like marking-up for such.
 inline QString plainTip(const QString& text) {

@@ -140,20 +140,20 @@ void VerdictBar::takeRecording() {
     }
     const auto context = [&](const char* key) {
         const auto found = r->context.find(key);
-        return found == r->context.end() ? QString() : q(found->second);
+        return found == r->context.end() ? QString() : toQString(found->second);
     };
     const QString program = context("program");
     name_->setText(program.isEmpty() ? shown(QFileInfo(document_.path()).completeBaseName()) : program);
     QStringList facts;
     if (!context("build").isEmpty()) facts << tr("build %1").arg(context("build"));
-    facts << q(durationText(r->end - r->begin));
+    facts << toQString(durationText(r->end - r->begin));
     if (r->growing) facts << tr("still recording");
     facts_->setText(facts.join(" · "));
     QString all = shown(document_.path());
-    for (const auto& [key, value] : r->context) all += "\n" + q(key) + ": " + q(value);
+    for (const auto& [key, value] : r->context) all += "\n" + toQString(key) + ": " + toQString(value);
     facts_->setToolTip(plainTip(all));
     for (uint32_t i = 0; i < r->series.size(); ++i)
-        if (!r->series[i].frames.empty()) series_->addItem(q(r->series[i].name), i);
+        if (!r->series[i].frames.empty()) series_->addItem(toQString(r->series[i].name), i);
     series_->setVisible(series_->count() > 1);
     takeExplanation();
 }
@@ -162,23 +162,24 @@ void VerdictBar::takeExplanation() {
     const auto& e = document_.explanation();
     const bool explained = e && !e->frames.empty();
     const auto& prediction = document_.trials().prediction();
-    QString sentence = explained && prediction ? q(trialSentence(*e, *prediction))
-                       : explained             ? q(verdictSentence(*e))
+    QString sentence = explained && prediction ? toQString(trialSentence(*e, *prediction))
+                       : explained             ? toQString(verdictSentence(*e))
                        : document_.recording() ? document_.whyUnexplained()
                                                : QString();
     bound_->setText(!explained   ? QString()
                     : prediction ? tr("tried only: what is pale in the strip would be gone")
-                                 : q(boundPhrase(*e)));
+                                 : toQString(boundPhrase(*e)));
     bound_->setVisible(!bound_->text().isEmpty());
-    const QString advice = explained ? q(measuringAdvice(*document_.recording(), e->accounts->measuring)) : QString();
+    const QString advice =
+        explained ? toQString(measuringAdvice(*document_.recording(), e->pathSums->measuring)) : QString();
     if (!advice.isEmpty() && !prediction)
-        sentence += tr("; measuring took %1 %").arg(e->accounts->measuring.share * 100, 0, 'f', 1);
+        sentence += tr("; measuring took %1 %").arg(e->pathSums->measuring.share * 100, 0, 'f', 1);
     sentence_->setText(sentence);
     sentence_->setToolTip(
         plainTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
-                             .arg(q(plural(e->figures.frames, "frame", "frames")), q(durationText(e->figures.p50)),
-                                  q(durationText(e->figures.p95)), q(durationText(e->figures.p99)),
-                                  q(durationText(e->figures.worst))) +
+                             .arg(toQString(plural(e->figures.frames, "frame", "frames")),
+                                  toQString(durationText(e->figures.p50)), toQString(durationText(e->figures.p95)),
+                                  toQString(durationText(e->figures.p99)), toQString(durationText(e->figures.worst))) +
                          (advice.isEmpty() ? QString() : "\n" + advice)
                    : QString()));
     showBudget();

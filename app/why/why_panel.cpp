@@ -15,7 +15,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kSide = 16, kRung = 33, kBar = 12, kTop = 54, kSwitch = 22;
+constexpr int kSide = 16, kStepHeight = 33, kBar = 12, kTop = 54, kSwitch = 22;
 }  // namespace
 
 WhyPanel::WhyPanel(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent)
@@ -42,13 +42,13 @@ void WhyPanel::takeFrame() {
 
 void WhyPanel::layOut() {
     const int width = viewport()->width() - 2 * kSide;
-    ladderTop_ = kTop;
-    int y = ladderTop_ + static_cast<int>((frame_ ? frame_->rungs.size() : 0) + 1) * kRung + 34;
+    waterfallTop_ = kTop;
+    int y = waterfallTop_ + static_cast<int>((frame_ ? frame_->waterfall.size() : 0) + 1) * kStepHeight + 34;
     sentencesTop_ = y;
     const QFontMetrics metrics(textFont());
     for (Spoken& spoken : spoken_) {
         const int high =
-            metrics.boundingRect(QRect(0, 0, width, 400), Qt::TextWordWrap, q(spoken.sentence.text)).height();
+            metrics.boundingRect(QRect(0, 0, width, 400), Qt::TextWordWrap, toQString(spoken.sentence.text)).height();
         spoken.box = QRect(kSide, y, width, high + 2);
         y += high + 9;
     }
@@ -92,7 +92,8 @@ void WhyPanel::scrollContentsBy(int, int) { viewport()->update(); }
 
 QString WhyPanel::title() const {
     if (!frame_) return tr("Why");
-    return tr("Why frame %1 took %2").arg(q(countText(frame_->frame)), q(durationText(frame_->times().duration())));
+    return tr("Why frame %1 took %2")
+        .arg(toQString(countText(frame_->frame)), toQString(durationText(frame_->times().duration())));
 }
 
 QString WhyPanel::emptyWords() const {
@@ -103,14 +104,14 @@ QString WhyPanel::emptyWords() const {
 }
 
 /// Draws the ladder and returns where it ends.
-int WhyPanel::paintLadder(QPainter& painter, int top) const {
+int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
     const Theme& t = theme();
     const Explanation& e = *frame_->explanation;
     const uint32_t frame = frame_->frame;
-    const std::vector<Rung>& rungs = frame_->rungs;
+    const std::vector<WaterfallStep>& waterfall = frame_->waterfall;
     const int64_t duration = e.frame(frame).duration(), deadline = e.frames[frame].deadline, usual = e.usualOf(frame);
     int64_t longest = std::max({duration, deadline, usual}), reached = usual;
-    for (const Rung& rung : rungs) longest = std::max(longest, reached += rung.excess);
+    for (const WaterfallStep& step : waterfall) longest = std::max(longest, reached += step.excess);
     const int left = kSide, width = viewport()->width() - 2 * kSide - 44;
     const auto xOf = [&](int64_t ns) {
         return left + static_cast<double>(ns) / static_cast<double>(std::max<int64_t>(longest, 1)) * width;
@@ -118,7 +119,7 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
     const auto& stage = e.baselines[e.frames[frame].baseline].stage;
 
     const double due = xOf(deadline);
-    const int end = top + static_cast<int>(rungs.size() + 1) * kRung;
+    const int end = top + static_cast<int>(waterfall.size() + 1) * kStepHeight;
     painter.setPen(QPen(t.text, 1.1, Qt::DashLine));
     painter.drawLine(QPointF(due, top + 15), QPointF(due, end + 2));
     int y = top;
@@ -138,24 +139,25 @@ int WhyPanel::paintLadder(QPainter& painter, int top) const {
         if (at + room > viewport()->width() - 4) at = std::min(from, to) - room - 4;
         painter.fillRect(QRectF(at - 1, y + 16, room + 3, kBar), t.paper);
         painter.drawText(QPointF(at, y + 16 + kBar - 2), amount);
-        y += kRung;
+        y += kStepHeight;
     };
-    bar(stage.empty() ? tr("A usual frame") : tr("A usual %1 frame").arg(q(stage)), xOf(0), xOf(usual), t.headroom,
-        q(msText(usual)) + " ms", false);
+    bar(stage.empty() ? tr("A usual frame") : tr("A usual %1 frame").arg(toQString(stage)), xOf(0), xOf(usual),
+        t.headroom, toQString(msText(usual)) + " ms", false);
     reached = usual;
     int64_t most = 1;
-    for (const Rung& rung : rungs) most = std::max(most, std::abs(rung.excess));
-    for (const Rung& rung : rungs) {
-        const double from = xOf(reached), to = xOf(reached += rung.excess);
-        const bool less = rung.excess < 0, hatched = rung.waiting && !less;
-        const QColor color = rung.rest || less || !e.frames[frame].overrun
-                                 ? t.markerEdge
-                                 : t.ink(0.4 + 0.6 * static_cast<double>(rung.excess) / static_cast<double>(most));
-        bar(q(rung.title), from, to, hatched ? t.plum : color, q(signedMsText(rung.excess)), hatched);
+    for (const WaterfallStep& step : waterfall) most = std::max(most, std::abs(step.excess));
+    for (const WaterfallStep& step : waterfall) {
+        const double from = xOf(reached), to = xOf(reached += step.excess);
+        const bool less = step.excess < 0, hatched = step.waiting && !less;
+        const QColor color =
+            step.rest || less || !e.frames[frame].overrun
+                ? t.markerEdge
+                : t.highlight(0.4 + 0.6 * static_cast<double>(step.excess) / static_cast<double>(most));
+        bar(toQString(step.title), from, to, hatched ? t.plum : color, toQString(signedMsText(step.excess)), hatched);
     }
     painter.setFont(smallFont());
     painter.setPen(t.muted);
-    const QString words = tr("deadline %1 ms").arg(q(msText(deadline, 2)));
+    const QString words = tr("deadline %1 ms").arg(toQString(msText(deadline, 2)));
     const int room = painter.fontMetrics().horizontalAdvance(words);
     const double at = std::clamp<double>(due - room / 2.0, left, viewport()->width() - kSide - room);
     painter.drawText(QRectF(at, y + 2, room + 4, 14), Qt::AlignLeft | Qt::AlignVCenter, words);
@@ -167,7 +169,7 @@ QString WhyPanel::sourceOf(uint32_t cause) const {
     const PathId path = e.causes[cause].path;
     if (!path) return {};
     const Site& site = e.recording->siteOf(path);
-    return site.file.empty() ? QString() : q(site.file) + ":" + QString::number(site.line);
+    return site.file.empty() ? QString() : toQString(site.file) + ":" + QString::number(site.line);
 }
 
 void WhyPanel::paintEvent(QPaintEvent*) {
@@ -188,17 +190,19 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     }
     const FrameVerdict& frame = frame_->verdict();
     painter.setPen(t.muted);
-    const QString usual = tr("usually %1 in all.").arg(q(durationText(frame_->explanation->usualOf(frame_->frame))));
+    const QString usual =
+        tr("usually %1 in all.").arg(toQString(durationText(frame_->explanation->usualOf(frame_->frame))));
     painter.setFont(smallFont());
     painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter,
-                     frame.overrun ? tr("%1 past its deadline; %2").arg(q(durationText(frame.overrun)), usual)
-                                   : tr("%1 to spare; %2").arg(q(durationText(frame.deadline - frame.work)), usual));
-    paintLadder(painter, ladderTop_);
+                     frame.overrun
+                         ? tr("%1 past its deadline; %2").arg(toQString(durationText(frame.overrun)), usual)
+                         : tr("%1 to spare; %2").arg(toQString(durationText(frame.deadline - frame.work)), usual));
+    paintWaterfall(painter, waterfallTop_);
     painter.fillRect(kSide, sentencesTop_ - 9, width, 1, t.line);
     painter.setFont(textFont());
     for (const Spoken& spoken : spoken_) {
         painter.setPen(t.text);
-        painter.drawText(spoken.box, Qt::TextWordWrap, q(spoken.sentence.text));
+        painter.drawText(spoken.box, Qt::TextWordWrap, toQString(spoken.sentence.text));
         if (spoken.sentence.lane != kNone)
             painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4),
                              t.accounting);
@@ -220,7 +224,7 @@ QString WhyPanel::whatIfWords() const {
     const auto prediction = document_.trials().repairs().empty()
                                 ? document_.trials().predictionOf({selection_.cause(), false})
                                 : document_.trials().prediction();
-    return prediction ? q(whatIfSentence(*e, *prediction)) : tr("Working out what a repair would bring…");
+    return prediction ? toQString(whatIfSentence(*e, *prediction)) : tr("Working out what a repair would bring…");
 }
 
 void WhyPanel::paintWhatIf(QPainter& painter) const {

@@ -46,7 +46,7 @@ protected:
 private:
     void takeFrame();
     void layOut();
-    int paintLadder(QPainter& painter, int top) const;
+    int paintWaterfall(QPainter& painter, int top) const;
     QString emptyWords() const;
     QString sourceOf(uint32_t cause) const;
     void paintWhatIf(QPainter& painter) const;
@@ -57,7 +57,7 @@ private:
     std::shared_ptr<const ExplainedFrame> frame_;  // what is told of
     std::vector<Spoken> spoken_;
     std::vector<Trial> trials_;  // of the chosen cause
-    int ladderTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;
+    int waterfallTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;
 };
 
 }  // namespace fugato

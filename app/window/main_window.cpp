@@ -389,9 +389,9 @@ void MainWindow::takeRecording() {
 
 void MainWindow::showDamage() {
     QStringList words;
-    for (const std::string& note : document_.recording()->damage.notes) words << q(note);
-    for (const std::string& sentence : document_.recording()->repairs.sentences()) words << q(sentence);
-    if (!document_.recording()->indexNote.empty()) words << q(document_.recording()->indexNote);
+    for (const std::string& note : document_.recording()->damage.notes) words << toQString(note);
+    for (const std::string& sentence : document_.recording()->repairs.sentences()) words << toQString(sentence);
+    if (!document_.recording()->indexNote.empty()) words << toQString(document_.recording()->indexNote);
     if (words.size() > 3)
         words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);
     if (words.isEmpty())
@@ -422,17 +422,17 @@ void MainWindow::showStatus() {
     if (marker.valid()) {
         const MarkerRow& row = r.lanes[marker.lane].rows[marker.row];
         words << tr("%1, %2 on %3")
-                     .arg(q(r.nameOf(row.path(marker.index))),
-                          q(durationText(row.end(marker.index) - row.begin(marker.index))),
-                          q(r.lanes[marker.lane].name));
+                     .arg(toQString(r.nameOf(row.path(marker.index))),
+                          toQString(durationText(row.end(marker.index) - row.begin(marker.index))),
+                          toQString(r.lanes[marker.lane].name));
     } else if (document_.explanation() && selection_.frame() < document_.explanation()->frames.size()) {
         words << tr("Frame %1, %2")
-                     .arg(q(countText(selection_.frame())),
-                          q(durationText(document_.explanation()->frame(selection_.frame()).duration())));
+                     .arg(toQString(countText(selection_.frame())),
+                          toQString(durationText(document_.explanation()->frame(selection_.frame()).duration())));
     }
-    words << q(plural(r.lanes.size(), "lane", "lanes"))
-          << tr("%1 shown").arg(q(plural(lanes_->picture().markersShown(), "marker", "markers")));
-    words << tr("%1 in view").arg(q(durationText(selection_.view().end - selection_.view().begin)));
+    words << toQString(plural(r.lanes.size(), "lane", "lanes"))
+          << tr("%1 shown").arg(toQString(plural(lanes_->picture().markersShown(), "marker", "markers")));
+    words << tr("%1 in view").arg(toQString(durationText(selection_.view().end - selection_.view().begin)));
     const QString text = words.join(" · ");
     if (text != status_->text()) status_->setText(text);
 }

@@ -86,7 +86,7 @@ private:
     QProgressBar* progressBar_ = nullptr;
     QMenu* recent_ = nullptr;
     Commands commands_;
-    Asking finding_;
+    BackgroundQuery finding_;
 };
 
 }  // namespace fugato

@@ -437,15 +437,15 @@ std::vector<LaneFinds::InObject> LaneBuilder::heldNow() const {
     return held;
 }
 
-void LaneBuilder::fillAsItIs(Lane& lane, Lease& lease) const {
+void LaneBuilder::fillAsItIs(Lane& lane, Arena& arena) const {
     Closed now;
     for (size_t row = 0; row < rows_.size(); ++row)
         now.rows.push_back(rows_[row].asItIs(
-            lease, row < open_.size() && !(row + 1 == kMostDepth && open_.back().cut) ? &last_ : nullptr));
+            arena, row < open_.size() && !(row + 1 == kMostDepth && open_.back().cut) ? &last_ : nullptr));
     std::vector<Wait> waits = waits_;
     for (const Open& open : open_)
         if (open.wait != kNone && !open.cut) waits[open.wait].end = last_;
-    putLists(now, lease, waits);
+    putLists(now, arena, waits);
     fill(lane, now);
 }
 

@@ -119,8 +119,8 @@ public:
     /// Fills what the events told of the lane; after close(). Its paths are still to be set.
     void fill(Lane& lane) const { fill(lane, closed_); }
     /// The same before close(): what is open lasts to the last event. What is not shared with the lanes of other
-    /// such moments lies in `lease`.
-    void fillAsItIs(Lane& lane, Lease& lease) const;
+    /// such moments lies in `arena`.
+    void fillAsItIs(Lane& lane, Arena& arena) const;
     /// Locks that are still held, as if they were given back with the last event.
     std::vector<LaneFinds::InObject> heldNow() const;
     bool any() const { return any_; }

@@ -320,11 +320,11 @@ void MarkerRow::fetch(uint32_t from, uint32_t to) const {
     }
 }
 
-bool MarkerRow::atHand(uint32_t from, uint32_t to) const {
+bool MarkerRow::resident(uint32_t from, uint32_t to) const {
     for (; from < to; from = (from | (kChunk - 1)) + 1) {
         const Chunk& c = chunkOf(from);
         const uint32_t first = from & ~(kChunk - 1), count = std::min(kChunk, size() - first);
-        if (!storage_->atHand(c.at, c.flagsAt + count * c.flagBytes)) return false;
+        if (!storage_->resident(c.at, c.flagsAt + count * c.flagBytes)) return false;
     }
     return true;
 }
@@ -420,7 +420,7 @@ MarkerRow::Parts MarkerRowBuilder::finish(Storage& storage) {
     return parts;
 }
 
-MarkerRow::Parts MarkerRowBuilder::asItIs(Lease& lease, const int64_t* openUntil) const {
+MarkerRow::Parts MarkerRowBuilder::asItIs(Arena& arena, const int64_t* openUntil) const {
     MarkerRowBuilder rest;
     rest.open_ = open_;
     rest.busy_ = busy_;
@@ -430,16 +430,16 @@ MarkerRow::Parts MarkerRowBuilder::asItIs(Lease& lease, const int64_t* openUntil
         rest.endLast(*openUntil);
         rest.lastFlags() |= kMarkerEndRepaired;
     }
-    rest.settle(lease);
+    rest.settle(arena);
     for (MarkerRow::Chunk& chunk : rest.chunks_) chunk.sumsFrom += static_cast<uint32_t>(sums_.size());
     MarkerRow::Parts parts;
     parts.size = size();
     parts.waits = rest.parts_.waits;
-    parts.chunks = Column<MarkerRow::Chunk>::of(lease, chunks_, rest.chunks_);
-    parts.groups = Column<MarkerRow::Group>::of(lease, groups_, rest.groups_);
-    parts.sums = Column<PathSum>::of(lease, sums_, rest.sums_);
+    parts.chunks = Column<MarkerRow::Chunk>::of(arena, chunks_, rest.chunks_);
+    parts.groups = Column<MarkerRow::Group>::of(arena, groups_, rest.groups_);
+    parts.sums = Column<PathSum>::of(arena, sums_, rest.sums_);
     if (parts.waits)
-        parts.groupWaits = Column<int64_t>::of(lease, parts_.waits ? groupWaits_ : std::vector<int64_t>(groups_.size()),
+        parts.groupWaits = Column<int64_t>::of(arena, parts_.waits ? groupWaits_ : std::vector<int64_t>(groups_.size()),
                                                rest.groupWaits_);
     return parts;
 }

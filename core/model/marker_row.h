@@ -12,7 +12,7 @@
 #include <utility>
 #include <vector>
 
-#include "core/store/lease.h"
+#include "core/store/arena.h"
 #include "path_table.h"
 
 namespace fugato {
@@ -160,7 +160,7 @@ public:
     }
     const Parts& parts() const { return parts_; }
     /// Whether the columns of the markers [from, to) can be read without waiting for a disk.
-    bool atHand(uint32_t from, uint32_t to) const;
+    bool resident(uint32_t from, uint32_t to) const;
     /// Reads them into memory, however long that takes.
     void fetch(uint32_t from, uint32_t to) const;
 
@@ -322,8 +322,8 @@ public:
     void endLast(int64_t end) { open_.back().duration = end - open_.back().begin; }
     MarkerRow::Parts finish(Storage& storage);
     /// The row so far; its last marker ends at `openUntil` if that is not null. What is settled is shared with it, the
-    /// rest lies in `lease`, which is of the same storage.
-    MarkerRow::Parts asItIs(Lease& lease, const int64_t* openUntil) const;
+    /// rest lies in `arena`, which is of the same storage.
+    MarkerRow::Parts asItIs(Arena& arena, const int64_t* openUntil) const;
     uint32_t size() const { return static_cast<uint32_t>(parts_.size + open_.size()); }
 
 private:

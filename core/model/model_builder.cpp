@@ -95,7 +95,7 @@ struct ModelBuilder::Build {
     uint32_t lastId = kNone;
     LaneBuilder* last = nullptr;
     Streams streams;
-    std::shared_ptr<SpareRoom> room;  // of asItIs()
+    std::shared_ptr<ArenaPool> room;  // of asItIs()
 
     LaneBuilder& lane(uint32_t id) {
         if (last && id == lastId) return *last;
@@ -182,16 +182,16 @@ void ModelBuilder::keepPathsOf(const Recording& before) {
 
 std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
     Build& b = *build_;
-    if (!b.room) b.room = std::make_shared<SpareRoom>(b.r.storage);
+    if (!b.room) b.room = std::make_shared<ArenaPool>(b.r.storage);
     auto made = std::make_shared<Recording>(b.r);
-    made->lease = std::make_shared<Lease>(b.room);
+    made->arena = std::make_shared<Arena>(b.room);
     made->paths = b.knownPaths();
     made->damage = std::move(damage);
     const std::vector<const LaneBuilder*> lanes = b.each();
     for (uint32_t i = 0; i < lanes.size(); ++i)
-        if (lanes[i]) lanes[i]->fillAsItIs(made->lanes[i], *made->lease);
+        if (lanes[i]) lanes[i]->fillAsItIs(made->lanes[i], *made->arena);
     finishLanes(*made, lanes);
-    joinPaths(*made, lanes, *made->lease);
+    joinPaths(*made, lanes, *made->arena);
     keepPathsOf(*made);
     b.gather(*made);
     std::vector<LaneFinds::InObject> held;
@@ -201,7 +201,7 @@ std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
                 it.hold.path = made->lanes[i].paths[it.hold.path];
                 held.push_back(it);
             }
-    b.streams.fill(*made, *made->lease, held);
+    b.streams.fill(*made, *made->arena, held);
     group(*made);
     return made;
 }

@@ -294,7 +294,7 @@ public:
     };
     Column<LinkSource> linkSources;  // sorted by link
     std::shared_ptr<Storage> storage;
-    std::shared_ptr<Lease> lease;  // of columns that only this recording has; see ModelBuilder::asItIs
+    std::shared_ptr<Arena> arena;  // of columns that only this recording has; see ModelBuilder::asItIs
 
     /// Where a link was given out, or null.
     const LinkSource* linkSource(uint64_t link) const;

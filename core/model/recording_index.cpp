@@ -9,7 +9,7 @@
 #include <fugato_layout.hpp>
 
 #include "core/store/archive.h"
-#include "core/store/kept_file.h"
+#include "core/store/cache_file.h"
 #include "format/byte_source.h"
 #include "streams/streams.h"
 
@@ -74,7 +74,7 @@ static void describe(A& a, Module& m) {
 
 namespace {
 
-KeptFor indexOf(uint64_t state) {
+CacheKey indexOf(uint64_t state) {
     constexpr uint64_t kRules = 6;  // another number: what stands in the structures means something else
     const uint64_t sizes[] = {kRules,
                               sizeof(MarkerRow::Chunk),
@@ -157,11 +157,11 @@ bool takeArchive(Recording& recording, std::string& bytes) { return archive<fals
 
 bool completeIndex(Recording& recording, uint64_t state) {
     if (!recording.storage->inFile()) return false;
-    return completeFile(*recording.storage, toArchive(recording), indexOf(state));
+    return completeCacheFile(*recording.storage, toArchive(recording), indexOf(state));
 }
 
 std::shared_ptr<Recording> loadIndex(const std::string& indexPath, uint64_t state) {
-    auto kept = openKept(indexPath, indexOf(state));
+    auto kept = openCacheFile(indexPath, indexOf(state));
     if (!kept) return nullptr;
     auto recording = std::make_shared<Recording>();
     recording->storage = std::move(kept->storage);

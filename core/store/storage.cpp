@@ -314,7 +314,7 @@ void Storage::letGo(uint64_t bytes) const {
     }
 }
 
-bool Storage::atHand(uint64_t offset, size_t bytes) const {
+bool Storage::resident(uint64_t offset, size_t bytes) const {
     if (fd_ < 0 || !bytes) return true;
     bool used = true;  // and not let go of since
     for (uint64_t region = offset >> kRegionBits; region <= (offset + bytes - 1) >> kRegionBits && used; ++region)

@@ -88,7 +88,7 @@ public:
     /// Does so at once, and not only now and then.
     void letGo(uint64_t bytes) const;
     /// Whether [offset, offset + bytes) can be read without waiting for a disk.
-    bool atHand(uint64_t offset, size_t bytes) const;
+    bool resident(uint64_t offset, size_t bytes) const;
     /// Reads it into memory, however long that takes.
     void fetch(uint64_t offset, size_t bytes) const;
     /// Bytes of the process that lie in memory now.
@@ -144,7 +144,7 @@ public:
     using value_type = T;
     Column() = default;
     Column(const T* data, size_t size) : data_(data), size_(size) {}
-    /// Copies values into a storage (or a Lease of one); `more` behind them.
+    /// Copies values into a storage (or a Arena of one); `more` behind them.
     template <class Place>
     static Column of(Place& place, const std::vector<T>& values, const std::vector<T>& more = {}) {
         static_assert(std::is_trivially_copyable_v<T>);

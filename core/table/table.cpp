@@ -34,7 +34,7 @@ public:
     ArrangedTable(std::shared_ptr<const Table> source, const Arrangement& arrangement, const Progress& progress)
         : source_(std::move(source)), progress_(progress), all_(source_->rowLimit()) {
         std::vector<char> kept;
-        if (!arrangement.words.empty()) kept = keptFor(arrangement.words);
+        if (!arrangement.words.empty()) kept = cacheKey(arrangement.words);
         firsts_.assign(size_t{all_} + 1, 0);
         counts_.assign(size_t{all_} + 1, 0);
         positions_.assign(all_, 0);
@@ -83,7 +83,7 @@ private:
     }
 
     /// A row is kept for its own texts, for those of one below it, or of one above it.
-    std::vector<char> keptFor(const std::string& words) {
+    std::vector<char> cacheKey(const std::string& words) {
         std::vector<char> kept(all_, 0);
         std::vector<Row> todo{kTop};
         while (!todo.empty()) {

@@ -15,7 +15,7 @@ Explained explainedRun(const Settings& settings, const std::set<Trouble>& repair
     uint32_t series = 0;
     for (uint32_t i = 0; i < recording->series.size(); ++i)
         if (!out.expected.empty() && recording->series[i].name == out.expected[0].series) series = i;
-    out.explanation = explain(recording, accountFrames(*recording, series), 0);
+    out.explanation = explain(recording, sumCriticalPaths(*recording, series), 0);
     return out;
 }
 

@@ -200,7 +200,7 @@ public:
     /// `told`: whether the link from asking to doing is recorded.
     void push(Thread& thread, Work work, bool told = true);
     void close();
-    /// Takes and does one piece of work without waiting; false where there is none.
+    /// Takes and does one segment of work without waiting; false where there is none.
     bool take(Work& work, uint64_t& link);
     /// What a thread does that only serves this queue.
     Doing serve(Thread& thread);

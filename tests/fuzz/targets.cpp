@@ -80,16 +80,16 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
     }
     for (uint32_t series = 0; series < r.series.size(); ++series) {
         if (r.series[series].frames.empty()) continue;
-        const auto e = explain(recording, accountFrames(r, series), 0);
+        const auto e = explain(recording, sumCriticalPaths(r, series), 0);
         verdictSentence(*e);
         for (uint32_t f = 0; f < std::min<size_t>(e->late.size(), kFewFrames); ++f) frameSentences(*e, e->late[f]);
         for (uint32_t c = 0; c < std::min<size_t>(e->causes.size(), kFewCauses); ++c) {
             causeTitle(*e, e->causes[c]);
-            surenessOf(*e, e->worstFrameOf(e->causes[c]), e->causes[c], e->piecesOf(e->worstFrameOf(e->causes[c])));
+            surenessOf(*e, e->worstFrameOf(e->causes[c]), e->causes[c], e->segmentsOf(e->worstFrameOf(e->causes[c])));
             whatIfSentence(*e, *predict(*e, {{c, c % 2 == 1}}));
         }
         if (series == 0) adviceFor(*e);
-        explain(recording, e->accounts, 1'000'000);  // under another budget
+        explain(recording, e->pathSums, 1'000'000);  // under another budget
     }
 }
 

@@ -206,7 +206,7 @@ private:
         for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane) {
             if (r_.lanes[lane].kind != LaneKind::Queue) continue;
             for (const Wait& wait : r_.lanes[lane].waits) {
-                const Ender ender = enderOf(r_, lane, wait);
+                const Waker ender = wakerOf(r_, lane, wait);
                 if (ender.lane == kNone || ender.lane == lane || r_.lanes[ender.lane].kind != LaneKind::Queue) continue;
                 Way& way = ways[{lane, ender.lane}];
                 way.waited += wait.end - wait.begin;
@@ -516,18 +516,19 @@ private:
         std::map<std::pair<uint32_t, PathId>, Advice> byPlace;
         std::map<std::pair<uint32_t, PathId>, int64_t> inSample;
         std::vector<bool> divided(r_.paths.size());
-        for (const PartKey& key : e_.accounts->keys)
-            if (key.path && key.kind == PieceKind::Running) divided[r_.paths[key.path].parent] = true;
+        for (const PartKey& key : e_.pathSums->keys)
+            if (key.path && key.kind == SegmentKind::Running) divided[r_.paths[key.path].parent] = true;
         divided[0] = true;
-        Accountant accountant(r_);
+        CriticalPathWalker walker(r_);
         for (size_t i = sample_.size(); i-- > 0;) {
             const Frame& frame = e_.frame(sample_[i]);
-            for (const Piece& piece : accountant.account(frame.lane, frame.begin, frame.end)) {
-                if (piece.kind != PieceKind::Running || piece.duration() < kLongStretch || !divided[piece.path])
+            for (const Segment& segment : walker.account(frame.lane, frame.begin, frame.end)) {
+                if (segment.kind != SegmentKind::Running || segment.duration() < kLongStretch || !divided[segment.path])
                     continue;
-                Advice& advice = byPlace[{piece.lane, piece.path}];
-                inSample[{piece.lane, piece.path}] += piece.duration();
-                if (piece.duration() > advice.end - advice.begin) placeAt(advice, piece.lane, piece.begin, piece.end);
+                Advice& advice = byPlace[{segment.lane, segment.path}];
+                inSample[{segment.lane, segment.path}] += segment.duration();
+                if (segment.duration() > advice.end - advice.begin)
+                    placeAt(advice, segment.lane, segment.begin, segment.end);
             }
         }
         for (auto& [place, advice] : byPlace) {
@@ -548,7 +549,7 @@ private:
     }
 
     void recorded() {
-        const Measuring& measuring = e_.accounts->measuring;
+        const Measuring& measuring = e_.pathSums->measuring;
         if (const std::string sentence = measuringAdvice(r_, measuring); !sentence.empty()) {
             Advice advice;
             advice.kind = AdviceKind::Measuring;

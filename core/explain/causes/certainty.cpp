@@ -23,7 +23,7 @@ const char* certaintyName(Certainty certainty) {
     return names[static_cast<size_t>(certainty)];
 }
 
-Sureness surenessOf(const Explanation& e, uint32_t frame, const Cause& cause, std::span<const Piece> pieces) {
+Sureness surenessOf(const Explanation& e, uint32_t frame, const Cause& cause, std::span<const Segment> segments) {
     const Recording& r = *e.recording;
     const Baseline& baseline = e.baselines[e.frames[frame].baseline];
     Sureness out;
@@ -38,22 +38,23 @@ Sureness surenessOf(const Explanation& e, uint32_t frame, const Cause& cause, st
     if (cause.kind == CauseKind::NoCore && cause.coreHolder == kNone)
         doubt(Certainty::Likely, "who had the core was not recorded");
 
-    for (const Piece& piece : pieces) {
-        const Lane& lane = r.lanes[piece.lane];
-        if (eventsMissing(lane, piece.begin, piece.end))
+    for (const Segment& segment : segments) {
+        const Lane& lane = r.lanes[segment.lane];
+        if (eventsMissing(lane, segment.begin, segment.end))
             doubt(Certainty::Hint, "events of " + lane.name + " are missing in this frame");
         const bool ofCause = cause.object != kNone
-                                 ? piece.lock.object == cause.object
-                                 : lane.group == cause.group && r.paths.contains(cause.path, piece.path);
+                                 ? segment.lock.object == cause.object
+                                 : lane.group == cause.group && r.paths.contains(cause.path, segment.path);
         if (!ofCause) continue;
-        if (piece.kind >= PieceKind::WaitOther && piece.kind <= PieceKind::WaitGpu && cause.kind == CauseKind::Waiting)
+        if (segment.kind >= SegmentKind::WaitOther && segment.kind <= SegmentKind::WaitGpu &&
+            cause.kind == CauseKind::Waiting)
             doubt(Certainty::Likely, "who ended that wait was not recorded");
-        if (piece.kind == PieceKind::Running && lane.kind == LaneKind::Thread && cause.kind == CauseKind::Slower &&
+        if (segment.kind == SegmentKind::Running && lane.kind == LaneKind::Thread && cause.kind == CauseKind::Slower &&
             lane.schedule.empty())
             doubt(Certainty::Likely, "whether " + lane.name + " always had a core was not recorded");
-        if (piece.marker.valid() &&
-            (r.lanes[piece.lane].rows[piece.marker.row].flags(piece.marker.index) & kMarkerEndRepaired))
-            doubt(Certainty::Likely, "the end of ‘" + r.nameOf(piece.path) + "’ was not recorded");
+        if (segment.marker.valid() &&
+            (r.lanes[segment.lane].rows[segment.marker.row].flags(segment.marker.index) & kMarkerEndRepaired))
+            doubt(Certainty::Likely, "the end of ‘" + r.nameOf(segment.path) + "’ was not recorded");
     }
     if (baseline.onlyLate)
         doubt(Certainty::Likely,

@@ -15,7 +15,8 @@ struct EarlierStage {
     int64_t overrun = 0;
 };
 /// Those that a late frame came through, the earliest first.
-/// `pieces`: the frame's accounting (Explanation::piecesOf).
-std::vector<EarlierStage> earlierStages(const Explanation& explanation, uint32_t frame, std::span<const Piece> pieces);
+/// `segments`: the frame's accounting (Explanation::segmentsOf).
+std::vector<EarlierStage> earlierStages(const Explanation& explanation, uint32_t frame,
+                                        std::span<const Segment> segments);
 
 }  // namespace fugato

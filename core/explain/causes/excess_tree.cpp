@@ -18,11 +18,11 @@ constexpr double kSlower =
 /// One frame's parts: lock, or CPU contention, or none → lane group → markers. Times include what is below.
 class ExcessTree {
 public:
-    ExcessTree(CauseFinder& finder, uint32_t frame, std::span<const Piece> pieces)
-        : finder_(finder), e_(finder.e_), frame_(frame), pieces_(pieces) {
+    ExcessTree(CauseFinder& finder, uint32_t frame, std::span<const Segment> segments)
+        : finder_(finder), e_(finder.e_), frame_(frame), segments_(segments) {
         nodes_.push_back({});
         for (const ExcessPart& part : e_.excessOf(frame)) {
-            if (part.key.kind == PieceKind::WaitPacing) continue;  // idle on purpose
+            if (part.key.kind == SegmentKind::WaitPacing) continue;  // idle on purpose
             uint32_t node = leaf(part.key);
             nodes_[node].own[static_cast<size_t>(part.key.kind)] += part.excess();
             const int64_t beyond = std::max<int64_t>(0, part.ns - std::max(part.high, part.usual));
@@ -82,7 +82,7 @@ private:
         CoreHolder coreHolder = kNone;
         bool noCore = false;
         int64_t ns = 0, usual = 0, beyond = 0, taken = 0, takenBeyond = 0;
-        std::array<int64_t, kPieceKinds> own{};  // excess of this node itself, by kind
+        std::array<int64_t, kSegmentKinds> own{};  // excess of this node itself, by kind
         std::vector<uint32_t> children;
     };
 
@@ -134,7 +134,7 @@ private:
 
     uint32_t leaf(const PartKey& key) {
         uint32_t node = 0;
-        if (key.kind == PieceKind::NoCore) {
+        if (key.kind == SegmentKind::NoCore) {
             Node noCore;
             noCore.noCore = true;
             noCore.group = key.group;
@@ -164,7 +164,7 @@ private:
         return node;
     }
 
-    void addOwn(uint32_t node, std::array<int64_t, kPieceKinds>& sums) const {
+    void addOwn(uint32_t node, std::array<int64_t, kSegmentKinds>& sums) const {
         for (size_t i = 0; i < sums.size(); ++i) sums[i] += nodes_[node].own[i];
         for (const uint32_t child : nodes_[node].children) addOwn(child, sums);
     }
@@ -177,12 +177,12 @@ private:
         found.object = node.object;
         found.coreHolder = node.coreHolder;
         found.excess = left(at);
-        std::array<int64_t, kPieceKinds> kinds{};
+        std::array<int64_t, kSegmentKinds> kinds{};
         addOwn(at, kinds);
-        found.piece = static_cast<PieceKind>(std::max_element(kinds.begin(), kinds.end()) - kinds.begin());
-        const uint32_t place = e_.accounts->place({node.group, node.path});
+        found.segment = static_cast<SegmentKind>(std::max_element(kinds.begin(), kinds.end()) - kinds.begin());
+        const uint32_t place = e_.pathSums->place({node.group, node.path});
         if (place != kNone) {
-            for (const Calls& calls : e_.accounts->callsOf(frame_))
+            for (const Calls& calls : e_.pathSums->callsOf(frame_))
                 if (calls.place == place) found.calls = calls.count;
             found.usualCalls = e_.baselines[e_.frames[frame_].baseline].usualCalls[place];
         }
@@ -195,7 +195,7 @@ private:
         } else if (known) {
             found.slowdown = meanDuration(node) / elsewhere.meanNs;
         }
-        const int64_t ownRunning = node.own[static_cast<size_t>(PieceKind::Running)];
+        const int64_t ownRunning = node.own[static_cast<size_t>(SegmentKind::Running)];
         int64_t ownWait = 0;
         for (size_t kind = 1; kind < node.own.size(); ++kind) ownWait += node.own[kind];
         if (2 * ownWait >= left(at) && ownWait > 0) {
@@ -233,14 +233,14 @@ private:
         const Recording& r = *e_.recording;
         std::vector<std::pair<uint32_t, uint32_t>> seen;  // lane, index
         int64_t sum = 0;
-        for (const Piece& piece : pieces_) {
-            if (!piece.marker.valid() || r.lanes[piece.lane].group != node.group ||
-                !r.paths.contains(node.path, piece.path))
+        for (const Segment& segment : segments_) {
+            if (!segment.marker.valid() || r.lanes[segment.lane].group != node.group ||
+                !r.paths.contains(node.path, segment.path))
                 continue;
-            const auto& rows = r.lanes[piece.lane].rows;
-            uint32_t row = piece.marker.row, index = piece.marker.index;
+            const auto& rows = r.lanes[segment.lane].rows;
+            uint32_t row = segment.marker.row, index = segment.marker.index;
             for (; row + 1 > r.paths[node.path].depth; --row) index = rows[row].parent(index);
-            const std::pair<uint32_t, uint32_t> instance{piece.lane, index};
+            const std::pair<uint32_t, uint32_t> instance{segment.lane, index};
             if (std::find(seen.begin(), seen.end(), instance) != seen.end()) continue;
             seen.push_back(instance);
             sum += rows[row].end(index) - rows[row].begin(index);
@@ -260,21 +260,21 @@ private:
     CauseFinder& finder_;
     const Explanation& e_;
     uint32_t frame_;
-    std::span<const Piece> pieces_;
+    std::span<const Segment> segments_;
     std::vector<Node> nodes_;
     bool everything_ = false;
 };
 
 CauseFinder::CauseFinder(const Explanation& e)
     : e_(e), beforeLate_(justBeforeLate(e)), divided_(e.recording->paths.size()) {
-    for (const PartKey& key : e.accounts->keys)
-        if (key.path && key.kind == PieceKind::Running) divided_[e.recording->paths[key.path].parent] = true;
+    for (const PartKey& key : e.pathSums->keys)
+        if (key.path && key.kind == SegmentKind::Running) divided_[e.recording->paths[key.path].parent] = true;
 }
 
-std::vector<FoundCause> CauseFinder::causesOf(uint32_t frame, std::span<const Piece> pieces) {
+std::vector<FoundCause> CauseFinder::causesOf(uint32_t frame, std::span<const Segment> segments) {
     const int64_t duration = e_.frame(frame).duration();
     const auto excess = static_cast<double>(duration - e_.usualOf(frame));
-    ExcessTree tree(*this, frame, pieces);
+    ExcessTree tree(*this, frame, segments);
     std::vector<FoundCause> found;
     double covered = 0;
     while (found.size() < kMostCauses && covered < kCovered * excess) {

@@ -17,7 +17,7 @@ struct FoundCause {
     uint32_t object = kNone;        // lock it lies behind
     CoreHolder coreHolder = kNone;  // of NoCore
     CauseKind kind = CauseKind::Unexplained;
-    PieceKind piece = PieceKind::Running;
+    SegmentKind segment = SegmentKind::Running;
     int64_t excess = 0;
     bool uncovered = false;  // not longer than usual, but usually nobody waits for it
     double calls = 0, usualCalls = 0, slowdown = 0;
@@ -41,7 +41,7 @@ class CauseFinder {
 public:
     explicit CauseFinder(const Explanation& e);
     /// The causes of a late frame, in the order in which they were found; at least one.
-    std::vector<FoundCause> causesOf(uint32_t frame, std::span<const Piece> pieces);
+    std::vector<FoundCause> causesOf(uint32_t frame, std::span<const Segment> segments);
 
 private:
     friend class ExcessTree;

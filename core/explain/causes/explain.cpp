@@ -39,10 +39,10 @@ void judge(Explanation& e, uint32_t first) {
     constexpr size_t kAtOnce = 1024;  // frames
     std::atomic<size_t> next{first};
     sideBySide(threadsFor((frames.size() - first) / kAtOnce), [&](size_t) {
-        Bounds bounds(*e.recording, *e.accounts);
+        Bounds bounds(*e.recording, *e.pathSums);
         for (size_t from; (from = next.fetch_add(kAtOnce)) < frames.size();)
             for (size_t i = from; i < std::min(frames.size(), from + kAtOnce); ++i)
-                e.frames[i] = verdictOf(frames[i], e.budget, e.accounts->pacing(i), bounds.of(i));
+                e.frames[i] = verdictOf(frames[i], e.budget, e.pathSums->pacing(i), bounds.of(i));
     });
     const auto known = static_cast<std::ptrdiff_t>(e.durations.size());
     e.durations.reserve(frames.size());
@@ -77,25 +77,25 @@ void judge(Explanation& e, uint32_t first) {
 
 /// The frame in which the work of `found` that fills most of `frame` was asked for, where a link
 /// tells so; else `frame` itself.
-uint32_t originOf(const Explanation& e, std::span<const Piece> pieces, uint32_t frame, const FoundCause& found) {
+uint32_t originOf(const Explanation& e, std::span<const Segment> segments, uint32_t frame, const FoundCause& found) {
     const Recording& r = *e.recording;
     const Frame& f = e.frame(frame);
-    std::map<std::pair<uint32_t, uint32_t>, std::pair<int64_t, const Piece*>> roots;  // lane, outermost marker
-    for (const Piece& piece : pieces) {
-        if (!piece.marker.valid() || piece.lock.object != kNone || piece.lane == f.lane) continue;
-        if (r.lanes[piece.lane].group != found.group || !r.paths.contains(found.path, piece.path)) continue;
-        uint32_t root = piece.marker.index;
-        for (uint32_t row = piece.marker.row; row > 0; --row) root = r.lanes[piece.lane].rows[row].parent(root);
-        auto& sum = roots[{piece.lane, root}];
-        sum.first += piece.duration();
-        sum.second = &piece;
+    std::map<std::pair<uint32_t, uint32_t>, std::pair<int64_t, const Segment*>> roots;  // lane, outermost marker
+    for (const Segment& segment : segments) {
+        if (!segment.marker.valid() || segment.lock.object != kNone || segment.lane == f.lane) continue;
+        if (r.lanes[segment.lane].group != found.group || !r.paths.contains(found.path, segment.path)) continue;
+        uint32_t root = segment.marker.index;
+        for (uint32_t row = segment.marker.row; row > 0; --row) root = r.lanes[segment.lane].rows[row].parent(root);
+        auto& sum = roots[{segment.lane, root}];
+        sum.first += segment.duration();
+        sum.second = &segment;
     }
     const auto longest =
         std::max_element(roots.begin(), roots.end(), [](auto& a, auto& b) { return a.second.first < b.second.first; });
     if (longest == roots.end()) return frame;
     const Lane& lane = r.lanes[longest->first.first];
     const int64_t begin = lane.rows[0].begin(longest->first.second), end = lane.rows[0].end(longest->first.second);
-    const Ender asker = askerOf(r, longest->first.first, begin, end);
+    const Waker asker = requesterOf(r, longest->first.first, begin, end);
     if (asker.lane == kNone || asker.time >= f.begin) return frame;
     const uint32_t origin = r.series[e.series].frameAt(asker.time);
     return origin == kNone ? frame : std::min(origin, frame);
@@ -137,7 +137,7 @@ public:
         cause.late += late;
         if (cause.frames.empty() || cause.frames.back() != frame) cause.frames.push_back(frame);
         sum.byKind[static_cast<size_t>(found.kind)] += late;
-        sum.byPiece[static_cast<size_t>(found.piece)] += found.excess;
+        sum.byPiece[static_cast<size_t>(found.segment)] += found.excess;
         sum.calls += found.calls;
         sum.usualCalls += found.usualCalls;
         sum.slowdown += found.slowdown;
@@ -152,8 +152,8 @@ public:
             const auto frames = static_cast<double>(cause.frames.size());
             cause.kind =
                 static_cast<CauseKind>(std::max_element(sum.byKind.begin(), sum.byKind.end()) - sum.byKind.begin());
-            cause.piece =
-                static_cast<PieceKind>(std::max_element(sum.byPiece.begin(), sum.byPiece.end()) - sum.byPiece.begin());
+            cause.segment = static_cast<SegmentKind>(std::max_element(sum.byPiece.begin(), sum.byPiece.end()) -
+                                                     sum.byPiece.begin());
             cause.calls = sum.calls / frames;
             cause.usualCalls = sum.usualCalls / frames;
             cause.slowdown = sum.slowdown / frames;
@@ -194,7 +194,7 @@ private:
 
     struct Sum {
         std::array<int64_t, kCauseKinds> byKind{};
-        std::array<int64_t, kPieceKinds> byPiece{};
+        std::array<int64_t, kSegmentKinds> byPiece{};
         double calls = 0, usualCalls = 0, slowdown = 0;
     };
     Explanation& e_;
@@ -206,14 +206,14 @@ private:
 /// frames gathered. e.found holds those of the frames before.
 bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const Explanation* previous) {
     if (progress && !progress(0)) return false;
-    const std::vector<uint32_t> late(  // the last one first: see Accountant
+    const std::vector<uint32_t> late(  // the last one first: see CriticalPathWalker
         e.late.rbegin(), std::make_reverse_iterator(std::lower_bound(e.late.begin(), e.late.end(), first)));
     std::vector<std::vector<FoundCause>> found(late.size());
     std::atomic<size_t> next{0};
     std::atomic<bool> stop{false};
     if (!late.empty())
         sideBySide(threadsFor(late.size() / 256), [&](size_t thread) {
-            Accountant accountant(*e.recording);
+            CriticalPathWalker walker(*e.recording);
             CauseFinder finder(e);
             constexpr size_t kAtOnce = 64;  // frames
             for (size_t from; (from = next.fetch_add(kAtOnce)) < late.size() && !stop;) {
@@ -221,9 +221,9 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
                     stop = true;
                 for (size_t i = from; i < std::min(late.size(), from + kAtOnce); ++i) {
                     const Frame& frame = e.frame(late[i]);
-                    const std::span<const Piece> pieces = accountant.account(frame.lane, frame.begin, frame.end);
-                    found[i] = finder.causesOf(late[i], pieces);
-                    e.frames[late[i]].origin = originOf(e, pieces, late[i], found[i].front());
+                    const std::span<const Segment> segments = walker.account(frame.lane, frame.begin, frame.end);
+                    found[i] = finder.causesOf(late[i], segments);
+                    e.frames[late[i]].origin = originOf(e, segments, late[i], found[i].front());
                 }
             }
         });
@@ -313,14 +313,14 @@ void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
 }  // namespace
 
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
-                                           std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
+                                           std::shared_ptr<const CriticalPathSums> pathSums, int64_t budget,
                                            const Progress& progress, const Explanation* previous, uint32_t stands) {
     longWork("looking for causes");
     auto explanation = std::make_shared<Explanation>();
     Explanation& e = *explanation;
     e.recording = std::move(recording);
-    e.accounts = std::move(accounts);
-    e.series = e.accounts->series;
+    e.pathSums = std::move(pathSums);
+    e.series = e.pathSums->series;
     e.budget = budget;
     if (stands) takeOver(e, *previous, stands);
     judge(e, stands);

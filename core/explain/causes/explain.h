@@ -11,9 +11,9 @@ namespace fugato {
 /// budget: nanoseconds for every frame, 0 for each frame's own deadline. Causes that `previous` has too keep
 /// their letters. Null where cancelled.
 /// stands: so many frames are taken over from `previous`, with their causes, with what is usual and with what comes
-/// before; then only what is new is worked out. See explainFurther() in growing.h.
+/// before; then only what is new is worked out. See explainIncrementally() in growing.h.
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
-                                           std::shared_ptr<const FrameAccounts> accounts, int64_t budget,
+                                           std::shared_ptr<const CriticalPathSums> pathSums, int64_t budget,
                                            const Progress& progress = {}, const Explanation* previous = nullptr,
                                            uint32_t stands = 0);
 

@@ -48,7 +48,7 @@ uint32_t framesThatStand(const Explanation& before, const Recording& now) {
     // Times change only near the end, where what is known of the clocks changes: once a slice of frames in a row is
     // the same, so is all before.
     auto stand = static_cast<uint32_t>(std::min(had.size(), has.size()));
-    for (uint32_t same = 0; stand > same && same < FrameAccounts::kSlice;) {
+    for (uint32_t same = 0; stand > same && same < CriticalPathSums::kSlice;) {
         const Frame &x = had[stand - 1 - same], &y = has[stand - 1 - same];
         const bool stands = x.begin == y.begin && x.end == y.end && x.deadline == y.deadline && x.lane == y.lane &&
                             x.end + kClockTolerance <= until;
@@ -62,17 +62,17 @@ uint32_t framesThatStand(const Explanation& before, const Recording& now) {
     return stand;
 }
 
-std::shared_ptr<const Explanation> explainFurther(std::shared_ptr<const Recording> now, const Explanation& before,
-                                                  const Progress& progress) {
-    // Whole slices, as the accounts are kept.
-    const uint32_t stand = framesThatStand(before, *now) / FrameAccounts::kSlice * FrameAccounts::kSlice;
+std::shared_ptr<const Explanation> explainIncrementally(std::shared_ptr<const Recording> now, const Explanation& before,
+                                                        const Progress& progress) {
+    // Whole slices, as the pathSums are kept.
+    const uint32_t stand = framesThatStand(before, *now) / CriticalPathSums::kSlice * CriticalPathSums::kSlice;
     const size_t frames = before.series < now->series.size() ? now->series[before.series].frames.size() : 0;
     if (stand < kFewestFrames || frames > before.usualOver + std::max(kFewestFrames, before.usualOver / 8)) {
-        const auto accounts = accountFrames(*now, before.series, progress);
-        return accounts ? explain(std::move(now), accounts, before.budget, progress, &before) : nullptr;
+        const auto pathSums = sumCriticalPaths(*now, before.series, progress);
+        return pathSums ? explain(std::move(now), pathSums, before.budget, progress, &before) : nullptr;
     }
-    const auto accounts = accountFurther(*now, *before.accounts, stand, progress);
-    return accounts ? explain(std::move(now), accounts, before.budget, progress, &before, stand) : nullptr;
+    const auto pathSums = accountFurther(*now, *before.pathSums, stand, progress);
+    return pathSums ? explain(std::move(now), pathSums, before.budget, progress, &before, stand) : nullptr;
 }
 
 }  // namespace fugato

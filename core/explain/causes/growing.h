@@ -15,7 +15,7 @@ namespace fugato {
 uint32_t framesThatStand(const Explanation& before, const Recording& now);
 
 /// Explains the same series of a recording that has grown. Null where cancelled.
-std::shared_ptr<const Explanation> explainFurther(std::shared_ptr<const Recording> now, const Explanation& before,
-                                                  const Progress& progress = {});
+std::shared_ptr<const Explanation> explainIncrementally(std::shared_ptr<const Recording> now, const Explanation& before,
+                                                        const Progress& progress = {});
 
 }  // namespace fugato

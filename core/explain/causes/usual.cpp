@@ -43,10 +43,10 @@ std::vector<uint32_t> spreadOver(const std::vector<uint32_t>& frames, size_t mos
 }
 
 /// What is usual of each part over some frames.
-void findUsualTimes(Baseline& baseline, const FrameAccounts& accounts, const std::vector<uint32_t>& frames) {
-    std::vector<std::vector<int64_t>> times(accounts.keys.size());
+void findUsualTimes(Baseline& baseline, const CriticalPathSums& pathSums, const std::vector<uint32_t>& frames) {
+    std::vector<std::vector<int64_t>> times(pathSums.keys.size());
     for (const uint32_t frame : frames)
-        for (const Part& part : accounts.partsOf(frame)) times[part.key].push_back(part.ns);
+        for (const Part& part : pathSums.partsOf(frame)) times[part.key].push_back(part.ns);
     baseline.usual.resize(times.size());
     baseline.high.resize(times.size());
     if (frames.empty()) return;
@@ -59,10 +59,10 @@ void findUsualTimes(Baseline& baseline, const FrameAccounts& accounts, const std
 }
 
 /// The same of how often each marker occurs.
-void findUsualCalls(Baseline& baseline, const FrameAccounts& accounts, const std::vector<uint32_t>& frames) {
-    std::vector<std::vector<uint32_t>> calls(accounts.places.size());
+void findUsualCalls(Baseline& baseline, const CriticalPathSums& pathSums, const std::vector<uint32_t>& frames) {
+    std::vector<std::vector<uint32_t>> calls(pathSums.places.size());
     for (const uint32_t frame : frames)
-        for (const Calls& call : accounts.callsOf(frame)) calls[call.place].push_back(call.count);
+        for (const Calls& call : pathSums.callsOf(frame)) calls[call.place].push_back(call.count);
     baseline.usualCalls.resize(calls.size());
     if (frames.empty()) return;
     for (size_t place = 0; place < calls.size(); ++place)
@@ -146,7 +146,7 @@ void makeBaselines(Explanation& e) {
     std::atomic<size_t> next{0};
     sideBySide(threadsFor(frames.size() / kMostForBaseline), [&](size_t) {
         for (size_t i; (i = next++) < 2 * restOn.size();)
-            (i % 2 ? findUsualCalls : findUsualTimes)(e.baselines[i / 2], *e.accounts, restOn[i / 2]);
+            (i % 2 ? findUsualCalls : findUsualTimes)(e.baselines[i / 2], *e.pathSums, restOn[i / 2]);
     });
     e.occurrences = std::make_shared<UsualOccurrences>(e.baselines.size());
     e.usualOver = static_cast<uint32_t>(e.frames.size());
@@ -157,9 +157,9 @@ bool continueBaselines(Explanation& e, uint32_t stands) {
     for (uint32_t b = 0; b < e.baselines.size(); ++b) {
         Baseline& baseline = e.baselines[b];
         latest[baseline.stage] = b;
-        baseline.usual.resize(e.accounts->keys.size());  // what is new is not usual
-        baseline.high.resize(e.accounts->keys.size());
-        baseline.usualCalls.resize(e.accounts->places.size());
+        baseline.usual.resize(e.pathSums->keys.size());  // what is new is not usual
+        baseline.high.resize(e.pathSums->keys.size());
+        baseline.usualCalls.resize(e.pathSums->places.size());
     }
     for (uint32_t i = stands; i < e.frames.size(); ++i) {
         const StateSpan* stage = e.recording->stageAt(e.frame(i).begin);

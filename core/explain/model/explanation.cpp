@@ -18,10 +18,10 @@ std::vector<ExcessPart> Explanation::excessOf(uint32_t frame) const {
     const Baseline& baseline = baselines[frames[frame].baseline];
     std::vector<ExcessPart> out;
     const auto add = [&](uint32_t key, int64_t ns) {
-        out.push_back({accounts->keys[key], ns, baseline.usual[key], baseline.high[key]});
+        out.push_back({pathSums->keys[key], ns, baseline.usual[key], baseline.high[key]});
     };
     size_t at = 0;
-    for (const Part& part : accounts->partsOf(frame)) {  // both lists ascend by key
+    for (const Part& part : pathSums->partsOf(frame)) {  // both lists ascend by key
         for (; at < baseline.usualKeys.size() && baseline.usualKeys[at] < part.key; ++at)
             add(baseline.usualKeys[at], 0);
         if (at < baseline.usualKeys.size() && baseline.usualKeys[at] == part.key) ++at;
@@ -32,11 +32,11 @@ std::vector<ExcessPart> Explanation::excessOf(uint32_t frame) const {
     return out;
 }
 
-std::vector<Piece> Explanation::piecesOf(uint32_t index) const {
+std::vector<Segment> Explanation::segmentsOf(uint32_t index) const {
     const Frame& f = frame(index);
-    Accountant accountant(*recording);
-    const auto pieces = accountant.account(f.lane, f.begin, f.end);
-    return {pieces.begin(), pieces.end()};
+    CriticalPathWalker walker(*recording);
+    const auto segments = walker.account(f.lane, f.begin, f.end);
+    return {segments.begin(), segments.end()};
 }
 
 uint32_t Explanation::worstFrameOf(const Spike& spike) const {

@@ -2,7 +2,7 @@
 //
 // Which frames of a series were late, and what made them so: usual frames, excess, causes, spikes.
 // The method with its formulas: docs/explanation.md. An Explanation never changes once made and may
-// be read from any thread; it keeps the recording and the accounts alive.
+// be read from any thread; it keeps the recording and the pathSums alive.
 #pragma once
 
 #include <string>
@@ -86,9 +86,9 @@ struct Cause {
     CauseKind kind = CauseKind::Unexplained;
     uint32_t object = kNone;
     CoreHolder coreHolder = kNone;
-    PieceKind piece = PieceKind::Running;  // what most of the excess is
-    std::vector<uint32_t> frames;          // with a share, ascending
-    std::vector<uint32_t> spikes;          // whose main cause it is
+    SegmentKind segment = SegmentKind::Running;  // what most of the excess is
+    std::vector<uint32_t> frames;                // with a share, ascending
+    std::vector<uint32_t> spikes;                // whose main cause it is
     int64_t late = 0;
     double calls = 0, usualCalls = 0;  // per frame, mean over its frames
     double slowdown = 0;               // mean call ÷ usual call; 0 where there is no usual call
@@ -126,7 +126,7 @@ public:
     Explanation& operator=(const Explanation&) = delete;
 
     std::shared_ptr<const Recording> recording;
-    std::shared_ptr<const FrameAccounts> accounts;
+    std::shared_ptr<const CriticalPathSums> pathSums;
     uint32_t series = 0;
     int64_t budget = 0;  // set by the person for every frame; 0: each frame's own
     std::vector<FrameVerdict> frames;
@@ -147,7 +147,7 @@ public:
     /// usual frame's total exactly.
     std::vector<ExcessPart> excessOf(uint32_t frame) const;
     /// The frame's accounting, from its end back to its begin. Costs a walk.
-    std::vector<Piece> piecesOf(uint32_t frame) const;
+    std::vector<Segment> segmentsOf(uint32_t frame) const;
     uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
     uint32_t worstFrameOf(const Cause& cause) const;
     /// The cause with this key, or kNone.

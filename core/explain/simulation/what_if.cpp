@@ -39,7 +39,7 @@ Pacing pacingOf(const Explanation& e) {
     pacing.tick = e.frames[0].deadline;
     size_t late = 0, onTick = 0;
     for (uint32_t f = 0; f + 1 < e.frames.size(); ++f) {
-        if (e.accounts->pacing(f) == 0 || !e.frames[f].overrun) continue;
+        if (e.pathSums->pacing(f) == 0 || !e.frames[f].overrun) continue;
         const double ticks = static_cast<double>(e.frame(f).duration()) / static_cast<double>(e.frames[f].deadline);
         ++late;
         onTick += std::abs(ticks - std::round(ticks)) < kOnTick;
@@ -151,13 +151,13 @@ private:
         const Hold* after = nullptr;  // or: a lock was taken that was held like this before
         uint32_t object = kNone;      // that lock
         int64_t before = 0;           // or: work began; end of what the lane did before
-        Ender asked;                  // work: where it was asked for
+        Waker asked;                  // work: where it was asked for
         enum { New, Busy, Known } state = New;
         int64_t moved = 0;
     };
 
     /// When a link was given out.
-    int64_t atGiving(const Ender& ender) {
+    int64_t atGiving(const Waker& ender) {
         // At the very instant at which something else begins: was it still before that?
         const MarkerRef before = r_.innermostBefore(ender.lane, ender.time),
                         after = r_.innermostBefore(ender.lane, ender.time + 1);
@@ -190,7 +190,7 @@ private:
             Joint joint;
             joint.time = wait->end;
             joint.wait = &*wait;
-            const bool known = wait->kind == WaitKind::Pacing || enderOf(r_, lane, *wait).lane != kNone;
+            const bool known = wait->kind == WaitKind::Pacing || wakerOf(r_, lane, *wait).lane != kNone;
             if (known) of.joints.push_back(joint);
         }
         if (!l.rows.empty()) {
@@ -203,7 +203,7 @@ private:
                 Joint joint;
                 joint.time = begin;
                 joint.before = before;
-                joint.asked = askerOf(r_, lane, begin, end);
+                joint.asked = requesterOf(r_, lane, begin, end);
                 if (joint.asked.lane != kNone || (begin > before + kGoesOn && lane != pacing_.lane))
                     of.joints.push_back(joint);
                 before = std::max(before, end);
@@ -253,7 +253,7 @@ private:
     int64_t afterWait(uint32_t lane, const Wait& wait, size_t index) {
         const int64_t arrived = atBefore(lane, wait.begin, index);
         if (wait.kind == WaitKind::Pacing) return paced(lane, wait, arrived, index);
-        const Ender ender = enderOf(r_, lane, wait);
+        const Waker ender = wakerOf(r_, lane, wait);
         const int64_t since = std::max(ender.time, wait.begin);
         const int64_t waking = wait.end - since - cutOf(lane, since, wait.end);
         if (ender.lock.object != kNone) {
@@ -294,7 +294,7 @@ private:
     }
 
     /// Work asked for together with what ended the wait is waited for too.
-    int64_t siblingsEnd(uint32_t lane, const Wait& wait, const Ender& ender) {
+    int64_t siblingsEnd(uint32_t lane, const Wait& wait, const Waker& ender) {
         if (wait.kind != WaitKind::Job && wait.kind != WaitKind::Condition && wait.kind != WaitKind::Other)
             return INT64_MIN;
         int64_t latest = INT64_MIN;
@@ -495,13 +495,13 @@ private:
     int64_t duration(uint32_t f, Again& again) {
         const Frame& frame = e_.frame(f);
         const int64_t begin = again.at(frame.lane, frame.begin);
-        if (e_.accounts->pacing(f) == 0) return std::max<int64_t>(0, again.atEnd(frame.lane, frame.end) - begin);
+        if (e_.pathSums->pacing(f) == 0) return std::max<int64_t>(0, again.atEnd(frame.lane, frame.end) - begin);
         return std::max<int64_t>(0, again.at(frame.lane, frame.end) - begin);
     }
 
     const Explanation& e_;
     const Recording& r_;
-    Accountant accountant_;
+    CriticalPathWalker accountant_;
     const Pacing pacing_;
     const std::vector<Repair>& repairs_;
     std::vector<bool> repaired_;  // by cause
@@ -536,7 +536,7 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
         const FrameVerdict& verdict = e.frames[f];
         if (!verdict.overrun) continue;
         const bool changed = p.duration[f] != e.frame(f).duration();
-        const int64_t slack = e.accounts->pacing(f) ? verdict.deadline / 2 : 0;  // see judge()
+        const int64_t slack = e.pathSums->pacing(f) ? verdict.deadline / 2 : 0;  // see judge()
         const int64_t overrun = p.duration[f] - verdict.deadline;
         p.overrun[f] = !changed ? verdict.overrun : overrun > slack ? overrun : 0;
         p.late += p.overrun[f];

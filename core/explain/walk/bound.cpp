@@ -10,16 +10,16 @@ const char* boundName(BoundBy by) {
     return names[static_cast<size_t>(by)];
 }
 
-Bounds::Bounds(const Recording& recording, const FrameAccounts& accounts)
-    : accounts_(accounts), byGroup_(recording.groups.size()) {
-    for (const PartKey& key : accounts.keys) {
+Bounds::Bounds(const Recording& recording, const CriticalPathSums& pathSums)
+    : accounts_(pathSums), byGroup_(recording.groups.size()) {
+    for (const PartKey& key : pathSums.keys) {
         BoundBy by = BoundBy::Waiting;
-        if (key.kind == PieceKind::Running && key.object == kNone)
+        if (key.kind == SegmentKind::Running && key.object == kNone)
             by = recording.lanes[recording.groups[key.group].lanes.front()].kind == LaneKind::Queue ? BoundBy::Gpu
                                                                                                     : BoundBy::Cpu;
-        else if (key.kind == PieceKind::NoCore)
+        else if (key.kind == SegmentKind::NoCore)
             by = BoundBy::NoCore;
-        else if (key.kind == PieceKind::WaitPacing)
+        else if (key.kind == SegmentKind::WaitPacing)
             by = BoundBy::Pacing;
         kinds_.emplace_back(by, key.group);
     }
@@ -30,7 +30,7 @@ Bound Bounds::of(uint32_t frame) {
     for (const Part& part : accounts_.partsOf(frame)) {
         const auto& [by, group] = kinds_[part.key];
         bound.ns[static_cast<size_t>(by)] += part.ns;
-        if (accounts_.keys[part.key].kind == PieceKind::Running) bound.work += part.ns;
+        if (accounts_.keys[part.key].kind == SegmentKind::Running) bound.work += part.ns;
         if (by == BoundBy::Cpu || by == BoundBy::Gpu) byGroup_[group] += part.ns;
     }
     bound.by = static_cast<BoundBy>(std::max_element(bound.ns.begin(), bound.ns.end()) - bound.ns.begin());

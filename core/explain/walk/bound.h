@@ -5,7 +5,7 @@
 
 #include <array>
 
-#include "frame_accounts.h"
+#include "critical_path_sums.h"
 
 namespace fugato {
 
@@ -25,11 +25,11 @@ struct Bound {
 /// Works them out for one frame after another. Belongs to one thread; both outlive it.
 class Bounds {
 public:
-    Bounds(const Recording& recording, const FrameAccounts& accounts);
+    Bounds(const Recording& recording, const CriticalPathSums& pathSums);
     Bound of(uint32_t frame);
 
 private:
-    const FrameAccounts& accounts_;
+    const CriticalPathSums& accounts_;
     std::vector<std::pair<BoundBy, uint32_t>> kinds_;  // by key: and the lane group
     std::vector<int64_t> byGroup_;
 };

@@ -43,7 +43,7 @@ public:
     int64_t waitedUntil(int64_t time);
 
     /// Adds the time of [begin, end), in which nothing waits, to the markers in which it was spent; what lies in none
-    /// goes to path 0. Row after row and without taking it apart into pieces, so it is much quicker than at().
+    /// goes to path 0. Row after row and without taking it apart into segments, so it is much quicker than at().
     void addUp(int64_t begin, int64_t end, MarkerSums& sums);
     /// Occurrences are counted once from here on: addUp() and countUp() must go back in time until the next call.
     void countAnew() { ++counting_; }

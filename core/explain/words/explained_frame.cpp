@@ -18,12 +18,12 @@ uint64_t keyOf(uint32_t group, PathId path) { return uint64_t{group} << 32 | pat
 
 void findPath(ExplainedFrame& f) {
     f.onPath.assign(f.explanation->recording->lanes.size(), false);
-    for (const Piece& piece : f.pieces) {
-        f.onPath[piece.lane] = true;
-        if (f.path.empty() || f.path.back().lane != piece.lane)
-            f.path.push_back({piece.lane, piece.begin, piece.end});
+    for (const Segment& segment : f.segments) {
+        f.onPath[segment.lane] = true;
+        if (f.path.empty() || f.path.back().lane != segment.lane)
+            f.path.push_back({segment.lane, segment.begin, segment.end});
         else
-            f.path.back().begin = piece.begin;
+            f.path.back().begin = segment.begin;
     }
 }
 
@@ -31,9 +31,10 @@ void findContended(ExplainedFrame& f) {
     for (const CauseShare& share : f.verdict().shares) {
         const Cause& named = f.explanation->causes[share.cause];
         if (named.kind != CauseKind::NoCore) continue;
-        std::copy_if(f.pieces.begin(), f.pieces.end(), std::back_inserter(f.contended), [&](const Piece& piece) {
-            return piece.kind == PieceKind::NoCore && piece.coreHolder == named.coreHolder;
-        });
+        std::copy_if(f.segments.begin(), f.segments.end(), std::back_inserter(f.contended),
+                     [&](const Segment& segment) {
+                         return segment.kind == SegmentKind::NoCore && segment.coreHolder == named.coreHolder;
+                     });
     }
 }
 
@@ -45,7 +46,7 @@ void findStrengths(ExplainedFrame& f) {
     if (shares.empty()) return;
     std::unordered_map<uint64_t, int64_t> below;
     for (const ExcessPart& part : e.excessOf(f.frame)) {
-        if (part.key.kind == PieceKind::WaitPacing) continue;
+        if (part.key.kind == SegmentKind::WaitPacing) continue;
         for (PathId path = part.key.path; path; path = r.paths[path].parent)
             below[keyOf(part.key.group, path)] += part.excess();
     }
@@ -69,9 +70,9 @@ void findStrengths(ExplainedFrame& f) {
     for (const CauseShare& share : shares) {  // the waits through which the frame came to a lock's holder
         const Cause& named = e.causes[share.cause];
         if (named.object == kNone) continue;
-        for (const Piece& piece : f.pieces) {
-            if (piece.lock.object != named.object || piece.lock.waiterLane == kNone) continue;
-            const MarkerRef waiter = r.innermostBefore(piece.lock.waiterLane, piece.end);
+        for (const Segment& segment : f.segments) {
+            if (segment.lock.object != named.object || segment.lock.waiterLane == kNone) continue;
+            const MarkerRef waiter = r.innermostBefore(segment.lock.waiterLane, segment.end);
             if (!waiter.valid()) continue;
             const uint32_t group = r.lanes[waiter.lane].group;
             for (PathId path = r.paths[r.pathOf(waiter)].parent; path; path = r.paths[path].parent)
@@ -87,14 +88,14 @@ std::shared_ptr<const ExplainedFrame> explainedFrame(std::shared_ptr<const Expla
     auto f = std::make_shared<ExplainedFrame>();
     f->explanation = std::move(explanation);
     f->frame = frame;
-    f->pieces = f->explanation->piecesOf(frame);
+    f->segments = f->explanation->segmentsOf(frame);
     findPath(*f);
     findContended(*f);
     findStrengths(*f);
-    f->rungs = ladder(*f->explanation, frame);
-    if (!f->rungs.empty() && f->rungs.back().rest && std::abs(f->rungs.back().excess) < kNoDifference)
-        f->rungs.pop_back();
-    f->sentences = frameSentences(*f->explanation, frame, f->pieces);
+    f->waterfall = waterfallOf(*f->explanation, frame);
+    if (!f->waterfall.empty() && f->waterfall.back().rest && std::abs(f->waterfall.back().excess) < kNoDifference)
+        f->waterfall.pop_back();
+    f->sentences = frameSentences(*f->explanation, frame, f->segments);
     return f;
 }
 

@@ -15,14 +15,14 @@ struct ExplainedFrame {
     std::shared_ptr<const Explanation> explanation;
     uint32_t frame = 0;
 
-    std::vector<Piece> pieces;  // of its critical path, latest first
-    struct Stay {               // of the critical path on one lane
+    std::vector<Segment> segments;  // of its critical path, latest first
+    struct Stay {                   // of the critical path on one lane
         uint32_t lane = 0;
         int64_t begin = 0, end = 0;
     };
-    std::vector<Stay> path;        // latest first
-    std::vector<bool> onPath;      // by lane
-    std::vector<Piece> contended;  // pieces of CPU contention, where that made it late
+    std::vector<Stay> path;          // latest first
+    std::vector<bool> onPath;        // by lane
+    std::vector<Segment> contended;  // segments of CPU contention, where that made it late
     /// How strongly a marker path of a lane group shows what made the frame late: near 1 the causes themselves, little
     /// their callers; 0 the others.
     double strengthOf(uint32_t group, PathId marker) const {
@@ -31,7 +31,7 @@ struct ExplainedFrame {
     }
     std::unordered_map<uint64_t, double> strengths;
 
-    std::vector<Rung> rungs;
+    std::vector<WaterfallStep> waterfall;
     std::vector<Sentence> sentences;
 
     const Frame& times() const { return explanation->frame(frame); }

@@ -18,13 +18,13 @@ constexpr int64_t kWorthTelling = 200'000;  // ns behind a lock or another lane,
 constexpr size_t kFewFrames = 30;           // to compare with
 
 /// Where the longest stretch without a marker lies inside one that is divided by markers.
-Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t excess, std::span<const Piece> pieces) {
+Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t excess, std::span<const Segment> segments) {
     const Recording& r = *e.recording;
-    Piece longest;
-    for (const Piece& piece : pieces)
-        if (piece.path == cause.path && r.lanes[piece.lane].group == cause.group && piece.kind == PieceKind::Running &&
-            piece.duration() > longest.duration())
-            longest = piece;
+    Segment longest;
+    for (const Segment& segment : segments)
+        if (segment.path == cause.path && r.lanes[segment.lane].group == cause.group &&
+            segment.kind == SegmentKind::Running && segment.duration() > longest.duration())
+            longest = segment;
     const std::string title = causeTitle(e, cause);
     Sentence sentence{title + " took " + durationText(excess) + " longer than usual outside its inner markers", 0, 0,
                       kNone};
@@ -54,7 +54,7 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
 /// The sentences about one frame, gathered in order of what matters.
 class FrameSentences {
 public:
-    FrameSentences(const Explanation& e, uint32_t frame, std::span<const Piece> pieces)
+    FrameSentences(const Explanation& e, uint32_t frame, std::span<const Segment> segments)
         : e_(e),
           r_(*e.recording),
           index_(frame),
@@ -62,7 +62,7 @@ public:
           verdict_(e.frames[frame]),
           baseline_(e.baselines[verdict_.baseline]),
           stage_(baseline_.stage.empty() ? "" : " " + baseline_.stage),
-          pieces_(pieces) {}
+          segments_(segments) {}
 
     std::vector<Sentence> all() {
         findWhoWasWaitedFor();
@@ -86,15 +86,15 @@ private:
     };
 
     void findWhoWasWaitedFor() {
-        for (const Piece& piece : pieces_) {
-            if (piece.lane == frame_.lane) continue;
-            Behind& behind = piece.lock.object != kNone ? locks_[piece.lock.object] : byLane_[piece.lane];
-            behind.time += piece.duration();
-            behind.begin = std::min(behind.begin, piece.begin);
-            behind.end = std::max(behind.end, piece.end);
-            behind.lane = piece.lane;
-            behind.waiter = piece.lock.waiterLane;
-            behind.holder = piece.lock.holder;
+        for (const Segment& segment : segments_) {
+            if (segment.lane == frame_.lane) continue;
+            Behind& behind = segment.lock.object != kNone ? locks_[segment.lock.object] : byLane_[segment.lane];
+            behind.time += segment.duration();
+            behind.begin = std::min(behind.begin, segment.begin);
+            behind.end = std::max(behind.end, segment.end);
+            behind.lane = segment.lane;
+            behind.waiter = segment.lock.waiterLane;
+            behind.holder = segment.lock.holder;
         }
     }
 
@@ -105,7 +105,7 @@ private:
             if (behind.time < worth()) continue;
             int64_t usual = 0;
             for (const uint32_t key : baseline_.usualKeys)
-                if (e_.accounts->keys[key].object == object) usual += baseline_.usual[key];
+                if (e_.pathSums->keys[key].object == object) usual += baseline_.usual[key];
             out_.push_back({r_.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" +
                                 r_.objects[object] + "’. " + r_.lanes[behind.lane].name + " held it" +
                                 (behind.holder ? " inside " + r_.pathText(behind.holder) : " outside any marker") +
@@ -116,9 +116,9 @@ private:
     }
 
     double callsOf(const Cause& cause) const {
-        const uint32_t place = e_.accounts->place({cause.group, cause.path});
+        const uint32_t place = e_.pathSums->place({cause.group, cause.path});
         if (place == kNone) return 0;
-        for (const Calls& calls : e_.accounts->callsOf(index_))
+        for (const Calls& calls : e_.pathSums->callsOf(index_))
             if (calls.place == place) return calls.count;
         return 0;
     }
@@ -141,8 +141,8 @@ private:
                        (calls == 1 ? "its one call." : callsText(calls) + " calls.");
                 break;
             case CauseKind::Waiting:
-                text = lane + " " + waitedFor(cause.piece) + " " + time + " longer than usual in " + title + ".";
-                if (cause.piece >= PieceKind::WaitOther && cause.piece <= PieceKind::WaitGpu)
+                text = lane + " " + waitedFor(cause.segment) + " " + time + " longer than usual in " + title + ".";
+                if (cause.segment >= SegmentKind::WaitOther && cause.segment <= SegmentKind::WaitGpu)
                     text += " Who ended that wait was not recorded; a link would tell.";
                 break;
             case CauseKind::NoCore:
@@ -150,7 +150,7 @@ private:
                        " longer than usual: CPU contention with " + coreHolderText(r_, cause.coreHolder) + ".";
                 break;
             case CauseKind::Unexplained:
-                if (cause.path) return unmarkedSentence(e_, cause, excess, pieces_);
+                if (cause.path) return unmarkedSentence(e_, cause, excess, segments_);
                 text =
                     "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one "
                     "would tell more.";
@@ -162,14 +162,14 @@ private:
     void cause(const CauseShare& share) {
         const Cause& cause = e_.causes[share.cause];
         Sentence sentence = sentenceOf(cause, share.excess);
-        for (const Piece& piece : pieces_) {
+        for (const Segment& segment : segments_) {
             const bool ofCause =
                 cause.kind == CauseKind::NoCore
-                    ? piece.kind == PieceKind::NoCore && piece.coreHolder == cause.coreHolder
-                    : r_.lanes[piece.lane].group == cause.group && r_.paths.contains(cause.path, piece.path);
+                    ? segment.kind == SegmentKind::NoCore && segment.coreHolder == cause.coreHolder
+                    : r_.lanes[segment.lane].group == cause.group && r_.paths.contains(cause.path, segment.path);
             if (!ofCause) continue;
-            if (sentence.lane == kNone) sentence = {sentence.text, piece.begin, piece.end, piece.lane};
-            sentence.begin = std::min(sentence.begin, piece.begin);
+            if (sentence.lane == kNone) sentence = {sentence.text, segment.begin, segment.end, segment.lane};
+            sentence.begin = std::min(sentence.begin, segment.begin);
         }
         out_.push_back(std::move(sentence));
     }
@@ -181,7 +181,7 @@ private:
                 {"The work was asked for in frame " + countText(verdict_.origin) + "; this frame suffers from it.",
                  origin.begin, origin.end, origin.lane});
         }
-        for (const EarlierStage& earlier : earlierStages(e_, index_, pieces_)) {
+        for (const EarlierStage& earlier : earlierStages(e_, index_, segments_)) {
             const Frame& other = r_.series[earlier.series].frames[earlier.frame];
             out_.push_back({"It came through frame " + countText(earlier.frame) + " of ‘" +
                                 r_.series[earlier.series].name + "’, which was " + durationText(earlier.overrun) +
@@ -216,7 +216,7 @@ private:
     }
 
     void boundBy() {
-        const Bound bound = Bounds(r_, *e_.accounts).of(index_);
+        const Bound bound = Bounds(r_, *e_.pathSums).of(index_);
         const int64_t longest = bound.group == kNone ? bound.ns[static_cast<size_t>(bound.by)] : bound.groupNs;
         int64_t busy = 0;  // of all lanes
         for (const Lane& lane : r_.lanes) busy += lane.ranBetween(frame_.begin, frame_.end);
@@ -235,8 +235,9 @@ private:
         if (baseline_.changes)
             say("What is usual changes slowly in this recording; this is compared with frames near it.");
         if (!verdict_.shares.empty())
-            out_.push_back({surenessSentence(surenessOf(e_, index_, e_.causes[verdict_.shares.front().cause], pieces_)),
-                            frame_.begin, frame_.end, frame_.lane});
+            out_.push_back(
+                {surenessSentence(surenessOf(e_, index_, e_.causes[verdict_.shares.front().cause], segments_)),
+                 frame_.begin, frame_.end, frame_.lane});
         else if (baseline_.onlyLate)
             say("No frame met its deadline, so this is compared with the quickest quarter of all frames.");
         else if (baseline_.frames < kFewFrames)
@@ -250,24 +251,24 @@ private:
     const FrameVerdict& verdict_;
     const Baseline& baseline_;
     const std::string stage_;  // " Race", or nothing
-    const std::span<const Piece> pieces_;
+    const std::span<const Segment> segments_;
     std::map<uint32_t, Behind> locks_, byLane_;  // by object; by lane, of those reached in other ways
     std::vector<Sentence> out_;
 };
 
 }  // namespace
 
-std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame, std::span<const Piece> pieces) {
-    return FrameSentences(e, frame, pieces).all();
+std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame, std::span<const Segment> segments) {
+    return FrameSentences(e, frame, segments).all();
 }
 std::vector<Sentence> frameSentences(const Explanation& e, uint32_t frame) {
-    return frameSentences(e, frame, e.piecesOf(frame));
+    return frameSentences(e, frame, e.segmentsOf(frame));
 }
 
-std::vector<Rung> ladder(const Explanation& e, uint32_t frame, size_t most) {
+std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, size_t most) {
     const Recording& r = *e.recording;
     // Time at one place counts once, however it was reached and whether it ran or waited there.
-    std::vector<Rung> rungs;
+    std::vector<WaterfallStep> waterfall;
     int64_t whole = 0;
     const auto& shares = e.frames[frame].shares;
     for (const CauseShare& share : shares) {  // of a late frame its causes
@@ -276,29 +277,30 @@ std::vector<Rung> ladder(const Explanation& e, uint32_t frame, size_t most) {
         PartKey key;
         key.group = cause.group;
         key.path = cause.path;
-        rungs.push_back({causeTitle(e, cause), share.excess, key, false, waiting});
+        waterfall.push_back({causeTitle(e, cause), share.excess, key, false, waiting});
     }
     for (const ExcessPart& part : e.excessOf(frame)) {
         whole += part.excess();
         if (!part.excess() || !shares.empty()) continue;
         const std::string title = partTitle(r, part.key);
-        const auto same = std::find_if(rungs.begin(), rungs.end(), [&](const Rung& rung) {
-            return rung.key.group == part.key.group && rung.key.path == part.key.path && rung.title == title;
+        const auto same = std::find_if(waterfall.begin(), waterfall.end(), [&](const WaterfallStep& step) {
+            return step.key.group == part.key.group && step.key.path == part.key.path && step.title == title;
         });
-        if (same != rungs.end())
+        if (same != waterfall.end())
             same->excess += part.excess();
         else
-            rungs.push_back({title, part.excess(), part.key, false, part.key.kind != PieceKind::Running});
+            waterfall.push_back({title, part.excess(), part.key, false, part.key.kind != SegmentKind::Running});
     }
-    std::stable_sort(rungs.begin(), rungs.end(),
+    std::stable_sort(waterfall.begin(), waterfall.end(),
                      [](auto& a, auto& b) { return std::abs(a.excess) > std::abs(b.excess); });
     const int64_t floor = std::max<int64_t>(50'000, std::abs(whole) / 100);
-    while (rungs.size() > most || (!rungs.empty() && std::abs(rungs.back().excess) < floor)) rungs.pop_back();
-    std::stable_sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return a.excess > b.excess; });
+    while (waterfall.size() > most || (!waterfall.empty() && std::abs(waterfall.back().excess) < floor))
+        waterfall.pop_back();
+    std::stable_sort(waterfall.begin(), waterfall.end(), [](auto& a, auto& b) { return a.excess > b.excess; });
     int64_t named = 0;
-    for (const Rung& rung : rungs) named += rung.excess;
-    if (whole != named) rungs.push_back({"everything else", whole - named, {}, true, false});
-    return rungs;
+    for (const WaterfallStep& step : waterfall) named += step.excess;
+    if (whole != named) waterfall.push_back({"everything else", whole - named, {}, true, false});
+    return waterfall;
 }
 
 }  // namespace fugato

@@ -13,20 +13,20 @@ struct Sentence {
     int64_t begin = 0, end = 0;  // begin == end: no place
     uint32_t lane = kNone;
 };
-/// `pieces`: Explanation::piecesOf(frame).
-std::vector<Sentence> frameSentences(const Explanation& explanation, uint32_t frame, std::span<const Piece> pieces);
+/// `segments`: Explanation::segmentsOf(frame).
+std::vector<Sentence> frameSentences(const Explanation& explanation, uint32_t frame, std::span<const Segment> segments);
 std::vector<Sentence> frameSentences(const Explanation& explanation, uint32_t frame);
 
-/// One rung of the ladder from a usual frame to this one.
-struct Rung {
+/// One step of the ladder from a usual frame to this one.
+struct WaterfallStep {
     std::string title;
     int64_t excess = 0;
     PartKey key;
-    bool rest = false;  // everything that got no rung of its own
+    bool rest = false;  // everything that got no step of its own
     bool waiting = false;
 };
 /// The causes of a late frame, or the `most` largest differences of another, in order; then the rest, if any.
 /// They add up to the whole difference.
-std::vector<Rung> ladder(const Explanation& explanation, uint32_t frame, size_t most = 6);
+std::vector<WaterfallStep> waterfallOf(const Explanation& explanation, uint32_t frame, size_t most = 6);
 
 }  // namespace fugato

@@ -11,21 +11,21 @@ std::string callsText(double calls) {
     return fixedText(calls, calls < 10 && std::abs(calls - std::round(calls)) > 0.05 ? 1 : 0);
 }
 
-const char* waitedFor(PieceKind kind) {
+const char* waitedFor(SegmentKind kind) {
     switch (kind) {
-        case PieceKind::WaitLock: return "waits for a lock";
-        case PieceKind::WaitCondition: return "waits for a condition";
-        case PieceKind::WaitJob: return "waits for a job";
-        case PieceKind::WaitGpu: return "waits for the GPU";
-        case PieceKind::WaitFile: return "waits for a file";
-        case PieceKind::WaitSleep: return "sleeps";
-        case PieceKind::WaitPacing: return "waits for the next tick";
-        case PieceKind::Waking: return "wakes up late";
-        case PieceKind::Queued: return "waits in a queue";
-        case PieceKind::Idle: return "nothing recorded";
-        case PieceKind::NoCore: return "waits for a core";
-        case PieceKind::Blocked: return "was stopped by the system";
-        case PieceKind::Running: return "is waited for";
+        case SegmentKind::WaitLock: return "waits for a lock";
+        case SegmentKind::WaitCondition: return "waits for a condition";
+        case SegmentKind::WaitJob: return "waits for a job";
+        case SegmentKind::WaitGpu: return "waits for the GPU";
+        case SegmentKind::WaitFile: return "waits for a file";
+        case SegmentKind::WaitSleep: return "sleeps";
+        case SegmentKind::WaitPacing: return "waits for the next tick";
+        case SegmentKind::Waking: return "wakes up late";
+        case SegmentKind::Queued: return "waits in a queue";
+        case SegmentKind::Idle: return "nothing recorded";
+        case SegmentKind::NoCore: return "waits for a core";
+        case SegmentKind::Blocked: return "was stopped by the system";
+        case SegmentKind::Running: return "is waited for";
         default: return "waits";
     }
 }
@@ -93,7 +93,7 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
     switch (cause.kind) {
         case CauseKind::Waiting:
             return cause.object != kNone ? "waits: lock held on " + lane
-                                         : std::string(waitedFor(cause.piece)) + " on " + lane;
+                                         : std::string(waitedFor(cause.segment)) + " on " + lane;
         case CauseKind::MoreCalls:
             return "more calls: " + callsText(cause.calls) + ", usually " + callsText(cause.usualCalls);
         case CauseKind::Unusual: return "never in a usual frame";
@@ -151,14 +151,14 @@ std::string whatIfSentence(const Explanation& e, const Prediction& p) {
 
 std::string partTitle(const Recording& r, const PartKey& key) {
     const std::string& lane = r.groups[key.group].name;
-    if (key.kind == PieceKind::Idle) return "nothing recorded on " + lane;
-    if (key.kind == PieceKind::NoCore) return lane + ", CPU contention with " + coreHolderText(r, key.coreHolder);
+    if (key.kind == SegmentKind::Idle) return "nothing recorded on " + lane;
+    if (key.kind == SegmentKind::NoCore) return lane + ", CPU contention with " + coreHolderText(r, key.coreHolder);
     if (!key.path) return lane + ", outside any marker";
     const std::string title = r.pathText(key.path);
     switch (key.kind) {
-        case PieceKind::Waking: return title + ", waking up";
-        case PieceKind::Queued: return title + ", in the queue";
-        case PieceKind::Blocked: return title + ", stopped by the system";
+        case SegmentKind::Waking: return title + ", waking up";
+        case SegmentKind::Queued: return title + ", in the queue";
+        case SegmentKind::Blocked: return title + ", stopped by the system";
         default: return title;
     }
 }

@@ -26,8 +26,8 @@ std::string whatIfSentence(const Explanation& e, const Prediction& prediction);
 /// What a part of a frame is called: "Replay ▸ Flush", "Wait for wind ▸ waking"…
 std::string partTitle(const Recording& recording, const PartKey& key);
 
-/// "waits for a lock", "waits in a queue"…: what a lane does during a piece.
-const char* waitedFor(PieceKind kind);
+/// "waits for a lock", "waits in a queue"…: what a lane does during a segment.
+const char* waitedFor(SegmentKind kind);
 std::string callsText(double calls);  // "96", "2.5"
 
 }  // namespace fugato

@@ -80,6 +80,6 @@ void MemoryStream::fill(Recording& r, Place& place) {
 }
 
 template void MemoryStream::fill(Recording&, Storage&);
-template void MemoryStream::fill(Recording&, Lease&);
+template void MemoryStream::fill(Recording&, Arena&);
 
 }  // namespace fugato

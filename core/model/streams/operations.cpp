@@ -140,6 +140,6 @@ void OperationStream::fillRows(Recording& r, Place& place, uint32_t rows) {
 }
 
 template void OperationStream::fill(Recording&, Storage&);
-template void OperationStream::fill(Recording&, Lease&);
+template void OperationStream::fill(Recording&, Arena&);
 
 }  // namespace fugato

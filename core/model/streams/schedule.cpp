@@ -86,6 +86,6 @@ void ScheduleStream::fill(Recording& r, Place& place) {
 }
 
 template void ScheduleStream::fill(Recording&, Storage&);
-template void ScheduleStream::fill(Recording&, Lease&);
+template void ScheduleStream::fill(Recording&, Arena&);
 
 }  // namespace fugato

@@ -2,7 +2,7 @@
 //
 // Where the time of a frame went: a walk back from the frame's end to its begin, across lanes, that
 // gives every nanosecond to one owner. docs/explanation.md tells the rules. The functions only read
-// the recording and may run on any thread; an Accountant belongs to one thread.
+// the recording and may run on any thread; an CriticalPathWalker belongs to one thread.
 #pragma once
 
 #include <functional>
@@ -16,7 +16,7 @@
 namespace fugato {
 
 /// What an owner was doing with the time.
-enum class PieceKind : uint8_t {
+enum class SegmentKind : uint8_t {
     Running = 0,
     WaitOther,  // the wait kinds, in the order of WaitKind: blocked, and nobody known who ended it
     WaitLock,
@@ -32,13 +32,13 @@ enum class PieceKind : uint8_t {
     NoCore,      // ready to run, and somebody else had the core
     Blocked,     // inside a marker, yet stopped by the system for a reason nobody told
 };
-inline constexpr size_t kPieceKinds = 14;
-const char* pieceName(PieceKind kind);  // "running", "wait_lock", …: the names used in JSON
-inline PieceKind pieceOf(WaitKind kind) {
-    return static_cast<PieceKind>(static_cast<int>(PieceKind::WaitOther) + static_cast<int>(kind));
+inline constexpr size_t kSegmentKinds = 14;
+const char* segmentName(SegmentKind kind);  // "running", "wait_lock", …: the names used in JSON
+inline SegmentKind pieceOf(WaitKind kind) {
+    return static_cast<SegmentKind>(static_cast<int>(SegmentKind::WaitOther) + static_cast<int>(kind));
 }
 
-/// The innermost lock through which the walk came to a piece.
+/// The innermost lock through which the walk came to a segment.
 struct LockVia {
     uint32_t object = kNone;  // kNone: not through a lock
     PathId holder = 0;        // the marker in which the holder held it
@@ -50,11 +50,11 @@ using CoreHolder = uint32_t;  // index in Recording::groups, or kOtherProgram + 
 inline constexpr CoreHolder kOtherProgram = 0x8000'0000;
 std::string coreHolderText(const Recording& recording, CoreHolder holder);
 
-struct Piece {
+struct Segment {
     int64_t begin = 0, end = 0;
     uint32_t lane = 0;
     PathId path = 0;
-    PieceKind kind = PieceKind::Running;
+    SegmentKind kind = SegmentKind::Running;
     MarkerRef marker;  // the innermost marker; not valid outside any
     LockVia lock;
     CoreHolder coreHolder = kNone;  // of NoCore
@@ -62,38 +62,38 @@ struct Piece {
 };
 
 /// Who ended a wait, where that was recorded: a link's source, or who gave the lock back.
-struct Ender {
+struct Waker {
     uint32_t lane = kNone;  // kNone: not known
     int64_t time = 0;
     PathId path = 0;  // in which a link was given out
     LockVia lock;     // where it was a lock
 };
-Ender enderOf(const Recording& recording, uint32_t lane, const Wait& wait);
+Waker wakerOf(const Recording& recording, uint32_t lane, const Wait& wait);
 /// Clocks of devices may disagree with the threads' by so much; what comes from there a little after its effect
 /// counts as at the same instant.
 inline constexpr int64_t kClockTolerance = 300'000;  // ns
 /// Where work on a lane was asked for whose outermost marker is [begin, end]; its lane is kNone where not known.
-Ender askerOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end);
+Waker requesterOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end);
 
-/// What a frame's pieces add up to. Told of the same more than once.
-class AccountSums {
+/// What a frame's segments add up to. Told of the same more than once.
+class SegmentSums {
 public:
-    virtual ~AccountSums() = default;
+    virtual ~SegmentSums() = default;
     /// `like` tells whose time it is; its begin and end say nothing.
-    virtual void time(const Piece& like, int64_t ns) = 0;
+    virtual void time(const Segment& like, int64_t ns) = 0;
     /// So many occurrences of a marker that the walk met and had not met before.
     virtual void calls(uint32_t lane, PathId path, uint32_t count) = 0;
 };
 
 /// Walks back from one frame after another. Quickest when later frames come before earlier ones.
-class Accountant {
+class CriticalPathWalker {
 public:
-    explicit Accountant(const Recording& recording);
-    /// The pieces of [begin, end) as seen from `lane`, latest first, without gap or overlap: their
+    explicit CriticalPathWalker(const Recording& recording);
+    /// The segments of [begin, end) as seen from `lane`, latest first, without gap or overlap: their
     /// durations add up to end − begin exactly. Valid until the next call.
-    std::span<const Piece> account(uint32_t lane, int64_t begin, int64_t end);
-    /// What these pieces add up to: the same as from account(), but quicker.
-    void sumUp(uint32_t lane, int64_t begin, int64_t end, AccountSums& sums);
+    std::span<const Segment> account(uint32_t lane, int64_t begin, int64_t end);
+    /// What these segments add up to: the same as from account(), but quicker.
+    void sumUp(uint32_t lane, int64_t begin, int64_t end, SegmentSums& sums);
     /// Calls `take(begin, end, core holder)` for the times at which a thread was ready to run, or could have
     /// been woken, while others had its core.
     void withoutCore(uint32_t lane, int64_t begin, int64_t end,
@@ -103,12 +103,12 @@ private:
     LaneCursor& cursor(uint32_t lane);
     void walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner);
     void walkWait(const LaneCursor::Here& here, int64_t time, int64_t from, const LockVia& lock);
-    void put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
+    void put(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker, PathId path,
              const LockVia& lock, CoreHolder coreHolder = kNone);
     void putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock);
     void putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
                     const LockVia& lock);
-    void putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
+    void putDelay(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker, PathId path,
                   const LockVia& lock);
     void putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker, PathId path);
     int64_t usedSince(uint32_t core, int64_t begin, int64_t end) const;
@@ -117,8 +117,8 @@ private:
     const Recording& recording_;
     std::vector<std::unique_ptr<LaneCursor>> cursors_;  // by lane; null until it is looked at
     std::vector<bool> onWay_;  // lanes from which the walk has come; going back to one would be a circle
-    std::vector<Piece> pieces_;
-    AccountSums* sums_ = nullptr;  // while pieces are only added up: to there
+    std::vector<Segment> segments_;
+    SegmentSums* sums_ = nullptr;  // while segments are only added up: to there
     MarkerSums spent_;
     std::unordered_map<uint32_t, uint32_t> groupOf_;  // by thread of the operating system
 };

@@ -1,14 +1,15 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The walk back through a frame, added up and piece by piece: both must say the same, whatever the recording is like.
-#include "core/explain/walk/accounting.h"
+// The walk back through a frame, added up and segment by segment: both must say the same, whatever the recording is
+// like.
+#include "core/explain/walk/critical_path.h"
 
 #include <QtTest>
 #include <map>
 #include <set>
 #include <tuple>
 
-#include "core/explain/walk/frame_accounts.h"
+#include "core/explain/walk/critical_path_sums.h"
 #include "testing/making.h"
 #include "testing/text_recording.h"
 
@@ -17,12 +18,12 @@ using namespace fugato;
 namespace {
 
 /// A frame's account, whichever way it came about.
-struct Account final : AccountSums {
-    using Key = std::tuple<uint32_t, PathId, PieceKind, uint32_t, PathId, uint32_t, CoreHolder>;
+struct Account final : SegmentSums {
+    using Key = std::tuple<uint32_t, PathId, SegmentKind, uint32_t, PathId, uint32_t, CoreHolder>;
     std::map<Key, int64_t> times;
     std::map<std::pair<uint32_t, PathId>, uint32_t> occurrences;
 
-    void time(const Piece& like, int64_t ns) override {
+    void time(const Segment& like, int64_t ns) override {
         times[{like.lane, like.path, like.kind, like.lock.object, like.lock.holder, like.lock.waiterLane,
                like.coreHolder}] += ns;
     }
@@ -35,19 +36,19 @@ struct Account final : AccountSums {
     }
 };
 
-/// Piece by piece; a marker counts where it or what it holds has a piece.
-Account byPieces(const Recording& r, std::span<const Piece> pieces) {
+/// Segment by segment; a marker counts where it or what it holds has a segment.
+Account byPieces(const Recording& r, std::span<const Segment> segments) {
     Account account;
     std::set<std::tuple<uint32_t, uint32_t, uint32_t>> met;  // lane, row, index
-    for (const Piece& piece : pieces) {
-        account.time(piece, piece.duration());
-        if (!piece.marker.valid()) continue;
-        uint32_t index = piece.marker.index;
-        PathId path = piece.path;
-        for (uint32_t row = piece.marker.row;; --row) {
-            if (met.insert({piece.lane, row, index}).second) account.calls(piece.lane, path, 1);
+    for (const Segment& segment : segments) {
+        account.time(segment, segment.duration());
+        if (!segment.marker.valid()) continue;
+        uint32_t index = segment.marker.index;
+        PathId path = segment.path;
+        for (uint32_t row = segment.marker.row;; --row) {
+            if (met.insert({segment.lane, row, index}).second) account.calls(segment.lane, path, 1);
             if (row == 0) break;
-            index = r.lanes[piece.lane].rows[row].parent(index);
+            index = r.lanes[segment.lane].rows[row].parent(index);
             path = r.paths[path].parent;
         }
     }
@@ -58,7 +59,7 @@ Account byPieces(const Recording& r, std::span<const Piece> pieces) {
 size_t compareAll(const Recording& r, std::mt19937* shuffled = nullptr) {
     size_t compared = 0;
     for (const Series& series : r.series) {
-        Accountant quick(r), slow(r);
+        CriticalPathWalker quick(r), slow(r);
         std::vector<uint32_t> order;
         for (size_t f = series.frames.size(); f-- > 0;) order.push_back(uint32_t(f));
         if (shuffled) std::shuffle(order.begin(), order.end(), *shuffled);
@@ -104,7 +105,7 @@ class AccountingTest : public QObject {
     Q_OBJECT
 
 private slots:
-    // ---- added up, and piece by piece ---------------------------------------------------------------
+    // ---- added up, and segment by segment ---------------------------------------------------------------
 
     void addedUpIsWhatThePiecesComeTo_data() {
         QTest::addColumn<bool>("cores");
@@ -122,28 +123,28 @@ private slots:
     }
 
     void randomRecordingsHaveEveryKindOfPiece() {  // else the comparison above would show little
-        std::set<PieceKind> kinds;
+        std::set<SegmentKind> kinds;
         size_t throughLocks = 0, elsewhere = 0, insideWaits = 0;
         for (uint32_t seed = 1; seed <= 12; ++seed) {
             const auto r = randomRecording(seed, true);
             for (const Series& series : r->series) {
-                Accountant accountant(*r);
+                CriticalPathWalker walker(*r);
                 for (const Frame& frame : series.frames)
-                    for (const Piece& piece : accountant.account(frame.lane, frame.begin, frame.end)) {
-                        kinds.insert(piece.kind);
-                        throughLocks += piece.lock.object != kNone;
-                        elsewhere += piece.lane != frame.lane;
-                        if (piece.marker.valid())
-                            insideWaits += r->lanes[piece.lane].rows[piece.marker.row].flags(piece.marker.index) ==
-                                           kMarkerInsideWait;
+                    for (const Segment& segment : walker.account(frame.lane, frame.begin, frame.end)) {
+                        kinds.insert(segment.kind);
+                        throughLocks += segment.lock.object != kNone;
+                        elsewhere += segment.lane != frame.lane;
+                        if (segment.marker.valid())
+                            insideWaits += r->lanes[segment.lane].rows[segment.marker.row].flags(
+                                               segment.marker.index) == kMarkerInsideWait;
                     }
             }
         }
-        for (const PieceKind kind :
-             {PieceKind::Running, PieceKind::WaitLock, PieceKind::WaitCondition, PieceKind::WaitJob, PieceKind::WaitGpu,
-              PieceKind::WaitFile, PieceKind::WaitSleep, PieceKind::WaitPacing, PieceKind::Waking, PieceKind::Queued,
-              PieceKind::Idle, PieceKind::NoCore, PieceKind::Blocked})
-            QVERIFY2(kinds.count(kind), pieceName(kind));
+        for (const SegmentKind kind :
+             {SegmentKind::Running, SegmentKind::WaitLock, SegmentKind::WaitCondition, SegmentKind::WaitJob,
+              SegmentKind::WaitGpu, SegmentKind::WaitFile, SegmentKind::WaitSleep, SegmentKind::WaitPacing,
+              SegmentKind::Waking, SegmentKind::Queued, SegmentKind::Idle, SegmentKind::NoCore, SegmentKind::Blocked})
+            QVERIFY2(kinds.count(kind), segmentName(kind));
         QVERIFY(throughLocks > 100);
         QVERIFY(elsewhere > 100);
         QVERIFY(insideWaits > 100);
@@ -169,20 +170,20 @@ private slots:
     void accountsOfFramesHoldTheSameSums() {
         const auto r = randomRecording(3, true);
         for (uint32_t s = 0; s < r->series.size(); ++s) {
-            const auto accounts = accountFrames(*r, s);
-            Accountant accountant(*r);
-            QCOMPARE(accounts->frameCount(), r->series[s].frames.size());
-            for (uint32_t f = 0; f < accounts->frameCount(); ++f) {
+            const auto pathSums = sumCriticalPaths(*r, s);
+            CriticalPathWalker walker(*r);
+            QCOMPARE(pathSums->frameCount(), r->series[s].frames.size());
+            for (uint32_t f = 0; f < pathSums->frameCount(); ++f) {
                 const Frame& frame = r->series[s].frames[f];
                 int64_t total = 0, pacing = 0;
-                for (const Part& part : accounts->partsOf(f)) {
+                for (const Part& part : pathSums->partsOf(f)) {
                     QVERIFY(part.ns > 0);
                     total += part.ns;
                 }
-                for (const Piece& piece : accountant.account(frame.lane, frame.begin, frame.end))
-                    pacing += piece.kind == PieceKind::WaitPacing ? piece.duration() : 0;
+                for (const Segment& segment : walker.account(frame.lane, frame.begin, frame.end))
+                    pacing += segment.kind == SegmentKind::WaitPacing ? segment.duration() : 0;
                 QCOMPARE(total, frame.duration());
-                QCOMPARE(accounts->pacing(f), pacing);
+                QCOMPARE(pathSums->pacing(f), pacing);
             }
         }
     }
@@ -297,15 +298,15 @@ private slots:
         t.frame(0, "main").frameEnd(10, "main");
         const auto r = t.open();
         Account account;
-        Accountant(*r).sumUp(r->series[0].frames[0].lane, 0, 10'000, account);
+        CriticalPathWalker(*r).sumUp(r->series[0].frames[0].lane, 0, 10'000, account);
         QCOMPARE(account.times.size(), size_t{1});
         QCOMPARE(account.total(), int64_t{10'000});
         QVERIFY(account.occurrences.empty());
         Account nothing;
-        Accountant(*r).sumUp(r->series[0].frames[0].lane, 10'000, 10'000, nothing);
+        CriticalPathWalker(*r).sumUp(r->series[0].frames[0].lane, 10'000, 10'000, nothing);
         QVERIFY(nothing.times.empty());
     }
 };
 
 QTEST_GUILESS_MAIN(AccountingTest)
-#include "accounting_test.moc"
+#include "critical_path_test.moc"

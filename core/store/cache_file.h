@@ -14,7 +14,7 @@
 namespace fugato {
 
 /// What a kept file must agree with to be of use.
-struct KeptFor {
+struct CacheKey {
     const char* magic;    // 8 characters: what kind of file
     uint64_t state = 0;   // of the recording it was made from
     uint64_t layout = 0;  // changes with the size of anything that is kept as it lies in memory
@@ -23,12 +23,12 @@ uint64_t layoutNumber(std::span<const uint64_t> sizes);
 
 /// Finishes the file of `storage`; the archive is put behind the columns. Returns false where it could not be
 /// (no file, or the disk was full). It still needs a name.
-bool completeFile(Storage& storage, const std::string& archive, const KeptFor& keptFor);
+bool completeCacheFile(Storage& storage, const std::string& archive, const CacheKey& cacheKey);
 
-struct KeptFile {
+struct CacheFile {
     std::shared_ptr<Storage> storage;
     std::string archive;
 };
-std::optional<KeptFile> openKept(const std::string& path, const KeptFor& keptFor);
+std::optional<CacheFile> openCacheFile(const std::string& path, const CacheKey& cacheKey);
 
 }  // namespace fugato

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include "lease.h"
+#include "arena.h"
 
 #include <bit>
 
@@ -9,7 +9,7 @@ namespace {
 constexpr uint64_t kLeastBlock = 256 * 1024;
 }  // namespace
 
-SpareRoom::Block SpareRoom::take(uint64_t bytes) {
+ArenaPool::Block ArenaPool::take(uint64_t bytes) {
     const uint64_t wanted = std::bit_ceil(std::max(bytes, kLeastBlock));
     {
         const std::lock_guard lock(lock_);
@@ -22,12 +22,12 @@ SpareRoom::Block SpareRoom::take(uint64_t bytes) {
     return {storage_->allocate(wanted), wanted};
 }
 
-void SpareRoom::giveBack(const std::vector<Block>& blocks) {
+void ArenaPool::giveBack(const std::vector<Block>& blocks) {
     const std::lock_guard lock(lock_);
     for (const Block& block : blocks) spare_[block.bytes].push_back(block.at);
 }
 
-uint64_t Lease::allocate(size_t bytes) {
+uint64_t Arena::allocate(size_t bytes) {
     const uint64_t rounded = (bytes + 7) / 8 * 8;
     if (blocks_.empty() || blocks_.back().bytes - used_ < rounded) {
         blocks_.push_back(room_->take(rounded));

@@ -8,7 +8,7 @@
 #include <memory>
 #include <span>
 
-#include "accounting.h"
+#include "critical_path.h"
 #include "measuring.h"
 
 namespace fugato {
@@ -17,7 +17,7 @@ namespace fugato {
 struct PartKey {
     uint32_t group = 0;  // index in Recording::groups
     PathId path = 0;
-    PieceKind kind = PieceKind::Running;
+    SegmentKind kind = SegmentKind::Running;
     uint32_t object = kNone;        // lock through which it was reached
     PathId holder = 0;              // marker in which that lock was held
     CoreHolder coreHolder = kNone;  // of NoCore
@@ -25,7 +25,7 @@ struct PartKey {
 };
 
 struct Part {
-    uint32_t key = 0;  // index in FrameAccounts::keys
+    uint32_t key = 0;  // index in CriticalPathSums::keys
     int64_t ns = 0;
     bool operator==(const Part&) const = default;
 };
@@ -37,14 +37,14 @@ struct PlaceKey {
     bool operator==(const PlaceKey&) const = default;
 };
 struct Calls {
-    uint32_t place = 0;  // index in FrameAccounts::places
+    uint32_t place = 0;  // index in CriticalPathSums::places
     uint32_t count = 0;
     bool operator==(const Calls&) const = default;
 };
 
-struct FrameAccounts {
+struct CriticalPathSums {
     static constexpr uint32_t kSliceBits = 6, kSlice = 1u << kSliceBits;
-    /// The accounts of kSlice frames in a row; of the last ones, fewer.
+    /// The pathSums of kSlice frames in a row; of the last ones, fewer.
     struct Slice {
         Column<Part> parts;          // one frame after another, each frame's sorted by key
         Column<Calls> calls;         // likewise, sorted by place
@@ -81,16 +81,16 @@ struct FrameAccounts {
     std::shared_ptr<const Index> index;
 };
 
-/// Null where `progress` cancelled it. Where the recording has an index, the accounts are kept beside it and
+/// Null where `progress` cancelled it. Where the recording has an index, the pathSums are kept beside it and
 /// found there the next time.
-std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
-                                                   const Progress& progress = {});
+std::shared_ptr<const CriticalPathSums> sumCriticalPaths(const Recording& recording, uint32_t series,
+                                                         const Progress& progress = {});
 
-/// The accounts of a recording that has grown since `previous` were made, whose numbers (of paths, lane groups,
+/// The pathSums of a recording that has grown since `previous` were made, whose numbers (of paths, lane groups,
 /// objects) still mean the same: the first `keep` frames are taken over, rounded down to whole slices, as are
 /// `measuring` and the numbers of keys and places. They share their storage, so
 /// the recording must not have an index: those that still grow have none.
-std::shared_ptr<const FrameAccounts> accountFurther(const Recording& recording, const FrameAccounts& previous,
-                                                    uint32_t keep, const Progress& progress = {});
+std::shared_ptr<const CriticalPathSums> accountFurther(const Recording& recording, const CriticalPathSums& previous,
+                                                       uint32_t keep, const Progress& progress = {});
 
 }  // namespace fugato

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Room in a Storage that is used again: for what one of several recordings, made one after another in the same
-// storage, has for itself. What a Lease allocated is given back when it ends.
+// storage, has for itself. What a Arena allocated is given back when it ends.
 #pragma once
 
 #include <map>
@@ -11,13 +11,13 @@
 namespace fugato {
 
 /// The room of ended leases. Thread safe; leases share it.
-class SpareRoom {
+class ArenaPool {
 public:
-    explicit SpareRoom(std::shared_ptr<Storage> storage) : storage_(std::move(storage)) {}
+    explicit ArenaPool(std::shared_ptr<Storage> storage) : storage_(std::move(storage)) {}
     Storage& storage() const { return *storage_; }
 
 private:
-    friend class Lease;
+    friend class Arena;
     struct Block {
         uint64_t at = 0, bytes = 0;
     };
@@ -31,19 +31,19 @@ private:
 };
 
 /// Of one thread, until others only read what lies in it.
-class Lease {
+class Arena {
 public:
-    explicit Lease(std::shared_ptr<SpareRoom> room) : room_(std::move(room)) {}
-    ~Lease() { room_->giveBack(blocks_); }
-    Lease(const Lease&) = delete;
-    Lease& operator=(const Lease&) = delete;
+    explicit Arena(std::shared_ptr<ArenaPool> room) : room_(std::move(room)) {}
+    ~Arena() { room_->giveBack(blocks_); }
+    Arena(const Arena&) = delete;
+    Arena& operator=(const Arena&) = delete;
     /// As Storage::allocate(), but not filled with zeros.
     uint64_t allocate(size_t bytes);
     char* at(uint64_t offset) { return room_->storage().at(offset); }
 
 private:
-    const std::shared_ptr<SpareRoom> room_;
-    std::vector<SpareRoom::Block> blocks_;
+    const std::shared_ptr<ArenaPool> room_;
+    std::vector<ArenaPool::Block> blocks_;
     uint64_t used_ = 0;  // of the last block
 };
 

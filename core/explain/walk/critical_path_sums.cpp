@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include "frame_accounts.h"
+#include "critical_path_sums.h"
 
 #include <algorithm>
 #include <atomic>
@@ -10,7 +10,7 @@
 #include <utility>
 
 #include "core/store/archive.h"
-#include "core/store/kept_file.h"
+#include "core/store/cache_file.h"
 #include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
 
@@ -26,7 +26,7 @@ static void describe(A& a, PlaceKey& k) {
     a(k.group, k.path);
 }
 template <class A>
-static void describe(A& a, FrameAccounts::Slice& s) {
+static void describe(A& a, CriticalPathSums::Slice& s) {
     a(s.parts, s.calls, s.partsFrom, s.callsFrom, s.pacing);
 }
 template <class A>
@@ -121,16 +121,16 @@ struct Sums {
 
 }  // namespace
 
-struct FrameAccounts::Index {
+struct CriticalPathSums::Index {
     Numbers<PlaceKey> places;
 };
 
-uint32_t FrameAccounts::place(const PlaceKey& key) const { return index->places.find(places, key); }
+uint32_t CriticalPathSums::place(const PlaceKey& key) const { return index->places.find(places, key); }
 
 namespace {
 
 /// Accounts for frames on one thread, with keys and places of its own numbers, in the order in which they are met.
-class Walk : private AccountSums {
+class Walk : private SegmentSums {
 public:
     explicit Walk(const Recording& recording)
         : recording_(recording),
@@ -140,7 +140,7 @@ public:
 
     /// The frames [from, to). Each walk goes back in time, and so do the frames, so that no cursor goes forward: call
     /// it for later slices first.
-    FrameAccounts::Slice slice(const Column<Frame>& frames, size_t from, size_t to, Storage& storage) {
+    CriticalPathSums::Slice slice(const Column<Frame>& frames, size_t from, size_t to, Storage& storage) {
         std::vector<uint32_t> partCounts, callCounts;
         std::vector<int64_t> pacing;
         parts_.clear();
@@ -174,7 +174,7 @@ public:
     std::vector<PlaceKey> places;
 
 private:
-    void time(const Piece& like, int64_t ns) override {
+    void time(const Segment& like, int64_t ns) override {
         const PartKey key{recording_.lanes[like.lane].group,
                           like.path,
                           like.kind,
@@ -182,7 +182,7 @@ private:
                           like.lock.holder,
                           like.coreHolder};
         time_.add(keyOf_.of(like.path, keys, key, keyNumbers_), ns);
-        if (like.kind == PieceKind::WaitPacing) pacing_ += ns;
+        if (like.kind == SegmentKind::WaitPacing) pacing_ += ns;
     }
     void calls(uint32_t lane, PathId path, uint32_t count) override {
         const PlaceKey key{recording_.lanes[lane].group, path};
@@ -194,7 +194,7 @@ private:
     Numbers<PlaceKey> placeNumbers_;
     Recent<PartKey> keyOf_;
     Recent<PlaceKey> placeOf_;
-    Accountant accountant_;
+    CriticalPathWalker accountant_;
     Sums time_, counts_;  // of one frame
     std::vector<Part> parts_;
     std::vector<Calls> calls_;
@@ -202,7 +202,7 @@ private:
 };
 
 /// Puts the common numbers in the place of one walk's own.
-void renumber(FrameAccounts::Slice& slice, const std::vector<uint32_t>& keys, const std::vector<uint32_t>& places) {
+void renumber(CriticalPathSums::Slice& slice, const std::vector<uint32_t>& keys, const std::vector<uint32_t>& places) {
     Part* parts = slice.parts.writable();
     Calls* calls = slice.calls.writable();
     for (size_t i = 0; i < slice.parts.size(); ++i) parts[i].key = keys[parts[i].key];
@@ -216,9 +216,10 @@ void renumber(FrameAccounts::Slice& slice, const std::vector<uint32_t>& keys, co
 }
 
 /// Adds the slices that `a` does not have yet, and their keys and places. Returns false where it was cancelled.
-bool addSlices(FrameAccounts& a, const Recording& recording, const Progress& progress) {
+bool addSlices(CriticalPathSums& a, const Recording& recording, const Progress& progress) {
     const Column<Frame>& frames = recording.series[a.series].frames;
-    const size_t first = a.slices.size(), count = (frames.size() + FrameAccounts::kSlice - 1) / FrameAccounts::kSlice;
+    const size_t first = a.slices.size(),
+                 count = (frames.size() + CriticalPathSums::kSlice - 1) / CriticalPathSums::kSlice;
     a.slices.resize(std::max(first, count));
     const size_t missing = a.slices.size() - first;
     const size_t threads = threadsFor(missing / 16);
@@ -237,9 +238,9 @@ bool addSlices(FrameAccounts& a, const Recording& recording, const Progress& pro
             for (size_t s = to; s-- > from && !stop;) {
                 if (thread == 0 && progress && !progress(static_cast<double>(done) / static_cast<double>(missing)))
                     stop = true;
-                const size_t begin = s * FrameAccounts::kSlice;
-                a.slices[s] = walks[part]->slice(frames, begin, std::min(frames.size(), begin + FrameAccounts::kSlice),
-                                                 *a.storage);
+                const size_t begin = s * CriticalPathSums::kSlice;
+                a.slices[s] = walks[part]->slice(frames, begin,
+                                                 std::min(frames.size(), begin + CriticalPathSums::kSlice), *a.storage);
                 ++done;
             }
         }
@@ -248,7 +249,7 @@ bool addSlices(FrameAccounts& a, const Recording& recording, const Progress& pro
 
     // Keys get the numbers in which the frames, from the last, first meet them, so that the outcome does not
     // depend on how the frames were shared out.
-    auto index = std::make_shared<FrameAccounts::Index>();
+    auto index = std::make_shared<CriticalPathSums::Index>();
     Numbers<PartKey> numbers;
     numbers.take(a.keys);
     index->places.take(a.places);
@@ -268,70 +269,71 @@ bool addSlices(FrameAccounts& a, const Recording& recording, const Progress& pro
     return true;
 }
 
-std::shared_ptr<FrameAccounts> makeAccounts(const Recording& recording, uint32_t series,
-                                            std::shared_ptr<Storage> storage, const Progress& progress) {
-    auto accounts = std::make_shared<FrameAccounts>();
-    accounts->series = series;
-    accounts->storage = std::move(storage);
+std::shared_ptr<CriticalPathSums> makeAccounts(const Recording& recording, uint32_t series,
+                                               std::shared_ptr<Storage> storage, const Progress& progress) {
+    auto pathSums = std::make_shared<CriticalPathSums>();
+    pathSums->series = series;
+    pathSums->storage = std::move(storage);
     bool whole = false;
     sideBySide(2, [&](size_t thread) {
         if (thread == 0)
-            whole = addSlices(*accounts, recording, progress);
+            whole = addSlices(*pathSums, recording, progress);
         else
-            accounts->measuring = measuringOf(recording, series);
+            pathSums->measuring = measuringOf(recording, series);
     });
-    return whole ? accounts : nullptr;
+    return whole ? pathSums : nullptr;
 }
 
-constexpr uint64_t kRules = 4;  // of accounting; another number makes kept accounts be worked out anew
+constexpr uint64_t kRules = 4;  // of accounting; another number makes kept pathSums be worked out anew
 
-KeptFor accountsOf(const Recording& recording) {
+CacheKey accountsOf(const Recording& recording) {
     const uint64_t sizes[] = {kRules, sizeof(Part), sizeof(Calls)};
     return {"FUGFRAME", recording.keptState, layoutNumber(sizes)};
 }
 
 template <bool kWriting>
-bool archive(FrameAccounts& a, std::string& bytes) {
+bool archive(CriticalPathSums& a, std::string& bytes) {
     Archive<kWriting> put(*a.storage, bytes);
     put(a.keys, a.places, a.slices, a.measuring);
     return put.good();
 }
 
-/// Whether kept accounts can belong to these frames, so that reading them meets nothing that is not there.
-bool fits(const FrameAccounts& a, const Recording& recording) {
+/// Whether kept pathSums can belong to these frames, so that reading them meets nothing that is not there.
+bool fits(const CriticalPathSums& a, const Recording& recording) {
     const size_t frames = recording.series[a.series].frames.size();
-    if (a.slices.size() != (frames + FrameAccounts::kSlice - 1) / FrameAccounts::kSlice || a.frameCount() != frames)
+    if (a.slices.size() != (frames + CriticalPathSums::kSlice - 1) / CriticalPathSums::kSlice ||
+        a.frameCount() != frames)
         return false;
-    return std::all_of(a.slices.begin(), a.slices.end(), [&](const FrameAccounts::Slice& s) {
-        const size_t count = &s == &a.slices.back() ? s.pacing.size() : FrameAccounts::kSlice;
+    return std::all_of(a.slices.begin(), a.slices.end(), [&](const CriticalPathSums::Slice& s) {
+        const size_t count = &s == &a.slices.back() ? s.pacing.size() : CriticalPathSums::kSlice;
         return s.pacing.size() == count && s.partsFrom.size() == count + 1 && s.callsFrom.size() == count + 1 &&
                s.partsFrom[count] == s.parts.size() && s.callsFrom[count] == s.calls.size();
     });
 }
 
-std::shared_ptr<FrameAccounts> keptAccounts(const Recording& recording, uint32_t series, const std::string& path) {
-    auto kept = openKept(path, accountsOf(recording));
+std::shared_ptr<CriticalPathSums> cachedSums(const Recording& recording, uint32_t series, const std::string& path) {
+    auto kept = openCacheFile(path, accountsOf(recording));
     if (!kept) return nullptr;
-    auto accounts = std::make_shared<FrameAccounts>();
-    accounts->series = series;
-    accounts->storage = std::move(kept->storage);
-    if (!archive<false>(*accounts, kept->archive) || !fits(*accounts, recording)) return nullptr;
-    auto index = std::make_shared<FrameAccounts::Index>();
-    index->places.take(accounts->places);
-    accounts->index = std::move(index);
-    return accounts;
+    auto pathSums = std::make_shared<CriticalPathSums>();
+    pathSums->series = series;
+    pathSums->storage = std::move(kept->storage);
+    if (!archive<false>(*pathSums, kept->archive) || !fits(*pathSums, recording)) return nullptr;
+    auto index = std::make_shared<CriticalPathSums::Index>();
+    index->places.take(pathSums->places);
+    pathSums->index = std::move(index);
+    return pathSums;
 }
 
 }  // namespace
 
-std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, uint32_t series,
-                                                   const Progress& progress) {
+std::shared_ptr<const CriticalPathSums> sumCriticalPaths(const Recording& recording, uint32_t series,
+                                                         const Progress& progress) {
     longWork("accounting for all frames");
     if (recording.keptAt.empty()) return makeAccounts(recording, series, Storage::inMemory(), progress);
     const std::filesystem::path index(recording.keptAt);
     const std::string path =
         std::filesystem::path(index).replace_extension(".frames" + std::to_string(series)).string();
-    if (auto known = keptAccounts(recording, series, path)) {
+    if (auto known = cachedSums(recording, series, path)) {
         known->storage->keepWithin(recording.storage->limit());
         return known;
     }
@@ -340,16 +342,16 @@ std::shared_ptr<const FrameAccounts> accountFrames(const Recording& recording, u
     auto made = makeAccounts(recording, series, file ? *file : Storage::inMemory(), progress);
     std::string bytes;
     if (made && made->storage->inFile() && archive<true>(*made, bytes) &&
-        completeFile(*made->storage, bytes, accountsOf(recording)))
+        completeCacheFile(*made->storage, bytes, accountsOf(recording)))
         made->storage->giveName(path);
     return made;
 }
 
-std::shared_ptr<const FrameAccounts> accountFurther(const Recording& recording, const FrameAccounts& previous,
-                                                    uint32_t keep, const Progress& progress) {
-    auto accounts = std::make_shared<FrameAccounts>(previous);
-    accounts->slices.resize(std::min<size_t>(keep, previous.frameCount()) / FrameAccounts::kSlice);
-    return addSlices(*accounts, recording, progress) ? accounts : nullptr;
+std::shared_ptr<const CriticalPathSums> accountFurther(const Recording& recording, const CriticalPathSums& previous,
+                                                       uint32_t keep, const Progress& progress) {
+    auto pathSums = std::make_shared<CriticalPathSums>(previous);
+    pathSums->slices.resize(std::min<size_t>(keep, previous.frameCount()) / CriticalPathSums::kSlice);
+    return addSlices(*pathSums, recording, progress) ? pathSums : nullptr;
 }
 
 }  // namespace fugato

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include "kept_file.h"
+#include "cache_file.h"
 
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -48,12 +48,12 @@ uint64_t bootNumber() {
 
 uint64_t layoutNumber(std::span<const uint64_t> sizes) { return layout::checksum(sizes.data(), sizes.size_bytes()); }
 
-bool completeFile(Storage& storage, const std::string& archive, const KeptFor& keptFor) {
+bool completeCacheFile(Storage& storage, const std::string& archive, const CacheKey& cacheKey) {
     if (!storage.inFile() || storage.spilled()) return false;
     Header header{};
-    std::memcpy(header.magic, keptFor.magic, sizeof header.magic);
+    std::memcpy(header.magic, cacheKey.magic, sizeof header.magic);
     header.version = kVersion;
-    header.state = keptFor.state ^ keptFor.layout;
+    header.state = cacheKey.state ^ cacheKey.layout;
     header.boot = bootNumber();
     header.archiveAt = storage.allocate(archive.size());
     header.archiveBytes = archive.size();
@@ -84,18 +84,18 @@ bool completeFile(Storage& storage, const std::string& archive, const KeptFor& k
     return true;
 }
 
-std::optional<KeptFile> openKept(const std::string& path, const KeptFor& keptFor) {
+std::optional<CacheFile> openCacheFile(const std::string& path, const CacheKey& cacheKey) {
     auto file = openFile(path);
     Header header;
     if (!file || (*file)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header) return {};
-    if (std::memcmp(header.magic, keptFor.magic, sizeof header.magic) != 0 || header.version != kVersion ||
-        header.checksum != checksumOf(header) || header.state != (keptFor.state ^ keptFor.layout))
+    if (std::memcmp(header.magic, cacheKey.magic, sizeof header.magic) != 0 || header.version != kVersion ||
+        header.checksum != checksumOf(header) || header.state != (cacheKey.state ^ cacheKey.layout))
         return {};
     if (!header.onDisk && header.boot != bootNumber()) return {};
     if (header.bytes > (*file)->size() || header.archiveAt > header.bytes ||
         header.archiveBytes > header.bytes - header.archiveAt)
         return {};
-    KeptFile kept;
+    CacheFile kept;
     kept.archive.resize(header.archiveBytes);
     if ((*file)->read(header.archiveAt, kept.archive.data(), kept.archive.size()) != kept.archive.size() ||
         layout::checksum(kept.archive.data(), kept.archive.size()) != header.archiveChecksum)

@@ -9,11 +9,11 @@
 
 namespace fugato {
 
-class Asking : public QObject {
+class BackgroundQuery : public QObject {
     Q_OBJECT
 public:
-    explicit Asking(QObject* parent = nullptr) : QObject(parent) {}
-    ~Asking() override { silence(); }
+    explicit BackgroundQuery(QObject* parent = nullptr) : QObject(parent) {}
+    ~BackgroundQuery() override { silence(); }
     bool busy() const { return busy_; }
 
     /// Runs `question(progress)` elsewhere and then `answer(its result)` here. A question that was

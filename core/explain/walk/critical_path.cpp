@@ -1,16 +1,16 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include "accounting.h"
+#include "critical_path.h"
 
 #include <algorithm>
 #include <array>
 
 namespace fugato {
 
-const char* pieceName(PieceKind kind) {
+const char* segmentName(SegmentKind kind) {
     static const char* const names[] = {"running",  "wait_other", "wait_lock",  "wait_condition", "wait_job",
                                         "wait_gpu", "wait_file",  "wait_sleep", "wait_pacing",    "waking",
                                         "queued",   "idle",       "no_core",    "blocked"};
-    static_assert(std::size(names) == kPieceKinds);
+    static_assert(std::size(names) == kSegmentKinds);
     return names[static_cast<size_t>(kind)];
 }
 
@@ -24,27 +24,27 @@ std::string coreHolderText(const Recording& recording, CoreHolder holder) {
     return name.empty() ? "process " + std::to_string(process) : name;
 }
 
-Accountant::Accountant(const Recording& recording)
+CriticalPathWalker::CriticalPathWalker(const Recording& recording)
     : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {
     for (const Lane& lane : recording.lanes)
         if (lane.kind == LaneKind::Thread && lane.osId) groupOf_[static_cast<uint32_t>(lane.osId)] = lane.group;
 }
 
-LaneCursor& Accountant::cursor(uint32_t lane) {
+LaneCursor& CriticalPathWalker::cursor(uint32_t lane) {
     std::unique_ptr<LaneCursor>& cursor = cursors_[lane];
     if (!cursor) cursor = std::make_unique<LaneCursor>(recording_, lane);
     return *cursor;
 }
 
-void Accountant::put(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker, PathId path,
-                     const LockVia& lock, CoreHolder coreHolder) {
+void CriticalPathWalker::put(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker,
+                             PathId path, const LockVia& lock, CoreHolder coreHolder) {
     if (begin >= end) return;
-    const Piece piece{begin, end, lane, path, kind, marker, lock, coreHolder};
+    const Segment segment{begin, end, lane, path, kind, marker, lock, coreHolder};
     if (!sums_) {
-        pieces_.push_back(piece);
+        segments_.push_back(segment);
         return;
     }
-    sums_->time(piece, end - begin);
+    sums_->time(segment, end - begin);
     if (marker.valid()) cursor(lane).countUp(marker, path, [&](PathId met) { sums_->calls(lane, met, 1); });
 }
 
@@ -72,12 +72,12 @@ void backOverSchedule(const Lane& lane, int64_t begin, int64_t end, Ran&& ran, S
 }  // namespace
 
 /// A stretch in which the lane's markers tell of no wait: time that it ran, but where the system says that it did not.
-void Accountant::putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock) {
+void CriticalPathWalker::putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock) {
     const auto ran = [&](int64_t from, int64_t to) {
         cursor(lane).addUp(from, to, spent_);
         for (const PathId path : spent_.touched) {
             MarkerSums::Sum& sum = spent_.of[path];
-            if (sum.self) sums_->time({0, 0, lane, path, PieceKind::Running, {}, lock, kNone}, sum.self);
+            if (sum.self) sums_->time({0, 0, lane, path, SegmentKind::Running, {}, lock, kNone}, sum.self);
             if (sum.calls) sums_->calls(lane, path, sum.calls);
             sum = {};
         }
@@ -95,7 +95,7 @@ void Accountant::putStretch(uint32_t lane, int64_t begin, int64_t end, const Loc
 }
 
 /// Who had a core longest between two instants, leaving out nobody but `notThread`.
-CoreHolder Accountant::longestOn(uint32_t core, int64_t begin, int64_t end, uint32_t notThread) const {
+CoreHolder CriticalPathWalker::longestOn(uint32_t core, int64_t begin, int64_t end, uint32_t notThread) const {
     if (core >= recording_.lanes.size()) return kNone;
     const auto& spans = recording_.lanes[core].coreSpans;
     auto at = std::upper_bound(spans.begin(), spans.end(), begin,
@@ -123,29 +123,29 @@ CoreHolder Accountant::longestOn(uint32_t core, int64_t begin, int64_t end, uint
     return known ? longest->first : kNone;
 }
 
-void Accountant::putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker,
-                           PathId path) {
+void CriticalPathWalker::putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker,
+                                   PathId path) {
     if (begin >= end) return;
     // Whatever lock it was waited for through: what held it up is that it could not run.
-    put(lane, begin, end, PieceKind::NoCore, marker, path, {},
+    put(lane, begin, end, SegmentKind::NoCore, marker, path, {},
         longestOn(core, begin, end, static_cast<uint32_t>(recording_.lanes[lane].osId)));
 }
 
 /// Time in which a lane's markers say that it ran; the system may know better.
-void Accountant::putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
-                            const LockVia& lock) {
-    const auto ran = [&](int64_t from, int64_t to) { put(lane, from, to, PieceKind::Running, marker, path, lock); };
+void CriticalPathWalker::putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
+                                    const LockVia& lock) {
+    const auto ran = [&](int64_t from, int64_t to) { put(lane, from, to, SegmentKind::Running, marker, path, lock); };
     const auto stopped = [&](const ScheduleSpan& span, int64_t from, int64_t to) {
         if (span.state == ThreadState::Ready)
             putNoCore(lane, from, to, span.core, marker, path);
         else
-            put(lane, from, to, PieceKind::Blocked, marker, path, lock);
+            put(lane, from, to, SegmentKind::Blocked, marker, path, lock);
     };
     backOverSchedule(recording_.lanes[lane], begin, end, ran, stopped);
 }
 
 /// Since when, from `begin` on, a core was in use without a break until `end`; `end` where it was idle then.
-int64_t Accountant::usedSince(uint32_t core, int64_t begin, int64_t end) const {
+int64_t CriticalPathWalker::usedSince(uint32_t core, int64_t begin, int64_t end) const {
     const auto& spans = recording_.lanes[core].coreSpans;
     auto before = std::lower_bound(spans.begin(), spans.end(), end,
                                    [](const CoreSpan& span, int64_t t) { return span.begin < t; });
@@ -159,8 +159,8 @@ int64_t Accountant::usedSince(uint32_t core, int64_t begin, int64_t end) const {
 
 /// Time in which a lane could have gone on and did not yet: as long as the core on which it then ran was in
 /// use, it had none; the rest is of `kind`.
-void Accountant::putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind kind, const MarkerRef& marker,
-                          PathId path, const LockVia& lock) {
+void CriticalPathWalker::putDelay(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker,
+                                  PathId path, const LockVia& lock) {
     const auto& schedule = recording_.lanes[lane].schedule;
     if (begin < end && !schedule.empty()) {
         // Where it ran again: at the end, or before it.
@@ -180,7 +180,7 @@ void Accountant::putDelay(uint32_t lane, int64_t begin, int64_t end, PieceKind k
     put(lane, begin, end, kind, marker, path, lock);
 }
 
-void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner) {
+void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner) {
     onWay_[lane] = true;
     while (time > from) {
         const LaneCursor::Here now = cursor(lane).at(time);
@@ -199,11 +199,11 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
                 // The work just accounted begins here: who asked for it?
                 const LaneCursor::Here next = cursor(lane).at(time + 1);
                 if (next.marker.valid()) {
-                    const Ender asker = askerOf(recording_, lane, time, cursor(lane).outermostEnd());
+                    const Waker asker = requesterOf(recording_, lane, time, cursor(lane).outermostEnd());
                     if (asker.lane != kNone && !(asker.time == time && onWay_[asker.lane])) {
                         // Until the lane was free it was the work before that kept this waiting.
                         const int64_t asked = std::max(from, asker.time), free = std::max(asked, begin);
-                        putDelay(lane, free, time, PieceKind::Queued, next.marker, next.path, lock);
+                        putDelay(lane, free, time, SegmentKind::Queued, next.marker, next.path, lock);
                         if (onWay_[asker.lane]) {  // who asked for it is who waits for it
                             time = free;
                             continue;
@@ -216,7 +216,7 @@ void Accountant::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& 
                         break;
                     }
                 }
-                put(lane, begin, time, PieceKind::Idle, {}, 0, lock);
+                put(lane, begin, time, SegmentKind::Idle, {}, 0, lock);
             } else {
                 putRunning(lane, begin, time, {}, 0, lock);
             }
@@ -238,14 +238,14 @@ static int64_t toleranceOf(const Recording& r, uint32_t lane, uint32_t other) {
     return r.lanes[lane].kind == LaneKind::Queue || r.lanes[other].kind == LaneKind::Queue ? kClockTolerance : 0;
 }
 
-Ender askerOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end) {
+Waker requesterOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end) {
     const LinkEnd* in = recording.lanes[lane].askedFor(begin, end);
     const auto source = in ? recording.linkSource(in->link) : nullptr;
     if (!source || source->time > begin + toleranceOf(recording, lane, source->lane)) return {};
     return {source->lane, std::min(source->time, begin), source->path, {}};
 }
 
-Ender enderOf(const Recording& recording, uint32_t lane, const Wait& wait) {
+Waker wakerOf(const Recording& recording, uint32_t lane, const Wait& wait) {
     if (wait.kind == WaitKind::Pacing) return {};
     if (wait.link) {
         const auto source = recording.linkSource(wait.link);
@@ -262,21 +262,21 @@ Ender enderOf(const Recording& recording, uint32_t lane, const Wait& wait) {
     return {after[-1].lane, after[-1].end, 0, {wait.object, after[-1].path, lane}};
 }
 
-void Accountant::walkWait(const LaneCursor::Here& here, int64_t time, int64_t from, const LockVia& lock) {
+void CriticalPathWalker::walkWait(const LaneCursor::Here& here, int64_t time, int64_t from, const LockVia& lock) {
     const MarkerRef& marker = here.marker;
     const Wait* wait = recording_.lanes[marker.lane].waitOf(marker);
-    const Ender ender = wait ? enderOf(recording_, marker.lane, *wait) : Ender{};
+    const Waker ender = wait ? wakerOf(recording_, marker.lane, *wait) : Waker{};
     if (ender.lane == kNone || ender.lane == marker.lane || onWay_[ender.lane]) {
         put(marker.lane, from, time, pieceOf(wait ? wait->kind : WaitKind::Other), marker, here.path, lock);
         return;
     }
     const int64_t ended = std::min(ender.time, time);  // reached while still blocked: the ender was already at work
-    putDelay(marker.lane, std::max(from, ended), time, PieceKind::Waking, marker, here.path, lock);
+    putDelay(marker.lane, std::max(from, ended), time, SegmentKind::Waking, marker, here.path, lock);
     if (ended > from) walk(ender.lane, ended, from, ender.lock.object != kNone ? ender.lock : lock, false);
 }
 
-void Accountant::withoutCore(uint32_t lane, int64_t begin, int64_t end,
-                             const std::function<void(int64_t, int64_t, CoreHolder)>& take) const {
+void CriticalPathWalker::withoutCore(uint32_t lane, int64_t begin, int64_t end,
+                                     const std::function<void(int64_t, int64_t, CoreHolder)>& take) const {
     const Lane& l = recording_.lanes[lane];
     auto span = std::upper_bound(l.schedule.begin(), l.schedule.end(), begin,
                                  [](int64_t t, const ScheduleSpan& s) { return t < s.end; });
@@ -296,14 +296,14 @@ void Accountant::withoutCore(uint32_t lane, int64_t begin, int64_t end,
     }
 }
 
-std::span<const Piece> Accountant::account(uint32_t lane, int64_t begin, int64_t end) {
-    pieces_.clear();
+std::span<const Segment> CriticalPathWalker::account(uint32_t lane, int64_t begin, int64_t end) {
+    segments_.clear();
     std::fill(onWay_.begin(), onWay_.end(), false);
     walk(lane, end, begin, {}, true);
-    return pieces_;
+    return segments_;
 }
 
-void Accountant::sumUp(uint32_t lane, int64_t begin, int64_t end, AccountSums& sums) {
+void CriticalPathWalker::sumUp(uint32_t lane, int64_t begin, int64_t end, SegmentSums& sums) {
     for (const auto& cursor : cursors_)
         if (cursor) cursor->countAnew();
     spent_.of.resize(recording_.paths.size());
