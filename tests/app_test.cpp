@@ -46,7 +46,7 @@ using namespace fugato;
 
 namespace {
 
-/// The colours of a picture that are close to plum or to the accounting blue, counted.
+/// The colours of a picture that are close to plum or to the blue of the critical path, counted.
 int pixelsLike(const QImage& image, const QColor& color) {
     int count = 0;
     for (int y = 0; y < image.height(); ++y)
@@ -148,7 +148,7 @@ private slots:
         const Frame& frame = explanation().frame(selection().frame());
         QVERIFY(selection().view().begin <= frame.begin && selection().view().end >= frame.end);
         const QImage lanes = window_->lanes().viewport()->grab().toImage();
-        QVERIFY(pixelsLike(lanes, theme().accounting) > 300);
+        QVERIFY(pixelsLike(lanes, theme().path) > 300);
         QVERIFY(pixelsLike(lanes, theme().plum) > 500);
         QVERIFY(window_->drawer().page<FramePage>().view().currentIndex().data().toString() ==
                 toQString(explanation().recording->nameOf(cause.path)));
@@ -742,8 +742,7 @@ private slots:
         const Cause& spray = explanation().causes[0];
         QCOMPARE(explanation().recording->nameOf(spray.path), std::string("Spray"));
         int blue = 0;
-        for (int x = band.left(); x < band.right(); ++x)
-            blue += image.pixelColor(x, band.top() + 1) == theme().accounting;
+        for (int x = band.left(); x < band.right(); ++x) blue += image.pixelColor(x, band.top() + 1) == theme().path;
         QVERIFY2(blue >= 8, qPrintable(QString::number(blue)));
         QVERIFY(explanation().frames[spray.frames[2]].bound == BoundBy::Gpu);
     }

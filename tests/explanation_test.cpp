@@ -236,7 +236,7 @@ private slots:
                  advice.c_str());
     }
 
-    // ---- accounting --------------------------------------------------------------------------
+    // ---- critical paths --------------------------------------------------------------------------
 
     void runningTimeBelongsToTheInnermostMarker() {
         TextRecording t;
@@ -698,7 +698,7 @@ private slots:
         QVERIFY(told);
     }
 
-    // ---- table, ladder, words ------------------------------------------------------------------------
+    // ---- table, waterfall, words ------------------------------------------------------------------------
 
     void theFrameTableCountsEveryLaneAgainstUsual() {
         TextRecording t;

@@ -546,7 +546,7 @@ private slots:
         };
         QVERIFY(has(image, loadIn(19), theme().plum));
         QVERIFY(!has(image, loadIn(9), theme().plum));
-        QVERIFY(has(image, QRect(0, 0, 1000, 400), theme().accounting));
+        QVERIFY(has(image, QRect(0, 0, 1000, 400), theme().path));
     }
 
     /// The lanes of a frame, as wide as it is.
@@ -639,9 +639,8 @@ private slots:
         painter.end();
         const QRect save = picture.laneRect(image.rect(), 0, laneNamed(*r, "save")),
                     queue = picture.laneRect(image.rect(), 0, laneNamed(*r, "queue"));
-        QVERIFY(has(image, QRect(LanePicture::kLabelWidth, save.top(), 880, LanePicture::kRail), theme().accounting));
-        QVERIFY(
-            !has(image, QRect(LanePicture::kLabelWidth, queue.top() + 2, 880, LanePicture::kRail), theme().accounting));
+        QVERIFY(has(image, QRect(LanePicture::kLabelWidth, save.top(), 880, LanePicture::kRail), theme().path));
+        QVERIFY(!has(image, QRect(LanePicture::kLabelWidth, queue.top() + 2, 880, LanePicture::kRail), theme().path));
     }
 
     void theOwnLaneComesFirstAndQueuesLast() {
@@ -704,7 +703,7 @@ private slots:
             QVERIFY(contrast(t.markerText, t.marker) >= 4.5);
             QVERIFY(contrast(t.onPlum, t.plum) >= 4.5);
             QVERIFY(contrast(t.text, t.plumLight) >= 4.5);
-            QVERIFY(contrast(t.accounting, t.paper) >= 4.5);
+            QVERIFY(contrast(t.path, t.paper) >= 4.5);
             QVERIFY(contrast(t.text, t.warning) >= 4.5);
         }
         QVERIFY(smallFont().pixelSize() >= 11);

@@ -477,7 +477,7 @@ private slots:
         (*storage)->letGo(1);
         QVERIFY(Storage::residentBytes() < before);
         QVERIFY(saidBy(*inFile.recording) == said);
-        (*storage)->keepWithin(1);  // and while it is let go of all the time
+        (*storage)->keepWithin(1);  // and while it is evicted all the time
         for (int i = 0; i < 5; ++i) QVERIFY(saidBy(*inFile.recording) == said);
     }
 
@@ -626,7 +626,7 @@ private slots:
         };
         const auto expected = sumCriticalPaths(*plain, 0);
         QVERIFY(!expected->storage->inFile());
-        // A cancelled accounting leaves nothing behind.
+        // What is cancelled leaves nothing behind.
         QVERIFY(!sumCriticalPaths(*indexed, 0, [](double) { return false; }));
         const QString kept = QString::fromStdString(indexed->keptAt).replace(".index", ".frames0");
         QVERIFY(!QFile::exists(kept));

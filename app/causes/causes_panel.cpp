@@ -129,7 +129,7 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const Explanation& e = *document_.explanation();
     painter.setFont(smallFont());
     if (row.more) {
-        painter.setPen(t.accounting);
+        painter.setPen(t.path);
         painter.drawText(row.box.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
                          tr("%1 more…").arg(toQString(countText(e.causes[row.cause].spikes.size() - kFewSpikes))));
         return;

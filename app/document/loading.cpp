@@ -13,7 +13,7 @@ Progress partOf(const Telling& tell, double from, double to, const QString& what
     return [tell, from, to, what](double part) { return tell(from + (to - from) * part, what); };
 }
 
-QString accounting() { return QObject::tr("Accounting for every frame"); }
+QString walking() { return QObject::tr("Accounting for every frame"); }
 QString looking() { return QObject::tr("Looking for causes"); }
 
 }  // namespace
@@ -28,7 +28,7 @@ Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Tel
     Loaded loaded{*opened, nullptr};
     shown(loaded.recording);
     if (loaded.recording->series.empty()) return loaded;
-    if (const auto pathSums = sumCriticalPaths(*loaded.recording, 0, partOf(tell, 0.6, 0.9, accounting())))
+    if (const auto pathSums = sumCriticalPaths(*loaded.recording, 0, partOf(tell, 0.6, 0.9, walking())))
         loaded.explanation = explain(loaded.recording, pathSums, 0, partOf(tell, 0.9, 1, looking()));
     return loaded;
 }
@@ -36,7 +36,7 @@ Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Tel
 std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Recording>& recording, uint32_t series,
                                                  int64_t budget, std::shared_ptr<const CriticalPathSums> known,
                                                  const Explanation* previous, const Telling& tell) {
-    if (!known) known = sumCriticalPaths(*recording, series, partOf(tell, 0, 0.7, accounting()));
+    if (!known) known = sumCriticalPaths(*recording, series, partOf(tell, 0, 0.7, walking()));
     return known ? explain(recording, known, budget, partOf(tell, 0.7, 1, looking()), previous) : nullptr;
 }
 

@@ -269,7 +269,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         const QRect fold(axis.left(), box.top() + kRail + static_cast<int>(rowsShown(index)) * kRowHeight, axis.width(),
                          kRowHeight - 1);
         painter.fillRect(fold, t.panel);
-        painter.setPen(t.accounting);
+        painter.setPen(t.path);
         painter.drawText(fold.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
                          folded(index) ? QObject::tr("%1 deeper rows are folded; click here to open them")
                                              .arg(toQString(countText(rowsFolded(index))))
@@ -498,10 +498,10 @@ void LanePicture::paintCriticalPath(QPainter& painter, const QRect& area, int sc
     painter.setPen(QPen(t.paper, 5, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
     painter.setBrush(Qt::NoBrush);
     painter.drawPath(line);
-    painter.setPen(QPen(t.accounting, 2.4, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
+    painter.setPen(QPen(t.path, 2.4, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
     painter.drawPath(line);
     painter.setPen(Qt::NoPen);
-    painter.setBrush(t.accounting);
+    painter.setBrush(t.path);
     painter.drawEllipse(QPointF(right, yOf(path.front().lane)), 4, 4);
     painter.drawEllipse(QPointF(x, y), 4, 4);
     painter.setRenderHint(QPainter::Antialiasing, false);
@@ -519,7 +519,7 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
         const Frame& f = explained_->times();
         const double left = std::max<double>(axis.left(), xAt(area, f.begin)),
                      right = std::min<double>(axis.right() + 1, xAt(area, f.end));
-        QColor ground = t.accounting;
+        QColor ground = t.path;
         ground.setAlpha(t.dark ? 22 : 12);
         if (right > left) painter.fillRect(QRectF(left, axis.top(), right - left, axis.height()), ground);
     }

@@ -73,10 +73,10 @@ void OverrunStrip::paintEvent(QPaintEvent*) {
         drawnCause_ = selection_.cause();
     }
     painter.drawPixmap(a.topLeft(), drawn_);
-    QColor veil = t.accounting;
+    QColor veil = t.path;
     veil.setAlpha(18);
     painter.setRenderHint(QPainter::Antialiasing);
-    painter.setPen(QPen(t.accounting, 1.6));
+    painter.setPen(QPen(t.path, 1.6));
     painter.setBrush(veil);
     painter.drawRoundedRect(QRectF(windowRect()).adjusted(0.5, 0.5, -0.5, -0.5), 3, 3);
 }

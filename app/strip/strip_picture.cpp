@@ -168,7 +168,7 @@ void StripPicture::paintBound(QPainter& painter, const QRect& band) const {
         const int at = band.left() + static_cast<int>(x);
         switch (explanation_->frames[columns_[x].worst].bound) {
             case BoundBy::Cpu: painter.fillRect(at, band.top(), 1, band.height(), t.markerEdge); break;
-            case BoundBy::Gpu: painter.fillRect(at, band.top(), 1, band.height(), t.accounting); break;
+            case BoundBy::Gpu: painter.fillRect(at, band.top(), 1, band.height(), t.path); break;
             case BoundBy::NoCore: painter.fillRect(at, band.top(), 1, band.height(), t.plum); break;
             case BoundBy::Pacing: painter.fillRect(at, band.top(), 1, band.height(), t.headroom); break;
             case BoundBy::Waiting:  // dotted

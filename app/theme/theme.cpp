@@ -92,7 +92,7 @@ QString Theme::styleSheet() const {
         QScrollBar::handle:horizontal { background: %3; border-radius: 4px; min-width: 24px; margin: 2px 1px; }
         QLabel { color: %4; background: transparent; }
     )")
-        .arg(n(paper), n(panel), n(line), n(text), n(muted), n(plumLight), n(accounting), n(plum));
+        .arg(n(paper), n(panel), n(line), n(text), n(muted), n(plumLight), n(path), n(plum));
 }
 
 void applyTheme(bool dark) {
@@ -111,7 +111,7 @@ void applyTheme(bool dark) {
     palette.setColor(QPalette::PlaceholderText, t.muted);
     palette.setColor(QPalette::ToolTipBase, t.panel);
     palette.setColor(QPalette::ToolTipText, t.text);
-    palette.setColor(QPalette::Link, t.accounting);
+    palette.setColor(QPalette::Link, t.path);
     QApplication::setPalette(palette);
     qApp->setStyleSheet(t.styleSheet());
 }

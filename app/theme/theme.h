@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // The colours and type of every panel, light and dark. Pencil for what is usual, plum for excess,
-// blue for the accounting line. Interface thread only.
+// blue for the critical path. Interface thread only.
 #pragma once
 
 #include <QColor>
@@ -20,7 +20,7 @@ struct Theme {
     QColor waiting, waitingDots;                 // blocked
     QColor plum, plumMiddle, plumLight, onPlum;  // excess, strongest first; words on plum
     QColor headroom, near, stage;                // the strip below its deadline
-    QColor accounting;                           // the line through the lanes
+    QColor path;                                 // the line through the lanes
     QColor whatIf, warning;                      // grounds of the what-if box and of notes
 
     /// Plum of a strength from 0 (pencil) to 1.

@@ -103,7 +103,7 @@ QString WhyPanel::emptyWords() const {
     return tr("Select a frame in the strip above, or press N for the next spike.");
 }
 
-/// Draws the ladder and returns where it ends.
+/// Draws the waterfall and returns where it ends.
 int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
     const Theme& t = theme();
     const Explanation& e = *frame_->explanation;
@@ -204,15 +204,14 @@ void WhyPanel::paintEvent(QPaintEvent*) {
         painter.setPen(t.text);
         painter.drawText(spoken.box, Qt::TextWordWrap, toQString(spoken.sentence.text));
         if (spoken.sentence.lane != kNone)
-            painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4),
-                             t.accounting);
+            painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4), t.path);
     }
     const auto& e = document_.explanation();
     if (!e || selection_.cause() >= e->causes.size()) return;
     paintWhatIf(painter);
     const QString source = sourceOf(selection_.cause());
     painter.setFont(smallFont());
-    painter.setPen(t.accounting);
+    painter.setPen(t.path);
     painter.drawText(QRect(kSide, sourceTop_, width, 16), Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(source, Qt::ElideLeft, width));
 }
@@ -241,10 +240,10 @@ void WhyPanel::paintWhatIf(QPainter& painter) const {
     for (const Trial& trial : trials_) {
         const auto& tried = document_.trials().repairs();
         const bool on = std::find(tried.begin(), tried.end(), trial.repair) != tried.end();
-        painter.setPen(QPen(t.accounting, 1));
-        painter.setBrush(on ? t.accounting : t.paper);
+        painter.setPen(QPen(t.path, 1));
+        painter.setBrush(on ? t.path : t.paper);
         painter.drawRoundedRect(QRectF(trial.box).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
-        painter.setPen(on ? t.paper : t.accounting);
+        painter.setPen(on ? t.paper : t.path);
         painter.drawText(trial.box, Qt::AlignCenter, trial.name);
     }
 }

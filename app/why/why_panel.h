@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Why at the right: a ladder from a usual frame's time to the chosen one's, with the deadline drawn
+// Why at the right: a waterfall from a usual frame's time to the chosen one's, with the deadline drawn
 // through it; sentences that lead to their place; what a repair would bring; the source place.
 #pragma once
 

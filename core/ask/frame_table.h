@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // One frame as a table of nested markers: what every lane did between the frame's begin and end,
-// beside what is usual. Unlike the accounting, this counts all lanes, also those nobody waited for.
+// beside what is usual. Unlike the critical path, this counts all lanes, also those nobody waited for.
 #pragma once
 
 #include <map>

@@ -171,11 +171,13 @@ public:
             const uint32_t chunkEnd = std::min(to, (from | (kChunk - 1)) + 1);
             const Chunk& c = chunkOf(from);
             const char* at = storage_->at(c.at);
+            const NumbersOf begins(at, c.beginBytes), durations(at + c.durationsAt, c.durationBytes),
+                paths(at + c.pathsAt, c.pathBytes);
+            const char* const flags = c.flagBytes ? at + c.flagsAt : nullptr;
             for (; from < chunkEnd; ++from) {
                 const uint32_t k = from & (kChunk - 1);
-                take(from, c.begin + number(at, c.beginBytes, k), number(at + c.durationsAt, c.durationBytes, k),
-                     static_cast<uint32_t>(number(at + c.pathsAt, c.pathBytes, k)),
-                     c.flagBytes ? static_cast<uint8_t>(at[c.flagsAt + k]) : uint8_t{0});
+                take(from, c.begin + begins[k], durations[k], static_cast<uint32_t>(paths[k]),
+                     flags ? static_cast<uint8_t>(flags[k]) : uint8_t{0});
             }
         }
     }
@@ -285,6 +287,22 @@ public:
     };
 
 private:
+    /// A column of numbers of one width. Reads 8 bytes and leaves out what belongs to the next, without a branch:
+    /// behind each of the columns it is used for lies another.
+    class NumbersOf {
+    public:
+        NumbersOf(const char* at, uint8_t bytes) : at_(at), bytes_(bytes), mask_(~uint64_t{0} >> (64 - 8 * bytes)) {}
+        int64_t operator[](uint32_t k) const {
+            uint64_t value;
+            std::memcpy(&value, at_ + k * bytes_, sizeof value);
+            return static_cast<int64_t>(value & mask_);
+        }
+
+    private:
+        const char* at_;
+        size_t bytes_;
+        uint64_t mask_;
+    };
     const Chunk& chunkOf(uint32_t i) const { return parts_.chunks[i >> kChunkBits]; }
     static int64_t number(const char* at, uint8_t bytes, uint32_t i) {
         switch (bytes) {

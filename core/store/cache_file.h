@@ -13,7 +13,7 @@
 
 namespace fugato {
 
-/// What a kept file must agree with to be of use.
+/// What a cache file must agree with to be of use.
 struct CacheKey {
     const char* magic;    // 8 characters: what kind of file
     uint64_t state = 0;   // of the recording it was made from

@@ -316,7 +316,7 @@ void Storage::letGo(uint64_t bytes) const {
 
 bool Storage::resident(uint64_t offset, size_t bytes) const {
     if (fd_ < 0 || !bytes) return true;
-    bool used = true;  // and not let go of since
+    bool used = true;  // and not evicted since
     for (uint64_t region = offset >> kRegionBits; region <= (offset + bytes - 1) >> kRegionBits && used; ++region)
         used = used_[region].load(std::memory_order_relaxed) != 0;
     if (used) return true;

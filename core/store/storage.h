@@ -2,7 +2,7 @@
 //
 // Where the columns of a recording lie: one range of addresses, filled from the front, in memory or in
 // a file that is mapped there. What lies in a file may leave memory and come back when it is read, so a
-// recording may be larger than memory: under a limit, what was used longest ago is let go of.
+// recording may be larger than memory: under a limit, what was used longest ago is evicted.
 //
 // What was kept in a file is checked part by part, when it is first read: a part that is not what it was reads as
 // zeros, and damaged() tells. So does one that can no longer be read, since the file was cut or its disk fails.

@@ -16,7 +16,7 @@ struct Sureness {
     std::vector<std::string> doubts;  // "it is compared with only 11 frames in budget"; none where it is certain
 };
 
-/// How sure it is that a cause made a late frame late. `segments`: the frame's accounting (Explanation::segmentsOf).
+/// How sure it is that a cause made a late frame late. `segments`: the frame's critical path (Explanation::segmentsOf).
 Sureness surenessOf(const Explanation& explanation, uint32_t frame, const Cause& cause,
                     std::span<const Segment> segments);
 /// "Certain: …", "Likely, not certain: …", "No more than a hint: …".

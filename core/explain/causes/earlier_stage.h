@@ -8,14 +8,14 @@
 
 namespace fugato {
 
-/// A late frame of another series that ended before the frame asked about did, and on whose own accounting lies at
+/// A late frame of another series that ended before the frame asked about did, and on whose own critical path lies at
 /// least half of the time that its main cause took.
 struct EarlierStage {
     uint32_t series = 0, frame = 0;
     int64_t overrun = 0;
 };
 /// Those that a late frame came through, the earliest first.
-/// `segments`: the frame's accounting (Explanation::segmentsOf).
+/// `segments`: the frame's critical path (Explanation::segmentsOf).
 std::vector<EarlierStage> earlierStages(const Explanation& explanation, uint32_t frame,
                                         std::span<const Segment> segments);
 

@@ -228,7 +228,7 @@ private:
         return (found.calls - found.usualCalls) * usual / found.usualCalls >= (ns - usual) / 2;
     }
 
-    /// Of the occurrences of a node's marker that the frame's accounting met, at their full length.
+    /// Of the occurrences of a node's marker that the frame's critical path met, at their full length.
     double meanDuration(const Node& node) const {
         const Recording& r = *e_.recording;
         std::vector<std::pair<uint32_t, uint32_t>> seen;  // lane, index

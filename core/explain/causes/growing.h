@@ -11,7 +11,7 @@
 namespace fugato {
 
 /// So many frames from the first on are the same in `now`, which was read later, and nothing that was added can
-/// belong to their accounting. 0 where numbers (of paths, lane groups, locks) do not mean the same any more.
+/// belong to their critical paths. 0 where numbers (of paths, lane groups, locks) do not mean the same any more.
 uint32_t framesThatStand(const Explanation& before, const Recording& now);
 
 /// Explains the same series of a recording that has grown. Null where cancelled.

@@ -13,7 +13,7 @@ namespace fugato {
 
 /// Used where neither the recording nor the person tells a deadline: 60 frames a second.
 inline constexpr int64_t kDefaultBudgetNs = 16'666'667;
-/// What the accounting does not reach (other lanes' usual work) is looked up in so many frames.
+/// What critical paths do not reach (other lanes' usual work) is looked up in so many frames.
 inline constexpr size_t kSampleFrames = 64;
 /// A frame is near its deadline within this part before it.
 inline constexpr double kNearPart = 0.1;
@@ -146,7 +146,7 @@ public:
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
     /// usual frame's total exactly.
     std::vector<ExcessPart> excessOf(uint32_t frame) const;
-    /// The frame's accounting, from its end back to its begin. Costs a walk.
+    /// The frame's critical path, from its end back to its begin. Costs a walk.
     std::vector<Segment> segmentsOf(uint32_t frame) const;
     uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
     uint32_t worstFrameOf(const Cause& cause) const;

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What a frame is bound by: the kind of time that fills most of its accounting. Time behind a lock is waiting.
+// What a frame is bound by: the kind of time that fills most of its critical path. Time behind a lock is waiting.
 #pragma once
 
 #include <array>
@@ -18,7 +18,7 @@ struct Bound {
     uint32_t group = kNone;  // of Cpu and Gpu: the lane group with most of it
     int64_t groupNs = 0;     // so much of it
     std::array<int64_t, kBounds> ns{};
-    /// All that ran along the accounting, also behind locks: without any wait the frame could not have been shorter.
+    /// All that ran along the critical path, also behind locks: without any wait the frame could not have been shorter.
     int64_t work = 0;
 };
 

@@ -16,7 +16,7 @@
 
 namespace fugato {
 
-// How each type is put into the kept file.
+// How each type is put into the cache file.
 template <class A>
 static void describe(A& a, PartKey& k) {
     a(k.group, k.path, k.kind, k.object, k.holder, k.coreHolder);
@@ -284,7 +284,7 @@ std::shared_ptr<CriticalPathSums> makeAccounts(const Recording& recording, uint3
     return whole ? pathSums : nullptr;
 }
 
-constexpr uint64_t kRules = 4;  // of accounting; another number makes kept pathSums be worked out anew
+constexpr uint64_t kRules = 4;  // of these sums; another number makes cached ones be worked out anew
 
 CacheKey accountsOf(const Recording& recording) {
     const uint64_t sizes[] = {kRules, sizeof(Part), sizeof(Calls)};
@@ -328,7 +328,7 @@ std::shared_ptr<CriticalPathSums> cachedSums(const Recording& recording, uint32_
 
 std::shared_ptr<const CriticalPathSums> sumCriticalPaths(const Recording& recording, uint32_t series,
                                                          const Progress& progress) {
-    longWork("accounting for all frames");
+    longWork("the critical paths of all frames");
     if (recording.keptAt.empty()) return makeAccounts(recording, series, Storage::inMemory(), progress);
     const std::filesystem::path index(recording.keptAt);
     const std::string path =

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The accounting of every frame of a series, summed up: per frame, how long each part took and how
-// often each marker was met. Does not depend on deadlines, so a new budget needs no new accounting.
+// The critical path of every frame of a series, summed up: per frame, how long each part took and how
+// often each marker was met. Does not depend on deadlines, so a new budget walks none anew.
 // Never changed once made; any number of threads may read it.
 #pragma once
 
@@ -30,7 +30,7 @@ struct Part {
     bool operator==(const Part&) const = default;
 };
 
-/// A marker of a lane group, and how often it occurs on a frame's accounting.
+/// A marker of a lane group, and how often it occurs on a frame's critical path.
 struct PlaceKey {
     uint32_t group = 0;
     PathId path = 0;

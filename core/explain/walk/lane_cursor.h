@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// A place in the markers of one lane that mostly goes back in time, as the accounting of a frame does. It keeps
+// A place in the markers of one lane that mostly goes back in time, as the critical path of a frame does. It keeps
 // where it was in each row, so that the markers next to there are found without a search. Reads the recording,
 // which outlives it; belongs to one thread.
 #pragma once

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Everything that is told and drawn of one frame: its critical path, what of it made it late and how strongly, the
-// ladder from a usual frame's time, its sentences. Worked out in one go, since a frame may hold very much; may run on
-// any thread, and never changes afterwards.
+// waterfall from a usual frame's time, its sentences. Worked out in one go, since a frame may hold very much; may run
+// on any thread, and never changes afterwards.
 #pragma once
 
 #include <unordered_map>

@@ -78,7 +78,7 @@ public:
     }
 
 private:
-    /// Time on other lanes, of the accounting: behind one lock, or on one lane.
+    /// Time on other lanes, of the critical path: behind one lock, or on one lane.
     struct Behind {
         int64_t time = 0, begin = INT64_MAX, end = 0;
         uint32_t lane = 0, waiter = 0;

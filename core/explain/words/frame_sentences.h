@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What one frame's explanation says: its sentences, and its ladder from a usual frame's time.
+// What one frame's explanation says: its sentences, and its waterfall from a usual frame's time.
 #pragma once
 
 #include "sentences.h"
@@ -17,7 +17,7 @@ struct Sentence {
 std::vector<Sentence> frameSentences(const Explanation& explanation, uint32_t frame, std::span<const Segment> segments);
 std::vector<Sentence> frameSentences(const Explanation& explanation, uint32_t frame);
 
-/// One step of the ladder from a usual frame to this one.
+/// One step of the waterfall from a usual frame to this one.
 struct WaterfallStep {
     std::string title;
     int64_t excess = 0;
