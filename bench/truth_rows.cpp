@@ -34,107 +34,136 @@ struct OfKind {
 };
 
 /// Random engines with one trouble each, with none, and with two.
-void engineRows(std::vector<Row>& rows) {
-    using namespace engines;
-    std::map<std::string, OfKind> byTrouble;
-    Count late, clean, exact, less;
-    const auto check = [&](const fugato::Explanation& e) {
+/// Engines with no trouble, one, or two, as they were explained, and what was predicted of them.
+class EngineTruth {
+public:
+    void sail() {
+        for (int s = 0; s < engines::kShapes; ++s) {
+            for (uint64_t seed = kFirstSeed; seed < kFirstSeed + 16; ++seed)
+                sailClean(static_cast<engines::Shape>(s), seed);
+            for (int t = 0; t < engines::kTroubles; ++t)
+                for (uint64_t seed = kFirstSeed; seed < kFirstSeed + 12; ++seed)
+                    if (applies(static_cast<engines::Trouble>(t), static_cast<engines::Shape>(s)))
+                        sailTroubled(static_cast<engines::Shape>(s), static_cast<engines::Trouble>(t), seed);
+        }
+    }
+
+    void addRows(std::vector<Row>& rows) const {
+        OfKind all;
+        for (const auto& [name, kind] : byTrouble_) {
+            for (auto [to, from] : {std::pair(&all.first, &kind.first), std::pair(&all.both, &kind.both)}) {
+                to->good += from->good;
+                to->all += from->all;
+            }
+            all.predicted += kind.predicted;
+            all.saved += kind.saved;
+        }
+        rows.push_back(
+            row("truth: engines with one trouble, named first", all.first.good, all.first.all, "99 %", 0.99));
+        rows.push_back(row("… their late frames, each laid mostly to it", late_.good, late_.all, "99 %", 0.99));
+        rows.push_back(row("… with links or core switches not recorded, where these do not tell of it", less_.good,
+                           less_.all, "99 %", 0.99));
+        rows.push_back(row("truth: engines with two troubles, both among the first two", all.both.good, all.both.all,
+                           "95 %", 0.95));
+        rows.push_back({"what-if: frames predicted to be saved ÷ saved when an engine ran again",
+                        std::to_string(all.predicted) + " ÷ " + std::to_string(all.saved), "within 5 %",
+                        all.off() <= 0.05});
+        for (const auto& [name, kind] : byTrouble_)
+            rows.push_back({"… " + name + ": named alone; both of two; what-if",
+                            part(kind.first.good, kind.first.all) + "; " + part(kind.both.good, kind.both.all) + "; " +
+                                std::to_string(kind.predicted) + " ÷ " + std::to_string(kind.saved),
+                            "99 %, 95 %, within 5 %",
+                            kind.first.part() >= 0.99 && kind.both.part() >= 0.95 && kind.off() <= 0.05});
+        rows.push_back(row("truth: clean engines without a cause", clean_.good, clean_.all, "all", 1));
+        rows.push_back(
+            row("whole: engines' frames whose excess is shared out exactly", exact_.good, exact_.all, "all", 1));
+    }
+
+private:
+    void check(const fugato::Explanation& e) {
         for (uint32_t f = 0; f < e.frames.size(); ++f) {
             int64_t sum = 0;
             for (const auto& part : e.excessOf(f)) sum += part.excess();
-            exact.good += sum == e.frame(f).duration() - e.usualOf(f);
-            ++exact.all;
+            exact_.good += sum == e.frame(f).duration() - e.usualOf(f);
+            ++exact_.all;
         }
-    };
-    for (int s = 0; s < kShapes; ++s)
-        for (uint64_t seed = kFirstSeed; seed < kFirstSeed + 16; ++seed) {
-            Settings settings;
-            settings.shape = static_cast<Shape>(s);
-            settings.seed = seed;
-            settings.noise = noiseOf(seed);
-            const auto e = explainedRun(settings).explanation;
-            clean.good += e->causes.empty();
-            ++clean.all;
-        }
-    for (int s = 0; s < kShapes; ++s)
-        for (int t = 0; t < kTroubles; ++t)
-            for (uint64_t seed = kFirstSeed; seed < kFirstSeed + 12; ++seed) {
-                const auto shape = static_cast<Shape>(s);
-                const auto trouble = static_cast<Trouble>(t);
-                if (!applies(trouble, shape)) continue;
-                Settings settings;
-                settings.shape = shape;
-                settings.seed = seed * 31 + static_cast<uint64_t>(t);
-                settings.noise = noiseOf(settings.seed);
-                settings.troubles = {trouble};
-                const Explained run = explainedRun(settings);
-                const fugato::Explanation& e = *run.explanation;
-                check(e);
-                const uint32_t found = causeOf(e, run.expected[0]);
-                OfKind& kind = byTrouble[troubleName(trouble)];
-                kind.first.good += found == 0;
-                ++kind.first.all;
-                for (uint32_t f = 0; f < e.frames.size(); ++f) {
-                    if (!e.frames[f].overrun) continue;
-                    late.good += e.frames[f].shares.front().cause == found;
-                    ++late.all;
-                }
-                // The same with less recorded, where that does not hide it.
-                for (const bool links : {false, true}) {
-                    if (links ? needsSwitches(trouble) : needsLinks(trouble, shape)) continue;
-                    settings.noise.links = links;
-                    settings.noise.switches = !links;
-                    const Explained told = explainedRun(settings);
-                    check(*told.explanation);
-                    less.good += causeOf(*told.explanation, told.expected[0]) == 0;
-                    ++less.all;
-                }
-                settings.noise = noiseOf(settings.seed);
-                // Another trouble that stays, in the same frames or in others; then this one is repaired.
-                int other = static_cast<int>((t + 1 + seed) % kTroubles);
-                while (other == t || !applies(static_cast<Trouble>(other), shape)) other = (other + 1) % kTroubles;
-                settings.troubles.push_back(static_cast<Trouble>(other));
-                settings.together = seed % 2;
-                const Explained two = explainedRun(settings);
-                if (two.expected[0].series == two.expected[1].series) {
-                    kind.both.good += std::max(causeOf(*two.explanation, two.expected[0]),
-                                               causeOf(*two.explanation, two.expected[1])) < 2;
-                    ++kind.both.all;
-                }
-                const uint32_t cause = causeOf(*two.explanation, two.expected[0]);
-                if (cause == fugato::kNone) continue;
-                const auto predicted = predict(*two.explanation, {{cause, false}});
-                const auto after = explainedRun(settings, {trouble}).explanation;
-                kind.predicted += static_cast<int>(predicted->saved);
-                for (uint32_t f = 0; f < std::min(after->frames.size(), two.explanation->frames.size()); ++f)
-                    kind.saved += two.explanation->frames[f].overrun && !after->frames[f].overrun;
-            }
-    OfKind all;
-    for (const auto& [name, kind] : byTrouble) {
-        for (auto [to, from] : {std::pair(&all.first, &kind.first), std::pair(&all.both, &kind.both)}) {
-            to->good += from->good;
-            to->all += from->all;
-        }
-        all.predicted += kind.predicted;
-        all.saved += kind.saved;
     }
-    rows.push_back(row("truth: engines with one trouble, named first", all.first.good, all.first.all, "99 %", 0.99));
-    rows.push_back(row("… their late frames, each laid mostly to it", late.good, late.all, "99 %", 0.99));
-    rows.push_back(row("… with links or core switches not recorded, where these do not tell of it", less.good, less.all,
-                       "99 %", 0.99));
-    rows.push_back(
-        row("truth: engines with two troubles, both among the first two", all.both.good, all.both.all, "95 %", 0.95));
-    rows.push_back({"what-if: frames predicted to be saved ÷ saved when an engine ran again",
-                    std::to_string(all.predicted) + " ÷ " + std::to_string(all.saved), "within 5 %",
-                    all.off() <= 0.05});
-    for (const auto& [name, kind] : byTrouble)
-        rows.push_back({"… " + name + ": named alone; both of two; what-if",
-                        part(kind.first.good, kind.first.all) + "; " + part(kind.both.good, kind.both.all) + "; " +
-                            std::to_string(kind.predicted) + " ÷ " + std::to_string(kind.saved),
-                        "99 %, 95 %, within 5 %",
-                        kind.first.part() >= 0.99 && kind.both.part() >= 0.95 && kind.off() <= 0.05});
-    rows.push_back(row("truth: clean engines without a cause", clean.good, clean.all, "all", 1));
-    rows.push_back(row("whole: engines' frames whose excess is shared out exactly", exact.good, exact.all, "all", 1));
+
+    void sailClean(engines::Shape shape, uint64_t seed) {
+        engines::Settings settings;
+        settings.shape = shape;
+        settings.seed = seed;
+        settings.noise = engines::noiseOf(seed);
+        clean_.good += explainedRun(settings).explanation->causes.empty();
+        ++clean_.all;
+    }
+
+    void sailTroubled(engines::Shape shape, engines::Trouble trouble, uint64_t seed) {
+        engines::Settings settings;
+        settings.shape = shape;
+        settings.seed = seed * 31 + static_cast<uint64_t>(trouble);
+        settings.noise = engines::noiseOf(settings.seed);
+        settings.troubles = {trouble};
+        const engines::Explained run = explainedRun(settings);
+        const fugato::Explanation& e = *run.explanation;
+        check(e);
+        const uint32_t found = causeOf(e, run.expected[0]);
+        OfKind& kind = byTrouble_[troubleName(trouble)];
+        kind.first.good += found == 0;
+        ++kind.first.all;
+        for (uint32_t f = 0; f < e.frames.size(); ++f) {
+            if (!e.frames[f].overrun) continue;
+            late_.good += e.frames[f].shares.front().cause == found;
+            ++late_.all;
+        }
+        sailWithLess(settings);
+        sailWithAnother(settings, seed, kind);
+    }
+
+    /// The same with less recorded, where that does not hide it.
+    void sailWithLess(engines::Settings settings) {
+        for (const bool links : {false, true}) {
+            if (links ? needsSwitches(settings.troubles[0]) : needsLinks(settings.troubles[0], settings.shape))
+                continue;
+            settings.noise.links = links;
+            settings.noise.switches = !links;
+            const engines::Explained told = explainedRun(settings);
+            check(*told.explanation);
+            less_.good += causeOf(*told.explanation, told.expected[0]) == 0;
+            ++less_.all;
+        }
+    }
+
+    /// Another trouble that stays, in the same frames or in others; then the first is repaired.
+    void sailWithAnother(engines::Settings settings, uint64_t seed, OfKind& kind) {
+        const engines::Trouble trouble = settings.troubles[0];
+        const int first = static_cast<int>(trouble);
+        int other = static_cast<int>((static_cast<uint64_t>(first) + 1 + seed) % engines::kTroubles);
+        while (other == first || !applies(static_cast<engines::Trouble>(other), settings.shape))
+            other = (other + 1) % engines::kTroubles;
+        settings.troubles.push_back(static_cast<engines::Trouble>(other));
+        settings.together = seed % 2;
+        const engines::Explained two = explainedRun(settings);
+        const uint32_t cause = causeOf(*two.explanation, two.expected[0]);
+        if (two.expected[0].series == two.expected[1].series) {
+            kind.both.good += std::max(cause, causeOf(*two.explanation, two.expected[1])) < 2;
+            ++kind.both.all;
+        }
+        if (cause == fugato::kNone) return;
+        kind.predicted += static_cast<int>(predict(*two.explanation, {{cause, false}})->saved);
+        const auto after = explainedRun(settings, {trouble}).explanation;
+        for (uint32_t f = 0; f < std::min(after->frames.size(), two.explanation->frames.size()); ++f)
+            kind.saved += two.explanation->frames[f].overrun && !after->frames[f].overrun;
+    }
+
+    std::map<std::string, OfKind> byTrouble_;
+    Count late_, clean_, exact_, less_;
+};
+
+void engineRows(std::vector<Row>& rows) {
+    EngineTruth truth;
+    truth.sail();
+    truth.addRows(rows);
 }
 
 /// The demo with each pair of troubles; then one of them is switched off.

@@ -272,6 +272,8 @@ void MainWindow::makeViewMenu() {
         commands_.add(view, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
                       [this, id = words.id] { drawer_->show(id); });
     }
+    commands_.addGesture("Ctrl+C", tr("in a table: copy the selected rows"));
+    commands_.addGesture(tr("Right click"), tr("in a table: copy, save, expand, choose columns"));
     const bool gather = settings::gatherLanes().get();
     commands_.addSwitch(view, tr("Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
                         tr("where the lanes of the blue line lie far apart, the others become slim, or not"), gather,

@@ -110,155 +110,193 @@ bool eachPart(const std::vector<Part>& parts, size_t threads, const Progress& pr
     return !stop;
 }
 
-}  // namespace
-
-std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& r, uint32_t site, const Stretch& stretch,
-                                                     uint32_t series, const Progress& progress) {
-    longWork("the figures of a marker");
-    auto made = std::make_shared<MarkerStatistics>();
-    MarkerStatistics& s = *made;
-    s.site = site;
-    s.stretch = stretch;
-    s.shortest = INT64_MAX;
-    // Count, times: whole chunks from their sums.
-    for (const Lane& lane : r.lanes) {
-        const LanePaths paths(r, lane, site);
-        if (!paths.any) continue;
-        for (const MarkerRow& row : lane.rows) {
-            const auto [from, to] = row.overlapping(stretch.begin, stretch.end);
-            if (from == to) break;
-            const auto add = [&](uint32_t path, uint64_t count, int64_t total) {
-                if (paths.isSite[path]) {
-                    s.count += count;
-                    s.self += total;
-                    if (paths.outermost[path]) s.total += total;
-                }
-                if (paths.below[path]) s.self -= total;
-            };
-            walkMarkers(
-                row, from, to,
-                [&](uint32_t chunk) {
-                    const auto [first, past] = row.sumsOf(chunk);
-                    for (const PathSum* sum = first; sum != past; ++sum) add(sum->path, sum->count, sum->total);
-                },
-                [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) { add(path, 1, duration); });
-            add(row.lanePath(from), 0, -std::max<int64_t>(0, stretch.begin - row.begin(from)));
-            add(row.lanePath(to - 1), 0, -std::max<int64_t>(0, row.end(to - 1) - stretch.end));
-        }
-    }
-    if (!s.count) {
-        s.shortest = 0;
-        return made;
+/// Works out the figures of one marker: counts and times from the sums of chunks, the rest from every occurrence.
+class MarkerFigures {
+public:
+    MarkerFigures(const Recording& r, uint32_t site, const Stretch& stretch, uint32_t series, const Progress& progress)
+        : r_(r),
+          stretch_(stretch),
+          progress_(progress),
+          frames_(series < r.series.size() ? r.series[series].frames : none_),
+          firstFrame_(frameFrom(stretch.begin)),
+          pastFrame_(frameFrom(stretch.end)),
+          made_(std::make_shared<MarkerStatistics>()),
+          s_(*made_) {
+        s_.site = site;
+        s_.stretch = stretch;
+        for (const Lane& lane : r.lanes) paths_.emplace_back(r, lane, site);
     }
 
-    // The rest looks at every occurrence: once for the buckets, once for the values in those that matter.
-    const Column<Frame> none;
-    const Column<Frame>& frames = series < r.series.size() ? r.series[series].frames : none;
-    const auto frameFrom = [&](int64_t time) {
-        return static_cast<size_t>(
-            std::partition_point(frames.begin(), frames.end(), [&](const Frame& f) { return f.begin < time; }) -
-            frames.begin());
-    };
-    const size_t firstFrame = frameFrom(stretch.begin), pastFrame = frameFrom(stretch.end);
-    s.frames = pastFrame - firstFrame;
-    std::vector<LanePaths> paths;
-    for (const Lane& lane : r.lanes) paths.emplace_back(r, lane, site);
-    const std::vector<Part> parts = partsWith(r, paths, stretch);
-    const size_t threads = std::clamp<size_t>(std::thread::hardware_concurrency(), 1, parts.size() / 16 + 1);
-    struct Sums {
+    std::shared_ptr<const MarkerStatistics> all() {
+        addUp();
+        if (!s_.count) return made_;
+        parts_ = partsWith(r_, paths_, stretch_);
+        sums_.resize(std::clamp<size_t>(std::thread::hardware_concurrency(), 1, parts_.size() / 16 + 1));
+        // Every occurrence is looked at twice: for the buckets, and for the values in those that matter.
+        if (!look() || !findPercentiles()) return nullptr;
+        sumFrames();
+        return made_;
+    }
+
+private:
+    struct Sums {  // of one thread
         Buckets buckets;
         int64_t shortest = INT64_MAX, longest = 0;
         std::vector<int64_t> inFrame;  // ns, by frame of the stretch
         std::vector<uint32_t> calls;
     };
-    std::vector<Sums> sums(threads);
-    const bool looked = eachPart(parts, threads, progress, 0, 0.6, [&](size_t thread, const Part& part) {
-        Sums& sum = sums[thread];
-        sum.inFrame.resize(s.frames);
-        sum.calls.resize(s.frames);
-        const LanePaths& of = paths[part.lane];
-        const MarkerRow& row = r.lanes[part.lane].rows[part.row];
-        size_t frame = std::clamp(frameFrom(row.begin(part.from)), firstFrame, pastFrame);
+
+    size_t frameFrom(int64_t time) const {
+        return static_cast<size_t>(
+            std::partition_point(frames_.begin(), frames_.end(), [&](const Frame& f) { return f.begin < time; }) -
+            frames_.begin());
+    }
+
+    /// Count and times: whole chunks from their sums.
+    void addUp() {
+        for (size_t l = 0; l < r_.lanes.size(); ++l) {
+            const LanePaths& paths = paths_[l];
+            if (!paths.any) continue;
+            for (const MarkerRow& row : r_.lanes[l].rows) {
+                const auto [from, to] = row.overlapping(stretch_.begin, stretch_.end);
+                if (from == to) break;
+                const auto add = [&](uint32_t path, uint64_t count, int64_t total) {
+                    if (paths.isSite[path]) {
+                        s_.count += count;
+                        s_.self += total;
+                        if (paths.outermost[path]) s_.total += total;
+                    }
+                    if (paths.below[path]) s_.self -= total;
+                };
+                walkMarkers(
+                    row, from, to,
+                    [&](uint32_t chunk) {
+                        const auto [first, past] = row.sumsOf(chunk);
+                        for (const PathSum* sum = first; sum != past; ++sum) add(sum->path, sum->count, sum->total);
+                    },
+                    [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) { add(path, 1, duration); });
+                add(row.lanePath(from), 0, -std::max<int64_t>(0, stretch_.begin - row.begin(from)));
+                add(row.lanePath(to - 1), 0, -std::max<int64_t>(0, row.end(to - 1) - stretch_.end));
+            }
+        }
+    }
+
+    /// Buckets of durations, the extremes, and what lies in each frame.
+    bool look() {
+        s_.frames = pastFrame_ - firstFrame_;
+        const bool looked = eachPart(parts_, sums_.size(), progress_, 0, 0.6,
+                                     [&](size_t thread, const Part& part) { look(sums_[thread], part); });
+        if (!looked) return false;
+        s_.shortest = INT64_MAX;
+        for (const Sums& sum : sums_) {
+            buckets_.add(sum.buckets);
+            s_.shortest = std::min(s_.shortest, sum.shortest);
+            s_.longest = std::max(s_.longest, sum.longest);
+        }
+        return true;
+    }
+    void look(Sums& sum, const Part& part) const {
+        sum.inFrame.resize(s_.frames);
+        sum.calls.resize(s_.frames);
+        const LanePaths& of = paths_[part.lane];
+        const MarkerRow& row = r_.lanes[part.lane].rows[part.row];
+        size_t frame = std::clamp(frameFrom(row.begin(part.from)), firstFrame_, pastFrame_);
         row.forEach(part.from, part.to, [&](uint32_t, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
             if (!of.isSite[path]) return;
             sum.buckets.add(duration);
             sum.shortest = std::min(sum.shortest, duration);
             sum.longest = std::max(sum.longest, duration);
-            while (frame < pastFrame && frames[frame].begin <= begin) ++frame;  // the first that begins later
-            if (frame == firstFrame || frames[frame - 1].end <= begin) return;
-            const size_t at = frame - 1 - firstFrame;
+            while (frame < pastFrame_ && frames_[frame].begin <= begin) ++frame;  // the first that begins later
+            if (frame == firstFrame_ || frames_[frame - 1].end <= begin) return;
+            const size_t at = frame - 1 - firstFrame_;
             if (of.outermost[path]) sum.inFrame[at] += duration;
             ++sum.calls[at];
         });
-    });
-    if (!looked) return nullptr;
-    Buckets buckets;
-    std::vector<int64_t> inFrame(s.frames);
-    std::vector<uint32_t> calls(s.frames);
-    for (const Sums& sum : sums) {
-        buckets.add(sum.buckets);
-        s.shortest = std::min(s.shortest, sum.shortest);
-        s.longest = std::max(s.longest, sum.longest);
-        for (size_t i = 0; i < sum.inFrame.size(); ++i) {
-            inFrame[i] += sum.inFrame[i];
-            calls[i] += sum.calls[i];
-        }
     }
 
-    const auto rankOf = [&](double p) {  // nearest rank, from 0
-        const auto rank = static_cast<uint64_t>(std::ceil(p * static_cast<double>(s.count)));
-        return std::clamp<uint64_t>(rank, 1, s.count) - 1;
-    };
-    struct Wanted {
-        int64_t& value;
-        std::pair<size_t, uint64_t> place;
-    };
-    const Wanted wanted[] = {
-        {s.median, buckets.at(rankOf(0.5))}, {s.p95, buckets.at(rankOf(0.95))}, {s.p99, buckets.at(rankOf(0.99))}};
-    std::vector<std::array<std::vector<int64_t>, 3>> values(threads);
-    std::pair<int64_t, int64_t> borders[std::size(wanted)];
-    for (size_t i = 0; i < std::size(wanted); ++i) borders[i] = Buckets::bordersOf(wanted[i].place.first);
-    const bool again = eachPart(parts, threads, progress, 0.6, 1, [&](size_t thread, const Part& part) {
-        const LanePaths& of = paths[part.lane];
-        const MarkerRow& row = r.lanes[part.lane].rows[part.row];
-        row.eachDuration(
-            part.from, part.to,
-            [&](int64_t d) {
-                return (d >= borders[0].first && d < borders[0].second) ||
-                       (d >= borders[1].first && d < borders[1].second) ||
-                       (d >= borders[2].first && d < borders[2].second);
-            },
-            [&](uint32_t at, int64_t duration) {
-                if (!of.isSite[row.lanePath(at)]) return;
-                for (size_t i = 0; i < std::size(wanted); ++i)
-                    if (duration >= borders[i].first && duration < borders[i].second)
-                        values[thread][i].push_back(duration);
-            });
-    });
-    if (!again) return nullptr;
-    for (size_t i = 0; i < std::size(wanted); ++i) {
-        std::vector<int64_t> all;
-        for (const auto& of : values) all.insert(all.end(), of[i].begin(), of[i].end());
-        const auto at = all.begin() + static_cast<std::ptrdiff_t>(wanted[i].place.second);
-        std::nth_element(all.begin(), at, all.end());
-        wanted[i].value = *at;
+    /// The values of three ranks, from those occurrences only that lie in their buckets.
+    bool findPercentiles() {
+        const auto rankOf = [&](double p) {  // nearest rank, from 0
+            const auto rank = static_cast<uint64_t>(std::ceil(p * static_cast<double>(s_.count)));
+            return std::clamp<uint64_t>(rank, 1, s_.count) - 1;
+        };
+        struct Wanted {
+            int64_t& value;
+            std::pair<size_t, uint64_t> place;
+        };
+        const Wanted wanted[] = {{s_.median, buckets_.at(rankOf(0.5))},
+                                 {s_.p95, buckets_.at(rankOf(0.95))},
+                                 {s_.p99, buckets_.at(rankOf(0.99))}};
+        std::vector<std::array<std::vector<int64_t>, 3>> values(sums_.size());
+        std::pair<int64_t, int64_t> borders[std::size(wanted)];
+        for (size_t i = 0; i < std::size(wanted); ++i) borders[i] = Buckets::bordersOf(wanted[i].place.first);
+        const auto within = [&](int64_t d, size_t i) { return d >= borders[i].first && d < borders[i].second; };
+        const bool looked = eachPart(parts_, sums_.size(), progress_, 0.6, 1, [&](size_t thread, const Part& part) {
+            const LanePaths& of = paths_[part.lane];
+            const MarkerRow& row = r_.lanes[part.lane].rows[part.row];
+            row.eachDuration(
+                part.from, part.to, [&](int64_t d) { return within(d, 0) || within(d, 1) || within(d, 2); },
+                [&](uint32_t at, int64_t duration) {
+                    if (!of.isSite[row.lanePath(at)]) return;
+                    for (size_t i = 0; i < std::size(wanted); ++i)
+                        if (within(duration, i)) values[thread][i].push_back(duration);
+                });
+        });
+        if (!looked) return false;
+        for (size_t i = 0; i < std::size(wanted); ++i) {
+            std::vector<int64_t> all;
+            for (const auto& of : values) all.insert(all.end(), of[i].begin(), of[i].end());
+            const auto at = all.begin() + static_cast<std::ptrdiff_t>(wanted[i].place.second);
+            std::nth_element(all.begin(), at, all.end());
+            wanted[i].value = *at;
+        }
+        return true;
     }
-    uint64_t inFrames = 0;
-    int64_t nsInFrames = 0;
-    for (size_t i = 0; i < inFrame.size(); ++i) {
-        if (!calls[i]) continue;
-        ++s.framesWithIt;
-        inFrames += calls[i];
-        nsInFrames += inFrame[i];
-        if (s.worstFrame != kNone && inFrame[i] <= s.worstFrameNs) continue;
-        s.worstFrame = static_cast<uint32_t>(firstFrame + i);
-        s.worstFrameNs = inFrame[i];
+
+    void sumFrames() {
+        uint64_t calls = 0;
+        int64_t ns = 0;
+        for (size_t i = 0; i < s_.frames; ++i) {
+            uint32_t callsHere = 0;
+            int64_t nsHere = 0;
+            for (const Sums& sum : sums_) {
+                if (sum.calls.empty()) continue;
+                callsHere += sum.calls[i];
+                nsHere += sum.inFrame[i];
+            }
+            if (!callsHere) continue;
+            ++s_.framesWithIt;
+            calls += callsHere;
+            ns += nsHere;
+            if (s_.worstFrame != kNone && nsHere <= s_.worstFrameNs) continue;
+            s_.worstFrame = static_cast<uint32_t>(firstFrame_ + i);
+            s_.worstFrameNs = nsHere;
+        }
+        if (!s_.frames) return;
+        s_.callsPerFrame = static_cast<double>(calls) / static_cast<double>(s_.frames);
+        s_.nsPerFrame = static_cast<double>(ns) / static_cast<double>(s_.frames);
     }
-    if (s.frames) {
-        s.callsPerFrame = static_cast<double>(inFrames) / static_cast<double>(s.frames);
-        s.nsPerFrame = static_cast<double>(nsInFrames) / static_cast<double>(s.frames);
-    }
-    return made;
+
+    const Recording& r_;
+    const Stretch stretch_;
+    const Progress& progress_;
+    const Column<Frame> none_;
+    const Column<Frame>& frames_;
+    const size_t firstFrame_, pastFrame_;
+    const std::shared_ptr<MarkerStatistics> made_;
+    MarkerStatistics& s_;
+    std::vector<LanePaths> paths_;  // by lane
+    std::vector<Part> parts_;
+    std::vector<Sums> sums_;  // by thread
+    Buckets buckets_;         // of all
+};
+
+}  // namespace
+
+std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording, uint32_t site, const Stretch& stretch,
+                                                     uint32_t series, const Progress& progress) {
+    longWork("the figures of a marker");
+    return MarkerFigures(recording, site, stretch, series, progress).all();
 }
 
 std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& r, uint32_t site,
