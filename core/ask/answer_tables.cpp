@@ -350,7 +350,7 @@ private:
 
 }  // namespace
 
-std::shared_ptr<const Table> frameTable(std::shared_ptr<const Explanation> explanation, uint32_t frame,
+std::shared_ptr<const Table> frameTable(const std::shared_ptr<const Explanation>& explanation, uint32_t frame,
                                         FrameTable made) {
     return std::make_shared<TableOfFrame>(explanation, frame, std::move(made));
 }

@@ -17,7 +17,7 @@ namespace fugato {
 
 /// A frame's nested markers against usual; sorted by `kFrameExcess` it begins with what was most above it.
 enum FrameColumn : size_t { kFrameMarker, kFrameTotal, kFrameSelf, kFrameCalls, kFrameUsual, kFrameExcess };
-std::shared_ptr<const Table> frameTable(std::shared_ptr<const Explanation> explanation, uint32_t frame,
+std::shared_ptr<const Table> frameTable(const std::shared_ptr<const Explanation>& explanation, uint32_t frame,
                                         FrameTable made);
 /// keyOf the row of a lane's marker path, in tables of frames and of selections.
 inline uint64_t keyOfPath(uint32_t lane, PathId path) { return uint64_t{lane} << 32 | path; }

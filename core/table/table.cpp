@@ -31,8 +31,12 @@ bool holds(const std::string& text, const std::string& words) {
 
 class ArrangedTable : public Table {
 public:
-    ArrangedTable(std::shared_ptr<const Table> source, const Arrangement& arrangement, const Progress& progress)
-        : source_(std::move(source)), progress_(progress), all_(source_->rowLimit()) {
+    explicit ArrangedTable(std::shared_ptr<const Table> source)
+        : source_(std::move(source)), all_(source_->rowLimit()) {}
+
+    /// Once. Throws Cancelled.
+    void arrange(const Arrangement& arrangement, const Progress& progress) {
+        progress_ = progress;
         std::vector<char> kept;
         if (!arrangement.words.empty()) kept = cacheKey(arrangement.words);
         firsts_.assign(size_t{all_} + 1, 0);
@@ -158,7 +162,9 @@ std::shared_ptr<const Table> arranged(const std::shared_ptr<const Table>& table,
                                       const Progress& progress) {
     if (arrangement == Arrangement{}) return table;
     try {
-        return std::make_shared<ArrangedTable>(table, arrangement, progress);
+        auto made = std::make_shared<ArrangedTable>(table);
+        made->arrange(arrangement, progress);
+        return made;
     } catch (const Cancelled&) {
         return nullptr;
     }

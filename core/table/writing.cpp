@@ -49,7 +49,7 @@ std::string rawText(const TableValue& value) {
 }
 
 std::string csvText(const TableValue& value) {
-    const std::string text = rawText(value);
+    std::string text = rawText(value);
     if (text.find_first_of(",\"\r\n") == std::string::npos) return text;
     std::string quoted = "\"";
     for (const char c : text) quoted += c == '"' ? std::string("\"\"") : std::string(1, c);
