@@ -21,6 +21,13 @@ inline double usualFrames(TextRecording& t, int count, double from = 0) {
     return from;
 }
 
+/// A frame of 13 ms on main, begun at `at`: Frame, in which Work runs twice, 11 ms in all.
+inline void workTwice(TextRecording& t, double at) {
+    t.frame(at, "main").begin(at, "main", "Frame");
+    t.mark(at + 1000, at + 5000, "main", "Work").mark(at + 5000, at + 12'000, "main", "Work");
+    t.end(at + 13'000, "main").frameEnd(at + 13'000, "main");
+}
+
 /// main (thread 100) and hauler (300) on one core, an updater of another program (200).
 inline void threadsAndCore(TextRecording& t) {
     t.line(R"({"define":"lane","id":1,"name":"main","kind":"thread","role":"","os":100})");

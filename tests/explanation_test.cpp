@@ -704,12 +704,7 @@ private slots:
         TextRecording t;
         const double at = usualFrames(t, 20);
         t.mark(at - 1000, at + 3000, "worker", "Job");  // reaches into the frame from before
-        t.frame(at, "main")
-            .begin(at, "main", "Frame")
-            .mark(at + 1000, at + 5000, "main", "Work")
-            .mark(at + 5000, at + 12'000, "main", "Work")
-            .end(at + 13'000, "main")
-            .frameEnd(at + 13'000, "main");
+        workTwice(t, at);
         const auto e = explained(t.open());
         const FrameTable table = *FrameTables(e).of(20);
         const auto find = [&](const QString& lane, const QString& path) -> const FrameTableRow* {
@@ -728,7 +723,7 @@ private slots:
         QCOMPARE(find("worker", "Job")->total, int64_t{3'000'000});
     }
 
-    void theLadderAddsUpToTheWholeDifference() {
+    void theWaterfallAddsUpToTheWholeDifference() {
         TextRecording t;
         const double at = usualFrames(t, 20);
         t.frame(at, "main")

@@ -5,8 +5,9 @@
 #include <QAbstractItemModelTester>
 #include <QApplication>
 #include <QClipboard>
+#include <QContextMenuEvent>
 #include <QHeaderView>
-#include <QLineEdit>
+#include <QMenu>
 #include <QSettings>
 #include <QSignalSpy>
 #include <QTemporaryDir>
@@ -214,12 +215,7 @@ private slots:
     void theFrameTableSaysWhatTheFrameTook() {
         TextRecording t;
         const double at = usualFrames(t, 20);
-        t.frame(at, "main")
-            .begin(at, "main", "Frame")
-            .mark(at + 1000, at + 5000, "main", "Work")
-            .mark(at + 5000, at + 12'000, "main", "Work")
-            .end(at + 13'000, "main")
-            .frameEnd(at + 13'000, "main");
+        workTwice(t, at);
         const auto e = explained(t.open());
         const auto table = frameTable(e, 20, *FrameTables(e).of(20));
         Table::Row work = Table::kTop;
@@ -332,6 +328,28 @@ private slots:
         view.saveAs("/nowhere/harbour.json");
         QTRY_COMPARE(said.count(), 2);
         QVERIFY(said.last().front().toString().contains("could not be written"));
+    }
+
+    void theContextMenuCopiesSavesAndChoosesColumns() {
+        TableView view("menu", -1, Qt::AscendingOrder);
+        view.resize(300, 200);
+        view.show();
+        view.setTable(harbour(), false);
+        QStringList names;
+        QTimer::singleShot(100, &view, [&] {
+            auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+            if (!menu) return;
+            for (QAction* action : menu->actions()) names << action->text().remove('&');
+            for (QAction* action : menu->actions())
+                if (action->text().remove('&') == "Copy all rows") action->trigger();
+            menu->close();
+        });
+        QContextMenuEvent event(QContextMenuEvent::Mouse, {20, 20}, view.viewport()->mapToGlobal(QPoint(20, 20)));
+        QApplication::sendEvent(view.viewport(), &event);
+        for (const char* name :
+             {"Copy rows", "Copy all rows", "Save as…", "Expand all below", "Collapse all", "Columns"})
+            QVERIFY2(names.contains(name), qPrintable(names.join(", ")));
+        QCOMPARE(QApplication::clipboard()->text().count('\n'), 7);
     }
 
     void columnsAreRememberedUnderTheTable() {

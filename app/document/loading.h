@@ -23,8 +23,8 @@ struct Loaded {
     std::shared_ptr<const Explanation> explanation;  // null where there are no frames, or it was cancelled
 };
 
-/// Makes a killed program's recording whole, opens it and explains its first series. `shown` is told of the recording
-/// as soon as there is something of it to be seen, and again when it is whole.
+/// Makes a killed program's recording whole, opens it and explains its first series. `shown` is called as soon as a
+/// part of the recording can be displayed, and again when all of it is read.
 Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Telling& tell,
                              const std::function<void(std::shared_ptr<const Recording>)>& shown);
 

@@ -34,7 +34,7 @@ AdvicePage::AdvicePage(Document& document, Selection& selection, QWidget* parent
     });
     connect(&document, &Document::explanationChanged, this, &AdvicePage::takeExplanation);
     connect(&view_->rows(), &TableModel::flagged, this,
-            [this](Table::Row row, int, bool on) { accept(findingOf(*view_->table(), row), on); });
+            [this](Table::Row row, int, bool on) { accept(findingOf(row), on); });
 }
 
 void AdvicePage::showEvent(QShowEvent*) { takeExplanation(); }
@@ -55,7 +55,8 @@ void AdvicePage::takeExplanation() {
     const bool same = asked_ && view_->table();
     asked_ = e;
     if (!same) about_->setText(tr("computing…"));
-    ask([e, limits = settings::adviceLimits()](const Progress& progress) { return adviceFor(*e, limits, progress); },
+    query_.ask(
+        [e, limits = settings::adviceLimits()](const Progress& progress) { return adviceFor(*e, limits, progress); },
         [this, same](const std::shared_ptr<const std::vector<Advice>>& found) {
             advice_ = found;
             accepted_.clear();
@@ -85,7 +86,7 @@ void AdvicePage::fill(bool same) {
     uint64_t accepted = 0;
     for (int row = 0; row < view_->rows().rowCount(); ++row) {
         const QModelIndex index = view_->rows().index(row, 0);
-        const bool taken = accepted_.count((*advice_)[findingOf(*view_->table(), TableModel::rowOf(index))].key) > 0;
+        const bool taken = accepted_.count((*advice_)[findingOf(TableModel::rowOf(index))].key) > 0;
         accepted += taken;
         view_->setExpanded(index, !taken);
     }

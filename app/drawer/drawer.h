@@ -21,7 +21,7 @@ public:
     /// A page by its id; false where there is none.
     bool show(const QString& id);
     QString shown() const;  // id
-    /// Searches, and shows what was found.
+    /// Searches, and shows the search results.
     void search(const QString& words);
     /// All pages, in the order of their tabs.
     const QList<DrawerPage*>& pages() const { return pages_; }

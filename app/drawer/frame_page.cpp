@@ -35,7 +35,7 @@ void FramePage::takeChoice() {
     const bool same = asked_ && askedFrame_ == frame && view_->table();
     asked_ = e;
     askedFrame_ = frame;
-    ask(
+    query_.ask(
         [tables = tables_, e, frame](const Progress& progress) -> std::shared_ptr<const Table> {
             auto made = tables->of(frame, progress);
             return made ? frameTable(e, frame, std::move(*made)) : nullptr;

@@ -66,7 +66,7 @@ void MarkerPage::takeChoice() {
         std::shared_ptr<const Table> table;
         size_t shown = 0;
     };
-    ask(
+    query_.ask(
         [recording, site, stretch, series](const Progress& progress) -> std::shared_ptr<const Answer> {
             auto answer = std::make_shared<Answer>();
             answer->statistics = statisticsOf(*recording, site, stretch, series, progress);

@@ -49,7 +49,7 @@ void SearchPage::search(const QString& words) {
         std::shared_ptr<const Found> found;
         std::shared_ptr<const Table> table;
     };
-    ask(
+    query_.ask(
         [recording, text = words.toStdString()](const Progress& progress) -> std::shared_ptr<const Answer> {
             const auto found = fugato::search(*recording, text, progress);
             if (!found) return nullptr;

@@ -55,7 +55,7 @@ void SelectionPage::askNow() {
         uint64_t markers = 0;
         size_t lanes = 0;
     };
-    ask(
+    query_.ask(
         [recording, stretch](const Progress& progress) -> std::shared_ptr<const Answer> {
             const auto made = tableOfStretch(*recording, stretch, progress);
             if (!made) return nullptr;

@@ -33,11 +33,6 @@ protected:
     /// Beside the filter, or below the title.
     void addBeside(QWidget* widget);
     void addBelow(QWidget* widget);
-    /// Puts the question and shows the table it gives. `same`: the same thing told anew.
-    template <class Question, class Answer>
-    void ask(Question question, Answer answer) {
-        query_.ask(std::move(question), std::move(answer));
-    }
     /// Shows no rows, and in their place why.
     void clear(const QString& title, const QString& sentence);
     /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.

@@ -54,7 +54,7 @@ private:
     Document& document_;
     Selection& selection_;
     SelectedFrame& selected_;
-    std::shared_ptr<const ExplainedFrame> frame_;  // what is told of
+    std::shared_ptr<const ExplainedFrame> frame_;  // the explained frame on display
     std::vector<Spoken> spoken_;
     std::vector<Trial> trials_;  // of the chosen cause
     int waterfallTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;

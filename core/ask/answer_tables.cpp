@@ -378,7 +378,7 @@ std::shared_ptr<const Table> adviceTable(std::shared_ptr<const std::vector<Advic
     return std::make_shared<TableOfAdvice>(std::move(advice), acceptedKeys);
 }
 
-uint32_t findingOf(const Table&, Table::Row row) { return row / TableOfAdvice::kEach; }
+uint32_t findingOf(Table::Row row) { return row / TableOfAdvice::kEach; }
 
 std::shared_ptr<const Table> adviceFacts(std::shared_ptr<const Recording> recording,
                                          std::shared_ptr<const std::vector<Advice>> advice) {

@@ -56,7 +56,7 @@ enum AdviceColumn : size_t { kAdviceFinding, kAdviceConfidence, kAdviceCost, kAd
 std::shared_ptr<const Table> adviceTable(std::shared_ptr<const std::vector<Advice>> advice,
                                          const std::set<std::string>& acceptedKeys);
 /// The finding that a row of it belongs to.
-uint32_t findingOf(const Table& adviceTable, Table::Row row);
+uint32_t findingOf(Table::Row row);
 /// The same with everything that is known of a finding in its one row; for other programs.
 std::shared_ptr<const Table> adviceFacts(std::shared_ptr<const Recording> recording,
                                          std::shared_ptr<const std::vector<Advice>> advice);

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Room in a Storage that is used again: for what one of several recordings, made one after another in the same
-// storage, has for itself. What a Arena allocated is given back when it ends.
+// storage, has for itself. What an Arena allocated is released when it is destroyed.
 #pragma once
 
 #include <map>

@@ -144,7 +144,7 @@ public:
     using value_type = T;
     Column() = default;
     Column(const T* data, size_t size) : data_(data), size_(size) {}
-    /// Copies values into a storage (or a Arena of one); `more` behind them.
+    /// Copies values into a storage (or an Arena of one); `more` behind them.
     template <class Place>
     static Column of(Place& place, const std::vector<T>& values, const std::vector<T>& more = {}) {
         static_assert(std::is_trivially_copyable_v<T>);

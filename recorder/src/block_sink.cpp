@@ -119,10 +119,7 @@ bool MemorySink::writeBlock(const Block& block) {
     kept_.push_back({block, std::string(block.payload)});
     while (bytes_ > most_ && kept_.size() > 1) {
         const Kept& oldest = kept_.front();
-        if (oldest.block.type == BlockType::Events) {
-            dropped_[oldest.block.lane] += oldest.block.count;
-            droppedInAll_ += oldest.block.count;
-        }
+        if (oldest.block.type == BlockType::Events) dropped_[oldest.block.lane] += oldest.block.count;
         bytes_ -= oldest.payload.size() + sizeof(Kept);
         kept_.pop_front();
     }

@@ -82,7 +82,6 @@ public:
     int error() const override { return 0; }
 
     bool empty() const { return kept_.empty(); }
-    uint64_t droppedEvents() const { return droppedInAll_; }
     /// Puts header, `definitions` and what is kept into another; where blocks were dropped, Lost events say so.
     bool putInto(BlockSink& other, const Block& definitions) const;
 
@@ -94,7 +93,7 @@ private:
     uint64_t most_;
     layout::FileHeader header_{};
     std::deque<Kept> kept_;
-    uint64_t bytes_ = 0, droppedInAll_ = 0;
+    uint64_t bytes_ = 0;
     std::map<uint32_t, uint64_t> dropped_;  // events by lane
 };
 

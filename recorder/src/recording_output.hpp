@@ -33,7 +33,6 @@ public:
     State state() const { return state_; }
     /// Why the file is no longer written; empty where it is.
     const std::string& reason() const { return reason_; }
-    uint64_t droppedEvents() const { return memory_.droppedEvents(); }
     /// Of the file that is or was written last, absolute; empty where there is none.
     const std::string& path() const { return path_; }
     /// Tells the file from others; zeros where there is none.

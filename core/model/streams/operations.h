@@ -41,7 +41,6 @@ private:
         std::unordered_map<uint64_t, Known> known;  // not begun, or not ended
         std::set<uint32_t> freeRows;                // below rows
         uint32_t rows = 0;
-        uint64_t endsWithoutBegin = 0;
 
         void take(const Event& event, Undo* undo);
         void begin(const Event& event, Known& known, Undo* undo);

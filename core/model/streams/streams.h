@@ -41,7 +41,7 @@ public:
         points_.copy(finds);
     }
 
-    /// Fills a recording whose lanes are filled; columns lie in `place` (a Storage or a Arena). `held`: locks that
+    /// Fills a recording whose lanes are filled; columns lie in `place` (a Storage or an Arena). `held`: locks that
     /// count as released for this time only.
     template <class Place>
     void fill(Recording& r, Place& place, const std::vector<LaneFinds::InObject>& held = {}) {
