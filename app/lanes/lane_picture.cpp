@@ -123,7 +123,7 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     }
     const double left = std::max<double>(box.left(), axis.left()) + 4,
                  room = std::min<double>(box.right(), axis.right()) - left - 3;
-    if (room < 16) return;
+    if (room < 16 || !path) return;  // no path: what was kept of it could not be read
     const QStaticText* const words = names_.fitting(recording_->paths[path].site, room);
     if (!words) return;
     if (wait) painter.fillRect(QRectF(left - 2, box.top() + 2, words->size().width() + 4, box.height() - 4), t.waiting);

@@ -349,13 +349,15 @@ void TrackPicture::paintPictures(QPainter& painter, const TimeAxis& axis) {
         painter.fillRect(QRectF(x, axis.box.top(), 1, axis.box.height()), theme().markerEdge);
         if (x < drawnTo) continue;
         const auto [image, isNew] = images_.try_emplace(static_cast<size_t>(at - pictures.begin()));
-        if (isNew)  // at its final size and in the painter's own form, so that drawing it is copying
-            image->second =
-                QImage(reinterpret_cast<const uchar*>(recording_->text(at->pixels).data()), static_cast<int>(at->width),
-                       static_cast<int>(at->height), static_cast<int>(at->width * 3), QImage::Format_RGB888)
-                    .scaled(std::max(1, static_cast<int>(width)), height, Qt::IgnoreAspectRatio,
-                            Qt::SmoothTransformation)
-                    .convertToFormat(QImage::Format_ARGB32_Premultiplied);
+        const std::string_view pixels = isNew ? recording_->text(at->pixels) : std::string_view();
+        // At its final size and in the painter's own form, so that drawing it is copying. Where the pixels could not be
+        // read, it stays empty.
+        if (isNew && pixels.size() == size_t{at->width} * at->height * 3)
+            image->second = QImage(reinterpret_cast<const uchar*>(pixels.data()), static_cast<int>(at->width),
+                                   static_cast<int>(at->height), static_cast<int>(at->width * 3), QImage::Format_RGB888)
+                                .scaled(std::max(1, static_cast<int>(width)), height, Qt::IgnoreAspectRatio,
+                                        Qt::SmoothTransformation)
+                                .convertToFormat(QImage::Format_ARGB32_Premultiplied);
         painter.drawImage(QPoint(static_cast<int>(x) + 2, axis.box.top() + 3), image->second);
         drawnTo = x + width + 6;
     }

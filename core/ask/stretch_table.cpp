@@ -72,12 +72,14 @@ std::shared_ptr<const StretchTable> tableOfStretch(const Recording& r, const Str
             row.count = sums[i].count;
             row.total = row.self = sums[i].total;
             row.longest = sums[i].longest;
-            const PathId above = r.paths[row.path].parent;
-            const uint32_t parent = above ? rowOf[above] : laneRow;
+            // Nested, unless its caller's markers were kept and cannot be read.
+            const uint32_t caller = rowOf[r.paths[row.path].parent];
+            const bool nested = caller != kNone && caller > laneRow;
+            const uint32_t parent = nested ? caller : laneRow;
             const auto at = static_cast<uint32_t>(table->rows.size());
             rowOf[row.path] = at;
             table->rows[parent].children.push_back(at);
-            if (above) {
+            if (nested) {
                 table->rows[parent].self -= row.total;
             } else {
                 table->rows[laneRow].total += row.total;

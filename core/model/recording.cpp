@@ -83,6 +83,11 @@ size_t Recording::markerCount() const {
     return count;
 }
 
+const Site& Recording::siteOf(PathId path) const {
+    static const Site outside;
+    return path ? sites[paths[path].site] : outside;
+}
+
 const std::string& Recording::nameOf(PathId path) const {
     static const std::string outside = "outside any marker";
     return path ? siteOf(path).name : outside;

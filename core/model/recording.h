@@ -314,7 +314,8 @@ public:
     }
 
     size_t markerCount() const;
-    const Site& siteOf(PathId path) const { return sites[paths[path].site]; }
+    /// Of path 0, which a marker has only where what was kept of it could not be read: one without a name.
+    const Site& siteOf(PathId path) const;
     const std::string& nameOf(PathId path) const;
     std::vector<std::string> namesOf(PathId path) const;       // outermost first
     std::string pathText(PathId path, size_t most = 2) const;  // the innermost names, "Replay ▸ Flush"

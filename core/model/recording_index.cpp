@@ -8,6 +8,7 @@
 #include <filesystem>
 #include <fugato_layout.hpp>
 
+#include "bounds.h"
 #include "core/store/archive.h"
 #include "core/store/cache_file.h"
 #include "format/byte_source.h"
@@ -153,7 +154,9 @@ std::string toArchive(Recording& recording) {
     return bytes;
 }
 
-bool takeArchive(Recording& recording, std::string& bytes) { return archive<false>(recording, bytes); }
+bool takeArchive(Recording& recording, std::string& bytes) {
+    return archive<false>(recording, bytes) && withinBounds(recording);
+}
 
 bool completeIndex(Recording& recording, uint64_t state) {
     if (!recording.storage->inFile()) return false;

@@ -167,13 +167,26 @@ bool Storage::check(uint64_t offset, uint64_t bytes) const {
 void Storage::checkRegion(uint64_t region) const {
     const std::lock_guard lock(checking_);
     if (checked_[region].load() != kUnchecked) return;
-    const bool good = checksumOf(region) == checksums_[region];
+    const bool good = checksumOf(region) == checksums_[region] && contentsAreGood(region);
     if (!good) {
         damaged_ = true;
         const uint64_t bytes = std::min(kRegion, reserved_ - region * kRegion);
         (void)::mmap(base_ + region * kRegion, bytes, PROT_READ, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0);
     }
     checked_[region].store(good ? kGood : kBad, std::memory_order_release);
+}
+
+bool Storage::contentsAreGood(uint64_t region) const {
+    return !contents_ || contents_(base_, region * kRegion, std::min(size(), (region + 1) * kRegion));
+}
+
+bool Storage::checkContents(Contents good) {
+    contents_ = std::move(good);
+    bool all = true;
+    for (uint64_t region = 0; region < regionsOf(size()); ++region)
+        if (!checked_ || checked_[region].load() == kGood) all = all && contentsAreGood(region);
+    if (!checked_) contents_ = {};
+    return all;
 }
 
 Storage::~Storage() {
@@ -227,7 +240,7 @@ void Storage::trim() {
 }
 
 std::string_view Storage::text(TextRef text) const {
-    if (!text) return {};
+    if (!text || text >= size()) return {};
     const auto* from = reinterpret_cast<const uint8_t*>(at(text));
     std::string_view found;
     layout::readText(from, reinterpret_cast<const uint8_t*>(base_) + size(), found);

@@ -15,6 +15,7 @@
 #include <atomic>
 #include <condition_variable>
 #include <cstring>
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <stdexcept>
@@ -53,6 +54,11 @@ public:
     bool damaged() const { return damaged_.load(std::memory_order_relaxed); }
     /// Checks [offset, offset + bytes) now. Returns false where it is not what was kept.
     bool check(uint64_t offset, uint64_t bytes) const;
+    /// Whether the bytes [from, to) of the storage that begins at `base` may be read as what they are.
+    using Contents = std::function<bool(const char* base, uint64_t from, uint64_t to)>;
+    /// Besides its checksum, each region that is checked from now on must be `good`. Returns whether those are that
+    /// were checked before, or need no check. To be told once, before others read.
+    bool checkContents(Contents good);
     ~Storage();
     Storage(const Storage&) = delete;
     Storage& operator=(const Storage&) = delete;
@@ -110,10 +116,12 @@ private:
 
     uint64_t checksumOf(uint64_t region) const;
     void checkRegion(uint64_t region) const;
+    bool contentsAreGood(uint64_t region) const;
 
     char* base_ = nullptr;
     const int fd_;
     std::vector<uint64_t> checksums_;  // by region
+    Contents contents_;                // may be empty
     enum Checked : uint8_t { kUnchecked, kGood, kBad };
     std::unique_ptr<std::atomic<uint8_t>[]> checked_;  // by region; null where there is nothing to check
     mutable std::mutex checking_;

@@ -7,6 +7,7 @@
 
 #include <cstdlib>
 #include <filesystem>
+#include <fstream>
 #include <fugato_blocks.hpp>
 #include <own_files.hpp>
 #include <unclosed_recording.hpp>
@@ -19,11 +20,13 @@
 #include "core/explain/causes/explain.h"
 #include "core/explain/simulation/what_if.h"
 #include "core/explain/words/frame_sentences.h"
+#include "core/model/bounds.h"
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
 #include "format/opening.h"
 #include "format/packed_events.h"
 #include "format/text_form.h"
+#include "testing/cache_files.h"
 
 namespace fugato {
 
@@ -55,6 +58,11 @@ void putFile(const std::string& path, std::string_view bytes) {
     ::close(fd);
 }
 
+std::string bytesOf(const std::string& path) {
+    std::ifstream file(path, std::ios::binary);
+    return {std::istreambuf_iterator<char>(file), {}};
+}
+
 /// Reads everything that a recording says of its markers.
 int64_t readAll(const Recording& r) {
     int64_t sum = 0;
@@ -69,6 +77,7 @@ int64_t readAll(const Recording& r) {
 
 void askOf(const std::shared_ptr<const Recording>& recording) {
     const Recording& r = *recording;
+    if (!r.storage->damaged() && !withinBounds(r)) std::abort();  // what the makers of a recording promise
     volatile int64_t used = readAll(r);
     (void)used;
     const Stretch whole = wholeOf(r);
@@ -80,7 +89,9 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
     }
     for (uint32_t series = 0; series < r.series.size(); ++series) {
         if (r.series[series].frames.empty()) continue;
-        const auto e = explain(recording, sumCriticalPaths(r, series), 0);
+        const auto sums = sumCriticalPaths(r, series);
+        if (!r.storage->damaged() && !withinBounds(*sums, r)) std::abort();
+        const auto e = explain(recording, sums, 0);
         verdictSentence(*e);
         for (uint32_t f = 0; f < std::min<size_t>(e->late.size(), kFewFrames); ++f) frameSentences(*e, e->late[f]);
         for (uint32_t c = 0; c < std::min<size_t>(e->causes.size(), kFewCauses); ++c) {
@@ -106,12 +117,17 @@ std::string withChecksums(std::string_view bytes) {
     for (size_t at = sizeof header; at + sizeof(BlockHeader) <= out.size();) {
         BlockHeader block;
         std::memcpy(&block, out.data() + at, sizeof block);
-        if (block.type == static_cast<uint16_t>(BlockType::Index)) break;
-        block.type = static_cast<uint16_t>(1 + block.type % 5);
-        if (block.type == static_cast<uint16_t>(BlockType::Index)) block.type = 2;
+        const bool index = block.type == static_cast<uint16_t>(BlockType::Index);
+        if (!index) block.type = static_cast<uint16_t>(1 + block.type % 5);
+        if (!index && block.type == static_cast<uint16_t>(BlockType::Index)) block.type = 2;
         const size_t most = out.size() - at - sizeof block, size = std::min<size_t>(block.payloadBytes, most);
         sealBlock(block, {out.data() + at + sizeof block, size});
         std::memcpy(out.data() + at, &block, sizeof block);
+        if (index && out.size() - at >= static_cast<size_t>(blockBytes(block.payloadBytes)) + sizeof(Trailer)) {
+            const Trailer trailer = makeTrailer(at);  // then what the index says is believed
+            std::memcpy(out.data() + out.size() - sizeof trailer, &trailer, sizeof trailer);
+            break;
+        }
         at += static_cast<size_t>(blockBytes(block.payloadBytes));
     }
     return out;
@@ -194,17 +210,54 @@ void fuzzUnclosed(std::string_view bytes) {
 
 namespace {
 
-/// 40 frames with a marker each, as a file.
+/// 40 frames with everything that can be told, as a file.
 const std::string& smallRecording() {
     static const std::string file = [] {
         const std::string path = folder() + "/small.jsonl";
-        std::string text = "{\"fugato\":\"text\",\"version\":1}\n";
+        std::string text =
+            R"({"fugato":"text","version":1}
+{"define":"lane","id":1,"name":"main","os":11,"role":"main"}
+{"define":"lane","id":2,"name":"crew 1","os":12,"role":"crew"}
+{"define":"lane","id":3,"name":"core 0","kind":"core"}
+{"define":"counter","id":1,"name":"sails","threshold":3}
+{"define":"os_thread","id":12,"process":9,"name":"crew 1"}
+{"define":"module","address":4096,"bytes":4096,"path":"/skerry"}
+{"define":"context","key":"marker cost ns","value":"20"}
+)";
+        const auto add = [&](int at, int lane, const char* rest) {
+            text += "{\"at\":" + std::to_string(at) + ",\"lane\":" + std::to_string(lane) + "," + rest + "}\n";
+        };
         for (int i = 0; i < 40; ++i) {
-            const std::string at = std::to_string(i * 20);
-            text += "{\"at\":" + at + ",\"lane\":\"main\",\"do\":\"frame\",\"series\":\"loop\"}\n";
-            text += "{\"at\":" + at + ",\"lane\":\"main\",\"do\":\"begin\",\"site\":\"a\"}\n";
-            text += "{\"at\":" + std::to_string(i * 20 + 9) + ",\"lane\":\"main\",\"do\":\"end\"}\n";
+            const int at = i * 20'000, late = i % 7 == 3 ? 9000 : 0;
+            const std::string number = std::to_string(i + 1), address = std::to_string(4096 + i / 2 * 64);
+            add(at, 3, R"("do":"switch","thread":11)");
+            add(at, 1, R"("do":"frame","series":"loop","deadline_ns":12000)");
+            add(at, 1, R"("do":"state","state":"stage","value":"race")");
+            add(at, 1, R"("do":"begin","site":"a")");
+            add(at + 5, 1, R"("do":"argument","key":"course","value":"twice round")");
+            add(at + 10, 1, ("\"do\":\"link_out\",\"link\":" + number).c_str());
+            add(at + 20, 2, R"("do":"begin","site":"b")");
+            add(at + 20, 2, ("\"do\":\"link_in\",\"link\":" + number).c_str());
+            add(at + 30, 2, R"("do":"taken","object":"harbour")");
+            add(at + 40, 1, ("\"do\":\"operation\",\"site\":\"load\",\"operation\":" + number).c_str());
+            add(at + 50, 1, R"("do":"wait","object":"harbour","site":"wait for it","kind":"lock")");
+            add(at + 60, 2, ("\"do\":\"step\",\"site\":\"unpack\",\"operation\":" + number).c_str());
+            add(at + 70, 2, R"("do":"count","counter":1,"value":2.5)");
+            add(at + 80, 2,
+                (R"("do":"memory)" + std::string(i % 2 ? "_given" : "") + R"(","pool":"sails","address":)" + address +
+                 (i % 2 ? "" : R"(,"bytes":64,"name":"jib")"))
+                    .c_str());
+            add(at + 4000 + late, 2, R"("do":"given","object":"harbour")");
+            add(at + 4010 + late, 2, ("\"do\":\"operation_end\",\"code\":1,\"operation\":" + number).c_str());
+            add(at + 4020 + late, 2, R"("do":"end")");
+            add(at + 4100 + late, 1, R"("do":"wait_end")");
+            add(at + 4200 + late, 1, R"("do":"point","severity":"warning","text":"gust")");
+            add(at + 5000 + late, 3, R"("do":"switch","thread":12,"ready":true)");
+            add(at + 5010 + late, 3, R"("do":"sample","thread":12,"stack":"8040")");
+            add(at + 6000 + late, 1, R"("do":"end")");
+            add(at + 7000 + late, 1, R"("do":"frame_end","series":"loop")");
         }
+        add(810'000, 1, R"("do":"picture","picture":1,"width":1,"height":1,"pixels":"0000ff")");
         putFile(path, text);
         return path;
     }();
@@ -227,10 +280,11 @@ void fuzzArchive(std::string_view bytes) {
     Recording whole = **opened;
     std::string archive = toArchive(whole);
     eachChange(bytes, archive.size(), [&](size_t at, char byte) { archive[at] = byte; });
-    Recording taken;
-    taken.storage = whole.storage;
-    const bool good = takeArchive(taken, archive);
-    if (bytes.empty() && (!good || taken.markerCount() != 40)) std::abort();
+    const auto taken = std::make_shared<Recording>();
+    taken->storage = whole.storage;
+    const bool good = takeArchive(*taken, archive);
+    if (bytes.empty() && (!good || taken->markerCount() != whole.markerCount())) std::abort();
+    if (good) askOf(taken);
 }
 
 void fuzzKept(std::string_view bytes) {
@@ -238,21 +292,37 @@ void fuzzKept(std::string_view bytes) {
     OpenOptions options;
     options.indexFolder = folder() + "/indexes";
     options.indexFromBytes = 1;
-    const auto good = openRecording(file, {}, options);
-    if (!good) std::abort();
-    // The kept index, with the given bytes put over it at places that they name.
     const std::string index = indexPathFor(options.indexFolder, file);
-    const int fd = ::open(index.c_str(), O_WRONLY | O_CLOEXEC);
-    const off_t size = ::lseek(fd, 0, SEEK_END);
-    eachChange(bytes, static_cast<size_t>(size), [&](size_t at, char byte) {
-        if (::pwrite(fd, &byte, 1, static_cast<off_t>(at)) != 1) std::abort();
-    });
-    ::close(fd);
+    const std::string sums = std::filesystem::path(index).replace_extension(".frames0");
+    struct Good {
+        std::string index, sums;
+        size_t markers = 0;
+    };
+    static const Good good = [&] {
+        const auto opened = openRecording(file, {}, options);
+        if (!opened) std::abort();
+        sumCriticalPaths(**opened, 0);
+        Good files{bytesOf(index), bytesOf(sums), (*opened)->markerCount()};
+        std::filesystem::remove_all(options.indexFolder);
+        std::filesystem::create_directory(options.indexFolder);
+        return files;
+    }();
+    // The kept files, with the given bytes put over them at places that they name, and checksums that fit. The first
+    // byte says which of both files.
+    const bool ofSums = !bytes.empty() && bytes[0] & 1;
+    std::string files[2] = {good.index, good.sums};
+    std::string& changed = files[ofSums];
+    eachChange(bytes.substr(std::min<size_t>(1, bytes.size())), changed.size(),
+               [&](size_t at, char byte) { changed[at] = byte; });
+    testing::mendCacheFile(changed);
+    putFile(index, files[0]);
+    putFile(sums, files[1]);
     const auto opened = openRecording(file, {}, options);
-    if (!opened || ((*opened)->markerCount() != 40 && !(*opened)->storage->damaged())) std::abort();
-    readAll(**opened);
-    forgetIndex(**opened);
-    ::unlink(index.c_str());
+    if (!opened) std::abort();
+    if (bytes.size() < 4 && ((*opened)->keptAt.empty() || (*opened)->markerCount() != good.markers)) std::abort();
+    askOf(*opened);
+    std::filesystem::remove_all(options.indexFolder);
+    std::filesystem::create_directory(options.indexFolder);
 }
 
 }  // namespace fugato

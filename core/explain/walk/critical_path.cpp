@@ -184,11 +184,13 @@ void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const L
     onWay_[lane] = true;
     while (time > from) {
         const LaneCursor::Here now = cursor(lane).at(time);
-        int64_t begin = std::max(from, now.stretchBegin);
+        // Each step goes back in time, also where markers that were kept lie outside those that hold them.
+        const auto earlier = [&](int64_t begin) { return begin < time ? std::max(from, begin) : from; };
+        int64_t begin = earlier(now.stretchBegin);
         if (sums_ && !now.wait && (owner || now.marker.valid())) {
             const int64_t waited = cursor(lane).waitedUntil(time);
             if (waited < time) {
-                begin = std::max(from, owner ? waited : std::max(waited, cursor(lane).outermostBegin()));
+                begin = earlier(owner ? waited : std::max(waited, cursor(lane).outermostBegin()));
                 putStretch(lane, begin, time, lock);
                 time = begin;
                 continue;

@@ -4,11 +4,13 @@
 #include <algorithm>
 #include <atomic>
 #include <bit>
+#include <cmath>
 #include <filesystem>
 #include <numeric>
 #include <thread>
 #include <utility>
 
+#include "core/model/bounds.h"
 #include "core/store/archive.h"
 #include "core/store/cache_file.h"
 #include "core/store/long_work.h"
@@ -298,26 +300,13 @@ bool archive(CriticalPathSums& a, std::string& bytes) {
     return put.good();
 }
 
-/// Whether kept pathSums can belong to these frames, so that reading them meets nothing that is not there.
-bool fits(const CriticalPathSums& a, const Recording& recording) {
-    const size_t frames = recording.series[a.series].frames.size();
-    if (a.slices.size() != (frames + CriticalPathSums::kSlice - 1) / CriticalPathSums::kSlice ||
-        a.frameCount() != frames)
-        return false;
-    return std::all_of(a.slices.begin(), a.slices.end(), [&](const CriticalPathSums::Slice& s) {
-        const size_t count = &s == &a.slices.back() ? s.pacing.size() : CriticalPathSums::kSlice;
-        return s.pacing.size() == count && s.partsFrom.size() == count + 1 && s.callsFrom.size() == count + 1 &&
-               s.partsFrom[count] == s.parts.size() && s.callsFrom[count] == s.calls.size();
-    });
-}
-
 std::shared_ptr<CriticalPathSums> cachedSums(const Recording& recording, uint32_t series, const std::string& path) {
     auto kept = openCacheFile(path, accountsOf(recording));
     if (!kept) return nullptr;
     auto pathSums = std::make_shared<CriticalPathSums>();
     pathSums->series = series;
     pathSums->storage = std::move(kept->storage);
-    if (!archive<false>(*pathSums, kept->archive) || !fits(*pathSums, recording)) return nullptr;
+    if (!archive<false>(*pathSums, kept->archive) || !withinBounds(*pathSums, recording)) return nullptr;
     auto index = std::make_shared<CriticalPathSums::Index>();
     index->places.take(pathSums->places);
     pathSums->index = std::move(index);
@@ -325,6 +314,59 @@ std::shared_ptr<CriticalPathSums> cachedSums(const Recording& recording, uint32_
 }
 
 }  // namespace
+
+namespace {
+
+/// Whether the sums of one frame, [from, to) of its slice, add up to no more than the frame.
+bool sliceIsGood(const CriticalPathSums& a, const CriticalPathSums::Slice& s, const Frame* frames, size_t count) {
+    if (s.pacing.size() != count || s.partsFrom.size() != count + 1 || s.callsFrom.size() != count + 1 ||
+        !areStarts(s.partsFrom, s.parts.size()) || !areStarts(s.callsFrom, s.calls.size()))
+        return false;
+    for (size_t f = 0; f < count; ++f) {
+        int64_t left = frames[f].duration();
+        if (s.pacing[f] < 0 || s.pacing[f] > left) return false;
+        for (uint32_t i = s.partsFrom[f]; i < s.partsFrom[f + 1]; ++i) {
+            if (!below(s.parts[i].key, a.keys.size()) || s.parts[i].ns < 0 || s.parts[i].ns > left) return false;
+            left -= s.parts[i].ns;
+        }
+    }
+    return std::all_of(s.calls.begin(), s.calls.end(),
+                       [&](const Calls& calls) { return below(calls.place, a.places.size()); });
+}
+
+bool measuringIsGood(const Measuring& m, const Recording& r, size_t frames) {
+    return std::isfinite(m.markerCostNs) && std::isfinite(m.share) && std::isfinite(m.worstShare) &&
+           isLength(m.inFrames) && belowOrNone(m.worstFrame, frames) &&
+           std::all_of(m.most.begin(), m.most.end(), [&](const FrequentMarker& marker) {
+               return below(marker.site, r.sites.size()) && std::isfinite(marker.perFrame) &&
+                      std::isfinite(marker.shareOfFrames);
+           });
+}
+
+}  // namespace
+
+bool withinBounds(const CriticalPathSums& a, const Recording& r) {
+    const Column<Frame>& frames = r.series[a.series].frames;
+    const auto isPath = [&](PathId path) { return below(path, r.paths.size()); };
+    const auto isGroup = [&](uint32_t group) { return below(group, r.groups.size()); };
+    if (a.slices.size() != (frames.size() + CriticalPathSums::kSlice - 1) / CriticalPathSums::kSlice ||
+        !measuringIsGood(a.measuring, r, frames.size()))
+        return false;
+    for (size_t s = 0; s < a.slices.size(); ++s) {
+        const size_t from = s * CriticalPathSums::kSlice,
+                     count = std::min<size_t>(CriticalPathSums::kSlice, frames.size() - from);
+        if (!sliceIsGood(a, a.slices[s], frames.data() + from, count)) return false;
+    }
+    return std::all_of(a.keys.begin(), a.keys.end(),
+                       [&](const PartKey& k) {
+                           return isGroup(k.group) && isPath(k.path) &&
+                                  below(static_cast<size_t>(k.kind), kSegmentKinds) &&
+                                  belowOrNone(k.object, r.objects.size()) && isPath(k.holder) &&
+                                  (k.coreHolder >= kOtherProgram || isGroup(k.coreHolder));
+                       }) &&
+           std::all_of(a.places.begin(), a.places.end(),
+                       [&](const PlaceKey& k) { return isGroup(k.group) && isPath(k.path); });
+}
 
 std::shared_ptr<const CriticalPathSums> sumCriticalPaths(const Recording& recording, uint32_t series,
                                                          const Progress& progress) {

@@ -86,6 +86,10 @@ struct CriticalPathSums {
 std::shared_ptr<const CriticalPathSums> sumCriticalPaths(const Recording& recording, uint32_t series,
                                                          const Progress& progress = {});
 
+/// Whether they can belong to this recording, so that reading them meets nothing that is not there. True of all that
+/// were made; of what was kept in a file it has to be proven.
+bool withinBounds(const CriticalPathSums& sums, const Recording& recording);
+
 /// The pathSums of a recording that has grown since `previous` were made, whose numbers (of paths, lane groups,
 /// objects) still mean the same: the first `keep` frames are taken over, rounded down to whole slices, as are
 /// `measuring` and the numbers of keys and places. They share their storage, so

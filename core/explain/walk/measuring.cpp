@@ -43,7 +43,7 @@ void addChunks(const Recording& recording, Counts& to, const MarkerRow& row, siz
 void addMarkers(const Recording& recording, Counts& to, const MarkerRow& row, uint32_t from, uint32_t past) {
     const auto addEach = [&](uint32_t first, uint32_t end) {
         row.forEach(first, end, [&](uint32_t, int64_t, int64_t, uint32_t path, uint8_t) {
-            ++to[recording.paths[row.pathOf(path)].site];
+            if (const uint32_t site = recording.paths[row.pathOf(path)].site; site != kNone) ++to[site];
         });
     };
     const uint32_t wholeFrom = (from + MarkerRow::kChunk - 1) / MarkerRow::kChunk, wholeTo = past / MarkerRow::kChunk;
