@@ -40,6 +40,25 @@ inline std::string onCore(int thread, bool ready = false) {
     return R"("do":"switch","thread":)" + std::to_string(thread) + (ready ? R"(,"ready":true)" : "");
 }
 
+/// "lane:path kind begin-end" of every segment, earliest first, times in µs.
+inline QStringList segmentsOf(const Recording& r, uint32_t frame = 0) {
+    CriticalPathWalker walker(r);
+    const Frame& f = r.series[0].frames[frame];
+    QStringList out;
+    int64_t at = f.end;
+    for (const Segment& segment : walker.account(f.lane, f.begin, f.end)) {
+        if (segment.end != at) out.prepend("GAP");
+        at = segment.begin;
+        out.prepend(QString("%1:%2 %3 %4-%5")
+                        .arg(QString::fromStdString(r.lanes[segment.lane].name), pathOf(r, segment.path),
+                             segmentName(segment.kind))
+                        .arg(segment.begin / 1000.0)
+                        .arg(segment.end / 1000.0));
+    }
+    if (at != f.begin) out.prepend("GAP");
+    return out;
+}
+
 inline QString causeText(const Explanation& e, size_t index) {
     if (index >= e.causes.size()) return "none";
     const Cause& cause = e.causes[index];

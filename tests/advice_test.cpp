@@ -163,7 +163,8 @@ private slots:
                 return planted;
             });
         add("too_many_threads", "More threads want to run than there are cores",
-            "2 threads of this program on 1 core: ready and waiting for a core for 240 ms while they ran for", [](bool there) {
+            "2 threads of this program on 1 core: ready and waiting for a core for 240 ms while they ran for",
+            [](bool there) {
                 Planted planted;
                 threadsAndCore(planted.recording);
                 planted.recording.at(0, "core 0", onCore(100));

@@ -5,23 +5,13 @@
 #include <QComboBox>
 #include <QDialogButtonBox>
 #include <QDoubleSpinBox>
-#include <QDropEvent>
 #include <QFile>
-#include <QFileDialog>
 #include <QHelpEvent>
 #include <QLabel>
 #include <QLineEdit>
-#include <QMenuBar>
-#include <QMimeData>
-#include <QProcess>
-#include <QPushButton>
-#include <QScrollBar>
 #include <QSettings>
 #include <QSignalSpy>
-#include <QStandardPaths>
-#include <QTemporaryDir>
 #include <QTimer>
-#include <QToolButton>
 #include <QToolTip>
 #include <QtTest>
 #include <nlohmann/json.hpp>
@@ -39,8 +29,8 @@
 #include "app/verdict/verdict_bar.h"
 #include "app/why/why_panel.h"
 #include "app/window/main_window.h"
-#include "core/store/long_work.h"
 #include "testing/text_recording.h"
+#include "window_test.h"
 
 using namespace fugato;
 
@@ -61,71 +51,10 @@ int pixelsLike(const QImage& image, const QColor& color) {
 
 }  // namespace
 
-class AppTest : public QObject {
+class AppTest : public WindowTest {
     Q_OBJECT
-    std::unique_ptr<MainWindow> window_;
-    QTemporaryDir folder_;
-
-    Selection& selection() { return window_->selection(); }
-    const Explanation& explanation() { return *window_->document().explanation(); }
-    void key(Qt::Key which, Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
-        QTest::keyClick(&window_->lanes(), which, modifiers);
-    }
-
-    bool toldInVerdict(const QString& words) {
-        const auto labels = window_->verdict().findChildren<QLabel*>();
-        return std::any_of(labels.begin(), labels.end(), [&](QLabel* label) { return label->text() == words; });
-    }
-    void openDemo() {
-        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
-        window_->open(FUGATO_DEMO_RECORDING);
-        QVERIFY(explained.wait(30'000));
-        QVERIFY(window_->document().explanation());
-        settle();
-    }
-    /// Waits for what is worked out on other threads.
-    void settle() { QTRY_VERIFY(!window_->asking()); }
-    QString write(const char* name, const QByteArray& bytes) {
-        const QString path = folder_.filePath(name);
-        QFile file(path);
-        if (file.open(QIODevice::WriteOnly)) file.write(bytes);
-        return path;
-    }
-    /// Opens a file and waits until it is explained or refused.
-    void open(const QString& path) {
-        QSignalSpy explained(&window_->document(), &Document::explanationChanged),
-            failed(&window_->document(), &Document::failed);
-        window_->open(path);
-        QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 30'000);
-    }
-    /// The middle of a marker of the chosen frame, in the lanes' viewport.
-    QPoint placeOf(const MarkerRef& marker) {
-        LanesView& lanes = window_->lanes();
-        return lanes.picture().markerRect(lanes.viewport()->rect(), lanes.scrolled(), marker).center();
-    }
 
 private slots:
-    void initTestCase() {
-        QStandardPaths::setTestModeEnabled(true);
-        QCoreApplication::setOrganizationName("Fugato");
-        QCoreApplication::setApplicationName("fugato-test");
-        QSettings::setDefaultFormat(QSettings::IniFormat);
-        QSettings::setPath(QSettings::IniFormat, QSettings::UserScope, folder_.path());
-        keepThreadQuick();
-    }
-    void init() {
-        QSettings().clear();
-        window_ = std::make_unique<MainWindow>();
-        window_->resize(1280, 800);
-        window_->show();
-        QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
-    }
-    void cleanup() {
-        window_.reset();
-        // Whatever was done: nothing that may take long began on the interface thread.
-        QCOMPARE(longWorkOnQuickThreads(), std::vector<std::string>());
-    }
-
     void openingEndsWithTheCostliestCauseExplainedAsPlanted() {
         openDemo();
         QFile file(FUGATO_DEMO_TRUTH);
@@ -529,161 +458,6 @@ private slots:
         QCOMPARE(explanation().recording->series[1].name, std::string("picture"));
     }
 
-    void droppingAFileOpensIt() {
-        QMimeData data;
-        data.setUrls({QUrl::fromLocalFile(FUGATO_DEMO_RECORDING)});
-        QDragEnterEvent enter({50, 50}, Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
-        QApplication::sendEvent(window_.get(), &enter);
-        QVERIFY(enter.isAccepted());
-        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
-        QDropEvent drop(QPointF(50, 50), Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
-        QApplication::sendEvent(window_.get(), &drop);
-        QVERIFY(explained.wait(30'000));
-        QVERIFY(window_->windowTitle().startsWith("skerry-regatta.fugato"));
-    }
-
-    void recentFilesAreOfferedAndReopened() {
-        openDemo();
-        QMenu* recent = nullptr;
-        for (QAction* action : window_->menuBar()->actions().first()->menu()->actions())
-            if (action->menu()) recent = action->menu();
-        QVERIFY(recent);
-        emit recent->aboutToShow();
-        QCOMPARE(recent->actions().first()->text(), QString("skerry-regatta.fugato"));
-        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
-        recent->actions().first()->trigger();
-        QVERIFY(explained.wait(30'000));
-    }
-
-    void aRecordingThatIsStillMadeIsFollowed() {
-        // The real program, in real time.
-        const QString path = folder_.filePath("growing.fugato");
-        QProcess skerry;
-        skerry.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "4", "--system", "none", "--troubles", "gust,log"});
-        QVERIFY(skerry.waitForStarted());
-        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
-        open(path);
-        QVERIFY(window_->document().recording()->growing);
-        // However few frames it held when it was opened: the rest comes by itself.
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() && explanation().frames.size() > 5, 10'000);
-        selection().chooseFrame(3);
-        QCOMPARE(selection().frame(), 3u);
-        selection().showSpan(explanation().frame(3).begin, explanation().frame(3).end);
-        const View chosen = selection().view();
-        const size_t first = explanation().frames.size();
-        QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > first + 20, 10'000);
-        const size_t second = explanation().frames.size();
-        std::optional<CauseKey> tried;
-        if (!explanation().causes.empty()) {
-            tried = explanation().causes[0].key;
-            window_->document().trials().setRepairs({{0, true}});
-        }
-        QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > second + 20, 10'000);
-        if (tried) {  // what is being tried goes on
-            QCOMPARE(window_->document().trials().repairs().size(), size_t{1});
-            QVERIFY(explanation().causes[window_->document().trials().repairs()[0].cause].key == *tried);
-        }
-        // What the person looks at stays.
-        QCOMPARE(selection().view().begin, chosen.begin);
-        QCOMPARE(selection().view().end, chosen.end);
-        QCOMPARE(selection().frame(), 3u);
-        QVERIFY(skerry.waitForFinished(30'000));
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 10'000);
-        QCOMPARE(explanation().frames.size(), size_t{240});
-    }
-
-    void openingCanBeCancelled() {
-        EventStore store;  // as text, the demo takes seconds to read
-        QVERIFY(readRecordingFile(FUGATO_DEMO_RECORDING, store));
-        const QString slow = folder_.filePath("slow.jsonl");
-        QVERIFY(writeRecordingFile(slow.toStdString(), store));
-        QSignalSpy cancelled(&window_->document(), &Document::cancelled),
-            opened(&window_->document(), &Document::recordingChanged);
-        auto* button = window_->findChild<QPushButton*>("cancel");
-        for (const bool byKey : {false, true}) {
-            window_->open(slow);
-            QTRY_VERIFY(button->isVisible());
-            if (byKey)
-                key(Qt::Key_Escape);
-            else
-                QTest::mouseClick(button, Qt::LeftButton);
-            QTRY_VERIFY(!button->isVisible());
-        }
-        QCOMPARE(cancelled.count(), 2);
-        QCoreApplication::processEvents();
-        QCOMPARE(opened.count(), 0);
-        QVERIFY(window_->verdict().sentence().isEmpty());
-        openDemo();  // and works the next time
-        window_->open(slow);
-        window_->document().cancel();
-        QVERIFY(window_->verdict().sentence().contains("frames over budget"));  // what was open stays
-    }
-
-    void badFilesGetOneSentenceAndLeaveWhatIsOpen_data() {
-        QTest::addColumn<QByteArray>("bytes");
-        QTest::addColumn<QString>("words");
-        QTest::newRow("empty") << QByteArray() << "is empty";
-        QTest::newRow("other") << QByteArray("PK\3\4zzzz") << "is not a Fugato recording";
-        QTest::newRow("cut") << QByteArray(
-                                    "\x89"
-                                    "FUG\r\n\x1a\n")
-                             << "is cut off";
-    }
-    void badFilesGetOneSentenceAndLeaveWhatIsOpen() {
-        QFETCH(QByteArray, bytes);
-        QFETCH(QString, words);
-        openDemo();
-        const auto before = window_->document().recording();
-        open(write("bad.fugato", bytes));
-        QVERIFY2(window_->notice().contains(words), qPrintable(window_->notice()));
-        QVERIFY(window_->document().recording() == before);
-    }
-
-    void damagedRecordingsShowWhatIsLeftAndSayWhatIsMissing() {
-        QFile demo(FUGATO_DEMO_RECORDING);
-        QVERIFY(demo.open(QIODevice::ReadOnly));
-        QByteArray bytes = demo.readAll();
-        bytes.truncate(bytes.size() / 2);
-        for (int i = 0; i < 300; ++i)
-            bytes[bytes.size() / 3 + i] = static_cast<char>(bytes[bytes.size() / 3 + i] ^ 0x55);
-        open(write("damaged.fugato", bytes));
-        QVERIFY(window_->document().explanation());
-        QVERIFY(explanation().figures.frames > 1000);
-        QVERIFY(window_->notice().contains("was not closed"));
-        QVERIFY(window_->notice().contains("missing"));
-        QVERIFY(explanation().figures.worst < 1'000'000'000);  // no frame reaches across the gap
-        window_->grab();
-    }
-
-    void recordingsWithoutFramesOrEventsAreNotBlank() {
-        TextRecording noFrames;
-        noFrames.mark(0, 5, "main", "A");
-        open(write("noframes.jsonl", QByteArray::fromStdString(noFrames.text())));
-        QVERIFY(window_->verdict().sentence().startsWith("This recording holds no frames."));
-        QCOMPARE(selection().frame(), kNone);
-        window_->grab();
-        open(write("nothing.jsonl", "{\"fugato\":\"text\",\"version\":1}\n"));
-        window_->grab();
-        key(Qt::Key_N);
-        key(Qt::Key_PageDown);
-        key(Qt::Key_F);
-        TextRecording one;
-        one.frame(0, "main").mark(1, 2, "main", "A").frameEnd(20'000, "main");
-        open(write("one.jsonl", QByteArray::fromStdString(one.text())));
-        QCOMPARE(explanation().figures.over, size_t{1});
-        window_->grab();
-    }
-
-    void noKeyCrashesWithoutARecording() {
-        for (const Qt::Key which : {Qt::Key_N, Qt::Key_P, Qt::Key_F, Qt::Key_Home, Qt::Key_PageDown, Qt::Key_PageUp,
-                                    Qt::Key_Left, Qt::Key_Plus, Qt::Key_F5})
-            key(which);
-        QTest::mouseClick(window_->lanes().viewport(), Qt::LeftButton, {}, {200, 200});
-        QTest::mouseDClick(window_->lanes().viewport(), Qt::LeftButton, {}, {200, 200});
-        QTest::mouseClick(&window_->strip(), Qt::LeftButton, {}, {200, 50});
-        QVERIFY(window_->statusText().contains("Ctrl+O"));
-    }
-
     // ---- what if -----------------------------------------------------------------------------------
 
     void repairsAreTriedByKeyAndByMouse() {
@@ -883,56 +657,6 @@ private slots:
                           lanes.picture().laneRect(low, lanes.scrolled(), bunch).center());
         QCOMPARE(lanes.picture().standsFor(other), size_t{1});
         QVERIFY(lanes.picture().slim(other));
-    }
-
-    void darkColoursAndWindowStateAreRemembered() {
-        for (QAction* menu : window_->menuBar()->actions())
-            for (QAction* action : menu->menu()->actions())
-                if (action->text() == "Dark colours") action->trigger();
-        QVERIFY(theme().dark);
-        window_->resize(1000, 700);
-        window_->close();
-        window_ = std::make_unique<MainWindow>();
-        QVERIFY(theme().dark);
-        QCOMPARE(window_->size(), QSize(1000, 700));
-        applyTheme(false);
-    }
-
-    void helpListsEveryKey() {
-        QStringList shown;
-        QTimer::singleShot(100, [&] {
-            QWidget* dialog = QApplication::activeModalWidget();
-            if (!dialog) return;
-            for (const QLabel* label : dialog->findChildren<QLabel*>()) shown << label->text();
-            dialog->close();
-        });
-        key(Qt::Key_F1);
-        QTRY_VERIFY(!shown.isEmpty());
-        const QList<Commands::Line>& lines = window_->commands().lines();
-        for (const auto& [keys, help] : lines) QVERIFY2(shown.contains(keys) && shown.contains(help), qPrintable(keys));
-        // Whatever has a key in a menu is there, by its first key.
-        QStringList all;
-        for (const auto& line : lines) all << line.keys.split(", ");
-        for (const QAction* action : window_->findChildren<QAction*>())
-            if (!action->shortcut().isEmpty() && action->isVisible()) {
-                QString key = action->shortcut().toString();
-                key.replace("PgDown", "Page Down").replace("PgUp", "Page Up");
-                QVERIFY2(all.contains(key), qPrintable(action->text() + " " + key));
-            }
-    }
-
-    void theMenusDialogOpensAFile() {
-        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
-        QTimer::singleShot(200, [] {
-            auto* dialog = qobject_cast<QFileDialog*>(QApplication::activeModalWidget());
-            if (!dialog) return;
-            auto* name = dialog->findChild<QLineEdit*>();
-            name->setText(FUGATO_DEMO_RECORDING);
-            QTest::keyClick(name, Qt::Key_Return);
-        });
-        key(Qt::Key_O, Qt::ControlModifier);
-        QVERIFY(explained.count() || explained.wait(30'000));
-        QVERIFY(window_->windowTitle().startsWith("skerry-regatta.fugato"));
     }
 
     void coarseAndExactDrawingAgreeOnWhatIsBusy() {

@@ -9,7 +9,10 @@
 #include <set>
 #include <tuple>
 
+#include "core/ask/frame_table.h"
 #include "core/explain/walk/critical_path_sums.h"
+#include "core/explain/words/frame_sentences.h"
+#include "testing/explaining.h"
 #include "testing/making.h"
 #include "testing/text_recording.h"
 
@@ -101,7 +104,7 @@ std::shared_ptr<const Recording> randomRecording(uint32_t seed, bool cores) {
 
 }  // namespace
 
-class AccountingTest : public QObject {
+class CriticalPathTest : public QObject {
     Q_OBJECT
 
 private slots:
@@ -306,7 +309,247 @@ private slots:
         CriticalPathWalker(*r).sumUp(r->series[0].frames[0].lane, 10'000, 10'000, nothing);
         QVERIFY(nothing.times.empty());
     }
+
+    // ---- worked out by hand ---------------------------------------------------------------------
+
+    void runningTimeBelongsToTheInnermostMarker() {
+        TextRecording t;
+        t.frame(0, "main")
+            .begin(1, "main", "A")
+            .mark(2, 3, "main", "B")
+            .mark(3, 4, "main", "B")
+            .end(6, "main")
+            .frameEnd(8, "main");
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main: running 0-1", "main:A running 1-2", "main:A/B running 2-3", "main:A/B running 3-4",
+                              "main:A running 4-6", "main: running 6-8"}));
+    }
+
+    void aLockWaitBelongsToItsHolderAndWakingToTheWaiter() {
+        TextRecording t;
+        t.begin(0, "save", "Flush")
+            .taken(1, "save", "gate")
+            .begin(2, "save", "write")
+            .end(7, "save")
+            .given(8, "save", "gate")
+            .end(9, "save");
+        t.frame(0, "main")
+            .wait(3, "main", "Wait", "gate", "lock")
+            .waitEnd(8.5, "main")
+            .taken(8.5, "main", "gate")
+            .frameEnd(10, "main");
+        const auto r = t.open();
+        QCOMPARE(segmentsOf(*r),
+                 (QStringList{"main: running 0-3", "save:Flush/write running 3-7", "save:Flush running 7-8",
+                              "main:Wait waking 8-8.5", "main: running 8.5-10"}));
+        CriticalPathWalker walker(*r);
+        for (const Segment& segment : walker.account(r->series[0].frames[0].lane, 0, 10'000)) {
+            if (segment.lane != laneNamed(*r, "save")) continue;
+            QCOMPARE(r->objects[segment.lock.object], std::string("gate"));
+            QCOMPARE(pathOf(*r, segment.lock.holder), QString("Flush"));
+        }
+    }
+
+    void twoHoldersInARowShareTheWait() {
+        TextRecording t;
+        t.begin(0, "b", "B").taken(1, "b", "gate").given(4, "b", "gate").end(4.5, "b");
+        t.begin(0, "c", "C")
+            .wait(2, "c", "WaitC", "gate", "lock")
+            .waitEnd(4, "c")
+            .taken(4, "c", "gate")
+            .given(7, "c", "gate")
+            .end(9, "c");
+        t.frame(0, "main")
+            .wait(3, "main", "Wait", "gate", "lock")
+            .waitEnd(7, "main")
+            .taken(7, "main", "gate")
+            .frameEnd(8, "main");
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main: running 0-3", "b:B running 3-4", "c:C running 4-7", "main: running 7-8"}));
+    }
+
+    void aLinkedWaitBelongsToWhoeverEndedItAlsoOverSeveralLanes() {
+        TextRecording t;
+        t.begin(0, "gpu", "Scene").linkOut(6, "gpu", 1).end(6, "gpu");
+        t.begin(0, "render", "Picture")
+            .wait(1, "render", "WaitGpu", "fence", "gpu")
+            .waitEnd(6, "render", 1)
+            .linkOut(8, "render", 2)
+            .end(8, "render");
+        t.frame(0, "main")
+            .begin(0, "main", "Frame")
+            .wait(2, "main", "WaitRender", "picture", "job")
+            .waitEnd(8, "main", 2)
+            .end(9, "main")
+            .frameEnd(9, "main");
+        QCOMPARE(segmentsOf(*t.open()), (QStringList{"main:Frame running 0-2", "gpu:Scene running 2-6",
+                                                     "render:Picture running 6-8", "main:Frame running 8-9"}));
+    }
+
+    void workThatWasQueuedLeadsBackToWhoAskedForIt() {
+        TextRecording t;
+        t.lane("gpu", 5, "queue");
+        t.begin(0, "render", "Encode").linkOut(5, "render", 1).end(5, "render");
+        t.begin(6, "gpu", "Scene").linkIn(6, "gpu", 1).linkOut(9, "gpu", 2).end(9, "gpu");
+        t.frame(0, "main").wait(1, "main", "WaitGpu", "fence", "gpu").waitEnd(9, "main", 2).frameEnd(10, "main");
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main: running 0-1", "render:Encode running 1-5", "gpu:Scene queued 5-6",
+                              "gpu:Scene running 6-9", "main: running 9-10"}));
+    }
+
+    void aWaitWithoutAKnownEndBelongsToItsKind() {
+        TextRecording t;
+        t.frame(0, "main")
+            .wait(1, "main", "Read", "sails.pak", "file")
+            .waitEnd(4, "main")
+            .wait(5, "main", "Nap", "timer", "sleep")
+            .waitEnd(6, "main")
+            .frameEnd(7, "main");
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main: running 0-1", "main:Read wait_file 1-4", "main: running 4-5",
+                              "main:Nap wait_sleep 5-6", "main: running 6-7"}));
+    }
+
+    void anotherLaneOutsideAnyMarkerIsIdleThere() {
+        TextRecording t;
+        t.mark(0, 2, "worker", "Old").mark(4, 5, "worker", "Job").linkOut(5, "worker", 1);
+        t.frame(0, "main").wait(1, "main", "Wait", "job", "job").waitEnd(5, "main", 1).frameEnd(6, "main");
+        QCOMPARE(segmentsOf(*t.open()), (QStringList{"main: running 0-1", "worker:Old running 1-2", "worker: idle 2-4",
+                                                     "worker:Job running 4-5", "main: running 5-6"}));
+    }
+
+    void lanesThatWaitForEachOtherEndTheWalk() {
+        TextRecording t;
+        t.wait(1, "b", "WaitB", "x", "job").waitEnd(6, "b", 2).linkOut(7, "b", 1);
+        t.frame(0, "main")
+            .wait(2, "main", "WaitA", "x", "job")
+            .linkOut(6, "main", 2)
+            .waitEnd(7, "main", 1)
+            .frameEnd(8, "main");
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main: running 0-2", "b:WaitB wait_job 2-6", "b: idle 6-7", "main: running 7-8"}));
+    }
+
+    void piecesOfEveryFrameAddUpOnRandomRecordings() {
+        std::mt19937 random(3);
+        for (int round = 0; round < 60; ++round) {
+            TextRecording t;
+            const char* const lanes[] = {"main", "a", "b"};
+            std::vector<int> depth(3), waits(3);
+            std::vector<std::vector<bool>> open(3);
+            double now = 0;
+            bool inFrame = false;
+            for (int i = 0; i < 500; ++i) {
+                now += static_cast<double>(random() % 40) / 7;
+                const size_t l = random() % 3;
+                const std::string lane = lanes[l];
+                switch (random() % 8) {
+                    case 0:
+                    case 1:
+                        t.begin(now, lane, std::string(1, static_cast<char>('A' + random() % 5)));
+                        open[l].push_back(false);
+                        break;
+                    case 2:
+                        t.wait(now, lane, "W", random() % 2 ? "gate" : "door", random() % 2 ? "lock" : "job");
+                        open[l].push_back(true);
+                        break;
+                    case 3:
+                    case 4:
+                        if (open[l].empty()) break;
+                        open[l].back() ? t.waitEnd(now, lane, static_cast<int>(random() % 30)) : t.end(now, lane);
+                        open[l].pop_back();
+                        break;
+                    case 5:
+                        random() % 2 ? t.linkOut(now, lane, static_cast<int>(random() % 30))
+                                     : t.linkIn(now, lane, static_cast<int>(random() % 30));
+                        break;
+                    case 6: random() % 2 ? t.taken(now, lane, "gate") : t.given(now, lane, "gate"); break;
+                    default: inFrame ? t.frameEnd(now, "main") : t.frame(now, "main", 30); inFrame = !inFrame;
+                }
+            }
+            const auto r = t.open();
+            if (r->series.empty() || r->series[0].frames.empty()) continue;
+            for (uint32_t f = 0; f < r->series[0].frames.size(); ++f) QVERIFY(!segmentsOf(*r, f).contains("GAP"));
+            const auto e = explained(r);
+            FrameTables tables(e);
+            for (uint32_t f = 0; f < e->frames.size(); ++f) {
+                int64_t sum = 0, late = 0;
+                for (const ExcessPart& part : e->excessOf(f)) sum += part.excess();
+                QCOMPARE(sum, e->frame(f).duration() - e->usualOf(f));
+                for (const CauseShare& share : e->frames[f].shares) late += share.late;
+                for (const Sentence& sentence : frameSentences(*e, f)) QVERIFY(!sentence.text.empty());
+                int64_t waterfall = 0;
+                for (const WaterfallStep& step : waterfallOf(*e, f)) waterfall += step.excess;
+                QCOMPARE(waterfall, sum);
+                const FrameTable table = *tables.of(f);
+                for (const FrameTableRow& row : table.rows)
+                    QVERIFY(row.total >= 0 && row.total <= e->frame(f).duration() && row.self <= row.total);
+                QCOMPARE(late, e->frames[f].overrun);
+            }
+            int64_t late = 0;
+            for (const Cause& cause : e->causes) late += cause.late;
+            QCOMPARE(late, e->figures.late);
+        }
+    }
+
+    void timeWithoutACoreBelongsToWhoHadIt() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.at(0, "core 0", onCore(100)).at(3, "core 0", onCore(200, true)).at(7, "core 0", onCore(100));
+        t.frame(0, "main").mark(1, 9, "main", "Work").frameEnd(10, "main");
+        const auto r = t.open();
+        QCOMPARE(segmentsOf(*r), (QStringList{"main: running 0-1", "main:Work running 1-3", "main:Work no_core 3-7",
+                                              "main:Work running 7-9", "main: running 9-10"}));
+        CriticalPathWalker walker(*r);
+        const auto segments = walker.account(laneNamed(*r, "main"), 0, 10'000);
+        QCOMPARE(coreHolderText(*r, segments[2].coreHolder), std::string("updater"));
+    }
+
+    void whoIsWokenAndFindsTheCoreInUseHadNone() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.at(0, "core 0", onCore(100)).at(2, "core 0", onCore(300)).at(7, "core 0", onCore(100));
+        t.begin(1, "worker", "Job").linkOut(4, "worker", 5).end(5, "worker");
+        t.frame(0, "main").wait(2, "main", "Wait", "job", "job").waitEnd(7.5, "main", 5).frameEnd(10, "main");
+        const auto r = t.open();
+        QCOMPARE(segmentsOf(*r), (QStringList{"main: running 0-2", "worker:Job running 2-4", "main:Wait no_core 4-7",
+                                              "main:Wait waking 7-7.5", "main: running 7.5-10"}));
+        CriticalPathWalker walker(*r);
+        for (const Segment& segment : walker.account(laneNamed(*r, "main"), 0, 10'000))
+            if (segment.kind == SegmentKind::NoCore)
+                QCOMPARE(coreHolderText(*r, segment.coreHolder), std::string("hauler"));
+    }
+
+    void stoppedByTheSystemWithoutAWaitIsBlocked() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.at(0, "core 0", onCore(100)).at(3, "core 0", onCore(0)).at(6, "core 0", onCore(100));
+        t.frame(0, "main").mark(0, 10, "main", "Work").frameEnd(10, "main");
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main:Work running 0-3", "main:Work blocked 3-6", "main:Work running 6-10"}));
+    }
+
+    void whatWasQueuedBehindOtherWorkWaitedForThatWork() {
+        TextRecording t;
+        t.frame(0, "main").linkOut(1, "main", 1).linkOut(2, "main", 2).wait(3, "main", "Wait", "job", "job");
+        t.waitEnd(8, "main", 9).frameEnd(10, "main");
+        t.begin(1.5, "worker", "First").linkIn(1.5, "worker", 1).end(6, "worker");
+        t.begin(6.2, "worker", "Second").linkIn(6.2, "worker", 2).linkOut(8, "worker", 9).end(8, "worker");
+        QCOMPARE(segmentsOf(*t.open()),
+                 (QStringList{"main: running 0-3", "worker:First running 3-6", "worker:Second queued 6-6.2",
+                              "worker:Second running 6.2-8", "main: running 8-10"}));
+    }
+
+    void aLinkThatEndedAWaitInsideIsNotWhatAskedForTheWork() {
+        TextRecording t;
+        t.linkOut(0.5, "other", 7);
+        t.frame(0, "main").wait(1, "main", "Wait", "job", "job").waitEnd(8, "main", 9).frameEnd(9, "main");
+        t.begin(4, "worker", "Job").wait(5, "worker", "Glance", "x", "condition").waitEnd(5, "worker", 7);
+        t.linkOut(8, "worker", 9).end(8, "worker");
+        QCOMPARE(segmentsOf(*t.open()), (QStringList{"main: running 0-1", "worker: idle 1-4", "worker:Job running 4-5",
+                                                     "worker:Job running 5-8", "main: running 8-9"}));
+    }
 };
 
-QTEST_GUILESS_MAIN(AccountingTest)
+QTEST_GUILESS_MAIN(CriticalPathTest)
 #include "critical_path_test.moc"

@@ -16,24 +16,13 @@
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
 #include "testing/cache_files.h"
+#include "testing/files.h"
 #include "testing/said.h"
 #include "testing/scaled_recording.h"
 
 using namespace fugato;
 
 namespace {
-
-QByteArray bytesOf(const std::string& path) {
-    QFile file(QString::fromStdString(path));
-    if (!file.open(QIODevice::ReadOnly)) qFatal("cannot read %s", path.c_str());
-    return file.readAll();
-}
-
-void put(const std::string& path, const QByteArray& bytes) {
-    QFile file(QString::fromStdString(path));
-    if (!file.open(QIODevice::WriteOnly | QIODevice::Truncate) || file.write(bytes) != bytes.size())
-        qFatal("cannot write %s", path.c_str());
-}
 
 template <class T>
 bool equal(const Column<T>& a, const Column<T>& b) {
@@ -118,7 +107,7 @@ private slots:
             QByteArray bad = i == 0 ? QByteArray() : i == 1 ? good.left(good.size() / 2) : good;
             for (int k = 0; k < 4 && i > 1; ++k)
                 bad[k % 2 ? int(random() % 100) : int(bad.size() - 1 - int(random() % 400))] = char(random());
-            put(kept.toStdString(), bad);
+            putBytes(kept.toStdString(), bad);
             QVERIFY(same(*expected, *sumCriticalPaths(*opened(file, options), 0)));
         }
         // They go when the index makes room.
@@ -167,7 +156,7 @@ private slots:
         bad[1][bad[1].size() - 20] = char(bad[1][bad[1].size() - 20] + 1);
         for (int i = 0; i < 128; ++i) bad[5][i] = 0;
         for (const QByteArray& bytes : bad) {
-            put(index, bytes);
+            putBytes(index, bytes);
             QVERIFY(!loadIndex(index, stateOfFile(file)));
             QVERIFY(saidBy(*opened(file, options)) == said);
             QVERIFY(loadIndex(index, stateOfFile(file)));  // and there is a good one again
@@ -196,7 +185,7 @@ private slots:
                                  : i % 3 == 1 ? bad.size() - 1 - qsizetype(random() % 4000)
                                               : qsizetype(random() % size_t(bad.size()));
             bad[at] = char(bad[at] ^ (1 << random() % 8));
-            put(index, bad);
+            putBytes(index, bad);
             const auto kept = loadIndex(index, state);
             if (!kept) {
                 ++refused;
@@ -241,7 +230,7 @@ private slots:
             for (size_t i = 0; i < 8; ++i) bad[at + i] = char(0xff);
             testing::mendCacheFile(bad);
             QVERIFY(bad != good);
-            put(index, QByteArray::fromStdString(bad));
+            putBytes(index, QByteArray::fromStdString(bad));
             const auto kept = loadIndex(index, state);
             QVERIFY(kept);
             QCOMPARE(kept->markerCount(), markers);
@@ -252,10 +241,10 @@ private slots:
         std::string bad = good;
         for (size_t i = 0; i < sizeof(MarkerRow::Group); ++i) bad[size_t(offset) + i] = char(0x7f);
         testing::mendCacheFile(bad);
-        put(index, QByteArray::fromStdString(bad));
+        putBytes(index, QByteArray::fromStdString(bad));
         QVERIFY(!loadIndex(index, state));
         testing::mendCacheFile(bad = good);
-        put(index, QByteArray::fromStdString(bad));
+        putBytes(index, QByteArray::fromStdString(bad));
         QVERIFY(loadIndex(index, state));
     }
 

@@ -10,12 +10,12 @@
 #include <QTemporaryDir>
 #include <QtTest>
 
-#include "app/document/background_query.h"
 #include "app/document/document.h"
 #include "app/lanes/lane_picture.h"
 #include "app/selection/selection.h"
 #include "app/strip/strip_picture.h"
 #include "app/theme/theme.h"
+#include "app/work/background_query.h"
 #include "testing/explaining.h"
 
 using namespace fugato;
@@ -111,18 +111,20 @@ private slots:
     }
 
     void cancellingWaitsForNothing() {
-        QSemaphore goOn;
+        QSemaphore begun, goOn;
         std::atomic<bool> ended{false};
         bool heard = false;
         {
             BackgroundQuery asking;
             asking.ask(
                 [&](const Progress&) {  // does not listen
+                    begun.release();
                     goOn.acquire();
                     ended = true;
                     return std::make_shared<int>(1);
                 },
                 [&](const std::shared_ptr<int>&) { heard = true; });
+            begun.acquire();
             asking.silence();
             QVERIFY(!asking.busy());
             QVERIFY(!ended);
@@ -137,6 +139,34 @@ private slots:
         QTRY_VERIFY(!Task::anyRuns());
         QCoreApplication::processEvents();
         QVERIFY(!heard);
+    }
+
+    void whatIsMoreUrgentIsBegunFirst() {
+        QTRY_VERIFY(!Task::anyRuns());
+        QSemaphore begun, goOn;
+        for (int i = 0; i < workerCount(); ++i)
+            startWork(
+                [&] {
+                    begun.release();
+                    goOn.acquire();
+                },
+                Urgency::Painting);
+        begun.acquire(workerCount());
+        std::mutex lock;
+        QStringList order;
+        const auto note = [&](const char* what) {
+            const std::lock_guard guard(lock);
+            order << what;
+        };
+        const auto no = [](const QString&) {};
+        Task::start([&](Task&) { note("ahead"); }, no, Urgency::Ahead);
+        Task::start([&](Task&) { note("cancelled"); }, no)->cancel();
+        Task::start([&](Task&) { note("wanted"); }, no);
+        startWork([&] { note("painting"); }, Urgency::Painting);
+        goOn.release();  // one of them
+        QTRY_VERIFY(!Task::anyRuns());
+        QCOMPARE(order, QStringList({"painting", "wanted", "ahead"}));  // and not what was cancelled before it began
+        goOn.release(workerCount());
     }
 
     void init() { applyTheme(false); }

@@ -6,7 +6,7 @@
 #include <cmath>
 
 #include "app/lanes/row_content.h"
-#include "app/lanes/work_ahead.h"
+#include "app/work/work_ahead.h"
 #include "testing/making.h"
 
 using namespace fugato;

@@ -14,6 +14,7 @@
 #include <QStandardPaths>
 #include <QTemporaryDir>
 #include <QtTest>
+#include <future>
 
 #include "app/drawer/drawer.h"
 #include "app/drawer/marker_page.h"
@@ -24,6 +25,7 @@
 #include "app/verdict/verdict_bar.h"
 #include "app/window/main_window.h"
 #include "core/model/recording_index.h"
+#include "core/store/long_work.h"
 #include "testing/text_recording.h"
 
 using namespace fugato;
@@ -99,7 +101,9 @@ private slots:
         QProcess process;
         process.start(SKERRY_PROGRAM, {"--scale", QString::number(kMarkers), "--out", QString::fromStdString(file_)});
         QVERIFY(process.waitForFinished(120'000) && process.exitCode() == 0);
+        keepThreadQuick();
     }
+    void cleanup() { QCOMPARE(longWorkOnQuickThreads(), std::vector<std::string>()); }
 
     void itIsShownWhileItIsReadAndCanBeWorkedWith() {
         window_ = std::make_unique<MainWindow>();
@@ -237,7 +241,10 @@ private slots:
         SelectionPage& page = window_->drawer().page<SelectionPage>();
         QTRY_VERIFY(page.title().startsWith("Selected:") && !page.busy());
         QTRY_VERIFY(rowsOf(page.view()) > 5);
-        const auto table = tableOfStretch(recording(), *selection().stretch());
+        // Not on this thread, which is the window's.
+        const auto table = std::async(std::launch::async, [this] {
+                               return tableOfStretch(recording(), *selection().stretch());
+                           }).get();
         QCOMPARE(rowsOf(page.view()), int(table->lanes.size()));
         // The marker page now tells of the stretch.
         window_->drawer().show("marker");
@@ -298,7 +305,7 @@ private slots:
 
     void whatLiesOnASlowDiskIsDrawnRoughlyFirstAndThenExactly() {
         const std::string index = indexPathFor(options().indexFolder, file_);
-        const auto r = *openRecording(file_, {}, options());
+        const auto r = *std::async(std::launch::async, [this] { return openRecording(file_, {}, options()); }).get();
         const int fd = ::open(index.c_str(), O_RDONLY);
         QVERIFY(fd >= 0);
         ::fdatasync(fd);

@@ -6,7 +6,7 @@
 
 #include <map>
 
-#include "background_query.h"
+#include "app/work/background_query.h"
 #include "core/explain/simulation/what_if.h"
 
 namespace fugato {

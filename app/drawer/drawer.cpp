@@ -14,6 +14,19 @@
 
 namespace fugato {
 
+namespace {
+
+QString scopeText(DrawerPage::Scope scope) {
+    switch (scope) {
+        case DrawerPage::Scope::Frame: return Drawer::tr("the selected frame");
+        case DrawerPage::Scope::Selection: return Drawer::tr("the selected time, or the time in view");
+        case DrawerPage::Scope::Marker: return Drawer::tr("the selected marker");
+        default: return Drawer::tr("the whole recording");
+    }
+}
+
+}  // namespace
+
 Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     : QWidget(parent), tabs_(new QTabBar(this)), stack_(new QStackedWidget(this)) {
     pages_ = {new FramePage(document, selection), new SelectionPage(document, selection),
@@ -27,7 +40,7 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
         const DrawerPage::Words words = page->words();
         stack_->addWidget(page);
         const int at = tabs_->addTab(words.tab);
-        tabs_->setTabToolTip(at, tr("%1 (Ctrl+%2)").arg(words.help).arg(at + 1));
+        tabs_->setTabToolTip(at, tr("%1 (Ctrl+%2)\nAbout: %3").arg(words.help).arg(at + 1).arg(scopeText(words.scope)));
     }
     auto* all = new QVBoxLayout(this);
     all->setContentsMargins(0, 0, 0, 0);
@@ -44,6 +57,8 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     });
 }
 
+DrawerPage& Drawer::current() const { return *pages_[tabs_->currentIndex()]; }
+
 bool Drawer::show(const QString& id) {
     for (int at = 0; at < pages_.size(); ++at)
         if (pages_[at]->words().id == id) {
@@ -53,7 +68,7 @@ bool Drawer::show(const QString& id) {
     return false;
 }
 
-QString Drawer::shown() const { return pages_[tabs_->currentIndex()]->words().id; }
+QString Drawer::shown() const { return current().words().id; }
 
 bool Drawer::busy() const {
     return std::any_of(pages_.begin(), pages_.end(), [](const DrawerPage* page) { return page->busy(); });

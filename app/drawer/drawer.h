@@ -21,6 +21,7 @@ public:
     /// A page by its id; false where there is none.
     bool show(const QString& id);
     QString shown() const;  // id
+    DrawerPage& current() const;
     /// Searches, and shows the search results.
     void search(const QString& words);
     /// All pages, in the order of their tabs.

@@ -7,7 +7,8 @@
 namespace fugato {
 
 DrawerPage::Words FramePage::words() const {
-    return {"frame", tr("Frame"), tr("Table of the frame"), tr("The selected frame's markers against usual ones")};
+    return {"frame",    tr("Frame"), tr("Table of the frame"), tr("The selected frame's markers against usual ones"),
+            tr("Time"), Scope::Frame};
 }
 
 FramePage::FramePage(Document& document, Selection& selection, QWidget* parent)

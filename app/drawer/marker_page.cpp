@@ -8,8 +8,12 @@
 namespace fugato {
 
 DrawerPage::Words MarkerPage::words() const {
-    return {"marker", tr("Marker"), tr("Figures of the marker"),
-            tr("How often and how long the selected marker runs, its longest occurrences")};
+    return {"marker",
+            tr("Marker"),
+            tr("Figures of the marker"),
+            tr("How often and how long the selected marker runs, its longest occurrences"),
+            tr("Markers"),
+            Scope::Marker};
 }
 
 MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent)

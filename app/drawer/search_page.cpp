@@ -7,8 +7,12 @@
 namespace fugato {
 
 DrawerPage::Words SearchPage::words() const {
-    return {"search", tr("Search results"), tr("Search results"),
-            tr("Markers, arguments and points that match the search")};
+    return {"search",
+            tr("Search results"),
+            tr("Search results"),
+            tr("Markers, arguments and points that match the search"),
+            tr("Markers"),
+            Scope::Recording};
 }
 
 SearchPage::SearchPage(Document& document, Selection& selection, QWidget* parent)

@@ -11,8 +11,12 @@ constexpr int kAfterMs = 120;
 }
 
 DrawerPage::Words SelectionPage::words() const {
-    return {"selection", tr("Selection"), tr("Table of the selection"),
-            tr("Everything nested in the selected time, or in what is in view")};
+    return {"selection",
+            tr("Selection"),
+            tr("Table of the selection"),
+            tr("Everything nested in the selected time, or in what is in view"),
+            tr("Time"),
+            Scope::Selection};
 }
 
 SelectionPage::SelectionPage(Document& document, Selection& selection, QWidget* parent)

@@ -50,6 +50,11 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
             [this](double part) { about_->setText(tr("computing, %1 %").arg(part * 100, 0, 'f', 0)); });
 }
 
+void TablePage::fillMenu(QMenu& menu) {
+    menu.addAction(tr("&Filter rows"), this, [this] { filter_->setFocus(Qt::ShortcutFocusReason); });
+    view_->fillMenu(menu);
+}
+
 void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
 void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
 

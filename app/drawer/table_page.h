@@ -8,10 +8,10 @@
 #include <QLineEdit>
 #include <QVBoxLayout>
 
-#include "app/document/background_query.h"
 #include "app/document/document.h"
 #include "app/selection/selection.h"
 #include "app/table/table_view.h"
+#include "app/work/background_query.h"
 #include "core/ask/answer_tables.h"
 #include "page.h"
 
@@ -24,6 +24,7 @@ public:
     QLineEdit& filter() { return *filter_; }
     QString title() const { return title_->text(); }
     QString about() const { return about_->text(); }
+    void fillMenu(QMenu& menu) override;
     bool busy() const override { return query_.busy() || leading_.busy() || view_->rows().busy(); }
 
 protected:

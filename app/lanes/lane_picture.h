@@ -9,13 +9,13 @@
 #include <optional>
 #include <vector>
 
+#include "app/work/work_ahead.h"
 #include "core/ask/stretch.h"
 #include "core/explain/words/explained_frame.h"
 #include "lane_layout.h"
 #include "marker_names.h"
 #include "row_content.h"
 #include "track_picture.h"
-#include "work_ahead.h"
 
 class QPainter;
 

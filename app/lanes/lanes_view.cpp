@@ -145,7 +145,8 @@ void LanesView::fetchMissing() {
                 viewport()->update();
             });
         },
-        [this](const QString&) { fetching_ = false; });  // it is drawn from summaries, as it is
+        [this](const QString&) { fetching_ = false; },  // it is drawn from summaries, as it is
+        Urgency::Ahead);
 }
 
 LanesView::~LanesView() {

@@ -5,8 +5,8 @@
 
 #include <QAbstractScrollArea>
 
-#include "app/document/background_query.h"
 #include "app/selection/selection.h"
+#include "app/work/background_query.h"
 #include "core/explain/words/marker_words.h"
 #include "lane_picture.h"
 

@@ -6,8 +6,8 @@
 
 #include <QTimer>
 
-#include "app/document/background_query.h"
 #include "app/document/document.h"
+#include "app/work/background_query.h"
 #include "core/explain/words/explained_frame.h"
 #include "selection.h"
 

@@ -6,7 +6,7 @@
 
 #include <QAbstractItemModel>
 
-#include "app/document/background_query.h"
+#include "app/work/background_query.h"
 #include "core/table/table.h"
 
 namespace fugato {

@@ -250,24 +250,30 @@ void TableView::fillColumnMenu(QMenu& menu) {
     }
 }
 
-void TableView::contextMenuEvent(QContextMenuEvent* event) {
-    QMenu menu(this);
+void TableView::fillMenu(QMenu& menu) {
     const bool any = model_.rowCount() > 0;
-    const auto add = [&](const QString& name, bool enabled, const QKeySequence& key, auto&& act) {
+    const auto add = [&](const QString& name, bool enabled, auto&& act) {
         QAction* action = menu.addAction(name, this, act);
-        action->setShortcut(key);
         action->setEnabled(enabled);
+        return action;
     };
-    add(tr("&Copy rows"), selectionModel()->hasSelection(), QKeySequence::Copy, [this] { copyRows(); });
-    add(tr("Copy &all rows"), any, {}, [this] { QApplication::clipboard()->setText(textOf(true)); });
-    add(tr("&Save as…"), any, {}, [this] { askWhereToSave(); });
+    QAction* copy = add(tr("&Copy rows"), selectionModel()->hasSelection(), [this] { copyRows(); });
+    copy->setShortcut(QKeySequence::Copy);
+    copy->setShortcutContext(Qt::WidgetShortcut);  // only says what key the table takes itself
+    add(tr("Copy &all rows"), any, [this] { QApplication::clipboard()->setText(textOf(true)); });
+    add(tr("&Save as…"), any, [this] { askWhereToSave(); });
     if (model_.table() && model_.table()->nested()) {
         menu.addSeparator();
-        add(tr("&Expand all below"), currentIndex().isValid(), {}, [this] { expandRecursively(currentIndex()); });
-        add(tr("Co&llapse all"), any, {}, [this] { collapseAll(); });
+        add(tr("&Expand all below"), currentIndex().isValid(), [this] { expandRecursively(currentIndex()); });
+        add(tr("C&ollapse all"), any, [this] { collapseAll(); });
     }
     menu.addSeparator();
     fillColumnMenu(*menu.addMenu(tr("Co&lumns")));
+}
+
+void TableView::contextMenuEvent(QContextMenuEvent* event) {
+    QMenu menu(this);
+    fillMenu(menu);
     menu.exec(event->globalPos());
 }
 

@@ -32,6 +32,8 @@ public:
     /// The chosen rows, or all, as text for a spreadsheet.
     QString textOf(bool all) const;
     void copyRows() const;
+    /// What can be done with the rows: for the context menu and the Tables menu.
+    void fillMenu(QMenu& menu);
     /// As CSV, or JSON where the name ends so; on another thread. said() tells how it went.
     void saveAs(const QString& path);
 

@@ -53,6 +53,7 @@ MainWindow::MainWindow() {
     makeGoMenu();
     makeWhatIfMenu();
     makeViewMenu();
+    makeTablesMenu();
     makeHelpMenu();
     makeProgress();
     resize(1280, 800);
@@ -267,13 +268,6 @@ void MainWindow::makeViewMenu() {
                                                                                             selection_.view().end}));
                   });
     commands_.addGesture("Shift+drag", tr("select a span of time"));
-    for (int at = 0; at < drawer_->pages().size(); ++at) {
-        const DrawerPage::Words words = drawer_->pages()[at]->words();
-        commands_.add(view, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
-                      [this, id = words.id] { drawer_->show(id); });
-    }
-    commands_.addGesture("Ctrl+C", tr("in a table: copy the selected rows"));
-    commands_.addGesture(tr("Right click"), tr("in a table: copy, save, expand, choose columns"));
     const bool gather = settings::gatherLanes().get();
     commands_.addSwitch(view, tr("Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
                         tr("where the lanes of the blue line lie far apart, the others become slim, or not"), gather,
@@ -285,6 +279,28 @@ void MainWindow::makeViewMenu() {
     view->addSeparator();
     commands_.add(view, tr("Memory limit…"), {}, {}, [this] { askMemoryLimit(); });
     commands_.addSwitch(view, tr("Dark colours"), {}, {}, theme().dark, [this](bool dark) { setDark(dark); });
+}
+
+/// The pages of the drawer, by their groups, and what can be done with the one in sight.
+void MainWindow::makeTablesMenu() {
+    QMenu* tables = menuBar()->addMenu(tr("&Tables"));
+    QString group;
+    for (int at = 0; at < drawer_->pages().size(); ++at) {
+        const DrawerPage::Words words = drawer_->pages()[at]->words();
+        if (at && words.group != group) tables->addSeparator();
+        group = words.group;
+        commands_.add(tables, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
+                      [this, id = words.id] { drawer_->show(id); });
+    }
+    commands_.addGesture("Ctrl+C", tr("in a table: copy the selected rows"));
+    commands_.addGesture(tr("Right click"), tr("in a table: copy, save, expand, choose columns"));
+    tables->addSeparator();
+    auto* inSight = tables->addMenu(QString());
+    connect(tables, &QMenu::aboutToShow, this, [this, inSight] {
+        inSight->clear();
+        inSight->setTitle(tr("&In “%1”").arg(drawer_->current().words().tab));
+        drawer_->current().fillMenu(*inSight);
+    });
 }
 
 void MainWindow::makeHelpMenu() {

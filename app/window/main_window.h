@@ -57,6 +57,7 @@ private:
     void makeGoMenu();
     void makeWhatIfMenu();
     void makeViewMenu();
+    void makeTablesMenu();
     void makeHelpMenu();
     void makeProgress();
     void takeRecording();

@@ -4,6 +4,8 @@
 // while it grows.
 #pragma once
 
+#include <tsl/robin_map.h>
+
 #include <cstddef>
 #include <cstdint>
 #include <utility>
@@ -29,25 +31,21 @@ public:
     size_t size() const { return nodes_.size(); }
     const std::vector<Node>& nodes() const { return nodes_; }
     PathId child(PathId parent, uint32_t site) {
-        if (!places_.empty())
-            for (size_t at = place(parent, site);; ++at) {
-                const PathId found = places_[at & (places_.size() - 1)];
-                if (!found) break;
-                if (nodes_[found].parent == parent && nodes_[found].site == site) return found;
-            }
-        return add(parent, site);
+        const auto found = places_.find(keyOf(parent, site));
+        return found != places_.end() ? found->second : add(parent, site);
     }
     bool contains(PathId ancestor, PathId path) const;  // also true where they are the same
     PathId common(PathId a, PathId b) const;
 
 private:
-    size_t place(PathId parent, uint32_t site) const {
-        return static_cast<size_t>((static_cast<uint64_t>(parent) << 32 | site) * 0x9e3779b97f4a7c15ull >> 32);
-    }
+    static uint64_t keyOf(PathId parent, uint32_t site) { return static_cast<uint64_t>(parent) << 32 | site; }
+    struct Hash {
+        size_t operator()(uint64_t key) const { return static_cast<size_t>(key * 0x9e3779b97f4a7c15ull >> 32); }
+    };
     PathId add(PathId parent, uint32_t site);
 
     std::vector<Node> nodes_;
-    std::vector<PathId> places_;  // open addressing by parent and site; a power of two, at most half full
+    tsl::robin_map<uint64_t, PathId, Hash> places_;  // by parent and site; empty where nodes_ was handed over
 };
 
 }  // namespace fugato

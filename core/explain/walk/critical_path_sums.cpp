@@ -1,9 +1,10 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "critical_path_sums.h"
 
+#include <tsl/robin_map.h>
+
 #include <algorithm>
 #include <atomic>
-#include <bit>
 #include <cmath>
 #include <filesystem>
 #include <numeric>
@@ -54,44 +55,26 @@ struct Hash {
     size_t operator()(const PlaceKey& k) const { return mix(mix(17, k.path), k.group) >> 7; }
 };
 
-/// Gives keys numbers: positions in a list that lies elsewhere. Open addressing, at most half full.
+/// Gives keys numbers: positions in a list that lies elsewhere.
 template <class Key>
 class Numbers {
 public:
     uint32_t of(std::vector<Key>& list, const Key& key) {
-        if (2 * list.size() >= places_.size()) grow(list);
-        for (size_t at = Hash()(key);; ++at) {
-            uint32_t& place = places_[at & (places_.size() - 1)];
-            if (place == kNone) {
-                place = static_cast<uint32_t>(list.size());
-                list.push_back(key);
-                return place;
-            }
-            if (list[place] == key) return place;
-        }
+        const auto [at, isNew] = numbers_.try_emplace(key, static_cast<uint32_t>(list.size()));
+        if (isNew) list.push_back(key);
+        return at->second;
     }
     /// The numbers of a list that is there already.
     void take(const std::vector<Key>& list) {
-        if (2 * list.size() >= places_.size()) grow(list);
+        for (uint32_t i = 0; i < list.size(); ++i) numbers_.try_emplace(list[i], i);
     }
-    uint32_t find(const std::vector<Key>& list, const Key& key) const {
-        for (size_t at = Hash()(key); !places_.empty(); ++at) {
-            const uint32_t place = places_[at & (places_.size() - 1)];
-            if (place == kNone || list[place] == key) return place;
-        }
-        return kNone;
+    uint32_t find(const Key& key) const {
+        const auto at = numbers_.find(key);
+        return at == numbers_.end() ? kNone : at->second;
     }
 
 private:
-    void grow(const std::vector<Key>& list) {
-        places_.assign(std::bit_ceil(std::max<size_t>(64, 4 * list.size())), kNone);
-        for (uint32_t i = 0; i < list.size(); ++i) {
-            size_t at = Hash()(list[i]);
-            while (places_[at & (places_.size() - 1)] != kNone) ++at;
-            places_[at & (places_.size() - 1)] = i;
-        }
-    }
-    std::vector<uint32_t> places_;
+    tsl::robin_map<Key, uint32_t, Hash> numbers_;
 };
 
 /// Remembers for each path the number it had last: mostly it has it again.
@@ -127,7 +110,7 @@ struct CriticalPathSums::Index {
     Numbers<PlaceKey> places;
 };
 
-uint32_t CriticalPathSums::place(const PlaceKey& key) const { return index->places.find(places, key); }
+uint32_t CriticalPathSums::place(const PlaceKey& key) const { return index->places.find(key); }
 
 namespace {
 

@@ -1,22 +1,16 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "work_ahead.h"
 
-#include <QThreadPool>
 #include <algorithm>
+
+#include "core/store/side_by_side.h"
+#include "workers.h"
 
 namespace fugato {
 
 namespace {
 
 constexpr size_t kWorthAHelper = 4;  // pieces
-
-/// Not the one of all: the raster painter waits for that.
-QThreadPool& pool() {
-    static QThreadPool own;
-    static const bool sized = (own.setMaxThreadCount(std::max(0, QThread::idealThreadCount() - 1)), true);
-    (void)sized;
-    return own;
-}
 
 }  // namespace
 
@@ -49,12 +43,14 @@ struct WorkAhead::Pieces {
 
 WorkAhead::WorkAhead(size_t count, std::function<void(size_t)> work)
     : pieces_(std::make_shared<Pieces>(count, std::move(work))) {
-    const int helpers = static_cast<int>(std::min<size_t>(count / kWorthAHelper, pool().maxThreadCount()));
-    for (int i = 0; i < helpers; ++i)
-        pool().start([pieces = pieces_] {
-            while (pieces->attemptNext()) {
-            }
-        });
+    const size_t helpers = std::min(count / kWorthAHelper, threadsFor(count) - 1);
+    for (size_t i = 0; i < helpers; ++i)
+        startWork(
+            [pieces = pieces_] {
+                while (pieces->attemptNext()) {
+                }
+            },
+            Urgency::Painting);
 }
 
 WorkAhead::~WorkAhead() {

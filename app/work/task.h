@@ -10,13 +10,16 @@
 #include <functional>
 #include <memory>
 
+#include "workers.h"
+
 namespace fugato {
 
 class Task : public std::enable_shared_from_this<Task> {
 public:
-    /// Runs `work` on a thread of its own. What it throws, lack of memory for one, becomes a sentence that `failed` is
-    /// told on the interface thread. To be called there. Whatever `work` uses it owns.
-    static std::shared_ptr<Task> start(std::function<void(Task&)> work, std::function<void(const QString&)> failed);
+    /// Runs `work` on another thread, unless it is cancelled before. What it throws, lack of memory for one, becomes a
+    /// sentence that `failed` is told on the interface thread. To be called there. Whatever `work` uses it owns.
+    static std::shared_ptr<Task> start(std::function<void(Task&)> work, std::function<void(const QString&)> failed,
+                                       Urgency urgency = Urgency::Wanted);
     /// Whether any work still goes on, cancelled or not.
     static bool anyRuns();
 

@@ -4,7 +4,7 @@
 // answer arrives on the interface thread.
 #pragma once
 
-#include "app/document/task.h"
+#include "app/work/task.h"
 #include "format/events.h"
 
 namespace fugato {
@@ -12,7 +12,8 @@ namespace fugato {
 class BackgroundQuery : public QObject {
     Q_OBJECT
 public:
-    explicit BackgroundQuery(QObject* parent = nullptr) : QObject(parent) {}
+    explicit BackgroundQuery(QObject* parent = nullptr, Urgency urgency = Urgency::Wanted)
+        : QObject(parent), urgency_(urgency) {}
     ~BackgroundQuery() override { silence(); }
     bool busy() const { return busy_; }
 
@@ -43,7 +44,8 @@ public:
                 busy_ = false;
                 emit failed(sentence);
                 emit changed();
-            });
+            },
+            urgency_);
     }
     /// The answer is not wanted any more. Returns at once.
     void silence() {
@@ -58,6 +60,7 @@ signals:
     void failed(const QString& sentence);
 
 private:
+    const Urgency urgency_;
     bool busy_ = false;
     std::shared_ptr<Task> task_;
 };

@@ -1,0 +1,24 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The threads of the application beside the one of the interface: one pool, in which what somebody waits for is begun
+// before what may be wanted later. (Loops of the core that run on several cores at once share out their work
+// themselves: core/store/side_by_side.h.)
+#pragma once
+
+#include <functional>
+
+namespace fugato {
+
+enum class Urgency {
+    Ahead,     // nobody waits for it yet
+    Wanted,    // somebody asked for it
+    Painting,  // the picture that is being painted waits for it
+};
+
+/// Runs `work` as soon as a thread is free; what is more urgent comes first. Returns false where the system gave the
+/// program no threads at all. What `work` throws ends the program.
+bool startWork(std::function<void()> work, Urgency urgency);
+/// How much may go on at once.
+int workerCount();
+
+}  // namespace fugato

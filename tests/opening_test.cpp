@@ -1,0 +1,289 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The application as a person opens recordings with it: dropped, recent, damaged, empty, still growing; what it
+// remembers, and what it tells of its keys.
+#include <QDropEvent>
+#include <QFile>
+#include <QFileDialog>
+#include <QLabel>
+#include <QLineEdit>
+#include <QMimeData>
+#include <QProcess>
+#include <QPushButton>
+#include <QSignalSpy>
+#include <QTimer>
+#include <QtTest>
+
+#include "app/budget/budget_text.h"
+#include "app/drawer/drawer.h"
+#include "app/drawer/frame_page.h"
+#include "app/lanes/lanes_view.h"
+#include "app/strip/overrun_strip.h"
+#include "app/theme/theme.h"
+#include "app/theme/words.h"
+#include "app/verdict/verdict_bar.h"
+#include "app/window/main_window.h"
+#include "testing/text_recording.h"
+#include "window_test.h"
+
+using namespace fugato;
+
+class OpeningTest : public WindowTest {
+    Q_OBJECT
+
+private slots:
+    void droppingAFileOpensIt() {
+        QMimeData data;
+        data.setUrls({QUrl::fromLocalFile(FUGATO_DEMO_RECORDING)});
+        QDragEnterEvent enter({50, 50}, Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
+        QApplication::sendEvent(window_.get(), &enter);
+        QVERIFY(enter.isAccepted());
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        QDropEvent drop(QPointF(50, 50), Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
+        QApplication::sendEvent(window_.get(), &drop);
+        QVERIFY(explained.wait(30'000));
+        QVERIFY(window_->windowTitle().startsWith("skerry-regatta.fugato"));
+    }
+
+    void recentFilesAreOfferedAndReopened() {
+        openDemo();
+        QMenu* recent = nullptr;
+        for (QAction* action : window_->menuBar()->actions().first()->menu()->actions())
+            if (action->menu()) recent = action->menu();
+        QVERIFY(recent);
+        emit recent->aboutToShow();
+        QCOMPARE(recent->actions().first()->text(), QString("skerry-regatta.fugato"));
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        recent->actions().first()->trigger();
+        QVERIFY(explained.wait(30'000));
+    }
+
+    void aRecordingThatIsStillMadeIsFollowed() {
+        // The real program, in real time.
+        const QString path = folder_.filePath("growing.fugato");
+        QProcess skerry;
+        skerry.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "4", "--system", "none", "--troubles", "gust,log"});
+        QVERIFY(skerry.waitForStarted());
+        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
+        open(path);
+        QVERIFY(window_->document().recording()->growing);
+        // However few frames it held when it was opened: the rest comes by itself.
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() && explanation().frames.size() > 5, 10'000);
+        selection().chooseFrame(3);
+        QCOMPARE(selection().frame(), 3u);
+        selection().showSpan(explanation().frame(3).begin, explanation().frame(3).end);
+        const View chosen = selection().view();
+        const size_t first = explanation().frames.size();
+        QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > first + 20, 10'000);
+        const size_t second = explanation().frames.size();
+        std::optional<CauseKey> tried;
+        if (!explanation().causes.empty()) {
+            tried = explanation().causes[0].key;
+            window_->document().trials().setRepairs({{0, true}});
+        }
+        QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > second + 20, 10'000);
+        if (tried) {  // what is being tried goes on
+            QCOMPARE(window_->document().trials().repairs().size(), size_t{1});
+            QVERIFY(explanation().causes[window_->document().trials().repairs()[0].cause].key == *tried);
+        }
+        // What the person looks at stays.
+        QCOMPARE(selection().view().begin, chosen.begin);
+        QCOMPARE(selection().view().end, chosen.end);
+        QCOMPARE(selection().frame(), 3u);
+        QVERIFY(skerry.waitForFinished(30'000));
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 10'000);
+        QCOMPARE(explanation().frames.size(), size_t{240});
+    }
+
+    void openingCanBeCancelled() {
+        EventStore store;  // as text, the demo takes seconds to read
+        QVERIFY(readRecordingFile(FUGATO_DEMO_RECORDING, store));
+        const QString slow = folder_.filePath("slow.jsonl");
+        QVERIFY(writeRecordingFile(slow.toStdString(), store));
+        QSignalSpy cancelled(&window_->document(), &Document::cancelled),
+            opened(&window_->document(), &Document::recordingChanged);
+        auto* button = window_->findChild<QPushButton*>("cancel");
+        for (const bool byKey : {false, true}) {
+            window_->open(slow);
+            QTRY_VERIFY(button->isVisible());
+            if (byKey)
+                key(Qt::Key_Escape);
+            else
+                QTest::mouseClick(button, Qt::LeftButton);
+            QTRY_VERIFY(!button->isVisible());
+        }
+        QCOMPARE(cancelled.count(), 2);
+        QCoreApplication::processEvents();
+        QCOMPARE(opened.count(), 0);
+        QVERIFY(window_->verdict().sentence().isEmpty());
+        openDemo();  // and works the next time
+        window_->open(slow);
+        window_->document().cancel();
+        QVERIFY(window_->verdict().sentence().contains("frames over budget"));  // what was open stays
+    }
+
+    void badFilesGetOneSentenceAndLeaveWhatIsOpen_data() {
+        QTest::addColumn<QByteArray>("bytes");
+        QTest::addColumn<QString>("words");
+        QTest::newRow("empty") << QByteArray() << "is empty";
+        QTest::newRow("other") << QByteArray("PK\3\4zzzz") << "is not a Fugato recording";
+        QTest::newRow("cut") << QByteArray(
+                                    "\x89"
+                                    "FUG\r\n\x1a\n")
+                             << "is cut off";
+    }
+
+    void badFilesGetOneSentenceAndLeaveWhatIsOpen() {
+        QFETCH(QByteArray, bytes);
+        QFETCH(QString, words);
+        openDemo();
+        const auto before = window_->document().recording();
+        open(write("bad.fugato", bytes));
+        QVERIFY2(window_->notice().contains(words), qPrintable(window_->notice()));
+        QVERIFY(window_->document().recording() == before);
+    }
+
+    void damagedRecordingsShowWhatIsLeftAndSayWhatIsMissing() {
+        QFile demo(FUGATO_DEMO_RECORDING);
+        QVERIFY(demo.open(QIODevice::ReadOnly));
+        QByteArray bytes = demo.readAll();
+        bytes.truncate(bytes.size() / 2);
+        for (int i = 0; i < 300; ++i)
+            bytes[bytes.size() / 3 + i] = static_cast<char>(bytes[bytes.size() / 3 + i] ^ 0x55);
+        open(write("damaged.fugato", bytes));
+        QVERIFY(window_->document().explanation());
+        QVERIFY(explanation().figures.frames > 1000);
+        QVERIFY(window_->notice().contains("was not closed"));
+        QVERIFY(window_->notice().contains("missing"));
+        QVERIFY(explanation().figures.worst < 1'000'000'000);  // no frame reaches across the gap
+        window_->grab();
+    }
+
+    void recordingsWithoutFramesOrEventsAreNotBlank() {
+        TextRecording noFrames;
+        noFrames.mark(0, 5, "main", "A");
+        open(write("noframes.jsonl", QByteArray::fromStdString(noFrames.text())));
+        QVERIFY(window_->verdict().sentence().startsWith("This recording holds no frames."));
+        QCOMPARE(selection().frame(), kNone);
+        window_->grab();
+        open(write("nothing.jsonl", "{\"fugato\":\"text\",\"version\":1}\n"));
+        window_->grab();
+        key(Qt::Key_N);
+        key(Qt::Key_PageDown);
+        key(Qt::Key_F);
+        TextRecording one;
+        one.frame(0, "main").mark(1, 2, "main", "A").frameEnd(20'000, "main");
+        open(write("one.jsonl", QByteArray::fromStdString(one.text())));
+        QCOMPARE(explanation().figures.over, size_t{1});
+        window_->grab();
+    }
+
+    void noKeyCrashesWithoutARecording() {
+        for (const Qt::Key which : {Qt::Key_N, Qt::Key_P, Qt::Key_F, Qt::Key_Home, Qt::Key_PageDown, Qt::Key_PageUp,
+                                    Qt::Key_Left, Qt::Key_Plus, Qt::Key_F5})
+            key(which);
+        QTest::mouseClick(window_->lanes().viewport(), Qt::LeftButton, {}, {200, 200});
+        QTest::mouseDClick(window_->lanes().viewport(), Qt::LeftButton, {}, {200, 200});
+        QTest::mouseClick(&window_->strip(), Qt::LeftButton, {}, {200, 50});
+        QVERIFY(window_->statusText().contains("Ctrl+O"));
+    }
+
+    void darkColoursAndWindowStateAreRemembered() {
+        for (QAction* menu : window_->menuBar()->actions())
+            for (QAction* action : menu->menu()->actions())
+                if (action->text() == "Dark colours") action->trigger();
+        QVERIFY(theme().dark);
+        window_->resize(1000, 700);
+        window_->close();
+        window_ = std::make_unique<MainWindow>();
+        QVERIFY(theme().dark);
+        QCOMPARE(window_->size(), QSize(1000, 700));
+        applyTheme(false);
+    }
+
+    void helpListsEveryKey() {
+        QStringList shown;
+        QTimer::singleShot(100, [&] {
+            QWidget* dialog = QApplication::activeModalWidget();
+            if (!dialog) return;
+            for (const QLabel* label : dialog->findChildren<QLabel*>()) shown << label->text();
+            dialog->close();
+        });
+        key(Qt::Key_F1);
+        QTRY_VERIFY(!shown.isEmpty());
+        const QList<Commands::Line>& lines = window_->commands().lines();
+        for (const auto& [keys, help] : lines) QVERIFY2(shown.contains(keys) && shown.contains(help), qPrintable(keys));
+        // Whatever has a key in a menu is there, by its first key.
+        QStringList all;
+        for (const auto& line : lines) all << line.keys.split(", ");
+        for (const QAction* action : window_->findChildren<QAction*>())
+            if (!action->shortcut().isEmpty() && action->isVisible()) {
+                QString key = action->shortcut().toString();
+                key.replace("PgDown", "Page Down").replace("PgUp", "Page Up");
+                QVERIFY2(all.contains(key), qPrintable(action->text() + " " + key));
+            }
+    }
+
+    /// What a page says of itself stands in its tab, in the menu with its key, and on the page of keys.
+    void pagesAreReachedByTabMenuAndKeyFromOneList() {
+        openDemo();
+        QMenu* tables = nullptr;
+        for (QAction* action : window_->menuBar()->actions())
+            if (action->text() == "&Tables") tables = action->menu();
+        QVERIFY(tables);
+        const auto& pages = window_->drawer().pages();
+        QVERIFY(pages.size() >= 5);
+        QStringList groups;
+        for (int at = 0; at < pages.size(); ++at) {
+            const DrawerPage::Words words = pages[at]->words();
+            QVERIFY(!words.id.isEmpty() && !words.help.isEmpty() && !words.group.isEmpty());
+            if (groups.isEmpty() || groups.back() != words.group) groups << words.group;
+            QVERIFY(window_->drawer().tabs().tabToolTip(at).contains(words.help));
+            QVERIFY(window_->drawer().tabs().tabToolTip(at).contains("About: the "));
+            const auto all = tables->actions();
+            const auto entry = std::find_if(all.begin(), all.end(), [&](auto* a) { return a->text() == words.menu; });
+            QVERIFY(entry != all.end());
+            (*entry)->trigger();
+            QCOMPARE(window_->drawer().shown(), words.id);
+            QTest::keyClick(&window_->lanes(), at ? Qt::Key_1 : Qt::Key_2, Qt::ControlModifier);
+            QVERIFY(window_->drawer().shown() != words.id);
+            QTest::keyClick(&window_->lanes(), static_cast<Qt::Key>(Qt::Key_1 + at), Qt::ControlModifier);
+            QCOMPARE(window_->drawer().shown(), words.id);
+        }
+        QCOMPARE(groups.removeDuplicates(), 0);  // pages of a group stand together
+
+        // What can be done with the page in sight.
+        window_->drawer().show("frame");
+        settle();
+        emit tables->aboutToShow();
+        QMenu* inSight = tables->actions().back()->menu();
+        QVERIFY(inSight->title().contains("Frame"));
+        QStringList names;
+        for (QAction* action : inSight->actions()) names << action->text().remove('&');
+        for (const char* name : {"Filter rows", "Copy rows", "Copy all rows", "Save as…", "Columns"})
+            QVERIFY2(names.contains(name), name);
+        for (QAction* action : inSight->actions())
+            if (action->text() == "Copy &all rows") action->trigger();
+        QVERIFY(QApplication::clipboard()->text().count('\n') > 3);
+        for (QAction* action : inSight->actions())
+            if (action->text() == "&Filter rows") action->trigger();
+        QTRY_COMPARE(QApplication::focusWidget(), &window_->drawer().page<FramePage>().filter());
+    }
+
+    void theMenusDialogOpensAFile() {
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        QTimer::singleShot(200, [] {
+            auto* dialog = qobject_cast<QFileDialog*>(QApplication::activeModalWidget());
+            if (!dialog) return;
+            auto* name = dialog->findChild<QLineEdit*>();
+            name->setText(FUGATO_DEMO_RECORDING);
+            QTest::keyClick(name, Qt::Key_Return);
+        });
+        key(Qt::Key_O, Qt::ControlModifier);
+        QVERIFY(explained.count() || explained.wait(30'000));
+        QVERIFY(window_->windowTitle().startsWith("skerry-regatta.fugato"));
+    }
+};
+
+QTEST_MAIN(OpeningTest)
+#include "opening_test.moc"

@@ -1,0 +1,88 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Tests of the real window: each case has a new one, as after a first start, and a folder for its files. After each it
+// is checked that nothing that may take long was begun on the interface thread.
+#pragma once
+
+#include <QLabel>
+#include <QSettings>
+#include <QSignalSpy>
+#include <QStandardPaths>
+#include <QTemporaryDir>
+#include <QtTest>
+
+#include "app/lanes/lanes_view.h"
+#include "app/verdict/verdict_bar.h"
+#include "app/window/main_window.h"
+#include "core/store/long_work.h"
+
+namespace fugato {
+
+class WindowTest : public QObject {
+    Q_OBJECT
+protected:
+    std::unique_ptr<MainWindow> window_;
+    QTemporaryDir folder_;
+
+    Selection& selection() { return window_->selection(); }
+    const Explanation& explanation() { return *window_->document().explanation(); }
+    void key(Qt::Key which, Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
+        QTest::keyClick(&window_->lanes(), which, modifiers);
+    }
+
+    bool toldInVerdict(const QString& words) {
+        const auto labels = window_->verdict().findChildren<QLabel*>();
+        return std::any_of(labels.begin(), labels.end(), [&](QLabel* label) { return label->text() == words; });
+    }
+    void openDemo() {
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        window_->open(FUGATO_DEMO_RECORDING);
+        QVERIFY(explained.wait(30'000));
+        QVERIFY(window_->document().explanation());
+        settle();
+    }
+    /// Waits for what is worked out on other threads.
+    void settle() { QTRY_VERIFY(!window_->asking()); }
+    QString write(const char* name, const QByteArray& bytes) {
+        const QString path = folder_.filePath(name);
+        QFile file(path);
+        if (file.open(QIODevice::WriteOnly)) file.write(bytes);
+        return path;
+    }
+    /// Opens a file and waits until it is explained or refused.
+    void open(const QString& path) {
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged),
+            failed(&window_->document(), &Document::failed);
+        window_->open(path);
+        QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 30'000);
+    }
+    /// The middle of a marker of the chosen frame, in the lanes' viewport.
+    QPoint placeOf(const MarkerRef& marker) {
+        LanesView& lanes = window_->lanes();
+        return lanes.picture().markerRect(lanes.viewport()->rect(), lanes.scrolled(), marker).center();
+    }
+
+private slots:
+    void initTestCase() {
+        QStandardPaths::setTestModeEnabled(true);
+        QCoreApplication::setOrganizationName("Fugato");
+        QCoreApplication::setApplicationName("fugato-test");
+        QSettings::setDefaultFormat(QSettings::IniFormat);
+        QSettings::setPath(QSettings::IniFormat, QSettings::UserScope, folder_.path());
+        keepThreadQuick();
+    }
+    void init() {
+        QSettings().clear();
+        window_ = std::make_unique<MainWindow>();
+        window_->resize(1280, 800);
+        window_->show();
+        QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
+    }
+    void cleanup() {
+        window_.reset();
+        // Whatever was done: nothing that may take long began on the interface thread.
+        QCOMPARE(longWorkOnQuickThreads(), std::vector<std::string>());
+    }
+};
+
+}  // namespace fugato
