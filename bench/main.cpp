@@ -8,6 +8,7 @@
 #include <map>
 
 #include "rows.h"
+#include "windows.h"
 
 namespace measure {
 
@@ -36,7 +37,7 @@ std::string scratchFile(const std::string& name) {
 int main(int argc, char** argv) {
     qputenv("QT_QPA_PLATFORM", "offscreen");
     qputenv("QT_LOGGING_RULES", "qt.qpa.*=false");
-    QApplication app(argc, argv);
+    measure::WatchedApplication app(argc, argv);
     QStandardPaths::setTestModeEnabled(true);
     QApplication::setOrganizationName("Fugato");
     QApplication::setApplicationName("fugato-measure");

@@ -1,16 +1,31 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "windows.h"
 
-#include <QApplication>
+#include <QHelpEvent>
+#include <QLineEdit>
 #include <QPainter>
 #include <QSignalSpy>
+#include <QtTest>
 #include <algorithm>
 #include <random>
 
+#include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
 #include "app/strip/overrun_strip.h"
+#include "app/verdict/verdict_bar.h"
 
 namespace measure {
+
+bool WatchedApplication::notify(QObject* receiver, QEvent* event) {
+    QElapsedTimer timer;
+    timer.start();
+    ++depth_;
+    const bool done = QApplication::notify(receiver, event);
+    if (--depth_ == 0) longest_ = std::max(longest_, msOf(timer));
+    return done;
+}
+
+double longestBlock() { return static_cast<WatchedApplication*>(qApp)->longestBlock(); }
 
 Opened openWindow(const std::string& file, const fugato::OpenOptions& options) {
     Opened opened;
@@ -31,10 +46,12 @@ Opened openWindow(const std::string& file, const fugato::OpenOptions& options) {
     QObject::connect(&document, &fugato::Document::recordingGrew, opened.window.get(), whole);
     QSignalSpy explained(&document, &fugato::Document::explanationChanged);
     timer.start();
+    longestBlock();
     opened.window->open(QString::fromStdString(file));
     explained.wait(300'000);
     opened.explained = msOf(timer);
     QApplication::processEvents();
+    opened.block = longestBlock();
     // What is measured next must not hear of it any more.
     QObject::disconnect(&opened.window->lanes(), &fugato::LanesView::painted, opened.window.get(), nullptr);
     QObject::disconnect(&document, &fugato::Document::recordingChanged, opened.window.get(), nullptr);
@@ -69,6 +86,50 @@ double repaint99(fugato::MainWindow& window) {
     }
     std::sort(quickest.begin(), quickest.end());
     return quickest[quickest.size() * 99 / 100];
+}
+
+double useEveryPanel(fugato::MainWindow& window, const QString& words) {
+    constexpr int kSpikes = 20, kZooms = 16, kPlaces = 12;
+    fugato::LanesView& lanes = window.lanes();
+    const auto settle = [&] {
+        do QApplication::processEvents(QEventLoop::AllEvents, 20);
+        while (window.asking() || window.drawer().busy());
+    };
+    const auto key = [&](Qt::Key which, Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
+        QTest::keyClick(&lanes, which, modifiers);
+        settle();
+    };
+    const auto hover = [&] {
+        for (int i = 0; i < kPlaces; ++i) {
+            const QRect area = lanes.viewport()->rect();
+            const QPoint at(area.width() * (i + 1) / (kPlaces + 1), area.height() * (i % 4 + 1) / 5);
+            QHelpEvent help(QEvent::ToolTip, at, lanes.viewport()->mapToGlobal(at));
+            QApplication::sendEvent(lanes.viewport(), &help);
+            settle();
+        }
+    };
+    longestBlock();
+    for (int i = 0; i < kSpikes; ++i) key(Qt::Key_N);
+    key(Qt::Key_F);
+    hover();
+    key(Qt::Key_Home);
+    hover();
+    for (int page = 0; page < window.drawer().pages().size(); ++page) {
+        key(static_cast<Qt::Key>(Qt::Key_1 + page), Qt::ControlModifier);
+        key(Qt::Key_N);
+    }
+    for (int i = 0; i < kZooms; ++i) key(Qt::Key_Plus);
+    for (int i = 0; i < kZooms; ++i) key(i % 2 ? Qt::Key_Left : Qt::Key_Right);
+    key(Qt::Key_S);
+    for (int i = 0; i < kZooms; ++i) key(Qt::Key_Minus);
+    QLineEdit& find = window.verdict().find();
+    find.setFocus();
+    QTest::keyClicks(&find, words);
+    QTest::keyClick(&find, Qt::Key_Return);
+    settle();
+    window.drawer().show("marker");
+    settle();
+    return longestBlock();
 }
 
 }  // namespace measure

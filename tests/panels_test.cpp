@@ -143,14 +143,15 @@ private slots:
 
     void whatIsMoreUrgentIsBegunFirst() {
         QTRY_VERIFY(!Task::anyRuns());
-        QSemaphore begun, goOn;
+        QSemaphore begun, goOn, ended;
         for (int i = 0; i < workerCount(); ++i)
             startWork(
                 [&] {
                     begun.release();
                     goOn.acquire();
+                    ended.release();
                 },
-                Urgency::Painting);
+                Urgency::Wanted);
         begun.acquire(workerCount());
         std::mutex lock;
         QStringList order;
@@ -162,11 +163,14 @@ private slots:
         Task::start([&](Task&) { note("ahead"); }, no, Urgency::Ahead);
         Task::start([&](Task&) { note("cancelled"); }, no)->cancel();
         Task::start([&](Task&) { note("wanted"); }, no);
-        startWork([&] { note("painting"); }, Urgency::Painting);
+        QSemaphore painted;  // waits for none of them
+        startWork([&] { painted.release(); }, Urgency::Painting);
+        QVERIFY(painted.tryAcquire(1, 10'000));
         goOn.release();  // one of them
         QTRY_VERIFY(!Task::anyRuns());
-        QCOMPARE(order, QStringList({"painting", "wanted", "ahead"}));  // and not what was cancelled before it began
-        goOn.release(workerCount());
+        QCOMPARE(order, QStringList({"wanted", "ahead"}));  // and not what was cancelled before it began
+        goOn.release(workerCount() - 1);
+        ended.acquire(workerCount());
     }
 
     void init() { applyTheme(false); }

@@ -28,7 +28,10 @@ CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* pare
     setMinimumWidth(200);
     setAccessibleName(tr("Causes of late frames"));
     connect(&document, &Document::recordingChanged, this, &CausesPanel::layOut);
-    connect(&document, &Document::explanationChanged, this, &CausesPanel::layOut);
+    connect(&document, &Document::explanationChanged, this, [this] {
+        placesFor_ = {};
+        layOut();
+    });
     connect(&document.trials(), &Trials::changed, this, [this] { viewport()->update(); });
     connect(&selection, &Selection::chosenChanged, this, &CausesPanel::layOut);
 }
@@ -112,16 +115,26 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
 
     const int y = box.top() + 47;  // where in the recording it lies
     painter.fillRect(left, y, right - left, 1, t.line);
-    const Recording& r = *e.recording;
-    const auto length = static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
-    int drawnTo = -1;
-    for (const uint32_t frame : cause.frames) {
-        const int x =
-            left + static_cast<int>(static_cast<double>(e.frame(frame).begin - r.begin) / length * (right - left));
-        if (x <= drawnTo) continue;
-        painter.fillRect(x, y - 6, 2, 7, open ? t.plum : t.plumMiddle);
-        drawnTo = x + 1;
+    for (const int x : placesOf(row.cause, right - left))
+        painter.fillRect(left + x, y - 6, 2, 7, open ? t.plum : t.plumMiddle);
+}
+
+/// Where in a strip of that width the frames of a cause lie; worked out once.
+const std::vector<int>& CausesPanel::placesOf(uint32_t cause, int width) const {
+    const auto& e = document_.explanation();
+    if (placesFor_ != std::pair(e.get(), width)) {
+        placesFor_ = {e.get(), width};
+        places_.assign(e->causes.size(), {});
     }
+    std::vector<int>& places = places_[cause];
+    if (!places.empty()) return places;
+    const Recording& r = *e->recording;
+    const auto length = static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
+    for (const uint32_t frame : e->causes[cause].frames) {
+        const auto x = static_cast<int>(static_cast<double>(e->frame(frame).begin - r.begin) / length * width);
+        if (places.empty() || x > places.back() + 1) places.push_back(x);
+    }
+    return places;
 }
 
 void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
@@ -209,7 +222,9 @@ void CausesPanel::paintEvent(QPaintEvent*) {
         painter.setBrush(ground);
         painter.drawRoundedRect(QRectF(open).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
     }
+    const QRect inSight = viewport()->rect().translated(0, verticalScrollBar()->value());
     for (const Row& row : rows_) {
+        if (!row.box.intersects(inSight)) continue;
         if (row.spike == kNone && !row.more)
             paintCause(painter, row);
         else

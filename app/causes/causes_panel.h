@@ -5,6 +5,7 @@
 #pragma once
 
 #include <QAbstractScrollArea>
+#include <utility>
 #include <vector>
 
 #include "core/explain/model/explanation.h"
@@ -40,11 +41,14 @@ private:
     void layOut();
     void paintCause(QPainter& painter, const Row& row) const;
     void paintSpike(QPainter& painter, const Row& row) const;
+    const std::vector<int>& placesOf(uint32_t cause, int width) const;
 
     Document& document_;
     Selection& selection_;
     std::vector<Row> rows_;
     uint32_t openCause_ = kNone;
+    mutable std::vector<std::vector<int>> places_;  // by cause; empty until it is painted
+    mutable std::pair<const Explanation*, int> placesFor_;
     bool all_ = false;  // every spike of the open cause, not only the costliest
 };
 

@@ -2,6 +2,7 @@
 #include "marker_names.h"
 
 #include <QFontMetricsF>
+#include <QTextLayout>
 #include <algorithm>
 
 #include "app/theme/theme.h"
@@ -12,6 +13,25 @@ namespace fugato {
 namespace {
 constexpr int kMostLetters = 120, kLeastLetters = 2;
 constexpr double kDots = 9;  // pixels
+
+/// Of the first n letters of a name, for every n. The name is shaped once, and only where its letters do not simply
+/// follow one another (it mixes directions of writing), once for each n.
+std::vector<float> widthsOf(const QString& name, const QFont& font) {
+    std::vector<float> widths{0};
+    QTextLayout layout(name, font);
+    layout.beginLayout();
+    const QTextLine line = layout.createLine();
+    layout.endLayout();
+    if (!line.isValid()) return widths;
+    const double from = line.cursorToX(0);
+    for (int n = 1; n <= name.size(); ++n) widths.push_back(static_cast<float>(std::abs(line.cursorToX(n) - from)));
+    if (std::is_sorted(widths.begin(), widths.end())) return widths;
+    const QFontMetricsF metrics(font);
+    for (int n = 1; n <= name.size(); ++n)
+        widths[static_cast<size_t>(n)] = static_cast<float>(metrics.horizontalAdvance(name.left(n)));
+    return widths;
+}
+
 }  // namespace
 
 void MarkerNames::setRecording(std::shared_ptr<const Recording> recording) {
@@ -27,13 +47,7 @@ void MarkerNames::forget() {
 
 int MarkerNames::lettersIn(uint32_t site, double width) {
     auto& widths = widths_[site];
-    if (widths.empty()) {
-        const QFontMetricsF metrics(smallFont());
-        const QString name = toQString(recording_->sites[site].name).left(kMostLetters);
-        widths.push_back(0);
-        for (int n = 1; n <= name.size(); ++n)
-            widths.push_back(static_cast<float>(metrics.horizontalAdvance(name.left(n))));
-    }
+    if (widths.empty()) widths = widthsOf(toQString(recording_->sites[site].name).left(kMostLetters), smallFont());
     if (widths.back() <= width) return static_cast<int>(widths.size()) - 1;
     const auto after = std::upper_bound(widths.begin(), widths.end(), static_cast<float>(width - kDots));
     return std::max(0, static_cast<int>(after - widths.begin()) - 1);

@@ -77,44 +77,54 @@ bool isWhole(const ChunkBounds& b, const Storage& storage) {
            c.at >= Storage::kFirst && c.at <= storage.size() && b.end() <= storage.size();
 }
 
-/// Calls `good(number)` for those numbers of a column at `at` that lie in [from, to), until it says no.
-template <class Number, class Good>
-bool eachOf(const char* base, uint64_t at, uint32_t count, uint64_t from, uint64_t to, Good&& good) {
+/// What numbers side by side come to. Without branches, so that many are looked at in one step.
+constexpr int kCoarse = MarkerRow::kChunkBits;  // sums count in steps of 4096, so that they cannot overflow
+struct Seen {
+    uint64_t least = UINT64_MAX, most = 0, coarseSum = 0;
+    bool ascending = true;
+};
+template <class Number>
+Seen seenIn(const Number* numbers, size_t count) {
+    if (!count) return {};
+    Number least = numbers[0], most = numbers[0];
+    uint64_t sum = 0;
+    int descents = 0;
+    for (size_t i = 0; i < count; ++i) {
+        least = std::min(least, numbers[i]);
+        most = std::max(most, numbers[i]);
+    }
+    for (size_t i = 0; i < count; ++i) sum += uint64_t{numbers[i]} >> kCoarse;
+    for (size_t i = 1; i < count; ++i) descents += numbers[i] < numbers[i - 1];
+    return {least, most, sum, descents == 0};
+}
+/// Of those numbers of a column at `at` that lie in [from, to).
+template <class Number>
+Seen seenOf(const char* base, uint64_t at, uint32_t count, uint64_t from, uint64_t to) {
     const uint64_t first = from > at ? std::min<uint64_t>(count, (from - at) / sizeof(Number)) : 0;
     const uint64_t past = to > at ? std::min<uint64_t>(count, (to - at) / sizeof(Number)) : 0;
-    const auto* numbers = reinterpret_cast<const Number*>(base + at);
-    bool all = true;
-    for (uint64_t i = first; i < past; ++i) all &= good(static_cast<uint64_t>(numbers[i]));
-    return all;
+    return seenIn(reinterpret_cast<const Number*>(base + at) + first, past > first ? past - first : 0);
 }
-template <class Good>
-bool eachOf(const char* base, uint64_t at, uint8_t bytes, uint32_t count, uint64_t from, uint64_t to, Good&& good) {
+Seen seenOf(const char* base, uint64_t at, uint8_t bytes, uint32_t count, uint64_t from, uint64_t to) {
     switch (bytes) {
-        case 1: return eachOf<uint8_t>(base, at, count, from, to, good);
-        case 2: return eachOf<uint16_t>(base, at, count, from, to, good);
-        case 4: return eachOf<uint32_t>(base, at, count, from, to, good);
-        default: return eachOf<uint64_t>(base, at, count, from, to, good);
+        case 1: return seenOf<uint8_t>(base, at, count, from, to);
+        case 2: return seenOf<uint16_t>(base, at, count, from, to);
+        case 4: return seenOf<uint32_t>(base, at, count, from, to);
+        default: return seenOf<uint64_t>(base, at, count, from, to);
     }
 }
 
 /// Whether what of it lies in [from, to) of the storage keeps to the bounds.
 bool partIsGood(const ChunkBounds& b, const char* base, uint64_t from, uint64_t to) {
     const MarkerRow::Chunk& c = b.chunk;
-    const auto latest = static_cast<uint64_t>(kFarthestNs - c.begin);
-    uint64_t before = 0, sum = 0;
-    const bool begins = eachOf(base, c.at, c.beginBytes, b.count, from, to, [&](uint64_t begin) {
-        return begin >= std::exchange(before, begin) && begin <= latest;
-    });
-    const bool durations =
-        eachOf(base, c.at + c.durationsAt, c.durationBytes, b.count, from, to, [&](uint64_t duration) {
-            sum += std::min(duration, static_cast<uint64_t>(kLongest) + 1);  // of 4096 at most: cannot overflow
-            return duration <= static_cast<uint64_t>(c.longest);
-        });
-    const bool paths = eachOf(base, c.at + c.pathsAt, c.pathBytes, b.count, from, to,
-                              [&](uint64_t path) { return isMarkers(path, b.paths); });
-    const bool parents = eachOf(base, c.at + c.parentsAt, c.parentBytes, b.count, from, to,
-                                [&](uint64_t parent) { return !b.above || c.firstParent + parent < b.above; });
-    return begins && durations && paths && parents && sum <= static_cast<uint64_t>(b.busy);
+    const auto seen = [&](uint32_t column, uint8_t bytes) {
+        return seenOf(base, c.at + column, bytes, b.count, from, to);
+    };
+    const Seen begins = seen(0, c.beginBytes), durations = seen(c.durationsAt, c.durationBytes),
+               paths = seen(c.pathsAt, c.pathBytes), parents = seen(c.parentsAt, c.parentBytes);
+    return begins.ascending && begins.most <= static_cast<uint64_t>(kFarthestNs - c.begin) &&
+           durations.most <= static_cast<uint64_t>(c.longest) &&
+           durations.coarseSum <= static_cast<uint64_t>(b.busy) >> kCoarse && paths.least > 0 && paths.most < b.paths &&
+           (!b.above || c.firstParent + parents.most < b.above);
 }
 
 /// Of all lanes, by where they lie.

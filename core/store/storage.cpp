@@ -158,22 +158,27 @@ bool Storage::check(uint64_t offset, uint64_t bytes) const {
     bool good = true;
     const uint64_t to = std::min(offset + bytes, size());
     for (uint64_t region = offset >> kRegionBits; region << kRegionBits < to; ++region) {
-        if (checked_[region].load(std::memory_order_acquire) == kUnchecked) checkRegion(region);
+        if (checked_[region].load(std::memory_order_acquire) <= kBeingChecked) checkRegion(region);
         good = good && checked_[region].load(std::memory_order_acquire) == kGood;
     }
     return good;
 }
 
 void Storage::checkRegion(uint64_t region) const {
-    const std::lock_guard lock(checking_);
-    if (checked_[region].load() != kUnchecked) return;
+    std::atomic<uint8_t>& state = checked_[region];
+    uint8_t found = kUnchecked;
+    if (!state.compare_exchange_strong(found, kBeingChecked)) {  // by another thread: of this region only it is awaited
+        for (; found == kBeingChecked; found = state.load(std::memory_order_acquire)) state.wait(kBeingChecked);
+        return;
+    }
     const bool good = checksumOf(region) == checksums_[region] && contentsAreGood(region);
     if (!good) {
         damaged_ = true;
         const uint64_t bytes = std::min(kRegion, reserved_ - region * kRegion);
         (void)::mmap(base_ + region * kRegion, bytes, PROT_READ, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0);
     }
-    checked_[region].store(good ? kGood : kBad, std::memory_order_release);
+    state.store(good ? kGood : kBad, std::memory_order_release);
+    state.notify_all();
 }
 
 bool Storage::contentsAreGood(uint64_t region) const {

@@ -122,9 +122,8 @@ private:
     const int fd_;
     std::vector<uint64_t> checksums_;  // by region
     Contents contents_;                // may be empty
-    enum Checked : uint8_t { kUnchecked, kGood, kBad };
+    enum Checked : uint8_t { kUnchecked, kBeingChecked, kGood, kBad };
     std::unique_ptr<std::atomic<uint8_t>[]> checked_;  // by region; null where there is nothing to check
-    mutable std::mutex checking_;
     mutable std::atomic<bool> damaged_{false};
     int watched_ = -1;  // where a failing read looks for it
     uint64_t reserved_;
