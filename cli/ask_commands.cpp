@@ -160,7 +160,8 @@ int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits
     }
     for (uint32_t at = 0; at < shown->countBelow(Table::kTop); ++at) {
         const Advice& a = (*found)[shown->rowBelow(Table::kTop, at)];
-        out << a.title << " (" << certaintyName(a.certainty) << ")\n  " << a.evidence << "\n  " << a.next << "\n";
+        out << a.title << " (confidence " << confidenceName(a.confidence) << ")\n  " << a.evidence << "\n  " << a.next
+            << "\n";
     }
     if (found->empty()) out << "Nothing found beyond what `fugato-cli explain` names.\n";
     return kExitOk;

@@ -41,8 +41,8 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
               {"frames", cause.frames},
               {"worst_frame", cause.worstFrame},
               {"late_ms", milliseconds(cause.late)},
-              {"certainty", certaintyName(cause.sureness.certainty)},
-              {"doubts", cause.sureness.doubts}};
+              {"confidence", confidenceName(cause.confidence.level)},
+              {"doubts", cause.confidence.doubts}};
     if (!cause.lock.empty()) json["lock"] = cause.lock;
     if (!cause.coreHolder.empty()) json["core_holder"] = cause.coreHolder;
     if (cause.saved) json["saved"] = *cause.saved;

@@ -377,7 +377,7 @@ private slots:
             kinds.insert(finding["kind"].get<std::string>());
             QVERIFY(finding["cost_ns"].get<int64_t>() <= before);  // what costs most first
             before = finding["cost_ns"].get<int64_t>();
-            for (const char* words : {"title", "evidence", "next", "certainty"})
+            for (const char* words : {"title", "evidence", "next", "confidence"})
                 QVERIFY(!finding[words].get<std::string>().empty());
             if (finding.contains("lane")) QVERIFY(finding["begin_ns"] < finding["end_ns"]);
         }

@@ -6,7 +6,7 @@
 
 #include "core/ask/frame_table.h"
 #include "core/explain/advice/advice.h"
-#include "core/explain/causes/certainty.h"
+#include "core/explain/causes/confidence.h"
 #include "core/explain/causes/earlier_stage.h"
 #include "core/explain/causes/growing.h"
 #include "core/explain/words/frame_sentences.h"
@@ -24,23 +24,23 @@ private slots:
         QTest::addColumn<QString>("missing");
         QTest::addColumn<QString>("sentence");
         QTest::newRow("nothing") << ""
-                                 << "Certain: all that this rests on was recorded, and fits together.";
+                                 << "Confidence: high. All that this rests on was recorded, and fits together.";
         QTest::newRow("cores") << "cores"
-                               << "Likely, not certain: whether main always had a core was not recorded.";
+                               << "Confidence: medium. Whether main always had a core was not recorded.";
         QTest::newRow("few") << "few"
-                             << "Likely, not certain: it is compared with only 12 frames in budget.";
+                             << "Confidence: medium. It is compared with only 12 frames in budget.";
         QTest::newRow("hardly any") << "hardly any"
-                                    << "No more than a hint: it is compared with only 5 frames in budget.";
+                                    << "Confidence: low. It is compared with only 5 frames in budget.";
         QTest::newRow("who ended it") << "who ended it"
-                                      << "Likely, not certain: who ended that wait was not recorded.";
+                                      << "Confidence: medium. Who ended that wait was not recorded.";
         QTest::newRow("events") << "events"
-                                << "No more than a hint: events of main are missing in this frame.";
+                                << "Confidence: low. Events of main are missing in this frame.";
         QTest::newRow("an end") << "an end"
-                                << "Likely, not certain: the end of ‘Nap’ was not recorded.";
+                                << "Confidence: medium. The end of ‘Nap’ was not recorded.";
         QTest::newRow("marker") << "marker"
-                                << "No more than a hint: no marker says what was done there.";
+                                << "Confidence: low. No marker says what was done there.";
         QTest::newRow("deadline") << "deadline"
-                                  << "Likely, not certain: no frame met its deadline, so it is compared with the "
+                                  << "Confidence: medium. No frame met its deadline, so it is compared with the "
                                      "quickest quarter of all frames.";
     }
     void eachCauseSaysHowSureItIs() {
@@ -719,7 +719,7 @@ private slots:
         QVERIFY(told);
         const auto advice = adviceFor(*e);
         QVERIFY(std::any_of(advice->begin(), advice->end(), [](auto& a) {
-            return a.kind == AdviceKind::ComesBefore && a.certainty == Certainty::Hint &&
+            return a.kind == AdviceKind::ComesBefore && a.confidence == ConfidenceLevel::Low &&
                    a.title == "‘gust’ comes just before A";
         }));
     }

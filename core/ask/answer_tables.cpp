@@ -281,7 +281,7 @@ public:
     const std::vector<TableColumn>& columns() const override {
         static const std::vector<TableColumn> columns{
             {"finding", "Finding", Quantity::Text, ""},
-            {"certainty", "Confidence", Quantity::Text, ""},
+            {"confidence", "Confidence", Quantity::Text, ""},
             {"cost_ns", "Takes in all", Quantity::Duration, "As far as that can be told"},
             {"accepted", "Accepted", Quantity::Flag,
              "Accepted findings stand at the end, and stay accepted for this program"}};
@@ -292,7 +292,7 @@ public:
         if (column == kAdviceFinding)
             return row % kEach == 0 ? finding.title : row % kEach == 1 ? finding.evidence : finding.next;
         if (row % kEach) return {};
-        if (column == kAdviceConfidence) return certaintyName(finding.certainty);
+        if (column == kAdviceConfidence) return confidenceName(finding.confidence);
         if (column == kAdviceAccepted) return int64_t{accepted_[row / kEach]};
         return finding.cost ? TableValue(finding.cost) : TableValue();
     }
@@ -318,7 +318,7 @@ public:
         : recording_(std::move(recording)), advice_(std::move(advice)) {}
     const std::vector<TableColumn>& columns() const override {
         static const std::vector<TableColumn> columns{
-            {"kind", "Kind", Quantity::Text, ""},     {"certainty", "Confidence", Quantity::Text, ""},
+            {"kind", "Kind", Quantity::Text, ""},     {"confidence", "Confidence", Quantity::Text, ""},
             {"title", "Finding", Quantity::Text, ""}, {"evidence", "Evidence", Quantity::Text, ""},
             {"next", "Next", Quantity::Text, ""},     {"cost_ns", "Takes in all", Quantity::Duration, ""},
             {"lane", "Lane", Quantity::Text, ""},     {"begin_ns", "Begin", Quantity::Instant, ""},
@@ -331,7 +331,7 @@ public:
         const bool placed = a.begin < a.end;
         switch (column) {
             case 0: return adviceKindName(a.kind);
-            case 1: return certaintyName(a.certainty);
+            case 1: return confidenceName(a.confidence);
             case 2: return a.title;
             case 3: return a.evidence;
             case 4: return a.next;

@@ -69,7 +69,7 @@ CauseSummary causeOf(const Explanation& e, uint32_t index, bool predicted) {
     out.frames = cause.frames.size();
     out.late = cause.late;
     out.worstFrame = e.worstFrameOf(cause);
-    out.sureness = surenessOf(e, out.worstFrame, cause, e.segmentsOf(out.worstFrame));
+    out.confidence = confidenceOf(e, out.worstFrame, cause, e.segmentsOf(out.worstFrame));
     if (predicted) out.saved = predict(e, {{index, false}})->saved;
     return out;
 }

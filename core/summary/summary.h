@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-#include "core/explain/causes/certainty.h"
+#include "core/explain/causes/confidence.h"
 
 namespace fugato {
 
@@ -29,7 +29,7 @@ struct CauseSummary {
     uint64_t spikes = 0, frames = 0;  // whose main cause it is; with a share
     int64_t late = 0;
     uint32_t worstFrame = 0;
-    Sureness sureness;              // of that frame
+    Confidence confidence;          // of that frame
     std::optional<uint64_t> saved;  // late frames that would meet their deadline; of the costliest causes
 };
 

@@ -16,7 +16,7 @@
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
 #include "core/explain/advice/advice.h"
-#include "core/explain/causes/certainty.h"
+#include "core/explain/causes/confidence.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/simulation/what_if.h"
 #include "core/explain/words/frame_sentences.h"
@@ -96,7 +96,7 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
         for (uint32_t f = 0; f < std::min<size_t>(e->late.size(), kFewFrames); ++f) frameSentences(*e, e->late[f]);
         for (uint32_t c = 0; c < std::min<size_t>(e->causes.size(), kFewCauses); ++c) {
             causeTitle(*e, e->causes[c]);
-            surenessOf(*e, e->worstFrameOf(e->causes[c]), e->causes[c], e->segmentsOf(e->worstFrameOf(e->causes[c])));
+            confidenceOf(*e, e->worstFrameOf(e->causes[c]), e->causes[c], e->segmentsOf(e->worstFrameOf(e->causes[c])));
             whatIfSentence(*e, *predict(*e, {{c, c % 2 == 1}}));
         }
         if (series == 0) adviceFor(*e);

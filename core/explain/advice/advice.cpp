@@ -80,7 +80,7 @@ private:
             if (cause.before.what.empty()) continue;
             Advice advice;
             advice.kind = AdviceKind::ComesBefore;
-            advice.certainty = cause.before.spikes >= 8 ? Certainty::Likely : Certainty::Hint;
+            advice.confidence = cause.before.spikes >= 8 ? ConfidenceLevel::Medium : ConfidenceLevel::Low;
             advice.title = cause.before.what + " comes just before " + cause.letter;
             advice.evidence = "Before " + countText(cause.before.spikes) + " of the " + countText(cause.spikes.size()) +
                               " spikes of " + causeTitle(e_, cause) + ", and " + countText(cause.before.elsewhere) +
@@ -133,7 +133,7 @@ private:
             std::snprintf(number, sizeof number, "%.6g", limit);
             Advice advice;
             advice.kind = AdviceKind::OutOfRange;
-            advice.certainty = inLate > 0.5 ? Certainty::Likely : Certainty::Hint;
+            advice.confidence = inLate > 0.5 ? ConfidenceLevel::Medium : ConfidenceLevel::Low;
             advice.title = "‘" + counter.name + "’ is high just when frames are late";
             advice.evidence = "Above " + std::string(number) + (counter.unit.empty() ? "" : " " + counter.unit) +
                               (counter.threshold ? " (its threshold)" : "") + " in " + percent(inLate) +
@@ -182,7 +182,7 @@ private:
             if (queue.together < kFewestSpikes) continue;
             Advice advice;
             advice.kind = AdviceKind::LockQueue;
-            advice.certainty = Certainty::Certain;
+            advice.confidence = ConfidenceLevel::High;
             advice.title = "Threads queue up for ‘" + r_.objects[object] + "’";
             advice.evidence = plural(queue.waits, "wait", "waits") + " on " +
                               plural(queue.lanes.size(), "lane", "lanes") + ", " + durationText(queue.waited) +
@@ -224,7 +224,7 @@ private:
             if (share(waited) < kWaitersShare) continue;
             Advice advice;
             advice.kind = AdviceKind::QueuesWait;
-            advice.certainty = Certainty::Certain;
+            advice.confidence = ConfidenceLevel::High;
             const std::string &one = r_.lanes[lanes.first].name, &other = r_.lanes[lanes.second].name;
             advice.title = one + " and " + other + " wait for each other";
             advice.evidence = one + " waited " + durationText(there.waited) + " for " + other + ", and " + other + " " +
@@ -260,7 +260,7 @@ private:
         if (threads <= cores || static_cast<double>(ready) < kReadyShare * static_cast<double>(ran)) return;
         Advice advice;
         advice.kind = AdviceKind::TooManyThreads;
-        advice.certainty = Certainty::Likely;
+        advice.confidence = ConfidenceLevel::Medium;
         advice.title = "More threads want to run than there are cores";
         advice.evidence = plural(threads, "thread", "threads") + " of this program on " +
                           plural(cores, "core", "cores") + ": ready and waiting for a core for " + durationText(ready) +
@@ -331,13 +331,13 @@ private:
         const auto frames = static_cast<double>(std::max<size_t>(1, sample_.size()));
         for (const auto& [path, work] : byPath) {
             const std::string title = r_.pathText(path);
-            const auto add = [&, path = path, &work = work](AdviceKind kind, Certainty certainty,
+            const auto add = [&, path = path, &work = work](AdviceKind kind, ConfidenceLevel confidence,
                                                             const std::string& what, uint64_t calls, int64_t ns,
                                                             const std::string& next) {
                 if (static_cast<double>(ns) < kWorthSaying * static_cast<double>(sampleTime_)) return;
                 Advice advice;
                 advice.kind = kind;
-                advice.certainty = certainty;
+                advice.confidence = confidence;
                 advice.title = title + what;
                 advice.evidence = perFrame(static_cast<double>(calls) / frames) + ", " +
                                   percent(static_cast<double>(ns) / static_cast<double>(sampleTime_)) +
@@ -350,9 +350,9 @@ private:
                 placeAt(advice, work.lane, work.begin, work.end);
                 out_.push_back(std::move(advice));
             };
-            add(AdviceKind::ChangedNothing, Certainty::Certain, " did work that changed nothing", work.idle,
+            add(AdviceKind::ChangedNothing, ConfidenceLevel::High, " did work that changed nothing", work.idle,
                 work.idleNs, "Ask first whether anything has changed, or do it less often.");
-            add(AdviceKind::Repeated, Certainty::Likely, " does the same again within a frame", work.again,
+            add(AdviceKind::Repeated, ConfidenceLevel::Medium, " does the same again within a frame", work.again,
                 work.againNs, "It has the same arguments as before: keep the result for the rest of the frame.");
         }
     }
@@ -391,7 +391,7 @@ private:
             if (!over) continue;
             Advice advice;
             advice.kind = AdviceKind::Allocations;
-            advice.certainty = Certainty::Certain;
+            advice.confidence = ConfidenceLevel::High;
             advice.title =
                 (path ? r_.pathText(path) : std::string("Code outside any marker")) + " takes memory in a loop";
             advice.evidence = "More than " + countText(limits_.allocations) + " times in " +
@@ -414,7 +414,7 @@ private:
             if (!over) continue;
             Advice advice;
             advice.kind = AdviceKind::Logging;
-            advice.certainty = Certainty::Hint;
+            advice.confidence = ConfidenceLevel::Low;
             advice.title = r_.lanes[lane].name + " writes many messages within a frame";
             advice.evidence = countText(limits_.messages) + " or more in " + plural(over, "frame", "frames") + ", " +
                               countText(late) + " of them late; at most " + countText(most) + " in frame " +
@@ -456,7 +456,7 @@ private:
             }
         for (auto& [title, advice] : slow) {
             advice.kind = AdviceKind::SlowFile;
-            advice.certainty = Certainty::Certain;
+            advice.confidence = ConfidenceLevel::High;
             advice.title = title + " waits long for a file on a frame's own lane";
             advice.evidence = plural(slowCount[title], "request", "requests") + " over " +
                               durationText(limits_.slowFile) + ", " + durationText(advice.cost) +
@@ -467,7 +467,7 @@ private:
         }
         for (auto& [title, advice] : first) {
             advice.kind = AdviceKind::FirstUse;
-            advice.certainty = Certainty::Likely;
+            advice.confidence = ConfidenceLevel::Medium;
             advice.title = title + " loads when first needed";
             advice.evidence = plural(firstCount[title], "time", "times") +
                               " inside work that usual frames do not have, " + durationText(advice.cost) + " in all.";
@@ -494,7 +494,7 @@ private:
             if (!over) continue;
             Advice advice;
             advice.kind = AdviceKind::TooLong;
-            advice.certainty = Certainty::Certain;
+            advice.confidence = ConfidenceLevel::High;
             advice.title = "‘" + r_.sites[site].name + "’ takes longer than its author expected";
             advice.evidence = (over == kMost ? "At least " : "") + plural(over, "call", "calls") + " over " +
                               durationText(longest) + ", the longest " + durationText(found->front().duration) + ".";
@@ -537,7 +537,7 @@ private:
             const std::string where =
                 place.second ? "inside " + r_.pathText(place.second) + ", between its markers," : "outside any marker";
             advice.kind = AdviceKind::Unmarked;
-            advice.certainty = Certainty::Certain;
+            advice.confidence = ConfidenceLevel::High;
             advice.title = "Long stretches without a marker on " + r_.lanes[place.first].name;
             advice.evidence = percent(static_cast<double>(ns) / static_cast<double>(sampleTime_)) +
                               " of the frames' time lies " + where + " in stretches of more than a millisecond.";
@@ -553,7 +553,7 @@ private:
         if (const std::string sentence = measuringAdvice(r_, measuring); !sentence.empty()) {
             Advice advice;
             advice.kind = AdviceKind::Measuring;
-            advice.certainty = Certainty::Certain;
+            advice.confidence = ConfidenceLevel::High;
             advice.title = "Measuring itself takes " + percent(measuring.share) + " of the frames";
             advice.evidence = sentence;
             advice.next = "Switch fine categories off while recording.";
@@ -566,7 +566,7 @@ private:
         if (e_.figures.over && good < 30) {
             Advice advice;
             advice.kind = AdviceKind::Weak;
-            advice.certainty = Certainty::Certain;
+            advice.confidence = ConfidenceLevel::High;
             advice.title = good ? "Few frames met their deadline" : "No frame met its deadline";
             advice.evidence = plural(good, "frame is", "frames are") + " all there is to compare with.";
             advice.next = "Record for longer, or set a wider budget, so that usual frames are known.";

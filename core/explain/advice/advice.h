@@ -5,7 +5,7 @@
 // docs/explanation.md.
 #pragma once
 
-#include "core/explain/causes/certainty.h"
+#include "core/explain/causes/confidence.h"
 
 namespace fugato {
 
@@ -31,7 +31,7 @@ const char* adviceKindName(AdviceKind kind);  // "comes_before", …: the names 
 
 struct Advice {
     AdviceKind kind{};
-    Certainty certainty{};
+    ConfidenceLevel confidence{};
     std::string title, evidence, next;  // "Lock ‘scene’ is queued for"; numbers; what to look at next
     std::string key;                    // the same for the same finding in another recording
     int64_t cost = 0;                   // ns in all that it takes, as far as that can be told; for the order

@@ -5,8 +5,8 @@
 #include <cmath>
 #include <map>
 
-#include "core/explain/causes/certainty.h"
 #include "core/explain/causes/comes_before.h"
+#include "core/explain/causes/confidence.h"
 #include "core/explain/causes/earlier_stage.h"
 
 namespace fugato {
@@ -236,7 +236,7 @@ private:
             say("What is usual changes slowly in this recording; this is compared with frames near it.");
         if (!verdict_.shares.empty())
             out_.push_back(
-                {surenessSentence(surenessOf(e_, index_, e_.causes[verdict_.shares.front().cause], segments_)),
+                {confidenceSentence(confidenceOf(e_, index_, e_.causes[verdict_.shares.front().cause], segments_)),
                  frame_.begin, frame_.end, frame_.lane});
         else if (baseline_.onlyLate)
             say("No frame met its deadline, so this is compared with the quickest quarter of all frames.");

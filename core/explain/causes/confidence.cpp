@@ -1,7 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include "certainty.h"
+#include "confidence.h"
 
 #include <algorithm>
+#include <cctype>
 
 #include "core/explain/words/quantities.h"
 
@@ -18,59 +19,59 @@ bool eventsMissing(const Lane& lane, int64_t begin, int64_t end) {
 
 }  // namespace
 
-const char* certaintyName(Certainty certainty) {
-    static const char* const names[] = {"certain", "likely", "a hint"};
-    return names[static_cast<size_t>(certainty)];
+const char* confidenceName(ConfidenceLevel level) {
+    static const char* const names[] = {"high", "medium", "low"};
+    return names[static_cast<size_t>(level)];
 }
 
-Sureness surenessOf(const Explanation& e, uint32_t frame, const Cause& cause, std::span<const Segment> segments) {
+Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause, std::span<const Segment> segments) {
     const Recording& r = *e.recording;
     const Baseline& baseline = e.baselines[e.frames[frame].baseline];
-    Sureness out;
-    const auto doubt = [&](Certainty atMost, std::string why) {
-        out.certainty = std::max(out.certainty, atMost);
+    Confidence out;
+    const auto doubt = [&](ConfidenceLevel atMost, std::string why) {
+        out.level = std::max(out.level, atMost);
         if (std::find(out.doubts.begin(), out.doubts.end(), why) == out.doubts.end())
             out.doubts.push_back(std::move(why));
     };
     if (cause.kind == CauseKind::Unexplained)
-        doubt(Certainty::Hint,
+        doubt(ConfidenceLevel::Low,
               cause.path ? "no marker says what was done there" : "nothing that was recorded took longer than usual");
     if (cause.kind == CauseKind::NoCore && cause.coreHolder == kNone)
-        doubt(Certainty::Likely, "who had the core was not recorded");
+        doubt(ConfidenceLevel::Medium, "who had the core was not recorded");
 
     for (const Segment& segment : segments) {
         const Lane& lane = r.lanes[segment.lane];
         if (eventsMissing(lane, segment.begin, segment.end))
-            doubt(Certainty::Hint, "events of " + lane.name + " are missing in this frame");
+            doubt(ConfidenceLevel::Low, "events of " + lane.name + " are missing in this frame");
         const bool ofCause = cause.object != kNone
                                  ? segment.lock.object == cause.object
                                  : lane.group == cause.group && r.paths.contains(cause.path, segment.path);
         if (!ofCause) continue;
         if (segment.kind >= SegmentKind::WaitOther && segment.kind <= SegmentKind::WaitGpu &&
             cause.kind == CauseKind::Waiting)
-            doubt(Certainty::Likely, "who ended that wait was not recorded");
+            doubt(ConfidenceLevel::Medium, "who ended that wait was not recorded");
         if (segment.kind == SegmentKind::Running && lane.kind == LaneKind::Thread && cause.kind == CauseKind::Slower &&
             lane.schedule.empty())
-            doubt(Certainty::Likely, "whether " + lane.name + " always had a core was not recorded");
+            doubt(ConfidenceLevel::Medium, "whether " + lane.name + " always had a core was not recorded");
         if (segment.marker.valid() &&
             (r.lanes[segment.lane].rows[segment.marker.row].flags(segment.marker.index) & kMarkerEndRepaired))
-            doubt(Certainty::Likely, "the end of ‘" + r.nameOf(segment.path) + "’ was not recorded");
+            doubt(ConfidenceLevel::Medium, "the end of ‘" + r.nameOf(segment.path) + "’ was not recorded");
     }
     if (baseline.onlyLate)
-        doubt(Certainty::Likely,
+        doubt(ConfidenceLevel::Medium,
               "no frame met its deadline, so it is compared with the quickest quarter of all frames");
     else if (baseline.frames < kEnough)
-        doubt(baseline.frames < kFewest ? Certainty::Hint : Certainty::Likely,
+        doubt(baseline.frames < kFewest ? ConfidenceLevel::Low : ConfidenceLevel::Medium,
               "it is compared with only " + plural(baseline.frames, "frame", "frames") + " in budget");
     return out;
 }
 
-std::string surenessSentence(const Sureness& sureness) {
-    if (sureness.certainty == Certainty::Certain)
-        return "Certain: all that this rests on was recorded, and fits together.";
-    std::string text = sureness.certainty == Certainty::Likely ? "Likely, not certain: " : "No more than a hint: ";
-    for (size_t i = 0; i < sureness.doubts.size(); ++i) text += (i ? "; " : "") + sureness.doubts[i];
-    return text + ".";
+std::string confidenceSentence(const Confidence& confidence) {
+    std::string why;
+    for (size_t i = 0; i < confidence.doubts.size(); ++i) why += (i ? "; " : "") + confidence.doubts[i];
+    if (why.empty()) why = "all that this rests on was recorded, and fits together";
+    why[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(why[0])));
+    return std::string("Confidence: ") + confidenceName(confidence.level) + ". " + why + ".";
 }
 
 }  // namespace fugato
