@@ -12,6 +12,7 @@
 #include "app/theme/theme.h"
 #include "app/window/main_window.h"
 #include "core/store/long_work.h"
+#include "format/log.h"
 
 namespace {
 
@@ -73,7 +74,10 @@ public:
              {"find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS"},
              {"page", "Opens a page below the lanes, for example frame or advice.", "PAGE"},
              {"dark", "Dark colours, this time."},
-             {"light", "Light colours, this time."}});
+             {"light", "Light colours, this time."},
+             {"log-level",
+              "Writes on the error output what is otherwise kept quiet: debug, info, warning, error or off.",
+              "LEVEL"}});
     }
     /// Ends the program where help or the version was asked for, or an option is unknown.
     void read(const QApplication& app) { parser_.process(app); }
@@ -83,6 +87,8 @@ public:
     /// Does what is asked, or does it once the recording is explained. False where something asked for makes no sense;
     /// that was told.
     bool applyTo(fugato::MainWindow& window) const {
+        if (parser_.isSet("log-level") && !fugato::setLogLevel(parser_.value("log-level").toStdString()))
+            return wrong("log-level", "is no level. Write one of: debug, info, warning, error, off.");
         if (parser_.isSet("dark")) fugato::applyTheme(true);
         if (parser_.isSet("light")) fugato::applyTheme(false);
         causes(window);

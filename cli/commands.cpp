@@ -11,6 +11,7 @@
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/frame_sentences.h"
 #include "core/summary/summary.h"
+#include "format/log.h"
 #include "format/number_text.h"
 #include "summary_json.h"
 
@@ -328,6 +329,13 @@ int runCommand(int argc, const char* const* argv, std::ostream& out, std::ostrea
     CLI::App app("Finds the late frames of a recording and names what made them late.", "fugato-cli");
     app.set_version_flag("--version", std::string("fugato-cli ") + FUGATO_VERSION);
     app.require_subcommand(1);
+    app.fallthrough();  // may also stand behind the command
+    std::string logLevel;
+    app.add_option("--log-level", logLevel,
+                   "writes on the error output what is otherwise kept quiet: debug, info, warning, error, off")
+        ->check([](const std::string& word) {
+            return setLogLevel(word) ? std::string() : "there is no level \"" + word + "\"";
+        });
     InfoCommand info(app);
     ExplainCommand explainCommand(app);
     ConvertCommand convert(app);

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "text_form.h"
 
+#include <simdjson.h>
+
 #include <algorithm>
 #include <cmath>
 #include <cstring>
@@ -14,8 +16,9 @@ namespace fugato {
 namespace {
 
 using layout::DefinitionType, layout::EventSchema, layout::EventValue, layout::ValueKind;
-using Json = nlohmann::ordered_json;  // written with the keys in the order of the description
-using Parsed = nlohmann::json;        // read: keys are looked up quickly, however many there are
+using Json = nlohmann::ordered_json;   // written with the keys in the order of the description
+using Parsed = simdjson::dom::object;  // read: of one line, until the next is parsed
+using Element = simdjson::dom::element;
 
 constexpr char kHexDigits[] = "0123456789abcdef";
 std::string toHex(std::string_view bytes) {
@@ -125,13 +128,14 @@ public:
         std::string what;
     };
 
-    void take(const Parsed& line) {
-        if (!line.is_object()) throw Wrong{"it is not a JSON object"};
-        if (line.contains("fugato")) {
-            if (line.contains("started_unix_ns")) sink_.started(whole<int64_t>(line, "started_unix_ns"));
-        } else if (line.contains("define")) {
+    void take(const Element& parsed) {
+        Parsed line;
+        if (parsed.get(line)) throw Wrong{"it is not a JSON object"};
+        if (find(line, "fugato")) {
+            if (find(line, "started_unix_ns")) sink_.started(whole<int64_t>(line, "started_unix_ns"));
+        } else if (find(line, "define")) {
             define(line, text(line, "define"));
-        } else if (line.contains("do")) {
+        } else if (find(line, "do")) {
             event(line);
         } else {
             throw Wrong{"it has neither \"define\" nor \"do\""};
@@ -139,35 +143,39 @@ public:
     }
 
 private:
+    static std::optional<Element> find(const Parsed& line, const char* key) {
+        Element found;
+        if (line.at_key(key).get(found)) return std::nullopt;
+        return found;
+    }
+    static Element needed(const Parsed& line, const char* key) {
+        if (const auto found = find(line, key)) return *found;
+        throw Wrong{std::string("\"") + key + "\" is missing"};
+    }
     template <class T>
     static T whole(const Parsed& line, const char* key, std::optional<T> otherwise = std::nullopt) {
-        const auto found = line.find(key);
-        if (found == line.end()) {
-            if (otherwise) return *otherwise;
-            throw Wrong{std::string("\"") + key + "\" is missing"};
-        }
-        if (found->is_number_unsigned()) {
-            const auto value = found->template get<uint64_t>();
-            if (value <= static_cast<uint64_t>(std::numeric_limits<T>::max())) return static_cast<T>(value);
-        } else if (found->is_number_integer()) {
-            const auto value = found->template get<int64_t>();
-            if (std::is_signed_v<T> && value >= static_cast<int64_t>(std::numeric_limits<T>::min()))
-                return static_cast<T>(value);
+        const auto found = find(line, key);
+        if (!found && otherwise) return *otherwise;
+        const Element value = found ? *found : needed(line, key);
+        if (uint64_t number = 0; !value.get(number)) {
+            if (number <= static_cast<uint64_t>(std::numeric_limits<T>::max())) return static_cast<T>(number);
+        } else if (int64_t negative = 0; !value.get(negative)) {
+            if (std::is_signed_v<T> && negative >= static_cast<int64_t>(std::numeric_limits<T>::min()))
+                return static_cast<T>(negative);
         }
         throw Wrong{std::string("\"") + key + "\" is not a whole number in range"};
     }
-    static std::string text(const Parsed& line, const char* key) {
-        const auto found = line.find(key);
-        if (found == line.end()) return {};
-        if (!found->is_string()) throw Wrong{std::string("\"") + key + "\" is not a text"};
-        return found->get<std::string>();
+    static std::string_view text(const Parsed& line, const char* key) {
+        const auto found = find(line, key);
+        if (!found) return {};
+        std::string_view value;
+        if (found->get(value)) throw Wrong{std::string("\"") + key + "\" is not a text"};
+        return value;
     }
     static double real(const Parsed& line, const char* key) {
-        const auto found = line.find(key);
-        if (found == line.end()) throw Wrong{std::string("\"") + key + "\" is missing"};
-        if (found->is_number()) return found->get<double>();
-        if (found->is_string()) {
-            const auto name = found->get<std::string>();
+        const Element found = needed(line, key);
+        if (double number = 0; !found.get(number)) return number;
+        if (std::string_view name; !found.get(name)) {
             if (name == "nan") return std::numeric_limits<double>::quiet_NaN();
             if (name == "inf") return std::numeric_limits<double>::infinity();
             if (name == "-inf") return -std::numeric_limits<double>::infinity();
@@ -176,11 +184,11 @@ private:
     }
     template <class Enum>
     static Enum choice(const Parsed& line, const char* key, Enum otherwise) {
-        const std::string word = text(line, key);
+        const std::string_view word = text(line, key);
         if (word.empty()) return otherwise;
         for (size_t i = 0; i < std::size(layout::kWords<Enum>); ++i)
             if (word == layout::kWords<Enum>[i]) return static_cast<Enum>(i);
-        throw Wrong{std::string("\"") + key + "\" is \"" + word + "\", which is none of the known ones"};
+        throw Wrong{std::string("\"") + key + "\" is \"" + std::string(word) + "\", which is none of the known ones"};
     }
     static std::string bytes(const Parsed& line, const char* key) {
         if (auto decoded = fromHex(text(line, key))) return std::move(*decoded);
@@ -189,14 +197,14 @@ private:
 
     /// An id, given as a number or as a name; a name not seen before defines itself.
     uint32_t reference(const Parsed& line, const char* key, DefinitionType type) {
-        const auto found = line.find(key);
-        if (found == line.end()) throw Wrong{std::string("\"") + key + "\" is missing"};
-        if (!found->is_string()) return whole<uint32_t>(line, key);
+        std::string_view given;
+        if (needed(line, key).get(given)) return whole<uint32_t>(line, key);
         Names& names = names_[type];
-        const auto name = found->get<std::string>();
-        const auto [at, isNew] = names.ids.try_emplace(name, 0);
-        if (isNew) defineNamed(type, at->second = ++names.highest, name);
-        return at->second;
+        const auto known = names.ids.find(given);
+        if (known != names.ids.end()) return known->second;
+        const uint32_t id = names.ids[std::string(given)] = ++names.highest;
+        defineNamed(type, id, std::string(given));
+        return id;
     }
     template <size_t at = 0>
     void defineNamed(DefinitionType type, uint32_t id, const std::string& name) {
@@ -214,7 +222,7 @@ private:
 
     /// The definition among those of the variant that has the name.
     template <size_t at = 0>
-    void define(const Parsed& line, const std::string& what) {
+    void define(const Parsed& line, std::string_view what) {
         if constexpr (at < std::variant_size_v<Definition>) {
             using Told = std::variant_alternative_t<at, Definition>;
             if (what != Told::kName) return define<at + 1>(line, what);
@@ -227,29 +235,29 @@ private:
             }
             sink_.define(told);
         } else {
-            throw Wrong{"\"define\" is \"" + what + "\", which is none of the known ones"};
+            throw Wrong{"\"define\" is \"" + std::string(what) + "\", which is none of the known ones"};
         }
     }
-    template <class Value>
-    static void field(const Parsed& line, const char* name, Value& value) {
+    template <class Field>
+    static void field(const Parsed& line, const char* name, Field& value) {
         if (!*name) return;
-        if constexpr (std::is_same_v<Value, std::optional<double>>) {
-            if (line.contains(name)) value = real(line, name);
-        } else if constexpr (std::is_enum_v<Value>) {
-            value = choice(line, name, Value{});
-        } else if constexpr (std::is_integral_v<Value>) {
-            value = whole<Value>(line, name, 0);
+        if constexpr (std::is_same_v<Field, std::optional<double>>) {
+            if (find(line, name)) value = real(line, name);
+        } else if constexpr (std::is_enum_v<Field>) {
+            value = choice(line, name, Field{});
+        } else if constexpr (std::is_integral_v<Field>) {
+            value = whole<Field>(line, name, 0);
         } else {
             value = text(line, name);
         }
     }
 
     void event(const Parsed& line) {
-        const std::string word = text(line, "do");
+        const std::string_view word = text(line, "do");
         const auto* const schema = std::find_if(std::begin(layout::kEvents), std::end(layout::kEvents),
                                                 [&](const EventSchema& known) { return word == known.word; });
         if (schema == std::end(layout::kEvents))
-            throw Wrong{"\"do\" is \"" + word + "\", which is none of the known ones"};
+            throw Wrong{"\"do\" is \"" + std::string(word) + "\", which is none of the known ones"};
         Event event;
         event.kind = schema->kind;
         event.time = whole<int64_t>(line, "at");
@@ -268,13 +276,13 @@ private:
     /// One of an event's numbers, as it is kept. An argument's value may set b and the text too.
     template <class Number>
     uint64_t number(const Parsed& line, const EventValue& value, Event& event, std::string& kept) {
-        const bool there = line.contains(value.name);
+        const bool there = find(line, value.name).has_value();
         switch (value.kind) {
             case ValueKind::Id: return there || !value.optional ? reference(line, value.name, value.of) : 0;
             case ValueKind::Number: return there || !value.optional ? whole<Number>(line, value.name) : 0;
             case ValueKind::Signed: return layout::zigzag(whole<int64_t>(line, value.name, 0));
             case ValueKind::Real: return bitsOf(real(line, value.name));
-            case ValueKind::Flag: return there && line[value.name] == true;
+            case ValueKind::Flag: return there && isTrue(line, value.name);
             case ValueKind::Severity: return static_cast<uint64_t>(choice(line, value.name, Severity::Info));
             case ValueKind::WaitKind: return static_cast<uint64_t>(choice(line, value.name, WaitKind::Other));
             case ValueKind::Size:
@@ -287,29 +295,37 @@ private:
         }
         return 0;
     }
+    static bool isTrue(const Parsed& line, const char* key) {
+        bool flag = false;
+        return !needed(line, key).get(flag) && flag;
+    }
     static uint64_t bitsOf(double number) {
         uint64_t bits = 0;
         std::memcpy(&bits, &number, sizeof bits);
         return bits;
     }
     static uint64_t typed(const Parsed& line, const char* key, Event& event, std::string& kept) {
-        const auto value = line.find(key);
-        if (value == line.end()) throw Wrong{std::string("\"") + key + "\" is missing"};
-        if (value->is_string()) {
+        const Element value = needed(line, key);
+        if (std::string_view words; !value.get(words)) {
             event.b = static_cast<uint64_t>(ArgumentType::Text);
-            kept = value->get<std::string>();
+            kept = words;
             return 0;
         }
-        if (value->is_number_integer()) {
+        if (value.is_int64() || value.is_uint64()) {
             event.b = static_cast<uint64_t>(ArgumentType::Integer);
             return layout::zigzag(whole<int64_t>(line, key));
         }
         event.b = static_cast<uint64_t>(ArgumentType::Real);
-        return bitsOf(value->is_object() ? real(*value, "real") : real(line, key));
+        Parsed object;
+        return bitsOf(!value.get(object) ? real(object, "real") : real(line, key));
     }
 
+    struct Hash {
+        using is_transparent = void;
+        size_t operator()(std::string_view name) const { return std::hash<std::string_view>()(name); }
+    };
     struct Names {
-        std::unordered_map<std::string, uint32_t> ids;
+        std::unordered_map<std::string, uint32_t, Hash, std::equal_to<>> ids;
         uint32_t highest = 0;
     };
     EventSink& sink_;
@@ -332,6 +348,7 @@ Result<Damage> readText(ByteSource& source, const std::string& name, EventSink& 
     constexpr size_t kWindow = 1 << 20, kLongestLine = 64 << 20;
     Damage damage;
     LineReader reader(sink);
+    simdjson::dom::parser parser;
     std::string buffer;
     uint64_t offset = 0, number = 0, good = 0;
     const auto wrong = [&](const std::string& what) {
@@ -341,8 +358,10 @@ Result<Damage> readText(ByteSource& source, const std::string& name, EventSink& 
     const auto take = [&](std::string_view line) {
         ++number;
         if (line.find_first_not_of(" \t\r") == std::string_view::npos) return;
-        const Parsed json = Parsed::parse(line, nullptr, false);
-        if (json.is_discarded()) return wrong("it is not valid JSON");
+        Element json;
+        if (const auto error = parser.parse(line.data(), line.size()).get(json))
+            return wrong(error == simdjson::NUMBER_ERROR ? "a number in it is none, or out of range"
+                                                         : "it is not valid JSON");
         try {
             reader.take(json);
             ++good;

@@ -198,6 +198,7 @@ private slots:
         QTest::newRow("comma") << QStringList{"explain", file, "--budget", "16,7"} << "--budget: \"16,7\"";
         QTest::newRow("series") << QStringList{"explain", file, "--series", "-1"} << "--series: \"-1\"";
         QTest::newRow("option") << QStringList{"info", file, "--colour"} << "--colour";
+        QTest::newRow("level") << QStringList{"info", file, "--log-level", "loud"} << "no level \"loud\"";
     }
     void wrongValuesAndCommandsAreNamed() {
         QFETCH(QStringList, words);
@@ -205,6 +206,32 @@ private slots:
         const Ran wrong = run(words);
         QCOMPARE(wrong.code, int(kExitWrongUse));
         QVERIFY2(wrong.err.contains(named), qPrintable(wrong.err));
+    }
+
+    void theLogTellsWhatIsOtherwiseKeptQuiet() {
+        QTemporaryDir cache;
+        QProcessEnvironment environment = QProcessEnvironment::systemEnvironment();
+        environment.insert("XDG_CACHE_HOME", cache.path());
+        const auto errorsOf = [&](const QStringList& arguments) {
+            QProcess process;
+            process.setProcessEnvironment(environment);
+            process.start(FUGATO_CLI_PROGRAM, arguments);
+            if (!process.waitForFinished(60'000) || process.exitCode() != 0) qFatal("fugato-cli failed");
+            return QString::fromUtf8(process.readAllStandardError());
+        };
+        const QString file = FUGATO_DEMO_RECORDING;
+        QCOMPARE(errorsOf({"info", file}), QString());
+        for (const QStringList& asked :
+             {QStringList{"--log-level", "info", "info", file}, QStringList{"info", file, "--log-level", "info"}}) {
+            const QString said = errorsOf(asked);
+            QVERIFY2(said.contains("markers were read after") && said.contains(" info: "), qPrintable(said));
+        }
+        QCOMPARE(errorsOf({"--log-level", "error", "info", file}), QString());
+        // What is in a name does not reach the terminal as a command to it.
+        const QString odd = cache.filePath("a\x1b[31mb.jsonl");
+        QVERIFY(QFile::copy(FUGATO_SOURCE_DIR "/tests/stored/lock.jsonl", odd));
+        const QString said = errorsOf({"--log-level", "info", "info", odd});
+        QVERIFY(said.contains("markers were read") && said.contains("\\x1b[31m") && !said.contains('\x1b'));
     }
 
     void theVersionIsTold() {

@@ -3,6 +3,8 @@
 
 #include <new>
 
+#include "format/log.h"
+
 namespace fugato {
 
 namespace {
@@ -32,7 +34,10 @@ std::shared_ptr<Task> Task::start(std::function<void(Task&)> work, std::function
         } catch (const std::exception& error) {
             sentence = QObject::tr("This could not be done: %1.").arg(QString::fromUtf8(error.what()));
         }
-        if (!sentence.isEmpty()) task->post([failed, sentence] { failed(sentence); });
+        if (!sentence.isEmpty()) {
+            log(LogLevel::Error, sentence.toStdString());  // also where nobody hears of it
+            task->post([failed, sentence] { failed(sentence); });
+        }
         work = {};  // what it owns ends before it counts as ended
         --going;
     };

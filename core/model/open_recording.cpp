@@ -3,10 +3,12 @@
 
 #include <sys/stat.h>
 
+#include <chrono>
 #include <filesystem>
 
 #include "core/store/long_work.h"
 #include "format/binary_reader.h"
+#include "format/log.h"
 #include "format/opening.h"
 #include "lane_reading.h"
 #include "recording_index.h"
@@ -70,14 +72,21 @@ Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const
 Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, const Progress& progress,
                                                        const OpenOptions& options) {
     longWork("opening a recording");
+    const auto begun = std::chrono::steady_clock::now();
+    const auto after = [&] {
+        const std::chrono::duration<double, std::milli> taken = std::chrono::steady_clock::now() - begun;
+        return " after " + std::to_string(static_cast<int64_t>(taken.count())) + " ms";
+    };
     auto opened = openRecordingSource(path, progress);
     if (!opened) return opened.failure();
+    if (!opened->note.empty()) log(LogLevel::Info, path + ": " + opened->note);
     const bool large = !options.indexFolder.empty() && opened->source->size() >= options.indexFromBytes;
     const uint64_t state = large && !opened->beingWritten && opened->note.empty() ? stateOfFile(path) : 0;
     const std::string indexPath = large ? indexPathFor(options.indexFolder, path) : std::string();
     if (state)
         if (auto known = loadIndex(indexPath, state)) {
             known->storage->keepWithin(options.memoryBytes);
+            log(LogLevel::Info, path + ": its index was taken" + after() + ".");
             return std::shared_ptr<const Recording>(known);
         }
 
@@ -93,11 +102,14 @@ Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, 
                     " is full, so part of this recording is kept in memory and " +
                     "opening it takes as long next time. Free some space there.";
     recording->indexNote = indexNote;
+    if (!indexNote.empty()) log(LogLevel::Warning, indexNote);
     if (state && completeIndex(*recording, state) && stateOfFile(path) == state && storage->giveName(indexPath)) {
         recording->keptAt = indexPath;
         recording->keptState = state;
         limitIndexFolder(options.indexFolder, options.indexFolderBytes, indexPath);
     }
+    log(LogLevel::Info, path + ": " + std::to_string(recording->markerCount()) + " markers were read" + after() +
+                            (recording->keptAt.empty() ? "; no index is kept." : "; its index is " + indexPath + "."));
     noteOpening(recording->damage, opened->note.empty() ? options.note : opened->note, opened->beingWritten);
     recording->growing = opened->beingWritten;
     return std::shared_ptr<const Recording>(recording);

@@ -12,6 +12,7 @@
 #include "core/store/archive.h"
 #include "core/store/cache_file.h"
 #include "format/byte_source.h"
+#include "format/log.h"
 #include "streams/streams.h"
 
 namespace fugato {
@@ -168,7 +169,10 @@ std::shared_ptr<Recording> loadIndex(const std::string& indexPath, uint64_t stat
     if (!kept) return nullptr;
     auto recording = std::make_shared<Recording>();
     recording->storage = std::move(kept->storage);
-    if (!takeArchive(*recording, kept->archive)) return nullptr;
+    if (!takeArchive(*recording, kept->archive)) {
+        log(LogLevel::Warning, indexPath + " is not used: its lists are damaged, or say what cannot be.");
+        return nullptr;
+    }
     recording->keptAt = indexPath;
     recording->keptState = state;
     return recording;
@@ -206,7 +210,11 @@ void limitIndexFolder(const std::string& folder, uint64_t bytes, const std::stri
     std::sort(entries.begin(), entries.end(), [](const Entry& x, const Entry& y) { return x.used < y.used; });
     for (const Entry& entry : entries) {
         if (sum <= bytes) return;
-        for (const auto& file : entry.files) std::filesystem::remove(file, error);
+        for (const auto& file : entry.files) {
+            std::filesystem::remove(file, error);
+            log(LogLevel::Info, error ? file.string() + " could not be removed: " + error.message() + "."
+                                      : file.string() + " was removed, to make room.");
+        }
         sum -= entry.size;
     }
 }

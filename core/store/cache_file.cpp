@@ -10,6 +10,7 @@
 #include <thread>
 
 #include "format/byte_source.h"
+#include "format/log.h"
 
 namespace fugato {
 
@@ -85,30 +86,39 @@ bool completeCacheFile(Storage& storage, const std::string& archive, const Cache
 }
 
 std::optional<CacheFile> openCacheFile(const std::string& path, const CacheKey& cacheKey) {
+    const auto refused = [&](const char* why) -> std::optional<CacheFile> {
+        log(LogLevel::Info, path + " is not used: " + why + ".");
+        return std::nullopt;
+    };
     auto file = openFile(path);
     Header header;
-    if (!file || (*file)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header) return {};
-    if (std::memcmp(header.magic, cacheKey.magic, sizeof header.magic) != 0 || header.version != kVersion ||
-        header.checksum != checksumOf(header) || header.state != (cacheKey.state ^ cacheKey.layout))
-        return {};
-    if (!header.onDisk && header.boot != bootNumber()) return {};
+    if (!file) return refused("there is none, or it cannot be read");
+    if ((*file)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header ||
+        std::memcmp(header.magic, cacheKey.magic, sizeof header.magic) != 0)
+        return refused("it was not finished, or is something else");
+    if (header.version != kVersion) return refused("another version of the program made it");
+    if (header.checksum != checksumOf(header)) return refused("its header is damaged");
+    if (header.state != (cacheKey.state ^ cacheKey.layout))
+        return refused("the recording has changed since, or another version of the program made it");
+    if (!header.onDisk && header.boot != bootNumber())
+        return refused("the machine was restarted before all of it was on the disk");
     if (header.bytes > (*file)->size() || header.archiveAt > header.bytes ||
         header.archiveBytes > header.bytes - header.archiveAt)
-        return {};
+        return refused("it was cut");
     CacheFile kept;
     kept.archive.resize(header.archiveBytes);
     if ((*file)->read(header.archiveAt, kept.archive.data(), kept.archive.size()) != kept.archive.size() ||
         layout::checksum(kept.archive.data(), kept.archive.size()) != header.archiveChecksum)
-        return {};
+        return refused("what stands behind its columns is damaged");
     const uint64_t regions = Storage::regionsOf(header.bytes);
-    if (regions * sizeof(uint64_t) > (*file)->size() - header.bytes) return {};
+    if (regions * sizeof(uint64_t) > (*file)->size() - header.bytes) return refused("it was cut");
     std::vector<uint64_t> checksums(regions);
     const size_t bytes = regions * sizeof(uint64_t);
     if ((*file)->read(header.bytes, reinterpret_cast<char*>(checksums.data()), bytes) != bytes ||
         layout::checksum(checksums.data(), bytes) != header.checksumsChecksum)
-        return {};
+        return refused("its checksums are damaged");
     auto storage = Storage::existing(path, header.bytes, std::move(checksums));
-    if (!storage) return {};
+    if (!storage) return refused(storage.failure().sentence.c_str());
     kept.storage = std::move(*storage);
     ::utimensat(AT_FDCWD, path.c_str(), nullptr, 0);  // used now
     return kept;

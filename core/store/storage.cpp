@@ -18,6 +18,7 @@
 #include <numeric>
 #include <own_files.hpp>
 
+#include "format/log.h"
 #include "side_by_side.h"
 
 namespace fugato {
@@ -179,6 +180,8 @@ void Storage::checkRegion(uint64_t region) const {
     }
     state.store(good ? kGood : kBad, std::memory_order_release);
     state.notify_all();
+    if (!good)
+        log(LogLevel::Warning, "A part of a kept file is damaged; it reads as zeros until the recording is read anew.");
 }
 
 bool Storage::contentsAreGood(uint64_t region) const {
@@ -214,13 +217,16 @@ bool Storage::commit(uint64_t upTo) {
     if (wanted < upTo) return false;
     if (fd_ >= 0 && !spilled_) {
         // Room on the disk is taken first: a full disk must not be met while writing into memory.
-        if (::posix_fallocate(fd_, static_cast<off_t>(committed_), static_cast<off_t>(wanted - committed_)) == 0 &&
-            ::mmap(base_ + committed_, wanted - committed_, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_FIXED, fd_,
-                   static_cast<off_t>(committed_)) != MAP_FAILED) {
+        const int noRoom =
+            ::posix_fallocate(fd_, static_cast<off_t>(committed_), static_cast<off_t>(wanted - committed_));
+        if (!noRoom && ::mmap(base_ + committed_, wanted - committed_, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_FIXED,
+                              fd_, static_cast<off_t>(committed_)) != MAP_FAILED) {
             committed_ = wanted;
             return true;
         }
         spilled_ = true;
+        log(LogLevel::Warning,
+            std::string("The rest of a recording is kept in memory: ") + std::strerror(noRoom ? noRoom : errno) + ".");
         spilledFrom_ = committed_;
     }
     if (::mprotect(base_ + committed_, wanted - committed_, PROT_READ | PROT_WRITE) != 0) return false;
