@@ -223,14 +223,16 @@ void TrackPicture::paintState(QPainter& painter, const TimeAxis& axis, const Sta
     const Theme& t = theme();
     auto at = std::lower_bound(state.spans.begin(), state.spans.end(), axis.begin,
                                [](const StateSpan& s, int64_t time) { return s.end < time; });
-    double drawn = -1;
-    for (; at != state.spans.end() && at->begin < axis.end; ++at) {
+    while (at != state.spans.end() && at->begin < axis.end) {
         const double left = axis.xAt(at->begin), right = axis.xAt(at->end);
-        if (right < drawn + 1) continue;
-        drawn = right;
         const QRectF box(left, axis.box.top() + 2, std::max(1.0, right - left - 1), axis.box.height() - 5);
         painter.fillRect(box.intersected(axis.box), t.stage);
         word(painter, axis, box, toQString(recording_->text(at->value)), t.text);
+        // The next one that ends in another column of pixels; mostly it is the next of all.
+        const int64_t column = axis.timeAt(std::floor(right) + 1);
+        if (++at != state.spans.end() && at->end < column)
+            at = std::lower_bound(at, state.spans.end(), column,
+                                  [](const StateSpan& s, int64_t time) { return s.end < time; });
     }
 }
 
@@ -327,12 +329,16 @@ void TrackPicture::paintCore(QPainter& painter, const TimeAxis& axis, const Lane
     const auto core = static_cast<uint32_t>(&lane - recording_->lanes.data());
     auto sample = std::lower_bound(recording_->samples.begin(), recording_->samples.end(), axis.begin,
                                    [](const StackSample& s, int64_t time) { return s.time < time; });
-    double dotted = -2;
-    for (; sample != recording_->samples.end() && sample->time < axis.end; ++sample) {
-        const double x = std::floor(axis.xAt(sample->time));
-        if (sample->core != core || x < dotted + 2) continue;
-        painter.fillRect(QRectF(x, axis.box.bottom() - 5, 1, 2), t.text);
-        dotted = x;
+    constexpr int kLooked = 64;  // samples of other cores in one place
+    const auto isOfCore = [core](const StackSample& s) { return s.core == core; };
+    while (sample != recording_->samples.end() && sample->time < axis.end) {
+        const auto left = recording_->samples.end() - sample;
+        const auto own = std::find_if(sample, sample + std::min<std::ptrdiff_t>(kLooked, left), isOfCore);
+        const bool found = own != recording_->samples.end() && isOfCore(*own) && own->time < axis.end;
+        const auto x = static_cast<int>(std::floor(axis.xAt(found ? own->time : sample->time)));
+        if (found) painter.fillRect(QRectF(x, axis.box.bottom() - 5, 1, 2), t.text);
+        sample = std::lower_bound(sample + 1, recording_->samples.end(), axis.timeAt(x + (found ? 2 : 1)),
+                                  [](const StackSample& s, int64_t time) { return s.time < time; });
     }
 }
 
