@@ -163,12 +163,10 @@ private slots:
         Task::start([&](Task&) { note("ahead"); }, no, Urgency::Ahead);
         Task::start([&](Task&) { note("cancelled"); }, no)->cancel();
         Task::start([&](Task&) { note("wanted"); }, no);
-        QSemaphore painted;  // waits for none of them
-        startWork([&] { painted.release(); }, Urgency::Painting);
-        QVERIFY(painted.tryAcquire(1, 10'000));
+        startWork([&] { note("painting"); }, Urgency::Painting);
         goOn.release();  // one of them
         QTRY_VERIFY(!Task::anyRuns());
-        QCOMPARE(order, QStringList({"wanted", "ahead"}));  // and not what was cancelled before it began
+        QCOMPARE(order, QStringList({"painting", "wanted", "ahead"}));  // and not what was cancelled before it began
         goOn.release(workerCount() - 1);
         ended.acquire(workerCount());
     }

@@ -1,9 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The threads of the application beside the one of the interface. What somebody waits for is begun before what may be
-// wanted later, and all of it gives way to the interface where there are too few processors for both; but not what a
-// picture waits for that is being painted. (Loops of the core that run on several cores at once share out their work
-// themselves: core/store/side_by_side.h. Their threads have the priority of the one that starts them.)
+// The threads of the application beside the one of the interface: one pool, in which what somebody waits for is begun
+// before what may be wanted later. (Loops of the core that run on several cores at once share out their work
+// themselves: core/store/side_by_side.h.)
 #pragma once
 
 #include <functional>
@@ -19,7 +18,7 @@ enum class Urgency {
 /// Runs `work` as soon as a thread is free; what is more urgent comes first. Returns false where the system gave the
 /// program no threads at all. What `work` throws ends the program.
 bool startWork(std::function<void()> work, Urgency urgency);
-/// How much may go on at once, beside what is for painting.
+/// How much may go on at once.
 int workerCount();
 
 }  // namespace fugato

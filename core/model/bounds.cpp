@@ -60,7 +60,7 @@ struct ChunkBounds {
 uint64_t rounded(uint64_t bytes) { return (bytes + 7) & ~uint64_t{7}; }
 
 /// Whether it is one of a lane's paths, and inside a marker.
-bool isMarkers(uint64_t path, uint64_t paths) { return path && path < paths; }
+bool isPathOfMarker(uint64_t path, uint64_t paths) { return path && path < paths; }
 
 /// Whether its columns lie one behind the other, in the storage.
 bool isWhole(const ChunkBounds& b, const Storage& storage) {
@@ -164,12 +164,12 @@ bool rowIsGood(const Lane& lane, size_t index, const Storage& storage, AllChunks
     return ascending(row.chunks, [](const MarkerRow::Chunk& c) { return c.firstParent; }) &&
            all(row.groups,
                [&](const MarkerRow::Group& g) {
-                   return isTime(g.begin) && isLength(g.busyBefore) && isMarkers(g.path, paths);
+                   return isTime(g.begin) && isLength(g.busyBefore) && isPathOfMarker(g.path, paths);
                }) &&
            ascending(row.groups, [](const MarkerRow::Group& g) { return g.begin; }) &&
            ascending(row.groups, [](const MarkerRow::Group& g) { return g.busyBefore; }) &&
            all(row.groupWaits, isLength) && ascending(row.groupWaits, itself) && all(row.sums, [&](const PathSum& s) {
-               return isMarkers(s.path, paths) && isLength(s.total) && isLength(s.longest);
+               return isPathOfMarker(s.path, paths) && isLength(s.total) && isLength(s.longest);
            });
 }
 
