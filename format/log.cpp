@@ -34,10 +34,9 @@ bool setLogLevel(std::string_view word) {
     return false;
 }
 
-bool logs(LogLevel level) { return logger().should_log(kLevels[static_cast<size_t>(level)]); }
-
 void log(LogLevel level, const std::string& text) {
-    if (logs(level)) logger().log(kLevels[static_cast<size_t>(level)], "{}", shownText(text));
+    const auto of = kLevels[static_cast<size_t>(level)];
+    if (logger().should_log(of)) logger().log(of, "{}", shownText(text));
 }
 
 }  // namespace fugato

@@ -14,8 +14,6 @@ enum class LogLevel { Debug, Info, Warning, Error, Off };
 
 /// "debug", "info", "warning", "error" or "off"; false where it is none of these. Before other threads log.
 bool setLogLevel(std::string_view word);
-/// Whether that is written; asked before a text is put together that costs anything.
-bool logs(LogLevel level);
 /// A line of it; control characters are shown as such.
 void log(LogLevel level, const std::string& text);
 

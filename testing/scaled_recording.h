@@ -9,7 +9,7 @@
 #include <QTemporaryDir>
 #include <QtTest>
 
-#include "core/model/open_recording.h"
+#include "opened.h"
 
 namespace fugato {
 
@@ -27,12 +27,6 @@ inline OpenOptions withIndexIn(const QTemporaryDir& folder) {
     options.indexFolder = folder.filePath("indexes").toStdString();
     options.indexFromBytes = 0;
     return options;
-}
-
-inline std::shared_ptr<const Recording> opened(const std::string& file, const OpenOptions& options = {}) {
-    auto result = openRecording(file, {}, options);
-    if (!result) qFatal("%s", result.failure().sentence.c_str());
-    return *result;
 }
 
 inline QStringList indexesIn(const OpenOptions& options) {

@@ -2,6 +2,9 @@
 //
 // What panels are made of, without a window: selection and its history, the document, the pictures,
 // the table model.
+#include <sys/resource.h>
+#include <unistd.h>
+
 #include <QAbstractItemModelTester>
 #include <QPainter>
 #include <QProcess>
@@ -23,6 +26,8 @@ using namespace fugato;
 namespace {
 
 constexpr const char* kPostsAtEnd = "FUGATO_TEST_POSTS_AT_END";
+constexpr const char* kNoThreads = "FUGATO_TEST_NO_THREADS";
+constexpr uid_t kNobody = 65534;
 
 /// 60 frames of 20 ms; every tenth loads something and is late. A lock wait in frame 35.
 std::shared_ptr<const Recording> sample() {
@@ -82,6 +87,17 @@ bool hasWords(const QImage& image, const QRect& where, const QColor& color) {
 class PanelsTest : public QObject {
     Q_OBJECT
 
+    /// This program, as another process that does what the variable names.
+    static void endsWell(const char* variable) {
+        QProcess child;
+        QProcessEnvironment environment = QProcessEnvironment::systemEnvironment();
+        environment.insert(variable, "1");
+        child.setProcessEnvironment(environment);
+        child.start(QCoreApplication::applicationFilePath(), QStringList{});
+        QVERIFY(child.waitForFinished(30'000));
+        QVERIFY(child.exitStatus() == QProcess::NormalExit && child.exitCode() == 0);
+    }
+
 private slots:
     void whatWorkThrowsBecomesASentence() {
         QString said;
@@ -100,15 +116,8 @@ private slots:
         QTRY_VERIFY(changed);
     }
 
-    void aPostThatIsNeverHeardHoldsNobodyUp() {
-        QProcess child;
-        QProcessEnvironment environment = QProcessEnvironment::systemEnvironment();
-        environment.insert(kPostsAtEnd, "1");
-        child.setProcessEnvironment(environment);
-        child.start(QCoreApplication::applicationFilePath(), QStringList{});
-        QVERIFY(child.waitForFinished(30'000));
-        QVERIFY(child.exitStatus() == QProcess::NormalExit && child.exitCode() == 0);
-    }
+    void aPostThatIsNeverHeardHoldsNobodyUp() { endsWell(kPostsAtEnd); }
+    void withoutThreadsOneIsToldAndTheProgramEnds() { endsWell(kNoThreads); }
 
     void cancellingWaitsForNothing() {
         QSemaphore begun, goOn;
@@ -748,6 +757,22 @@ int main(int argc, char** argv) {
         Task::start([](Task& task) { task.post([] {}); }, [](const QString&) {})->cancel();
         while (Task::anyRuns()) QThread::msleep(1);
         return 0;
+    }
+    if (qEnvironmentVariableIsSet(kNoThreads)) {  // the child of withoutThreadsOneIsToldAndTheProgramEnds
+        const rlimit none{0, 0};
+        if (setrlimit(RLIMIT_NPROC, &none) != 0 || (getuid() == 0 && setuid(kNobody) != 0)) return 2;
+        int result = 1;
+        Task::start([](Task&) {},
+                    [&](const QString& sentence) {
+                        result = sentence.contains("no more threads") ? 0 : 1;
+                        QCoreApplication::quit();
+                    });
+        QTimer::singleShot(20'000, &application, &QCoreApplication::quit);
+        QApplication::exec();
+#if defined(ADDRESS_SANITIZER) || defined(__SANITIZE_ADDRESS__)
+        _exit(result);  // looking for leaks takes a thread
+#endif
+        return result;
     }
     PanelsTest test;
     return QTest::qExec(&test, argc, argv);

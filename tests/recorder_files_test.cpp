@@ -14,6 +14,7 @@
 #include "format/opening.h"
 #include "testing/children.h"
 #include "testing/files.h"
+#include "testing/opened.h"
 #include "testing/recording_children.h"
 
 using namespace fugato;
@@ -22,14 +23,6 @@ class RecorderFilesTest : public QObject {
     Q_OBJECT
     QTemporaryDir folder_;
     std::string path(const char* name) const { return folder_.filePath(name).toStdString(); }
-    static std::shared_ptr<const Recording> open(const std::string& file) {
-        auto opened = openRecording(file);
-        if (!opened) {
-            QTest::qFail(opened.failure().sentence.c_str(), __FILE__, __LINE__);
-            return nullptr;
-        }
-        return *opened;
-    }
 
 private slots:
     void cleanup() { fug_stop(); }
@@ -56,10 +49,10 @@ private slots:
         QCOMPARE(fug_save(file.c_str()), 0);
         { FUG_MARK("Later"); }
         fug_stop();
-        const auto early = open(file);
+        const auto early = opened(file);
         QCOMPARE(early->markerCount(), size_t{1});
         QCOMPARE(fug_save(file.c_str()), 0);
-        const auto r = open(file);
+        const auto r = opened(file);
         QCOMPARE(r->markerCount(), size_t{2});
         QVERIFY(!r->damage.any());
         QVERIFY(r->context.at("recording stopped").find("cannot create /nowhere") != std::string::npos);
@@ -93,7 +86,7 @@ private slots:
         QVERIFY(!fug_recording());
         QVERIFY2(QString(fug_status()).contains("No space"), fug_status());
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         umount(folder.c_str());
         QVERIFY(r);
         QVERIFY(!r->damage.any());  // closed properly, with its index

@@ -20,6 +20,7 @@
 #include "core/model/open_recording.h"
 #include "testing/children.h"
 #include "testing/kill_rounds.h"
+#include "testing/opened.h"
 
 using namespace fugato;
 
@@ -42,14 +43,6 @@ class RecorderTest : public QObject {
     Q_OBJECT
     QTemporaryDir folder_;
     std::string path(const char* name) const { return folder_.filePath(name).toStdString(); }
-    static std::shared_ptr<const Recording> open(const std::string& file) {
-        auto opened = openRecording(file);
-        if (!opened) {
-            QTest::qFail(opened.failure().sentence.c_str(), __FILE__, __LINE__);
-            return nullptr;
-        }
-        return *opened;
-    }
 
 private slots:
     void cleanup() { fug_stop(); }
@@ -76,7 +69,7 @@ private slots:
             givenTime = 3000;
         }
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QVERIFY(!r->damage.any());
         QVERIFY(!r->repairs.any());
@@ -128,7 +121,7 @@ private slots:
             wait.endedBy(link);
         }
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->series[0].name, std::string("loop"));
         QCOMPARE(r->series[0].frames.at(0).deadline, int64_t{5000});
@@ -164,7 +157,7 @@ private slots:
         for (auto& thread : threads) thread.join();
         fug_stop();
         const uint64_t lost = fug_lost();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->repairs.timesBackwards, uint64_t{0});
         QCOMPARE(r->repairs.endsWithoutBegin, uint64_t{0});
@@ -188,7 +181,7 @@ private slots:
         fug_end(1);  // an end too many
         fug_stop();
         { FUG_MARK("Too late"); }
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->markerCount(), size_t{1});
         QCOMPARE(r->repairs.endsWithoutBegin, uint64_t{1});
@@ -201,7 +194,7 @@ private slots:
         QCOMPARE(fug_start(file.c_str(), &options), 0);
         for (int i = 0; i < 1000; ++i) std::thread([] { FUG_MARK("Brief"); }).join();
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->markerCount(), size_t{1000});
         QSet<QString> names;  // nameless threads stay tellable apart
@@ -254,7 +247,7 @@ private slots:
             for (uint32_t x = 0; x < 320; ++x) pixels[y * 320 + x] = x / 2 | (y / 2) << 8 | 0x330000;
         fug_picture(320, 200, pixels.data(), 320 * 4);
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QVERIFY2(!r->repairs.any(), r->repairs.any() ? r->repairs.sentences().at(0).c_str() : "");
         const Lane& lane = r->lanes.at(laneNamed(*r, "main"));
@@ -330,7 +323,7 @@ private slots:
         }
         { FUG_MARK("On the host again"); }
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         const Lane& lane = r->lanes.at(laneNamed(*r, "GPU"));
         QCOMPARE(int(lane.kind), int(LaneKind::Queue));
@@ -359,7 +352,7 @@ private slots:
             fug_end(began);
         }).join();
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QVERIFY(!r->repairs.any());
         const Lane& lane = r->lanes.at(laneNamed(*r, "fiber 1"));
@@ -387,7 +380,7 @@ private slots:
         work();
         unused();
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QVERIFY(!r->repairs.any());
         std::map<std::string, int> counts;
@@ -436,7 +429,7 @@ private slots:
         }
         reader.join();
         fug_stop();
-        const auto r = open(file);
+        const auto r = fugato::opened(file);
         QVERIFY(r);
         const Lane& waits = r->lanes.at(laneNamed(*r, "waiter"));
         QVERIFY(waits.waits.size() >= 1);
@@ -478,7 +471,7 @@ private slots:
         interrupted.join();
         sigaction(SIGUSR1, &before, nullptr);
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QVERIFY2(r->markerCount() > 50'000, qPrintable(QString::number(r->markerCount())));
         QVERIFY(r->repairs.beginsWithoutEnd + r->repairs.endsWithoutBegin < 100);
@@ -558,7 +551,7 @@ private slots:
         ::close(pipes[1]);
         if (end == 3) QSKIP("this system does not let a process restrict itself");
         QCOMPARE(end, 0);
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r && r->markerCount() > (events == 64 ? 10u : 1000u));
     }
 
@@ -584,7 +577,7 @@ private slots:
         const std::string file = path("shorter.fugato");
         QCOMPARE(fug_start(file.c_str(), &shorter.options), 0);
         fug_stop();
-        QCOMPARE(open(file)->context.at("program"), std::string("short"));
+        QCOMPARE(opened(file)->context.at("program"), std::string("short"));
     }
 
     void badUseIsBorne() {
@@ -615,7 +608,7 @@ private slots:
         fug_changed_nothing();
         fug_given(7);
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->markerCount(), size_t{3});
         QCOMPARE(r->siteOf(r->lanes[0].rows[0].path(1)).name.size(), size_t{1000});
@@ -638,7 +631,7 @@ private slots:
             fug_stop();
         };
         QCOMPARE(ran(work), 0);
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->markerCount() * 2 + r->repairs.lostEvents, size_t{kNames} * 2);
         QCOMPARE(r->repairs.unknownNames, uint64_t{0});
@@ -663,7 +656,7 @@ private slots:
             std::this_thread::sleep_for(std::chrono::milliseconds(40));
         }
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         for (const char* part : {"os switches", "os samples", "os load"}) {
             QVERIFY(r->context.count(part));
@@ -708,7 +701,7 @@ private slots:
     void aProgramInCCanSayEverything() {
         const std::string file = path("c.fugato");
         QCOMPARE(recordFromC(file.c_str()), 0);
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QVERIFY(!r->repairs.any());
         const Lane& lane = r->lanes.at(laneNamed(*r, "c thread"));
@@ -731,7 +724,7 @@ private slots:
         const auto took =
             std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - begin).count();
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         const MarkerRow& row = r->lanes[0].rows[0];
         const int64_t seen = row.end(0) - row.begin(0);

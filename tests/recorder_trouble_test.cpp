@@ -13,6 +13,7 @@
 #include "core/model/open_recording.h"
 #include "testing/children.h"
 #include "testing/kill_rounds.h"
+#include "testing/opened.h"
 
 using namespace fugato;
 
@@ -27,14 +28,6 @@ class RecorderTroubleTest : public QObject {
     Q_OBJECT
     QTemporaryDir folder_;
     std::string path(const char* name) const { return folder_.filePath(name).toStdString(); }
-    static std::shared_ptr<const Recording> open(const std::string& file) {
-        auto opened = openRecording(file);
-        if (!opened) {
-            QTest::qFail(opened.failure().sentence.c_str(), __FILE__, __LINE__);
-            return nullptr;
-        }
-        return *opened;
-    }
 
 private slots:
     void cleanup() { fug_stop(); }
@@ -55,7 +48,7 @@ private slots:
         fug_stop();
         const uint64_t lost = fug_lost();
         QVERIFY(lost > 0);
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->repairs.endsWithoutBegin, uint64_t{0});
         QCOMPARE(r->repairs.beginsWithoutEnd, uint64_t{0});
@@ -78,7 +71,7 @@ private slots:
         }
         fug_stop();
         QCOMPARE(fug_lost(), uint64_t{0});
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->markerCount(), size_t{10'000});
         QCOMPARE(r->points.size(), size_t{10'000});
@@ -94,7 +87,7 @@ private slots:
             QVERIFY2(wrong.empty(), wrong.c_str());
         }
         // The file is whole now, and says how it ended.
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(!r->damage.any());
         QVERIFY(r->context.at("ended").find("rescued") != std::string::npos);
     }
@@ -111,14 +104,14 @@ private slots:
         QFile bytes(QString::fromStdString(file));
         QVERIFY(bytes.open(QIODevice::ReadOnly));
         const QByteArray before = bytes.readAll();
-        const auto read = open(file);  // reading tells everything and writes nothing
+        const auto read = opened(file);  // reading tells everything and writes nothing
         QCOMPARE(read->markerCount(), size_t{1});
         QVERIFY(QString::fromStdString(read->damage.notes.at(0)).contains("were found in its buffers. They could not"));
         bytes.seek(0);
         QCOMPARE(bytes.readAll(), before);
         QVERIFY(QString::fromStdString(makeRecordingWhole(file)).contains("found in its buffers and saved"));
         QCOMPARE(makeRecordingWhole(file), std::string());  // nothing more to do
-        const auto r = open(file);
+        const auto r = opened(file);
         QCOMPARE(r->markerCount(), size_t{1});
         QVERIFY(!r->damage.any());
     }
@@ -158,7 +151,7 @@ private slots:
             }
             bytes.close();
             makeRecordingWhole(file);
-            const auto r = open(file);
+            const auto r = opened(file);
             QVERIFY(r);
             QCOMPARE(r->damage.indexMissing, round == 0);
             if (round == 0) QVERIFY(folder.exists(buffers[0]));
@@ -200,7 +193,7 @@ private slots:
         QVERIFY(changed >= 3);
         bytes.close();
         QVERIFY(!makeRecordingWhole(file).empty());
-        const auto r = open(file);
+        const auto r = opened(file);
         QCOMPARE(r->markerCount(), size_t{1});
         QCOMPARE(r->siteOf(r->lanes[0].rows[0].path(0)).name, std::string("Named in the buffer"));
     }
@@ -216,14 +209,14 @@ private slots:
             }
         });
         QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(QString::fromStdString(file)).size() > 5000, 20'000);
-        const auto r = open(file);
+        const auto r = opened(file);
         kill(child, SIGKILL);
         QCOMPARE(endOf(child), -SIGKILL);
         QVERIFY(r);
         QVERIFY(QString::fromStdString(r->damage.notes.at(0)).contains("still being made"));
         QVERIFY(r->markerCount() > 0);
         QVERIFY(!r->damage.indexMissing);
-        const auto after = open(file);
+        const auto after = opened(file);
         QVERIFY(after->markerCount() > r->markerCount());
     }
 
@@ -240,7 +233,7 @@ private slots:
         QCOMPARE(ran(work), 0);
         { FUG_MARK("After"); }
         fug_stop();
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->markerCount(), size_t{2});
     }
@@ -259,7 +252,7 @@ private slots:
         QCOMPARE(ran(child), 0);
         work();
         fug_stop();
-        const auto parents = open(file), childs = open(childFile);
+        const auto parents = opened(file), childs = opened(childFile);
         QVERIFY(parents && childs);
         QCOMPARE(parents->markerCount(), size_t{2});
         QCOMPARE(childs->markerCount(), size_t{10});
@@ -287,7 +280,7 @@ private slots:
             _exit(fug_lost() == 6 && *fug_status() ? 0 : 1);  // three threads, a begin and its end each
         };
         QCOMPARE(ran(work), 0);
-        const auto r = open(file);
+        const auto r = opened(file);
         QVERIFY(r);
         QCOMPARE(r->markerCount(), size_t{3});
         size_t lanesWithLoss = 0;

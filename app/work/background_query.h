@@ -12,8 +12,7 @@ namespace fugato {
 class BackgroundQuery : public QObject {
     Q_OBJECT
 public:
-    explicit BackgroundQuery(QObject* parent = nullptr, Urgency urgency = Urgency::Wanted)
-        : QObject(parent), urgency_(urgency) {}
+    explicit BackgroundQuery(QObject* parent = nullptr) : QObject(parent) {}
     ~BackgroundQuery() override { silence(); }
     bool busy() const { return busy_; }
 
@@ -44,8 +43,7 @@ public:
                 busy_ = false;
                 emit failed(sentence);
                 emit changed();
-            },
-            urgency_);
+            });
     }
     /// The answer is not wanted any more. Returns at once.
     void silence() {
@@ -60,7 +58,6 @@ signals:
     void failed(const QString& sentence);
 
 private:
-    const Urgency urgency_;
     bool busy_ = false;
     std::shared_ptr<Task> task_;
 };

@@ -18,26 +18,33 @@ constexpr int kStartTakesMs = 2000;  // at most
 class Workers {
 public:
     Workers() {
-        pool_.setMaxThreadCount(std::max(kFewest, QThread::idealThreadCount() + 2));
-        pool_.setExpiryTimeout(-1);
+        pool_->setMaxThreadCount(std::max(kFewest, QThread::idealThreadCount() + 2));
+        pool_->setExpiryTimeout(-1);
         struct Gate {
             QSemaphore arrived, open;
         };
         const auto gate = std::make_shared<Gate>();
-        for (int i = 0; i < pool_.maxThreadCount(); ++i)
-            pool_.start([gate] {
+        for (int i = 0; i < pool_->maxThreadCount(); ++i)
+            pool_->start([gate] {
                 gate->arrived.release();
                 gate->open.acquire();
             });
-        const bool all = gate->arrived.tryAcquire(pool_.maxThreadCount(), kStartTakesMs);
-        count_ = all ? pool_.maxThreadCount() : gate->arrived.available();
-        gate->open.release(pool_.maxThreadCount());
+        const bool all = gate->arrived.tryAcquire(pool_->maxThreadCount(), kStartTakesMs);
+        count_ = all ? pool_->maxThreadCount() : gate->arrived.available();
+        gate->open.release(pool_->maxThreadCount());
     }
+    ~Workers() {
+        if (count_ < pool_->maxThreadCount()) (void)pool_.release();  // it would wait for threads that never came
+    }
+    Workers(const Workers&) = delete;
+    Workers& operator=(const Workers&) = delete;
     int count() const { return count_; }
-    void start(std::function<void()> work, Urgency urgency) { pool_.start(std::move(work), static_cast<int>(urgency)); }
+    void start(std::function<void()> work, Urgency urgency) {
+        pool_->start(std::move(work), static_cast<int>(urgency));
+    }
 
 private:
-    QThreadPool pool_;
+    std::unique_ptr<QThreadPool> pool_ = std::make_unique<QThreadPool>();
     int count_ = 0;
 };
 
