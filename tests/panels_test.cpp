@@ -19,6 +19,7 @@
 #include "app/strip/strip_picture.h"
 #include "app/theme/theme.h"
 #include "app/work/background_query.h"
+#include "testing/children.h"
 #include "testing/explaining.h"
 
 using namespace fugato;
@@ -769,7 +770,7 @@ int main(int argc, char** argv) {
                     });
         QTimer::singleShot(20'000, &application, &QCoreApplication::quit);
         QApplication::exec();
-#if defined(ADDRESS_SANITIZER) || defined(__SANITIZE_ADDRESS__)
+#ifdef ADDRESS_SANITIZER
         _exit(result);  // looking for leaks takes a thread
 #endif
         return result;
