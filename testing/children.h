@@ -7,6 +7,9 @@
 #include <unistd.h>
 
 #include <csignal>
+#include <filesystem>
+#include <fstream>
+#include <string>
 #include <utility>
 
 #if defined(__SANITIZE_ADDRESS__)  // GCC's words
@@ -38,8 +41,27 @@ constexpr bool kThreadSanitizer = false;
 
 constexpr unsigned kMostSecondsOfAChild = 60;  // what takes longer hangs
 
+/// The address sanitizer's memory hangs a child that is forked while another thread allocates: under it this
+/// waits, at most two seconds, until all others sleep. Otherwise it returns at once.
+inline void waitUntilOtherThreadsSleep() {
+    const auto anyRuns = [] {
+        for (const auto& thread : std::filesystem::directory_iterator("/proc/self/task")) {
+            std::ifstream stat(thread.path() / "stat");
+            std::string text;
+            std::getline(stat, text);
+            const size_t afterName = text.rfind(") ");
+            if (afterName == std::string::npos) continue;  // it ended meanwhile
+            const bool own = thread.path().filename() == std::to_string(gettid());
+            if (!own && text[afterName + 2] != 'S') return true;
+        }
+        return false;
+    };
+    for (int tries = 0; kAddressSanitizer && tries < 2000 && anyRuns(); ++tries) usleep(1000);
+}
+
 template <class Work>
 pid_t inChild(Work&& work) {
+    waitUntilOtherThreadsSleep();
     const pid_t child = fork();
     if (child == 0) {
         prctl(PR_SET_PDEATHSIG, SIGKILL);  // not left behind where the test ends early

@@ -4,6 +4,7 @@
 #include <pthread.h>
 
 #include <new>
+#include <utility>
 
 #include "drain.hpp"
 #include "os_activity.hpp"
@@ -15,6 +16,10 @@ std::atomic<Recorder*> theRecorder{nullptr};
 
 namespace {
 
+/// The next child's. Made before the fork: in a child nothing is allocated, as whoever allocates in place of
+/// the C library (a sanitizer, say) may have been forked while another thread held its lock.
+Recorder* childs = nullptr;
+
 void beforeFork() {
     inside = true;  // until after: a handler in between tells nothing and stops nothing
     Recorder& r = recorder();
@@ -24,6 +29,7 @@ void beforeFork() {
     } catch (const std::bad_alloc&) {
     }
     r.lanesMutex.lock();
+    if (!childs) childs = new (std::nothrow) Recorder;
 }
 void afterForkInParent() {
     Recorder& r = recorder();
@@ -38,9 +44,14 @@ void afterForkInChild() {
     parents.output.leaveFile();
     parents.pool.leaveFiles();
     if (parents.os) parents.os->leaveFiles();
-    auto* r = new Recorder;
-    r->lasting = parents.lasting;
-    r->sites = parents.sites;
+    Recorder* const r = std::exchange(childs, nullptr);
+    if (!r) {  // no memory: this child does not record
+        parents.active.store(false);
+        fug_this_buffer = &closedBuffer;
+        return;  // `inside` stays true: nothing of the parent's is touched
+    }
+    r->lasting = std::move(parents.lasting);
+    r->sites = std::move(parents.sites);
     for (auto next :
          {&Recorder::nextLane, &Recorder::nextSite, &Recorder::nextSeries, &Recorder::nextObject,
           &Recorder::nextCounter, &Recorder::nextState, &Recorder::nextKey, &Recorder::nextPool, &Recorder::nextClock})
