@@ -240,7 +240,7 @@ private:
         const Figures& f = e.figures;
         out << "  frames: middle " << durationText(f.p50) << ", 95th percentile " << durationText(f.p95) << ", 99th "
             << durationText(f.p99) << ", worst " << durationText(f.worst) << "\n";
-        for (uint32_t c = 0; c < e.causes.size(); ++c) {
+        for (uint32_t c = 0; c < e.listed; ++c) {
             const Cause& cause = e.causes[c];
             out << "\n"
                 << std::right << std::setw(3) << cause.letter << "  " << causeTitle(e, cause) << "  ("
@@ -250,9 +250,10 @@ private:
                 << (c < kPredicted ? " " + whatIfSentence(e, *predict(e, {{c, false}})) : "") << "\n";
             const uint32_t worst = e.worstFrameOf(cause);
             out << "     Frame " << countText(worst) << " took " << durationText(e.frame(worst).duration())
-                << ", usually " << durationText(e.usualOf(worst)) << ":\n";
+                << ", usually " << durationText(e.usualDuration(worst)) << ":\n";
             for (const Sentence& sentence : frameSentences(e, worst)) out << "       " << sentence.text << "\n";
         }
+        if (e.listed < e.causes.size()) out << "\n     " << smallerCausesText(e) << "\n";
         out << "\n";
     }
 

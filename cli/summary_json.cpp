@@ -44,7 +44,13 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
               {"confidence", confidenceName(cause.confidence.level)},
               {"doubts", cause.confidence.doubts}};
     if (!cause.lock.empty()) json["lock"] = cause.lock;
-    if (!cause.coreHolder.empty()) json["core_holder"] = cause.coreHolder;
+    if (cause.contention != Contention::None) {
+        json["contention"] = contentionName(cause.contention);
+        for (const auto& [name, late] : cause.holders)
+            json["holders"].push_back({{"name", name}, {"late_ms", milliseconds(late)}});
+        for (const auto& [lane, late] : cause.withoutCore)
+            json["without_core"].push_back({{"lane", lane}, {"late_ms", milliseconds(late)}});
+    }
     if (cause.saved) json["saved"] = *cause.saved;
     return json;
 }

@@ -3,6 +3,9 @@
 // Small recordings, explained: what tests of explanations share.
 #pragma once
 
+#include <map>
+#include <vector>
+
 #include "core/explain/causes/explain.h"
 #include "testing/text_recording.h"
 
@@ -38,6 +41,38 @@ inline void threadsAndCore(TextRecording& t) {
 }
 inline std::string onCore(int thread, bool ready = false) {
     return R"("do":"switch","thread":)" + std::to_string(thread) + (ready ? R"(,"ready":true)" : "");
+}
+
+/// Forty frames of 8 ms, deadline 9 ms; the core is taken from main in some of them: by two processes "find" (20, 22),
+/// by one of them and "updater" (24), by hauler (26), by the system's own kworker (28).
+inline TextRecording contendedFrames() {
+    TextRecording t;
+    threadsAndCore(t);  // thread 200 is "updater" of process 77
+    t.line(R"({"define":"os_thread","id":88,"process":88,"name":"find"})");
+    t.line(R"({"define":"os_thread","id":89,"process":89,"name":"find"})");
+    t.line(R"({"define":"os_thread","id":90,"process":90,"name":"kworker/0:1"})");
+    t.at(0, "core 0", onCore(100));
+    double at = 0;
+    // Who has the core for 6 ms of the frame: thread, from when on.
+    const std::map<int, std::vector<std::pair<int, double>>> taken{
+        {20, {{88, 2}}}, {22, {{89, 4}}}, {24, {{88, 3}, {200, 3}}}, {26, {{300, 6}}}, {28, {{90, 2}}}};
+    for (int f = 0; f < 40; ++f, at += 40'000) {
+        double more = 0;
+        const auto others = taken.find(f);
+        if (others != taken.end())
+            for (const auto& [thread, ms] : others->second) more += ms * 1000;
+        t.frame(at, "main", 9000).begin(at, "main", "Frame").begin(at + 1000, "main", "Work");
+        t.end(at + 7000 + more, "main").end(at + 8000 + more, "main").frameEnd(at + 8000 + more, "main");
+        double from = at + 2000;
+        if (others != taken.end()) {
+            for (const auto& [thread, ms] : others->second) {
+                t.at(from, "core 0", onCore(thread, from == at + 2000));
+                from += ms * 1000;
+            }
+            t.at(from, "core 0", onCore(100));
+        }
+    }
+    return t;
 }
 
 /// "lane:path kind begin-end" of every segment, earliest first, times in µs.

@@ -62,8 +62,8 @@ struct Making {
             for (uint32_t i = 0; i < events; ++i) {
                 now += static_cast<int64_t>(random()) % (step + 1);
                 if (gapEvery && random() % gapEvery == 0) now += 10'000'000'000;
-                if (lane == 0 && frameEvery && i % frameEvery == 0) told(EventKind::FrameBegin, 1);
-                if (lane == 0 && frameEvery && i % frameEvery == frameEvery - 2) told(EventKind::FrameEnd, 1);
+                // A tick: markers go on from one frame into the next.
+                if (lane == 0 && frameEvery && i % frameEvery == 0) told(EventKind::FrameTick, 1);
                 const bool begins = open.empty() || (open.size() < depth && random() % 2);
                 if (begins) {
                     ToldMarker marker;

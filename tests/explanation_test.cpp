@@ -588,7 +588,7 @@ private slots:
         QCOMPARE(e->causes.size(), size_t{1});
         QVERIFY(e->causes[0].kind == CauseKind::NoCore);
         QCOMPARE(e->causes[0].frames, (std::vector<uint32_t>{20, 30}));
-        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("CPU contention: updater"));
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("CPU contention by other programs"));
         QCOMPARE(
             frameSentences(*e, 20)[0].text,
             std::string(

@@ -1,10 +1,12 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "causes_panel.h"
 
+#include <QHelpEvent>
 #include <QKeyEvent>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QScrollBar>
+#include <QToolTip>
 #include <algorithm>
 
 #include "app/document/document.h"
@@ -17,7 +19,7 @@ namespace fugato {
 
 namespace {
 constexpr int kTop = 30, kCauseHeight = 56, kSpikeHeight = 20, kMargin = 6;
-constexpr size_t kFewSpikes = 6;
+constexpr size_t kFewSpikes = 6, kFewHolders = 5;
 }  // namespace
 
 CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* parent)
@@ -43,27 +45,41 @@ void CausesPanel::layOut() {
     int y = kTop;
     const int width = viewport()->width() - 2 * kMargin;
     if (const auto& e = document_.explanation()) {
-        for (uint32_t c = 0; c < e->causes.size(); ++c) {
-            rows_.push_back({QRect(kMargin, y, width, kCauseHeight), c, kNone, false});
+        // One that is selected is always there, however small.
+        const bool all = smaller_ || (openCause_ != kNone && openCause_ >= e->listed);
+        const size_t shown = all ? e->causes.size() : e->listed;
+        for (uint32_t c = 0; c < shown; ++c) {
+            rows_.push_back({QRect(kMargin, y, width, kCauseHeight), c});
             y += kCauseHeight;
-            if (c != openCause_) continue;
-            std::vector<uint32_t> spikes = e->causes[c].spikes;
-            const auto worst = [&](uint32_t spike) { return e->frames[e->worstFrameOf(e->spikes[spike])].overrun; };
-            std::stable_sort(spikes.begin(), spikes.end(), [&](uint32_t a, uint32_t b) { return worst(a) > worst(b); });
-            const size_t shown = all_ ? spikes.size() : std::min(kFewSpikes, spikes.size());
-            for (size_t i = 0; i < shown; ++i, y += kSpikeHeight)
-                rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, spikes[i], false});
-            if (shown < spikes.size()) {
-                rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, kNone, true});
-                y += kSpikeHeight;
-            }
-            y += 8;
+            if (c == openCause_) y = layOutOpened(c, y, width) + 8;
+        }
+        if (shown < e->causes.size()) {
+            rows_.push_back({QRect(kMargin, y + 4, width, kSpikeHeight), kNone, kNone, true});
+            y += 4 + kSpikeHeight;
         }
     }
     verticalScrollBar()->setRange(0, std::max(0, y + 8 - viewport()->height()));
     verticalScrollBar()->setPageStep(viewport()->height());
     verticalScrollBar()->setSingleStep(kSpikeHeight);
     viewport()->update();
+}
+
+/// What an opened cause shows below it: who had the cores, its spikes. Returns where that ends.
+int CausesPanel::layOutOpened(uint32_t c, int y, int width) {
+    const auto& e = document_.explanation();
+    const auto put = [&](uint32_t spike, bool more, uint32_t part) {
+        rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, spike, more, part});
+        y += kSpikeHeight;
+    };
+    const size_t holders = std::min(kFewHolders, byHolder(e->causes[c].withoutCore).size());
+    for (uint32_t part = 0; part < holders; ++part) put(kNone, false, part);
+    std::vector<uint32_t> spikes = e->causes[c].spikes;
+    const auto worst = [&](uint32_t spike) { return e->frames[e->worstFrameOf(e->spikes[spike])].overrun; };
+    std::stable_sort(spikes.begin(), spikes.end(), [&](uint32_t a, uint32_t b) { return worst(a) > worst(b); });
+    const size_t shown = all_ ? spikes.size() : std::min(kFewSpikes, spikes.size());
+    for (size_t i = 0; i < shown; ++i) put(spikes[i], false, kNone);
+    if (shown < spikes.size()) put(kNone, true, kNone);
+    return y;
 }
 
 void CausesPanel::resizeEvent(QResizeEvent*) { layOut(); }
@@ -96,6 +112,8 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.drawText(QRect(right - lateWidth, box.top() + 4, lateWidth, 18), Qt::AlignRight | Qt::AlignVCenter, late);
     const QRect title(left, box.top() + 4, right - lateWidth - 8 - left, 18);
     QString name = toQString(causeTitle(e, cause));
+    if (cause.contention != Contention::None)  // what tells them apart must not be cut off
+        name = cause.contention == Contention::OwnThreads ? tr("CPU: own threads") : tr("CPU: other programs");
     if (cause.path && painter.fontMetrics().horizontalAdvance(name) > title.width())
         name = "… ▸ " + toQString(e.recording->nameOf(cause.path));
     painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter,
@@ -137,10 +155,40 @@ const std::vector<int>& CausesPanel::placesOf(uint32_t cause, int width) const {
     return places;
 }
 
+/// One program, or lane group, that had the cores: its part of the time late.
+void CausesPanel::paintHolder(QPainter& painter, const Row& row) const {
+    const Theme& t = theme();
+    const Explanation& e = *document_.explanation();
+    const auto holders = byHolder(e.causes[row.cause].withoutCore);
+    const auto [holder, late] = holders[row.part];
+    const QRect box = row.box.adjusted(6, 0, -6, 0);
+    QString name = toQString(coreHolderText(*e.recording, holder));
+    if (row.part + 1 == kFewHolders && holders.size() > kFewHolders)
+        name = tr("%1 and %2 more").arg(name, toQString(countText(holders.size() - kFewHolders)));
+    int64_t time = late;
+    if (row.part + 1 == kFewHolders)
+        for (size_t i = kFewHolders; i < holders.size(); ++i) time += holders[i].second;
+    const QString amount = toQString(durationText(time));
+    painter.setFont(smallFont());
+    const int wide = painter.fontMetrics().horizontalAdvance(amount);
+    const double part = static_cast<double>(time) / static_cast<double>(std::max<int64_t>(1, e.causes[row.cause].late));
+    painter.fillRect(QRectF(box.left(), box.bottom() - 2, part * box.width(), 2), t.plumMiddle);
+    painter.setPen(t.text);
+    painter.drawText(box, Qt::AlignRight | Qt::AlignVCenter, amount);
+    painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(name, Qt::ElideRight, box.width() - wide - 8));
+}
+
 void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const Theme& t = theme();
     const Explanation& e = *document_.explanation();
     painter.setFont(smallFont());
+    if (row.cause == kNone) {
+        painter.setPen(t.path);
+        painter.drawText(row.box.adjusted(8, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
+                         toQString(smallerCausesText(e)));
+        return;
+    }
     if (row.more) {
         painter.setPen(t.path);
         painter.drawText(row.box.adjusted(6, 0, -6, 0), Qt::AlignLeft | Qt::AlignVCenter,
@@ -213,7 +261,7 @@ void CausesPanel::paintEvent(QPaintEvent*) {
                      tr("by time late"));
     QRect open;
     for (const Row& row : rows_)
-        if (row.cause == openCause_)
+        if (row.cause == openCause_ && openCause_ != kNone)
             open = open.isNull() ? row.box.adjusted(0, -1, 0, 0) : open.united(QRect(row.box.adjusted(-30, 0, 6, 4)));
     if (!open.isNull()) {
         painter.setPen(QPen(t.plum, 1));
@@ -225,11 +273,44 @@ void CausesPanel::paintEvent(QPaintEvent*) {
     const QRect inSight = viewport()->rect().translated(0, verticalScrollBar()->value());
     for (const Row& row : rows_) {
         if (!row.box.intersects(inSight)) continue;
-        if (row.spike == kNone && !row.more)
+        if (row.part != kNone)
+            paintHolder(painter, row);
+        else if (row.spike == kNone && !row.more)
             paintCause(painter, row);
         else
             paintSpike(painter, row);
     }
+}
+
+/// What may be cut where it is painted, in full.
+QString CausesPanel::tipOf(const Row& row) const {
+    const Explanation& e = *document_.explanation();
+    if (row.cause == kNone || row.spike != kNone || row.more) return {};
+    const Cause& cause = e.causes[row.cause];
+    const std::string title = cause.path ? e.recording->pathText(cause.path, kNone) : causeTitle(e, cause);
+    QStringList lines{toQString(title), toQString(causeKindPhrase(e, cause))};
+    const auto part = [&](const std::string& name, int64_t late) {
+        lines << tr("%1: %2 late").arg(toQString(name), toQString(durationText(late)));
+    };
+    for (const auto& [holder, late] : byHolder(cause.withoutCore)) part(coreHolderText(*e.recording, holder), late);
+    constexpr qsizetype kMostLines = 16;
+    if (lines.size() > kMostLines) {
+        const qsizetype more = lines.size() - kMostLines;
+        lines = lines.first(kMostLines) << tr("and %1 more").arg(more);
+    }
+    return lines.join('\n');
+}
+
+bool CausesPanel::viewportEvent(QEvent* event) {
+    if (event->type() != QEvent::ToolTip) return QAbstractScrollArea::viewportEvent(event);
+    const auto* help = static_cast<QHelpEvent*>(event);
+    const QPoint at = help->pos() + QPoint(0, verticalScrollBar()->value());
+    const auto row = std::find_if(rows_.begin(), rows_.end(), [&](const Row& r) { return r.box.contains(at); });
+    const QString tip = row == rows_.end() || !document_.explanation() ? QString() : tipOf(*row);
+    tip.isEmpty() ? QToolTip::hideText()
+                  : QToolTip::showText(help->globalPos(), plainTip(tip), viewport(),
+                                       row->box.translated(0, -verticalScrollBar()->value()));
+    return true;
 }
 
 void CausesPanel::mousePressEvent(QMouseEvent* event) {
@@ -237,9 +318,9 @@ void CausesPanel::mousePressEvent(QMouseEvent* event) {
     for (const Row& row : rows_) {
         if (!row.box.contains(at)) continue;
         if (row.more) {
-            all_ = true;
+            (row.cause == kNone ? smaller_ : all_) = true;
             layOut();
-        } else if (row.spike == kNone) {
+        } else if (row.spike == kNone) {  // who had the cores is seen in the frame with most of it
             selection_.chooseCause(row.cause);
         } else {
             const Explanation& e = *document_.explanation();

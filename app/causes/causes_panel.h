@@ -21,16 +21,18 @@ public:
     CausesPanel(Document& document, Selection& selection, QWidget* parent = nullptr);
     QSize sizeHint() const override { return {262, 400}; }
 
-    /// What stands where, in the panel's own coordinates: a cause (frame kNone) or one of its spikes.
+    /// What stands where, in the panel's own coordinates: a cause, or below it who had the cores and its spikes.
     struct Row {
         QRect box;
-        uint32_t cause = kNone;
+        uint32_t cause = kNone;  // kNone: the row that opens the smaller causes
         uint32_t spike = kNone;
-        bool more = false;  // the row that opens the rest of a long list
+        bool more = false;      // the row that opens the rest of a long list
+        uint32_t part = kNone;  // of CPU contention, in byHolder()
     };
     const std::vector<Row>& rows() const { return rows_; }
 
 protected:
+    bool viewportEvent(QEvent* event) override;
     void paintEvent(QPaintEvent* event) override;
     void resizeEvent(QResizeEvent* event) override;
     void mousePressEvent(QMouseEvent* event) override;
@@ -39,8 +41,11 @@ protected:
 
 private:
     void layOut();
+    int layOutOpened(uint32_t cause, int y, int width);
     void paintCause(QPainter& painter, const Row& row) const;
     void paintSpike(QPainter& painter, const Row& row) const;
+    void paintHolder(QPainter& painter, const Row& row) const;
+    QString tipOf(const Row& row) const;
     const std::vector<int>& placesOf(uint32_t cause, int width) const;
 
     Document& document_;
@@ -49,7 +54,8 @@ private:
     uint32_t openCause_ = kNone;
     mutable std::vector<std::vector<int>> places_;  // by cause; empty until it is painted
     mutable std::pair<const Explanation*, int> placesFor_;
-    bool all_ = false;  // every spike of the open cause, not only the costliest
+    bool all_ = false;      // every spike of the open cause, not only the costliest
+    bool smaller_ = false;  // also the causes that are not listed by themselves
 };
 
 }  // namespace fugato

@@ -109,7 +109,7 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
     const Explanation& e = *frame_->explanation;
     const uint32_t frame = frame_->frame;
     const std::vector<WaterfallStep>& waterfall = frame_->waterfall;
-    const int64_t duration = e.frame(frame).duration(), deadline = e.frames[frame].deadline, usual = e.usualOf(frame);
+    const int64_t duration = e.frame(frame).duration(), deadline = e.frames[frame].deadline, usual = e.usualDuration(frame);
     int64_t longest = std::max({duration, deadline, usual}), reached = usual;
     for (const WaterfallStep& step : waterfall) longest = std::max(longest, reached += step.excess);
     const int left = kSide, width = viewport()->width() - 2 * kSide - 44;
@@ -191,7 +191,7 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     const FrameVerdict& frame = frame_->verdict();
     painter.setPen(t.muted);
     const QString usual =
-        tr("usually %1 in all.").arg(toQString(durationText(frame_->explanation->usualOf(frame_->frame))));
+        tr("usually %1 in all.").arg(toQString(durationText(frame_->explanation->usualDuration(frame_->frame))));
     painter.setFont(smallFont());
     painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter,
                      frame.overrun

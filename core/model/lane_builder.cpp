@@ -151,7 +151,13 @@ uint32_t LaneBuilder::lookUp(Names::Kind kind, uint32_t id) {
     return known[id] = position;
 }
 
+void LaneBuilder::closeLeftOpen() {
+    leftOpen_.any = false;
+    for (; open_.size() > leftOpen_.depth; ++lateEnds_) endMarker(leftOpen_.time, true);
+}
+
 void LaneBuilder::beginMarker(uint32_t site, int64_t time, uint32_t wait) {
+    if (leftOpen_.any) closeLeftOpen();
     const size_t depth = rowAt(open_.size());
     if (rows_.size() <= depth) rows_.resize(depth + 1);
     if (open_.size() >= kMostDepth) {  // beside the one that it lies in
@@ -187,6 +193,10 @@ void LaneBuilder::endMarker(int64_t time, bool repaired) {
 
 void LaneBuilder::endOf(const Event& event, int64_t time) {
     const bool wait = event.kind == EventKind::WaitEnd;
+    if (lateEnds_ && !frames_.empty() && open_.size() == frameDepth_) {  // of what was closed with its frame
+        --lateEnds_;
+        return;
+    }
     // A wait's end closes the innermost wait, a marker's end the innermost marker; what stands between
     // was never ended.
     size_t keep = open_.size();
@@ -196,6 +206,7 @@ void LaneBuilder::endOf(const Event& event, int64_t time) {
         return;
     }
     while (open_.size() > keep) endMarker(time, true);
+    leftOpen_.time = time;  // what holds this ended no earlier
     if (wait && event.a) {
         waits_[open_.back().wait].link = event.a;
         linkIns_.push_back({time, event.a, path(), 1});
@@ -218,12 +229,14 @@ void LaneBuilder::giveAll(int64_t time) {
 
 void LaneBuilder::beginFrame(const Event& event, int64_t time, bool tick) {
     const uint32_t of = used(Names::SeriesKind, event.id);
+    if (leftOpen_.any) closeLeftOpen();
     if (frames_.count(of)) {  // the one before ends here, whether it was ended or not
         if (!tick) ++repairs_.framesWithoutEnd;
         endFrame(of, time);
     }
     const auto deadline = bounded(event.a);
-    frames_[of] = {time, deadline > 0 ? deadline : names_.deadlineOf(of), tick};
+    frames_[of] = {time, deadline > 0 ? deadline : names_.deadlineOf(of), tick, open_.size()};
+    frameDepth_ = open_.size();
 }
 
 void LaneBuilder::endFrame(uint32_t series, int64_t time) {
@@ -337,9 +350,12 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::FrameTick: beginFrame(event, time, event.kind == EventKind::FrameTick); break;
         case EventKind::FrameEnd: {
             const uint32_t series = used(Names::SeriesKind, event.id);
-            if (frames_.count(series))
+            if (const auto frame = frames_.find(series); frame != frames_.end()) {
+                if (leftOpen_.any) closeLeftOpen();
+                lateEnds_ = 0;
+                leftOpen_ = {open_.size() > frame->second.depth, frame->second.depth, time};
                 endFrame(series, time);
-            else
+            } else
                 ++repairs_.endsWithoutBegin;
             break;
         }
@@ -385,6 +401,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             break;
         case EventKind::Lost:
             if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
+                leftOpen_.any = false;
                 while (!open_.empty()) endMarker(before, true);
                 giveAll(before);
                 dropFrames();

@@ -146,7 +146,15 @@ private:
     };
     struct OpenFrame {
         int64_t begin, deadline;
-        bool ticked;  // begun by a tick: only the next tick can end it
+        bool ticked;   // begun by a tick: only the next tick can end it
+        size_t depth;  // so many markers were open then
+    };
+    /// What was begun in a frame and is still open after its end may yet be ended. Once something new begins, its end
+    /// was lost, and it ended with the frame: else every later end would close the wrong marker.
+    struct LeftOpen {
+        bool any = false;
+        size_t depth = 0;
+        int64_t time = 0;
     };
     struct PicturePieces {
         Picture picture;
@@ -172,6 +180,7 @@ private:
     TextRef shown(std::string_view text);
     PathId path() const { return open_.empty() ? 0 : open_.back().path; }
     void beginMarker(uint32_t site, int64_t time, uint32_t wait);
+    void closeLeftOpen();
     void endMarker(int64_t time, bool repaired);
     void endOf(const Event& event, int64_t time);
     void take(const Event& event, int64_t time, int64_t before);
@@ -204,6 +213,8 @@ private:
     std::vector<Open> open_;
     std::unordered_map<uint32_t, std::vector<OpenHold>> holds_;  // by object, innermost last
     std::unordered_map<uint32_t, OpenFrame> frames_;             // by series
+    LeftOpen leftOpen_;
+    size_t lateEnds_ = 0, frameDepth_ = 0;  // ends that may still come for what was closed so; of the open frame
     std::vector<Wait> waits_;
     std::vector<bool> waitInside_;  // by wait: lies in another
     std::vector<LinkEnd> linkIns_;

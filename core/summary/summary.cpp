@@ -63,7 +63,11 @@ CauseSummary causeOf(const Explanation& e, uint32_t index, bool predicted) {
     out.lane = r.groups[cause.group].name;
     out.path = r.namesOf(cause.path);
     if (cause.object != kNone) out.lock = r.objects[cause.object];
-    if (cause.kind == CauseKind::NoCore) out.coreHolder = coreHolderText(r, cause.coreHolder);
+    out.contention = cause.contention;
+    for (const auto& [holder, late] : byHolder(cause.withoutCore))
+        out.holders.emplace_back(coreHolderText(r, holder), late);
+    for (const auto& [group, late] : byGroup(cause.withoutCore))
+        out.withoutCore.emplace_back(r.groups[group].name, late);
     out.kind = cause.kind;
     out.spikes = cause.spikes.size();
     out.frames = cause.frames.size();
@@ -110,7 +114,7 @@ std::string causeKey(const Explanation& e, const Cause& cause) {
     const CauseKey& key = cause.key;
     std::vector<std::string> parts{groupKey(r, key.group), pathKey(r, key.path)};
     if (key.object != kNone) parts.push_back(keyOf({"lock", r.objects[key.object]}));
-    if (key.noCore) parts.push_back(keyOf({"core", coreHolderText(r, key.coreHolder)}));
+    if (key.contention != Contention::None) return keyOf({"core", contentionName(key.contention)});
     if (key.waiting) parts.push_back("waiting");
     if (key.unexplained) parts.push_back("unexplained");
     return joinedKeys(parts);

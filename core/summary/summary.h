@@ -24,7 +24,10 @@ struct CauseSummary {
     std::string letter, title;      // of this recording; words for a person
     std::string laneKey, lane;      // lane group
     std::vector<std::string> path;  // names of markers, outermost first
-    std::string lock, coreHolder;   // empty where it is not about such
+    std::string lock;               // empty where it is not about one
+    Contention contention{};
+    /// Of CPU contention: the time late by who had the core, and by who wanted it; the most first.
+    std::vector<std::pair<std::string, int64_t>> holders, withoutCore;
     CauseKind kind{};
     uint64_t spikes = 0, frames = 0;  // whose main cause it is; with a share
     int64_t late = 0;
@@ -64,7 +67,7 @@ struct SummaryOptions {
 std::optional<Summary> summaryOf(const std::vector<std::shared_ptr<const Explanation>>& explanations,
                                  const SummaryOptions& options = {}, const Progress& progress = {});
 
-/// The key of a cause: where, of what kind, behind which lock, for want of which core.
+/// The key of a cause: where, of what kind, behind which lock; of CPU contention only whose doing it is.
 std::string causeKey(const Explanation& explanation, const Cause& cause);
 
 }  // namespace fugato

@@ -5,6 +5,7 @@
 #include <cctype>
 
 #include "core/explain/words/quantities.h"
+#include "format/number_text.h"
 
 namespace fugato {
 
@@ -36,17 +37,14 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
     if (cause.kind == CauseKind::Unexplained)
         doubt(ConfidenceLevel::Low,
               cause.path ? "no marker says what was done there" : "nothing that was recorded took longer than usual");
-    if (cause.kind == CauseKind::NoCore && cause.coreHolder == kNone)
+    if (cause.kind == CauseKind::NoCore && byHolder(e.withoutCoreIn(frame, cause)).front().first == kNone)
         doubt(ConfidenceLevel::Medium, "who had the core was not recorded");
 
     for (const Segment& segment : segments) {
         const Lane& lane = r.lanes[segment.lane];
         if (eventsMissing(lane, segment.begin, segment.end))
             doubt(ConfidenceLevel::Low, "events of " + lane.name + " are missing in this frame");
-        const bool ofCause = cause.object != kNone
-                                 ? segment.lock.object == cause.object
-                                 : lane.group == cause.group && r.paths.contains(cause.path, segment.path);
-        if (!ofCause) continue;
+        if (!isOf(r, segment, cause)) continue;
         if (segment.kind >= SegmentKind::WaitOther && segment.kind <= SegmentKind::WaitGpu &&
             cause.kind == CauseKind::Waiting)
             doubt(ConfidenceLevel::Medium, "who ended that wait was not recorded");
@@ -57,6 +55,10 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
             (r.lanes[segment.lane].rows[segment.marker.row].flags(segment.marker.index) & kMarkerEndRepaired))
             doubt(ConfidenceLevel::Medium, "the end of ‘" + r.nameOf(segment.path) + "’ was not recorded");
     }
+    const double explained = e.coverageOf(frame).part();
+    if (cause.kind != CauseKind::Unexplained && explained < kEnoughExplained)
+        doubt(explained < kHalfExplained ? ConfidenceLevel::Low : ConfidenceLevel::Medium,
+              "what is named explains only " + fixedText(100 * explained, 0) + " % of what it took longer");
     if (baseline.onlyLate)
         doubt(ConfidenceLevel::Medium,
               "no frame met its deadline, so it is compared with the quickest quarter of all frames");

@@ -9,13 +9,6 @@ namespace {
 
 constexpr uint32_t kMostLooked = 16;  // frames of one series
 
-bool belongsTo(const Recording& r, const Segment& segment, const Cause& cause) {
-    if (cause.kind == CauseKind::NoCore)
-        return segment.kind == SegmentKind::NoCore && segment.coreHolder == cause.coreHolder;
-    if (cause.object != kNone) return segment.lock.object == cause.object;
-    return r.lanes[segment.lane].group == cause.group && r.paths.contains(cause.path, segment.path);
-}
-
 /// How much of `segments` lies at the same time on the same lane as one of `others`. Each follow one another backwards
 /// and do not overlap.
 int64_t shared(const std::vector<Segment>& segments, std::span<const Segment> others) {
@@ -42,7 +35,7 @@ std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame, st
     std::vector<Segment> ofCause;
     int64_t time = 0, begin = f.end;
     for (const Segment& segment : ofFrame) {
-        if (!belongsTo(r, segment, cause)) continue;
+        if (!isOf(r, segment, cause)) continue;
         ofCause.push_back(segment);
         time += segment.duration();
         begin = std::min(begin, segment.begin);

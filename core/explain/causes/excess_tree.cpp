@@ -7,15 +7,15 @@ namespace fugato {
 
 namespace {
 constexpr size_t kMostCauses = 6;
-constexpr double kCovered = 0.8;       // causes are named until this part of the excess has an owner
 constexpr double kWorthNaming = 0.05;  // of the excess
 constexpr double kBeyond = 0.2;        // of a cause's excess must lie beyond what usual frames reach
 constexpr double kMuchBeside = 0.2, kAsSlow = 0.5, kMostOfRest = 0.7;  // see evenlySlower()
+constexpr double kLargeChild = 0.2, kFewHoldAll = 0.8;                 // see sharedByFew()
 constexpr double kSlower =
     1.25;  // mean call ÷ usual call from which work counts as slower where usually nobody waits for it
 }  // namespace
 
-/// One frame's parts: lock, or CPU contention, or none → lane group → markers. Times include what is below.
+/// One frame's parts: lock, or CPU contention by whom, or none → lane group → markers. Times include what is below.
 class ExcessTree {
 public:
     ExcessTree(CauseFinder& finder, uint32_t frame, std::span<const Segment> segments)
@@ -25,6 +25,8 @@ public:
             if (part.key.kind == SegmentKind::WaitPacing) continue;  // idle on purpose
             uint32_t node = leaf(part.key);
             nodes_[node].own[static_cast<size_t>(part.key.kind)] += part.excess();
+            if (part.key.kind == SegmentKind::NoCore && part.excess() > 0)
+                nodes_[node].withoutCore.push_back({part.key.group, part.key.coreHolder, part.excess()});
             const int64_t beyond = std::max<int64_t>(0, part.ns - std::max(part.high, part.usual));
             for (;; node = nodes_[node].parent) {
                 nodes_[node].ns += part.ns;
@@ -38,16 +40,19 @@ public:
     /// Only what lies beyond the range of usual frames counts, unless told otherwise.
     void countEverything() { everything_ = true; }
 
+    /// What has to be explained: pacing that gave way, or was added, is no part of it.
+    int64_t excess() const { return nodes_[0].ns - nodes_[0].usual; }
+
     /// The next largest cause, whose excess is then taken out of the tree. Excess ≤ 0: nothing left.
     FoundCause takeNext() {
         std::vector<uint32_t> chain;  // marker nodes from the outermost in
         uint32_t node = heaviestChild(0);
         if (node == kNone) return {};
-        if (nodes_[node].object != kNone || nodes_[node].noCore) {
+        if (nodes_[node].object != kNone || nodes_[node].contention != Contention::None) {
             // The whole time behind one lock has one owner, its holder's marker; that without a core has
-            // whoever had the core.
+            // those who had the cores.
             FoundCause found = describe(node);
-            found.kind = nodes_[node].noCore ? CauseKind::NoCore : CauseKind::Waiting;
+            found.kind = nodes_[node].contention != Contention::None ? CauseKind::NoCore : CauseKind::Waiting;
             takeOut(node);
             return found;
         }
@@ -56,7 +61,8 @@ public:
             const uint32_t child = heaviestChild(node);
             if (child == kNone) break;
             const bool marker = nodes_[node].path != 0;
-            if (marker && (2 * left(child) < left(node) || evenlySlower(node, child))) break;
+            const bool holdsMost = 2 * left(child) >= left(node) || sharedByFew(node);
+            if (marker && (!holdsMost || evenlySlower(node, child))) break;
             node = child;
         }
         // The outermost marker that does not belong there, or is called more often, is the cause;
@@ -77,10 +83,11 @@ private:
         uint32_t parent = 0;
         uint32_t group = 0;
         PathId path = 0;
+        bool outside = false;  // time outside any marker
         uint32_t object = kNone;
         PathId holder = 0;
-        CoreHolder coreHolder = kNone;
-        bool noCore = false;
+        Contention contention = Contention::None;
+        std::vector<WithoutCore> withoutCore;
         int64_t ns = 0, usual = 0, beyond = 0, taken = 0, takenBeyond = 0;
         std::array<int64_t, kSegmentKinds> own{};  // excess of this node itself, by kind
         std::vector<uint32_t> children;
@@ -98,6 +105,19 @@ private:
         for (const uint32_t child : nodes_[node].children)
             if (counts(child) && (best == kNone || left(child) > left(best))) best = child;
         return best;
+    }
+
+    /// Whether several children, each of them large, hold nearly all that is left: then they are named, not their
+    /// caller.
+    bool sharedByFew(uint32_t node) const {
+        int64_t held = 0;
+        size_t large = 0;
+        for (const uint32_t child : nodes_[node].children)
+            if (counts(child) && static_cast<double>(left(child)) >= kLargeChild * static_cast<double>(left(node))) {
+                held += left(child);
+                ++large;
+            }
+        return large > 1 && static_cast<double>(held) >= kFewHoldAll * static_cast<double>(left(node));
     }
 
     /// Whether what lies beside a child has become slower about as much: then not the child is slower, but all
@@ -136,10 +156,8 @@ private:
         uint32_t node = 0;
         if (key.kind == SegmentKind::NoCore) {
             Node noCore;
-            noCore.noCore = true;
-            noCore.group = key.group;
-            noCore.coreHolder = key.coreHolder;
-            return child(0, noCore, [&](const Node& n) { return n.noCore && n.coreHolder == key.coreHolder; });
+            noCore.contention = contentionBy(*e_.recording, key.coreHolder);
+            return child(0, noCore, [&](const Node& n) { return n.contention == noCore.contention; });
         }
         if (key.object != kNone) {
             Node lock;
@@ -151,8 +169,15 @@ private:
         Node group;
         group.group = key.group;
         node = child(node, group, [&](const Node& n) {
-            return n.object == kNone && !n.noCore && n.path == 0 && n.group == key.group;
+            return n.object == kNone && n.contention == Contention::None && n.path == 0 && !n.outside &&
+                   n.group == key.group;
         });
+        if (!key.path) {  // competes with the markers beside it
+            Node outside;
+            outside.group = key.group;
+            outside.outside = true;
+            return child(node, outside, [](const Node& n) { return n.outside; });
+        }
         std::vector<PathId> way;
         for (PathId p = key.path; p; p = e_.recording->paths[p].parent) way.push_back(p);
         for (size_t i = way.size(); i-- > 0;) {
@@ -175,7 +200,9 @@ private:
         found.group = node.group;
         found.path = node.path;
         found.object = node.object;
-        found.coreHolder = node.coreHolder;
+        found.contention = node.contention;
+        found.withoutCore = node.withoutCore;
+        if (!found.withoutCore.empty()) found.group = byGroup(found.withoutCore).front().first;
         found.excess = left(at);
         std::array<int64_t, kSegmentKinds> kinds{};
         addOwn(at, kinds);
@@ -272,18 +299,20 @@ CauseFinder::CauseFinder(const Explanation& e)
 }
 
 std::vector<FoundCause> CauseFinder::causesOf(uint32_t frame, std::span<const Segment> segments) {
-    const int64_t duration = e_.frame(frame).duration();
-    const auto excess = static_cast<double>(duration - e_.usualOf(frame));
     ExcessTree tree(*this, frame, segments);
+    const auto excess = static_cast<double>(tree.excess());
     std::vector<FoundCause> found;
     double covered = 0;
-    while (found.size() < kMostCauses && covered < kCovered * excess) {
+    while (found.size() < kMostCauses && covered < kEnoughExplained * excess) {
         FoundCause next = tree.takeNext();
-        if (next.excess <= 0 && found.empty()) {  // nothing beyond the usual range: then what is most above usual
+        const auto worthNaming = [&] {
+            return next.excess > 0 && (found.empty() || static_cast<double>(next.excess) >= kWorthNaming * excess);
+        };
+        if (!worthNaming() && covered < kHalfExplained * excess) {  // then also what some usual frames reach
             tree.countEverything();
             next = tree.takeNext();
         }
-        if (next.excess <= 0 || (!found.empty() && static_cast<double>(next.excess) < kWorthNaming * excess)) break;
+        if (!worthNaming()) break;
         covered += static_cast<double>(next.excess);
         found.push_back(next);
     }
@@ -295,11 +324,11 @@ std::vector<FoundCause> CauseFinder::causesOf(uint32_t frame, std::span<const Se
             if (cause.uncovered) found[at].excess += cause.excess;
         found.erase(std::remove_if(found.begin(), found.end(), [](auto& f) { return f.uncovered; }), found.end());
     }
-    if (found.empty()) {  // late, yet nothing took longer than usual
-        FoundCause none;
-        none.group = e_.recording->lanes[e_.frame(frame).lane].group;
-        none.excess = e_.frames[frame].overrun;
-        found.push_back(none);
+    if (found.empty() || covered < kHalfExplained * excess) {  // or, late, yet nothing took longer than usual
+        FoundCause rest;
+        rest.group = e_.recording->lanes[e_.frame(frame).lane].group;
+        rest.excess = found.empty() ? e_.frames[frame].overrun : static_cast<int64_t>(excess - covered);
+        found.push_back(rest);
     }
     return found;
 }

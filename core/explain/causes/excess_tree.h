@@ -14,8 +14,9 @@ namespace fugato {
 struct FoundCause {
     uint32_t group = 0;
     PathId path = 0;
-    uint32_t object = kNone;        // lock it lies behind
-    CoreHolder coreHolder = kNone;  // of NoCore
+    uint32_t object = kNone;  // lock it lies behind
+    Contention contention = Contention::None;
+    std::vector<WithoutCore> withoutCore;  // of NoCore
     CauseKind kind = CauseKind::Unexplained;
     SegmentKind segment = SegmentKind::Running;
     int64_t excess = 0;

@@ -117,11 +117,10 @@ public:
         CauseKey key{found.group,
                      found.path,
                      found.object,
-                     found.coreHolder,
+                     found.contention,
                      found.kind == CauseKind::Waiting,
-                     found.kind == CauseKind::NoCore,
                      found.kind == CauseKind::Unexplained};
-        if (key.noCore) key.group = key.path = 0;  // one cause, whatever it held up
+        if (found.kind == CauseKind::NoCore) key.group = key.path = 0;  // one cause, whatever it held up
         const auto [at, isNew] = indexOf_.try_emplace(key, static_cast<uint32_t>(e_.causes.size()));
         if (isNew) {
             e_.causes.push_back({});
@@ -133,11 +132,12 @@ public:
         cause.group = found.group;
         cause.path = found.path;
         cause.object = found.object;
-        cause.coreHolder = found.coreHolder;
+        cause.contention = found.contention;
         cause.late += late;
         if (cause.frames.empty() || cause.frames.back() != frame) cause.frames.push_back(frame);
         sum.byKind[static_cast<size_t>(found.kind)] += late;
         sum.byPiece[static_cast<size_t>(found.segment)] += found.excess;
+        addWithoutCore(sum, found, late);
         sum.calls += found.calls;
         sum.usualCalls += found.usualCalls;
         sum.slowdown += found.slowdown;
@@ -154,6 +154,8 @@ public:
                 static_cast<CauseKind>(std::max_element(sum.byKind.begin(), sum.byKind.end()) - sum.byKind.begin());
             cause.segment = static_cast<SegmentKind>(std::max_element(sum.byPiece.begin(), sum.byPiece.end()) -
                                                      sum.byPiece.begin());
+            for (const auto& [of, ns] : sum.withoutCore) cause.withoutCore.push_back({of.first, of.second, ns});
+            if (!cause.withoutCore.empty()) cause.group = byGroup(cause.withoutCore).front().first;
             cause.calls = sum.calls / frames;
             cause.usualCalls = sum.usualCalls / frames;
             cause.slowdown = sum.slowdown / frames;
@@ -168,6 +170,10 @@ public:
             sorted.push_back(std::move(e_.causes[order[i]]));
         }
         e_.causes = std::move(sorted);
+        int64_t late = 0;
+        for (const Cause& cause : e_.causes) late += cause.late;
+        for (const Cause& cause : e_.causes)
+            e_.listed += static_cast<double>(cause.late) >= kListed * static_cast<double>(late);
         giveLetters(previous);
         for (CauseShare& share : e_.shares) share.cause = rank[share.cause];
     }
@@ -196,7 +202,16 @@ private:
         std::array<int64_t, kCauseKinds> byKind{};
         std::array<int64_t, kSegmentKinds> byPiece{};
         double calls = 0, usualCalls = 0, slowdown = 0;
+        std::map<std::pair<uint32_t, CoreHolder>, int64_t> withoutCore;  // by lane group and holder
     };
+    /// The time late is shared out as the time without a core was.
+    static void addWithoutCore(Sum& sum, const FoundCause& found, int64_t late) {
+        double all = 0;
+        for (const WithoutCore& part : found.withoutCore) all += static_cast<double>(part.ns);
+        for (const WithoutCore& part : found.withoutCore)
+            sum.withoutCore[{part.group, part.holder}] +=
+                static_cast<int64_t>(static_cast<double>(late) * static_cast<double>(part.ns) / all);
+    }
     Explanation& e_;
     std::map<CauseKey, uint32_t> indexOf_;
     std::vector<Sum> sums_;

@@ -124,6 +124,10 @@ void makeBaselines(Explanation& e) {
             baseline.frames = part.size();
             baseline.onlyLate = onlyLate;
             baseline.changes = parts.size() > 1;
+            std::vector<int64_t> durations;
+            for (const uint32_t frame : spreadOver(part, kMostForBaseline))
+                durations.push_back(frames[frame].duration());
+            baseline.median = quantileWithZeros(durations, durations.size(), 0.5);
             baseline.sample = spreadOver(part, kSampleFrames);
             restOn.push_back(spreadOver(part, kMostForBaseline));
         }

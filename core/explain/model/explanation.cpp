@@ -2,6 +2,7 @@
 #include "explanation.h"
 
 #include <algorithm>
+#include <map>
 
 namespace fugato {
 
@@ -12,6 +13,47 @@ const char* causeKindName(CauseKind kind) {
 
 bool heldToTick(int64_t duration, int64_t pacing, int64_t deadline) {
     return pacing > 0 && duration - pacing <= deadline && duration < deadline + deadline / 2;
+}
+
+bool isOf(const Recording& recording, const Segment& segment, const Cause& cause) {
+    if (cause.kind == CauseKind::NoCore || segment.kind == SegmentKind::NoCore)
+        return cause.kind == CauseKind::NoCore && segment.kind == SegmentKind::NoCore &&
+               contentionBy(recording, segment.coreHolder) == cause.contention;
+    if (cause.object != kNone) return segment.lock.object == cause.object;
+    return recording.lanes[segment.lane].group == cause.group && recording.paths.contains(cause.path, segment.path);
+}
+
+template <class Key>
+static std::vector<std::pair<Key, int64_t>> summed(const std::vector<WithoutCore>& parts, Key WithoutCore::*key) {
+    std::map<Key, int64_t> sums;
+    for (const WithoutCore& part : parts) sums[part.*key] += part.ns;
+    std::vector<std::pair<Key, int64_t>> out(sums.begin(), sums.end());
+    std::stable_sort(out.begin(), out.end(), [](auto& a, auto& b) { return a.second > b.second; });
+    return out;
+}
+std::vector<std::pair<CoreHolder, int64_t>> byHolder(const std::vector<WithoutCore>& withoutCore) {
+    return summed(withoutCore, &WithoutCore::holder);
+}
+std::vector<std::pair<uint32_t, int64_t>> byGroup(const std::vector<WithoutCore>& withoutCore) {
+    return summed(withoutCore, &WithoutCore::group);
+}
+
+std::vector<WithoutCore> Explanation::withoutCoreIn(uint32_t frame, const Cause& cause) const {
+    std::vector<WithoutCore> out;
+    for (const ExcessPart& part : excessOf(frame)) {
+        if (part.key.kind != SegmentKind::NoCore || part.excess() <= 0 ||
+            contentionBy(*recording, part.key.coreHolder) != cause.contention)
+            continue;
+        const auto same = std::find_if(out.begin(), out.end(), [&](const WithoutCore& known) {
+            return known.group == part.key.group && known.holder == part.key.coreHolder;
+        });
+        if (same != out.end())
+            same->ns += part.excess();
+        else
+            out.push_back({part.key.group, part.key.coreHolder, part.excess()});
+    }
+    std::stable_sort(out.begin(), out.end(), [](auto& a, auto& b) { return a.ns > b.ns; });
+    return out;
 }
 
 std::vector<ExcessPart> Explanation::excessOf(uint32_t frame) const {
@@ -29,6 +71,17 @@ std::vector<ExcessPart> Explanation::excessOf(uint32_t frame) const {
     }
     for (; at < baseline.usualKeys.size(); ++at) add(baseline.usualKeys[at], 0);
     std::stable_sort(out.begin(), out.end(), [](auto& a, auto& b) { return a.excess() > b.excess(); });
+    return out;
+}
+
+Explanation::Coverage Explanation::coverageOf(uint32_t frame) const {
+    Coverage out;
+    for (const ExcessPart& part : excessOf(frame))
+        if (part.key.kind != SegmentKind::WaitPacing) out.excess += part.excess();
+    for (const CauseShare& share : frames[frame].shares) {
+        const Cause& cause = causes[share.cause];
+        if (cause.kind != CauseKind::Unexplained || cause.path) out.named += share.excess;
+    }
     return out;
 }
 
@@ -52,8 +105,21 @@ uint32_t Explanation::causeLike(const CauseKey& key) const {
 }
 
 uint32_t Explanation::worstFrameOf(const Cause& cause) const {
-    return *std::max_element(cause.frames.begin(), cause.frames.end(),
-                             [&](uint32_t a, uint32_t b) { return frames[a].overrun < frames[b].overrun; });
+    const auto index = static_cast<uint32_t>(&cause - causes.data());
+    const auto ofCause = [&](uint32_t frame) {
+        int64_t excess = 0;
+        for (const CauseShare& share : frames[frame].shares)
+            if (share.cause == index) excess += share.excess;
+        return excess;
+    };
+    uint32_t worst = cause.frames.front();
+    int64_t most = ofCause(worst);
+    for (const uint32_t frame : cause.frames)
+        if (const int64_t excess = ofCause(frame); excess > most) {
+            worst = frame;
+            most = excess;
+        }
+    return worst;
 }
 
 }  // namespace fugato

@@ -15,6 +15,10 @@ namespace fugato {
 inline constexpr int64_t kDefaultBudgetNs = 16'666'667;
 /// What critical paths do not reach (other lanes' usual work) is looked up in so many frames.
 inline constexpr size_t kSampleFrames = 64;
+/// Causes are named until this part of a frame's excess has an owner; below the half of it there is one for the rest.
+inline constexpr double kEnoughExplained = 0.8, kHalfExplained = 0.5;
+/// Causes with less than this part of the time late are not listed by themselves.
+inline constexpr double kListed = 0.01;
 /// A frame is near its deadline within this part before it.
 inline constexpr double kNearPart = 0.1;
 
@@ -65,27 +69,36 @@ struct Baseline {
     std::vector<int64_t> high;        // by key: 95th percentile
     std::vector<uint32_t> usualKeys;  // those with a usual above 0
     std::vector<double> usualCalls;   // by place
-    int64_t total = 0;
+    int64_t total = 0;                // of `usual`
+    int64_t median = 0;               // of the frames' durations
 };
 
 /// What frames must have in common to count as having one cause.
 struct CauseKey {
     uint32_t group = 0;
     PathId path = 0;
-    uint32_t object = kNone;        // lock, where the time was reached through one
-    CoreHolder coreHolder = kNone;  // of NoCore: who had the core
-    bool waiting = false, noCore = false, unexplained = false;
+    uint32_t object = kNone;  // lock, where the time was reached through one
+    Contention contention = Contention::None;
+    bool waiting = false, unexplained = false;
     auto operator<=>(const CauseKey&) const = default;
+};
+
+/// Time that one lane group was without a core because of one holder.
+struct WithoutCore {
+    uint32_t group = 0;
+    CoreHolder holder = kNone;
+    int64_t ns = 0;
 };
 
 struct Cause {
     std::string letter;  // "A" costs most, but a letter once given stays
     CauseKey key;
-    uint32_t group = 0;  // of NoCore: whose lane wanted a core most
+    uint32_t group = 0;  // of NoCore: which wanted a core most
     PathId path = 0;
     CauseKind kind = CauseKind::Unexplained;
     uint32_t object = kNone;
-    CoreHolder coreHolder = kNone;
+    Contention contention = Contention::None;
+    std::vector<WithoutCore> withoutCore;        // of NoCore: its time late by who wanted a core and who had it
     SegmentKind segment = SegmentKind::Running;  // what most of the excess is
     std::vector<uint32_t> frames;                // with a share, ascending
     std::vector<uint32_t> spikes;                // whose main cause it is
@@ -99,6 +112,13 @@ struct Cause {
         uint32_t lane = kNone;
     } before;
 };
+
+/// Whether a piece of a frame's critical path is of a cause.
+bool isOf(const Recording& recording, const Segment& segment, const Cause& cause);
+
+/// Sums by holder, or by lane group that had no core: the most first.
+std::vector<std::pair<CoreHolder, int64_t>> byHolder(const std::vector<WithoutCore>& withoutCore);
+std::vector<std::pair<uint32_t, int64_t>> byGroup(const std::vector<WithoutCore>& withoutCore);
 
 struct Spike {
     uint32_t first = 0, last = 0;  // frames
@@ -134,6 +154,8 @@ public:
     std::vector<uint32_t> late;  // the frames over their deadline, ascending
     std::vector<Baseline> baselines;
     std::vector<Cause> causes;  // costliest first
+    /// So many of them are worth a place in a list; each of the others has less than kListed of the time late.
+    size_t listed = 0;
     std::vector<Spike> spikes;  // in order of time
     Figures figures;
     // What an explanation of more frames goes on from.
@@ -149,10 +171,24 @@ public:
     /// The frame's critical path, from its end back to its begin. Costs a walk.
     std::vector<Segment> segmentsOf(uint32_t frame) const;
     uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
+    /// The one with most of the cause.
     uint32_t worstFrameOf(const Cause& cause) const;
+    /// Who wanted a core in a frame and who had it, longest first, as far as it is of the cause.
+    std::vector<WithoutCore> withoutCoreIn(uint32_t frame, const Cause& cause) const;
     /// The cause with this key, or kNone.
     uint32_t causeLike(const CauseKey& key) const;
     int64_t usualOf(uint32_t frame) const { return baselines[frames[frame].baseline].total; }
+    /// The median duration of the frames that this one is compared with. Not usualOf(), as a sum of medians is not
+    /// the median of sums.
+    int64_t usualDuration(uint32_t frame) const { return baselines[frames[frame].baseline].median; }
+    /// What has to be explained of a frame, and how much of that its causes are. Pacing is no part of it.
+    struct Coverage {
+        int64_t excess = 0, named = 0;
+        double part() const {
+            return excess > 0 ? std::min(1.0, static_cast<double>(named) / static_cast<double>(excess)) : 1;
+        }
+    };
+    Coverage coverageOf(uint32_t frame) const;
 };
 
 }  // namespace fugato

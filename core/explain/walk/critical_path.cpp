@@ -2,7 +2,6 @@
 #include "critical_path.h"
 
 #include <algorithm>
-#include <array>
 
 namespace fugato {
 
@@ -14,21 +13,8 @@ const char* segmentName(SegmentKind kind) {
     return names[static_cast<size_t>(kind)];
 }
 
-std::string coreHolderText(const Recording& recording, CoreHolder holder) {
-    if (holder == kNone) return "another program";
-    if (holder < recording.groups.size()) return recording.groups[holder].name;
-    const uint32_t process = holder - kOtherProgram;
-    std::string name;
-    for (const auto& [id, thread] : recording.osThreads)
-        if (thread.process == process && (name.empty() || id == process)) name = thread.name;
-    return name.empty() ? "process " + std::to_string(process) : name;
-}
-
 CriticalPathWalker::CriticalPathWalker(const Recording& recording)
-    : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {
-    for (const Lane& lane : recording.lanes)
-        if (lane.kind == LaneKind::Thread && lane.osId) groupOf_[static_cast<uint32_t>(lane.osId)] = lane.group;
-}
+    : recording_(recording), cursors_(recording.lanes.size()), onWay_(recording.lanes.size()) {}
 
 LaneCursor& CriticalPathWalker::cursor(uint32_t lane) {
     std::unique_ptr<LaneCursor>& cursor = cursors_[lane];
@@ -94,41 +80,40 @@ void CriticalPathWalker::putStretch(uint32_t lane, int64_t begin, int64_t end, c
     backOverSchedule(recording_.lanes[lane], begin, end, ran, stopped);
 }
 
-/// Who had a core longest between two instants, leaving out nobody but `notThread`.
-CoreHolder CriticalPathWalker::longestOn(uint32_t core, int64_t begin, int64_t end, uint32_t notThread) const {
-    if (core >= recording_.lanes.size()) return kNone;
-    const auto& spans = recording_.lanes[core].coreSpans;
-    auto at = std::upper_bound(spans.begin(), spans.end(), begin,
-                               [](int64_t t, const CoreSpan& span) { return t < span.end; });
-    std::array<std::pair<CoreHolder, int64_t>, 8> sums;  // more than that many share a core in no short while
-    size_t known = 0;
-    for (; at != spans.end() && at->begin < end; ++at) {
-        if (at->thread == layout::kIdleThread || at->thread == notThread) continue;
-        CoreHolder holder = kNone;
-        if (const auto group = groupOf_.find(at->thread); group != groupOf_.end())
-            holder = group->second;
-        else if (const auto thread = recording_.osThreads.find(at->thread); thread != recording_.osThreads.end())
-            holder = kOtherProgram + thread->second.process;
-        const int64_t time = std::min(end, at->end) - std::max(begin, at->begin);
-        size_t i = 0;
-        while (i < known && sums[i].first != holder) ++i;
-        if (i == known) {
-            if (known == sums.size()) continue;
-            sums[known++] = {holder, 0};
+/// Goes back over [begin, end): `take(from, to, holder)` for who had the core, leaving out `notThread`. Where that was
+/// nobody, the time belongs to whoever had it after.
+template <class Take>
+void CriticalPathWalker::backOverHolders(uint32_t core, int64_t begin, int64_t end, uint32_t notThread, Take&& take) {
+    if (!holders_) holders_.emplace(recording_);
+    const auto* spans = core < recording_.lanes.size() ? &recording_.lanes[core].coreSpans : nullptr;
+    CoreHolder holder = kNone;
+    int64_t to = end;
+    if (spans) {
+        auto at = std::lower_bound(spans->begin(), spans->end(), end,
+                                   [](const CoreSpan& span, int64_t t) { return span.begin < t; });
+        bool known = false;
+        while (at != spans->begin() && (--at)->end > begin) {
+            if (at->thread == layout::kIdleThread || at->thread == notThread) continue;
+            const CoreHolder now = holders_->of(at->thread);
+            const int64_t since = std::min(to, at->end);
+            if (known && now != holder && since < to) {
+                take(since, to, holder);
+                to = since;
+            }
+            holder = now;
+            known = true;
         }
-        sums[i].second += time;
     }
-    const auto longest = std::max_element(sums.begin(), sums.begin() + static_cast<std::ptrdiff_t>(known),
-                                          [](auto& a, auto& b) { return a.second < b.second; });
-    return known ? longest->first : kNone;
+    if (begin < to) take(begin, to, holder);
 }
 
 void CriticalPathWalker::putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker,
                                    PathId path) {
-    if (begin >= end) return;
     // Whatever lock it was waited for through: what held it up is that it could not run.
-    put(lane, begin, end, SegmentKind::NoCore, marker, path, {},
-        longestOn(core, begin, end, static_cast<uint32_t>(recording_.lanes[lane].osId)));
+    backOverHolders(core, begin, end, static_cast<uint32_t>(recording_.lanes[lane].osId),
+                    [&](int64_t from, int64_t to, CoreHolder holder) {
+                        put(lane, from, to, SegmentKind::NoCore, marker, path, {}, holder);
+                    });
 }
 
 /// Time in which a lane's markers say that it ran; the system may know better.
@@ -278,7 +263,7 @@ void CriticalPathWalker::walkWait(const LaneCursor::Here& here, int64_t time, in
 }
 
 void CriticalPathWalker::withoutCore(uint32_t lane, int64_t begin, int64_t end,
-                                     const std::function<void(int64_t, int64_t, CoreHolder)>& take) const {
+                                     const std::function<void(int64_t, int64_t, CoreHolder)>& take) {
     const Lane& l = recording_.lanes[lane];
     auto span = std::upper_bound(l.schedule.begin(), l.schedule.end(), begin,
                                  [](int64_t t, const ScheduleSpan& s) { return t < s.end; });
@@ -294,7 +279,7 @@ void CriticalPathWalker::withoutCore(uint32_t lane, int64_t begin, int64_t end,
             core = next->core;
             from = usedSince(core, span->begin, span->end);
         }
-        if (from < span->end) take(from, span->end, longestOn(core, from, span->end, static_cast<uint32_t>(l.osId)));
+        if (from < span->end) backOverHolders(core, from, span->end, static_cast<uint32_t>(l.osId), take);
     }
 }
 

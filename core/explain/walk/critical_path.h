@@ -7,10 +7,10 @@
 
 #include <functional>
 #include <memory>
+#include <optional>
 #include <span>
-#include <unordered_map>
 
-#include "core/model/recording.h"
+#include "core_holder.h"
 #include "lane_cursor.h"
 
 namespace fugato {
@@ -30,7 +30,7 @@ enum class SegmentKind : uint8_t {
     Queued,      // asked for, not yet begun
     Idle,        // another lane was reached, and it was outside any marker
     NoCore,      // ready to run, and somebody else had the core
-    Blocked,     // inside a marker, yet stopped by the system for a reason nobody told
+    Blocked,     // inside a marker, yet blocked in the system, and no wait was recorded
 };
 inline constexpr size_t kSegmentKinds = 14;
 const char* segmentName(SegmentKind kind);  // "running", "wait_lock", …: the names used in JSON
@@ -44,11 +44,6 @@ struct LockVia {
     PathId holder = 0;        // the marker in which the holder held it
     uint32_t waiterLane = kNone;
 };
-
-/// Who had the core that somebody wanted: a lane group, or a program that was not recorded.
-using CoreHolder = uint32_t;  // index in Recording::groups, or kOtherProgram + process; kNone: not known
-inline constexpr CoreHolder kOtherProgram = 0x8000'0000;
-std::string coreHolderText(const Recording& recording, CoreHolder holder);
 
 struct Segment {
     int64_t begin = 0, end = 0;
@@ -95,9 +90,9 @@ public:
     /// What these segments add up to: the same as from account(), but quicker.
     void sumUp(uint32_t lane, int64_t begin, int64_t end, SegmentSums& sums);
     /// Calls `take(begin, end, core holder)` for the times at which a thread was ready to run, or could have
-    /// been woken, while others had its core.
+    /// been woken, while others had its core; one call for each holder in turn, from the last one back.
     void withoutCore(uint32_t lane, int64_t begin, int64_t end,
-                     const std::function<void(int64_t, int64_t, CoreHolder)>& take) const;
+                     const std::function<void(int64_t, int64_t, CoreHolder)>& take);
 
 private:
     LaneCursor& cursor(uint32_t lane);
@@ -112,7 +107,8 @@ private:
                   const LockVia& lock);
     void putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker, PathId path);
     int64_t usedSince(uint32_t core, int64_t begin, int64_t end) const;
-    CoreHolder longestOn(uint32_t core, int64_t begin, int64_t end, uint32_t notThread) const;
+    template <class Take>
+    void backOverHolders(uint32_t core, int64_t begin, int64_t end, uint32_t notThread, Take&& take);
 
     const Recording& recording_;
     std::vector<std::unique_ptr<LaneCursor>> cursors_;  // by lane; null until it is looked at
@@ -120,7 +116,7 @@ private:
     std::vector<Segment> segments_;
     SegmentSums* sums_ = nullptr;  // while segments are only added up: to there
     MarkerSums spent_;
-    std::unordered_map<uint32_t, uint32_t> groupOf_;  // by thread of the operating system
+    std::optional<CoreHolders> holders_;  // made when first asked for
 };
 
 }  // namespace fugato

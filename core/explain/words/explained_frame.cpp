@@ -32,9 +32,7 @@ void findContended(ExplainedFrame& f) {
         const Cause& named = f.explanation->causes[share.cause];
         if (named.kind != CauseKind::NoCore) continue;
         std::copy_if(f.segments.begin(), f.segments.end(), std::back_inserter(f.contended),
-                     [&](const Segment& segment) {
-                         return segment.kind == SegmentKind::NoCore && segment.coreHolder == named.coreHolder;
-                     });
+                     [&](const Segment& segment) { return isOf(*f.explanation->recording, segment, named); });
     }
 }
 

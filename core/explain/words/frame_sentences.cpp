@@ -8,12 +8,15 @@
 #include "core/explain/causes/comes_before.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/causes/earlier_stage.h"
+#include "format/number_text.h"
 
 namespace fugato {
 
 namespace {
 
 constexpr size_t kMostOfCauses = 4, kMostBeforeBound = 5;  // sentences
+constexpr size_t kMostHolders = 4;                         // of cores, by name
+constexpr double kMuchWaiting = 0.1;
 constexpr int64_t kWorthTelling = 200'000;  // ns behind a lock or another lane, or a tenth of the overrun
 constexpr size_t kFewFrames = 30;           // to compare with
 
@@ -66,9 +69,9 @@ public:
 
     std::vector<Sentence> all() {
         findWhoWasWaitedFor();
-        locks();
         for (const CauseShare& share : verdict_.shares)
-            if (e_.causes[share.cause].object == kNone && out_.size() < kMostOfCauses) cause(share);
+            if (out_.size() < kMostOfCauses) cause(share);
+        coverage();
         origin();
         otherLanes();
         comesBefore();
@@ -100,19 +103,51 @@ private:
 
     int64_t worth() const { return std::max<int64_t>(kWorthTelling, verdict_.overrun / 10); }
 
-    void locks() {
-        for (const auto& [object, behind] : locks_) {
-            if (behind.time < worth()) continue;
-            int64_t usual = 0;
-            for (const uint32_t key : baseline_.usualKeys)
-                if (e_.pathSums->keys[key].object == object) usual += baseline_.usual[key];
-            out_.push_back({r_.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" +
-                                r_.objects[object] + "’. " + r_.lanes[behind.lane].name + " held it" +
-                                (behind.holder ? " inside " + r_.pathText(behind.holder) : " outside any marker") +
-                                ". In usual" + stage_ + " frames " +
-                                (usual ? "that takes " + durationText(usual) + "." : "nobody waits for it."),
-                            behind.begin, behind.end, behind.lane});
+    Sentence lockSentence(const Cause& cause, int64_t excess) const {
+        const auto found = locks_.find(cause.object);
+        if (found == locks_.end())
+            return {causeTitle(e_, cause) + " held ‘" + r_.objects[cause.object] + "’ " + durationText(excess) +
+                        " longer than usual.",
+                    0, 0, kNone};
+        const Behind& behind = found->second;
+        int64_t usual = 0;
+        for (const uint32_t key : baseline_.usualKeys)
+            if (e_.pathSums->keys[key].object == cause.object) usual += baseline_.usual[key];
+        return {r_.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" +
+                    r_.objects[cause.object] + "’. " + r_.lanes[behind.lane].name + " held it" +
+                    (behind.holder ? " inside " + r_.pathText(behind.holder) : " outside any marker") + ". In usual" +
+                    stage_ + " frames " + (usual ? "that takes " + durationText(usual) + "." : "nobody waits for it."),
+                behind.begin, behind.end, behind.lane};
+    }
+
+    /// "main was ready to run, but waited for a core 29.9 ms longer than usual: CPU contention with sh."
+    std::string contentionText(const Cause& cause, const std::string& time) const {
+        const std::vector<WithoutCore> without = e_.withoutCoreIn(index_, cause);
+        const auto groups = byGroup(without);
+        std::vector<std::string> lanes, times;
+        for (const auto& [group, ns] : groups) {
+            if (static_cast<double>(ns) < kHardlyAny * static_cast<double>(groups.front().second)) continue;
+            lanes.push_back(r_.groups[group].name);
+            times.push_back(r_.groups[group].name + " " + durationText(ns));
         }
+        return joined(lanes) + (lanes.size() == 1 ? " was" : " were") + " ready to run, but waited for a core " + time +
+               " longer than usual" + (lanes.size() == 1 ? "" : " (" + joined(times) + ")") + ": CPU contention with " +
+               holdersText(r_, without, kMostHolders, true) + ".";
+    }
+
+    /// What there is no room for by itself, and how much of the frame is explained.
+    void coverage() {
+        if (verdict_.shares.size() > kMostOfCauses) {
+            std::vector<std::string> small;
+            for (const CauseShare& share : verdict_.shares.subspan(kMostOfCauses))
+                small.push_back(causeTitle(e_, e_.causes[share.cause]) + " (" + durationText(share.excess) + ")");
+            out_.push_back({"Smaller: " + joined(small) + ".", 0, 0, kNone});
+        }
+        const Explanation::Coverage coverage = e_.coverageOf(index_);
+        if (verdict_.shares.empty() || coverage.part() >= kEnoughExplained || !coverage.named) return;
+        out_.push_back({"These explain " + fixedText(100 * coverage.part(), 0) + " % of the " +
+                            durationText(coverage.excess) + " more than usual; the rest is spread over small parts.",
+                        0, 0, kNone});
     }
 
     double callsOf(const Cause& cause) const {
@@ -142,18 +177,17 @@ private:
                 break;
             case CauseKind::Waiting:
                 text = lane + " " + waitedFor(cause.segment) + " " + time + " longer than usual in " + title + ".";
+                if (cause.segment == SegmentKind::Blocked) text += " No wait was recorded there.";
                 if (cause.segment >= SegmentKind::WaitOther && cause.segment <= SegmentKind::WaitGpu)
                     text += " Who ended that wait was not recorded; a link would tell.";
                 break;
-            case CauseKind::NoCore:
-                text = lane + " was ready to run, but waited for a core " + time +
-                       " longer than usual: CPU contention with " + coreHolderText(r_, cause.coreHolder) + ".";
-                break;
+            case CauseKind::NoCore: text = contentionText(cause, time); break;
             case CauseKind::Unexplained:
                 if (cause.path) return unmarkedSentence(e_, cause, excess, segments_);
-                text =
-                    "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one "
-                    "would tell more.";
+                text = cause.path || verdict_.shares.size() == 1
+                           ? "Nothing that was recorded took longer than usual. A marker inside the longest stretch "
+                             "without one would tell more."
+                           : "For " + time + " more nothing that was recorded is to blame.";
                 break;
         }
         return {text, 0, 0, kNone};
@@ -161,13 +195,13 @@ private:
 
     void cause(const CauseShare& share) {
         const Cause& cause = e_.causes[share.cause];
+        if (cause.object != kNone) {
+            out_.push_back(lockSentence(cause, share.excess));
+            return;
+        }
         Sentence sentence = sentenceOf(cause, share.excess);
         for (const Segment& segment : segments_) {
-            const bool ofCause =
-                cause.kind == CauseKind::NoCore
-                    ? segment.kind == SegmentKind::NoCore && segment.coreHolder == cause.coreHolder
-                    : r_.lanes[segment.lane].group == cause.group && r_.paths.contains(cause.path, segment.path);
-            if (!ofCause) continue;
+            if (!isOf(r_, segment, cause)) continue;
             if (sentence.lane == kNone) sentence = {sentence.text, segment.begin, segment.end, segment.lane};
             sentence.begin = std::min(sentence.begin, segment.begin);
         }
@@ -221,13 +255,14 @@ private:
         int64_t busy = 0;  // of all lanes
         for (const Lane& lane : r_.lanes) busy += lane.ranBetween(frame_.begin, frame_.end);
         const int64_t beside = busy - bound.work;
-        out_.push_back({"Bound by " + boundText(r_, bound.by, bound.group) + ": " + durationText(longest) + " of " +
-                            durationText(frame_.duration()) +
-                            ". Without any wait it could not have been shorter than " + durationText(bound.work) +
-                            "; " +
-                            (beside > frame_.duration() / 100 ? durationText(beside) : std::string("hardly any")) +
-                            " of other work ran beside it.",
-                        frame_.begin, frame_.end, frame_.lane});
+        std::string text = "Bound by " + boundText(r_, bound.by, bound.group) + ": " + durationText(longest) + " of " +
+                           durationText(frame_.duration()) + ".";
+        if (static_cast<double>(frame_.duration() - bound.work) > kMuchWaiting * static_cast<double>(frame_.duration()))
+            text += bound.work > verdict_.deadline
+                        ? " Without any wait it would still have taken " + durationText(bound.work) + "."
+                        : " Without any wait it could have taken " + durationText(bound.work) + ".";
+        if (beside > frame_.duration() / 100) text += " " + durationText(beside) + " of other work ran beside it.";
+        out_.push_back({std::move(text), frame_.begin, frame_.end, frame_.lane});
     }
 
     void comparedWith() {
@@ -269,7 +304,7 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
     const Recording& r = *e.recording;
     // Time at one place counts once, however it was reached and whether it ran or waited there.
     std::vector<WaterfallStep> waterfall;
-    int64_t whole = 0;
+    const int64_t whole = e.frame(frame).duration() - e.usualDuration(frame);
     const auto& shares = e.frames[frame].shares;
     for (const CauseShare& share : shares) {  // of a late frame its causes
         const Cause& cause = e.causes[share.cause];
@@ -280,7 +315,6 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
         waterfall.push_back({causeTitle(e, cause), share.excess, key, false, waiting});
     }
     for (const ExcessPart& part : e.excessOf(frame)) {
-        whole += part.excess();
         if (!part.excess() || !shares.empty()) continue;
         const std::string title = partTitle(r, part.key);
         const auto same = std::find_if(waterfall.begin(), waterfall.end(), [&](const WaterfallStep& step) {

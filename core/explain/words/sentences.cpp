@@ -24,20 +24,41 @@ const char* waitedFor(SegmentKind kind) {
         case SegmentKind::Queued: return "waits in a queue";
         case SegmentKind::Idle: return "nothing recorded";
         case SegmentKind::NoCore: return "waits for a core";
-        case SegmentKind::Blocked: return "was stopped by the system";
+        case SegmentKind::Blocked: return "was blocked";
         case SegmentKind::Running: return "is waited for";
         default: return "waits";
     }
 }
 
 /// "A", "A and B", "A, B and C".
-static std::string joined(const std::vector<std::string>& words) {
+std::string joined(const std::vector<std::string>& words) {
     std::string out;
     for (size_t i = 0; i < words.size(); ++i) {
         if (i) out += i + 1 == words.size() ? " and " : ", ";
         out += words[i];
     }
     return out;
+}
+
+std::string holdersText(const Recording& r, const std::vector<WithoutCore>& withoutCore, size_t most, bool times) {
+    auto holders = byHolder(withoutCore);
+    const int64_t longest = holders.empty() ? 0 : holders.front().second;
+    while (holders.size() > 1 && static_cast<double>(holders.back().second) < kHardlyAny * static_cast<double>(longest))
+        holders.pop_back();
+    std::vector<std::string> words;
+    int64_t rest = 0;
+    for (size_t i = 0; i < holders.size(); ++i) {
+        const auto [holder, ns] = holders[i];
+        if (i < most || holders.size() == most + 1)
+            words.push_back(coreHolderText(r, holder) +
+                            (times && holders.size() > 1 ? " (" + durationText(ns) + ")" : ""));
+        else
+            rest += ns;
+    }
+    if (words.size() < holders.size())
+        words.push_back(countText(holders.size() - words.size()) + " more" +
+                        (times ? " (" + durationText(rest) + ")" : ""));
+    return joined(words);
 }
 
 std::string verdictSentence(const Explanation& e) {
@@ -47,7 +68,7 @@ std::string verdictSentence(const Explanation& e) {
         return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " +
                durationText(f.worst);
     size_t named = 0;
-    for (const Cause& cause : e.causes) named += cause.kind != CauseKind::Unexplained || cause.path;
+    for (size_t c = 0; c < e.listed; ++c) named += e.causes[c].kind != CauseKind::Unexplained || e.causes[c].path;
     return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all, from " +
            (named ? plural(named, "cause", "causes") : "no cause that was recorded");
 }
@@ -81,7 +102,9 @@ std::string trialSentence(const Explanation& e, const Prediction& p) {
 
 std::string causeTitle(const Explanation& e, const Cause& cause) {
     const Recording& r = *e.recording;
-    if (cause.kind == CauseKind::NoCore) return "CPU contention: " + coreHolderText(r, cause.coreHolder);
+    if (cause.kind == CauseKind::NoCore)
+        return cause.contention == Contention::OwnThreads ? "CPU contention among own threads"
+                                                          : "CPU contention by other programs";
     if (cause.path) return r.pathText(cause.path);
     const std::string& lane = r.groups[cause.group].name;
     if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
@@ -99,11 +122,21 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
         case CauseKind::Unusual: return "never in a usual frame";
         case CauseKind::Slower:
             return cause.slowdown > 0 ? "each call slower: ×" + fixedText(cause.slowdown, 1) : "slower than usual";
-        case CauseKind::NoCore: return lane + " was ready to run";
+        case CauseKind::NoCore: {
+            constexpr size_t kMostHolders = 2;
+            return lane + " waited: " + holdersText(*e.recording, cause.withoutCore, kMostHolders, false) + " ran";
+        }
         case CauseKind::Unexplained:
             return cause.path ? "longer, between its inner markers" : "record more here to learn why";
     }
     return {};
+}
+
+std::string smallerCausesText(const Explanation& e) {
+    int64_t late = 0;
+    for (size_t c = e.listed; c < e.causes.size(); ++c) late += e.causes[c].late;
+    return plural(e.causes.size() - e.listed, "smaller cause", "smaller causes") + ": " + durationText(late) +
+           " late in all";
 }
 
 std::string whatIfSentence(const Explanation& e, const Prediction& p) {
@@ -158,7 +191,7 @@ std::string partTitle(const Recording& r, const PartKey& key) {
     switch (key.kind) {
         case SegmentKind::Waking: return title + ", waking up";
         case SegmentKind::Queued: return title + ", in the queue";
-        case SegmentKind::Blocked: return title + ", stopped by the system";
+        case SegmentKind::Blocked: return title + ", blocked";
         default: return title;
     }
 }

@@ -20,11 +20,20 @@ std::string trialSentence(const Explanation& explanation, const Prediction& pred
 std::string causeTitle(const Explanation& explanation, const Cause& cause);
 /// "waits: lock held on autosave", "more calls: 96, usually 4", "never in a usual frame"…
 std::string causeKindPhrase(const Explanation& explanation, const Cause& cause);
+/// Of those that are not listed: "7 smaller causes: 83 ms late in all".
+std::string smallerCausesText(const Explanation& explanation);
 /// What the repairs of a prediction would bring: "If this took its usual time, 36 of its 38 late frames would meet
 /// their deadline; 12 frames stay late, most of all from B."
 std::string whatIfSentence(const Explanation& e, const Prediction& prediction);
 /// What a part of a frame is called: "Replay ▸ Flush", "Wait for wind ▸ waking"…
 std::string partTitle(const Recording& recording, const PartKey& key);
+
+/// Who has less than this part of the most is not named beside it.
+inline constexpr double kHardlyAny = 0.02;
+/// Who had the cores: "sh (26.0 ms), find (3.1 ms) and 2 more (0.8 ms)"; times only where there are several.
+std::string holdersText(const Recording& recording, const std::vector<WithoutCore>& withoutCore, size_t most,
+                        bool times);
+std::string joined(const std::vector<std::string>& words);  // "A, B and C"
 
 /// "waits for a lock", "waits in a queue"…: what a lane does during a segment.
 const char* waitedFor(SegmentKind kind);

@@ -1,0 +1,39 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Who had the core that somebody wanted: threads of the recorded program by lane group, other programs by name, all
+// processes of one name together. Only reads the recording; may be used on any thread.
+#pragma once
+
+#include <unordered_map>
+
+#include "core/model/recording.h"
+
+namespace fugato {
+
+/// An index in Recording::groups, or kOtherProgram + a process that stands for all of its name; kNone: not known.
+using CoreHolder = uint32_t;
+inline constexpr CoreHolder kOtherProgram = 0x8000'0000;
+
+/// The name of the lane group or the program.
+std::string coreHolderText(const Recording& recording, CoreHolder holder);
+
+/// Whose doing CPU contention is.
+enum class Contention : uint8_t { None, OwnThreads, OtherPrograms };
+const char* contentionName(Contention contention);  // "own_threads", "other_programs": the names used in JSON
+/// Of whoever had the core; whom nobody knows counts among other programs.
+Contention contentionBy(const Recording& recording, CoreHolder holder);
+
+/// The holders by thread of the operating system. Costs a look at every lane and every known thread to make.
+class CoreHolders {
+public:
+    explicit CoreHolders(const Recording& recording);
+    CoreHolder of(uint32_t thread) const {
+        const auto known = of_.find(thread);
+        return known == of_.end() ? kNone : known->second;
+    }
+
+private:
+    std::unordered_map<uint32_t, CoreHolder> of_;
+};
+
+}  // namespace fugato

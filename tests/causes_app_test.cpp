@@ -1,0 +1,74 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The causes of programs nobody prepared, as a person sees them in the real window: who had the cores, what is too
+// small for a row of its own.
+#include <QHelpEvent>
+#include <QToolTip>
+
+#include "app/causes/causes_panel.h"
+#include "core/explain/words/sentences.h"
+#include "testing/explaining.h"
+#include "window_test.h"
+
+using namespace fugato;
+
+class CausesAppTest : public WindowTest {
+    Q_OBJECT
+
+    CausesPanel& panel() { return *window_->findChild<CausesPanel*>(); }
+    const CausesPanel::Row* rowOf(uint32_t cause, uint32_t part) {
+        for (const auto& row : panel().rows())
+            if (row.cause == cause && row.part == part && row.spike == kNone) return &row;
+        return nullptr;
+    }
+
+private slots:
+    void contentionUnfoldsByProgram() {
+        open(write("contended.jsonl", QByteArray::fromStdString(contendedFrames().text())));
+        settle();
+        QCOMPARE(explanation().causes.size(), size_t{2});
+        // The costliest is chosen: who had the cores stands below it, then its spikes.
+        QCOMPARE(selection().cause(), 0u);
+        QVERIFY(rowOf(0, 0) && rowOf(0, 1) && rowOf(0, 2) && !rowOf(0, 3));
+        QVERIFY(rowOf(0, 2)->box.top() > rowOf(0, 0)->box.top());
+        // In full under the pointer.
+        const QPoint at = rowOf(0, kNone)->box.center();
+        QHelpEvent help(QEvent::ToolTip, at, panel().viewport()->mapToGlobal(at));
+        QApplication::sendEvent(panel().viewport(), &help);
+        QTRY_COMPARE(QToolTip::text(),
+                     QString("CPU contention by other programs\nmain waited: find, updater and kworker "
+                             "ran\nfind: 6.5 ms late\nupdater: 2.5 ms late\nkworker: 1.0 ms late"));
+        QTest::mouseClick(panel().viewport(), Qt::LeftButton, {}, rowOf(1, kNone)->box.center());
+        QCOMPARE(selection().cause(), 1u);
+        QVERIFY(rowOf(1, 0) && !rowOf(1, 1) && !rowOf(0, 0));
+        QCOMPARE(selection().frame(), 26u);
+    }
+
+    void smallCausesShareARowThatOpens() {
+        TextRecording t;
+        double at = usualFrames(t, 30);
+        for (const auto& [site, ms] : {std::pair("Load", 400.0), {"Flush", 2.5}, {"Sort", 2.2}}) {
+            t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work");
+            t.mark(at + 7000, at + 7000 + ms * 1000, "main", site).end(at + 8000 + ms * 1000, "main");
+            t.frameEnd(at + 8000 + ms * 1000, "main");
+            at += 500'000;
+        }
+        open(write("small.jsonl", QByteArray::fromStdString(t.text())));
+        settle();
+        QCOMPARE(explanation().causes.size(), size_t{3});
+        const auto causes = [&] {
+            return std::count_if(panel().rows().begin(), panel().rows().end(), [](const CausesPanel::Row& row) {
+                return row.cause != kNone && row.spike == kNone && row.part == kNone && !row.more;
+            });
+        };
+        QCOMPARE(causes(), 1);
+        const auto smaller = panel().rows().back();
+        QVERIFY(smaller.cause == kNone && smaller.more);
+        QCOMPARE(smallerCausesText(explanation()), std::string("2 smaller causes: 700 µs late in all"));
+        QTest::mouseClick(panel().viewport(), Qt::LeftButton, {}, smaller.box.center());
+        QCOMPARE(causes(), 3);
+    }
+};
+
+QTEST_MAIN(CausesAppTest)
+#include "causes_app_test.moc"

@@ -1,0 +1,280 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// How causes are found in programs nobody prepared: who had the cores, time without markers, what is left over, events
+// that are missing. Each answer is worked out by hand.
+#include <QtTest>
+
+#include "core/explain/causes/confidence.h"
+#include "core/explain/words/frame_sentences.h"
+#include "testing/explaining.h"
+
+using namespace fugato;
+
+namespace {
+
+std::string firstSentence(const Explanation& e, uint32_t frame) { return frameSentences(e, frame)[0].text; }
+QStringList sentencesOf(const Explanation& e, uint32_t frame) {
+    QStringList all;
+    for (const Sentence& sentence : frameSentences(e, frame)) all << QString::fromStdString(sentence.text);
+    return all;
+}
+
+/// `count` usual frames of 8 ms: `parts` markers of the same length one after another in Frame.
+double partedFrames(TextRecording& t, int count, int parts) {
+    double at = 0;
+    for (int i = 0; i < count; ++i, at += 20'000) {
+        t.frame(at, "main").begin(at, "main", "Frame");
+        for (int k = 0; k < parts; ++k)
+            t.mark(at + k * 8000.0 / parts, at + (k + 1) * 8000.0 / parts, "main", "Part " + std::to_string(k));
+        t.end(at + 8000, "main").frameEnd(at + 8000, "main");
+    }
+    return at;
+}
+
+}  // namespace
+
+class CausesTest : public QObject {
+    Q_OBJECT
+
+private slots:
+    // ---- who had the cores -----------------------------------------------------------------------
+
+    void contentionIsGatheredByWhoseDoingItIs() {
+        const TextRecording t = contendedFrames();
+        const auto e = explained(t.open());
+        const Recording& r = *e->recording;
+        QCOMPARE(e->figures.over, size_t{5});
+        QCOMPARE(e->causes.size(), size_t{2});
+        const Cause& others = e->causes[0];
+        QCOMPARE(causeTitle(*e, others), std::string("CPU contention by other programs"));
+        QCOMPARE(others.frames, (std::vector<uint32_t>{20, 22, 24, 28}));
+        const auto holders = byHolder(others.withoutCore);
+        QCOMPARE(holders.size(), size_t{3});  // both processes "find" together
+        QCOMPARE(coreHolderText(r, holders[0].first), std::string("find"));
+        QCOMPARE(coreHolderText(r, holders[1].first), std::string("updater"));
+        QCOMPARE(coreHolderText(r, holders[2].first), std::string("kworker"));
+        // Late: 1, 3, 5 and 1 ms; of frame 24 half is find's.
+        QCOMPARE(holders[0].second, int64_t{6'500'000});
+        QCOMPARE(holders[1].second, int64_t{2'500'000});
+        QCOMPARE(causeKindPhrase(*e, others), std::string("main waited: find, updater and kworker ran"));
+        QCOMPARE(firstSentence(*e, 24),
+                 std::string("main was ready to run, but waited for a core 6.0 ms longer than usual: CPU contention "
+                             "with updater (3.0 ms) and find (3.0 ms)."));
+        const Cause& own = e->causes[1];
+        QCOMPARE(causeTitle(*e, own), std::string("CPU contention among own threads"));
+        QCOMPARE(own.frames, std::vector<uint32_t>{26});
+        QCOMPARE(firstSentence(*e, 26),
+                 std::string("main was ready to run, but waited for a core 6.0 ms longer than usual: CPU contention "
+                             "with hauler."));
+        // Repaired, each takes only its own away.
+        QCOMPARE(predict(*e, {{0, false}})->over, 1u);
+        QCOMPARE(predict(*e, {{1, false}})->over, 4u);
+    }
+
+    void contentionNamesTheLaneThatLackedTheCore() {
+        // worker lacks it for 1 ms in every late frame, before main does for 5 ms.
+        TextRecording t;
+        threadsAndCore(t);
+        t.at(0, "core 0", onCore(100));
+        double at = 0;
+        for (int f = 0; f < 40; ++f, at += 40'000) {
+            const bool late = f == 20 || f == 30;
+            const double job = late ? 2000 : 1000, more = late ? 6000 : 0;
+            t.frame(at, "main").begin(at, "main", "Frame").linkOut(at, "main", f + 1);
+            t.begin(at, "worker", "Job").linkIn(at, "worker", f + 1).linkOut(at + job, "worker", 100 + f);
+            t.end(at + job, "worker");
+            t.wait(at, "main", "Wait for it", "job", "job").waitEnd(at + job, "main", 100 + f);
+            t.end(at + 8000 + more, "main").frameEnd(at + 8000 + more, "main");
+            t.at(at, "core 0", onCore(400));
+            if (late) t.at(at + 500, "core 0", onCore(200, true)).at(at + 1500, "core 0", onCore(400));
+            t.at(at + job, "core 0", onCore(100));
+            if (late) t.at(at + 4000, "core 0", onCore(200, true)).at(at + 9000, "core 0", onCore(100));
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->causes.size(), size_t{1});
+        QCOMPARE(e->recording->groups[e->causes[0].group].name, std::string("main"));
+        QCOMPARE(firstSentence(*e, 20),
+                 std::string("main and worker were ready to run, but waited for a core 6.0 ms longer than usual (main "
+                             "5.0 ms and worker 1.0 ms): CPU contention with updater."));
+    }
+
+    // ---- how the excess is shared out ------------------------------------------------------------
+
+    void timeOutsideAnyMarkerCompetesWithMarkers() {
+        // 29 ms without a marker, beside a marker that is 515 µs longer.
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 31; ++f, at += 60'000) {
+            const bool late = f == 30;
+            const double work = late ? 6515 : 6000, gap = late ? 30'000 : 1000;
+            t.frame(at, "main").mark(at, at + work, "main", "Work").frameEnd(at + work + gap, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->frames[30].shares.size(), size_t{1});
+        QCOMPARE(causeText(*e, 0), QString("A main  unexplained"));
+        QCOMPARE(e->frames[30].shares[0].excess, int64_t{29'000'000});
+    }
+
+    void twoLargeChildrenAreNamedNotTheirCaller() {
+        // Frame ▸ Part 0 … 7 of 1 ms each; two of them take 4.5 and 4 ms more.
+        TextRecording t;
+        double at = partedFrames(t, 30, 8);
+        t.frame(at, "main").begin(at, "main", "Frame");
+        for (int k = 0; k < 8; ++k) {
+            const double length = k == 2 ? 5500 : k == 5 ? 5000 : 1000;
+            t.mark(at, at + length, "main", "Part " + std::to_string(k));
+            at += length;
+        }
+        t.end(at, "main").frameEnd(at, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(e->causes.size(), size_t{2});
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Part 2 slower"));
+        QCOMPARE(causeText(*e, 1), QString("B main Frame/Part 5 slower"));
+    }
+
+    void whatSomeUsualFramesReachIsNamedWhereNothingElseIs() {
+        // Every tenth usual frame spends 6 ms more in Work and less in Rest; a late one more in Work only.
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 101; ++f, at += 40'000) {
+            const bool heavy = f % 10 == 9, late = f == 100;
+            const double work = heavy || late ? 9000 : 3000, rest = heavy ? 500 : 5000;
+            t.frame(at, "main", 12'000).mark(at, at + work, "main", "Work");
+            t.mark(at + work, at + work + rest, "main", "Rest").frameEnd(at + work + rest, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->figures.over, size_t{1});
+        QCOMPARE(causeText(*e, 0), QString("A main Work slower"));
+        QCOMPARE(e->coverageOf(100).part(), 1.0);
+    }
+
+    void whatIsLeftOverHasAnOwnerAndIsSaid() {
+        // Twenty-five markers side by side on main; each is a little longer by an amount of its own, and one much.
+        constexpr int kParts = 25;
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 31; ++f) {
+            const double begin = at;
+            t.frame(at, "main", 14'000);
+            for (int k = 0; k < kParts; ++k) {
+                // 400 µs; the late frame has 8 ms more: 2 ms in one of them, 250 µs in each of the others.
+                const double length = 400 + (f == 30 ? (k == 3 ? 2000 : 250) : 0);
+                t.mark(at, at + length, "main", "Part " + std::to_string(k));
+                at += length;
+            }
+            t.frameEnd(at, "main");
+            at = begin + 40'000;
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->frames[30].overrun, int64_t{4'000'000});
+        const auto coverage = e->coverageOf(30);
+        QCOMPARE(coverage.excess, int64_t{8'000'000});
+        QCOMPARE(coverage.named, int64_t{2'000'000});
+        QCOMPARE(e->causes.size(), size_t{2});
+        QCOMPARE(causeText(*e, 0), QString("A main  unexplained"));
+        QCOMPARE(causeText(*e, 1), QString("B main Part 3 slower"));
+        QCOMPARE(e->causes[0].late, int64_t{3'000'000});  // 6 of 8 ms
+        QVERIFY(sentencesOf(*e, 30).contains(
+            "These explain 25 % of the 8.0 ms more than usual; the rest is spread over small parts."));
+        const Confidence confidence = confidenceOf(*e, 30, e->causes[1], e->segmentsOf(30));
+        QVERIFY(confidence.level == ConfidenceLevel::Low);
+        QCOMPARE(confidence.doubts.back(), std::string("what is named explains only 25 % of what it took longer"));
+    }
+
+    void causesOfNextToNothingAreNotListed() {
+        // One frame is late by 100 ms because of Work, one by 0.5 ms because of Flush.
+        TextRecording t;
+        double at = usualFrames(t, 30);
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 109'000, "main", "Work");
+        t.end(at + 110'000, "main").frameEnd(at + 110'000, "main");
+        at += 200'000;
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work");
+        t.mark(at + 7000, at + 9500, "main", "Flush").end(at + 10'500, "main").frameEnd(at + 10'500, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(e->causes.size(), size_t{2});
+        QCOMPARE(e->listed, size_t{1});
+        QCOMPARE(verdictSentence(*e), std::string("2 frames over budget, 100 ms late in all, from 1 cause"));
+        QCOMPARE(smallerCausesText(*e), std::string("1 smaller cause: 500 µs late in all"));
+    }
+
+    void aCauseIsShownByTheFrameWithMostOfIt() {
+        // Frame 30: 5 ms more of Work and 40 ms of Load; frame 31: 12 ms more of Work.
+        TextRecording t;
+        double at = usualFrames(t, 30);
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 12'000, "main", "Work");
+        t.mark(at + 12'000, at + 52'000, "main", "Load").end(at + 53'000, "main").frameEnd(at + 53'000, "main");
+        at += 100'000;
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 19'000, "main", "Work");
+        t.end(at + 20'000, "main").frameEnd(at + 20'000, "main");
+        const auto e = explained(t.open());
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Load unusual"));
+        QCOMPARE(e->worstFrameOf(e->causes[0]), 30u);
+        QCOMPARE(causeText(*e, 1), QString("B main Frame/Work slower"));
+        QCOMPARE(e->worstFrameOf(e->causes[1]), 31u);
+    }
+
+    void theUsualFrameLastsAsLongAsTheMiddleOne() {
+        // Two parts that take turns: 7 ms and 1 ms. The medians add up to 2 ms or 8 ms, frames take 8.
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 31; ++f, at += 40'000) {
+            const double first = f == 30 ? 9000
+                                 : f % 3 ? 1000
+                                         : 7000,
+                         second = f == 30      ? 9000
+                                  : f % 3 == 1 ? 7000
+                                               : 1000;
+            t.frame(at, "main").mark(at, at + first, "main", "First");
+            t.mark(at + first, at + first + second, "main", "Second").frameEnd(at + first + second, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->usualOf(30), int64_t{2'000'000});
+        QCOMPARE(e->usualDuration(30), int64_t{8'000'000});
+        int64_t steps = 0;
+        for (const WaterfallStep& step : waterfallOf(*e, 30)) steps += step.excess;
+        QCOMPARE(steps, int64_t{10'000'000});  // from 8 to 18 ms
+    }
+
+    // ---- what is missing -------------------------------------------------------------------------
+
+    void aLostEndIsMendedWithItsFrame() {
+        TextRecording t;
+        double at = usualFrames(t, 20);
+        t.frame(at, "main").begin(at, "main", "Frame").begin(at + 1000, "main", "Work");  // its end is lost
+        t.end(at + 8000, "main").frameEnd(at + 8000, "main");
+        at = usualFrames(t, 20, at + 20'000);
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 15'000, "main", "Work");
+        t.end(at + 16'000, "main").frameEnd(at + 16'000, "main");
+        const auto r = t.open();
+        QCOMPARE(r->repairs.beginsWithoutEnd, uint64_t{1});
+        QCOMPARE(r->lanes[0].rows.size(), size_t{2});
+        const auto e = explained(r);
+        QCOMPARE(e->figures.over, size_t{1});
+        QCOMPARE(causeText(*e, 0), QString("A main Frame/Work slower"));
+    }
+
+    void whatOutlivesItsFrameIsNoLostEnd() {
+        // A scope around the loop's body ends just after its frame does; a loading screen goes on into the next frame.
+        TextRecording t;
+        t.begin(0, "main", "Loop");
+        for (int f = 0; f < 3; ++f) {
+            const double at = 100 + f * 20'000.0;
+            t.frame(at, "main").begin(at, "main", "Body").mark(at + 1000, at + 7000, "main", "Work");
+            t.frameEnd(at + 8000, "main").end(at + 8001, "main");
+        }
+        t.frame(70'000, "main").begin(71'000, "main", "Loading").frameEnd(78'000, "main");
+        t.frame(80'000, "main").mark(81'000, 82'000, "main", "Work").end(83'000, "main").frameEnd(88'000, "main");
+        t.end(90'000, "main");
+        const auto r = t.open();
+        QCOMPARE(r->repairs.beginsWithoutEnd, uint64_t{1});  // Loading, which ends with its frame
+        QCOMPARE(r->repairs.endsWithoutBegin, uint64_t{0});
+        const auto& rows = r->lanes[0].rows;
+        QCOMPARE(rows[0].size(), size_t{1});
+        QCOMPARE(rows[0].end(0), int64_t{90'000'000});
+        QCOMPARE(rows[1].end(0), int64_t{8'101'000});
+        QCOMPARE(rows[1].end(3), int64_t{78'000'000});
+    }
+};
+
+QTEST_GUILESS_MAIN(CausesTest)
+#include "causes_test.moc"
