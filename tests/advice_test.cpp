@@ -162,20 +162,29 @@ private slots:
                 planted.recording.line(made.text().substr(made.text().find('\n') + 1));
                 return planted;
             });
-        add("too_many_threads", "More threads want to run than there are cores",
-            "2 threads of this program on 1 core: ready and waiting for a core for 240 ms while they ran for",
-            [](bool there) {
+        // The core is taken from main for 4 ms of each frame by a thread of the program's own, or another's.
+        const auto taken = [](int thread) {
+            return [thread](bool there) {
                 Planted planted;
                 threadsAndCore(planted.recording);
                 planted.recording.at(0, "core 0", onCore(100));
                 const TextRecording made = frames(60, [=](TextRecording& t, int, double at) {
                     sail(t, at, at + 8000);
                     if (!there) return;
-                    t.at(at + 2000, "core 0", onCore(300, true)).at(at + 6000, "core 0", onCore(100));
+                    t.at(at + 2000, "core 0", onCore(thread, true)).at(at + 6000, "core 0", onCore(100));
                 });
                 planted.recording.line(made.text().substr(made.text().find('\n') + 1));
                 return planted;
-            });
+            };
+        };
+        add("too_many_threads", "More threads want to run than there are cores",
+            "2 threads of this program on 1 core: ready for 240 ms while others of its threads had the cores, and "
+            "running for 240 ms.",
+            taken(300));
+        add("other_programs", "Other programs had the cores",
+            "While threads of this program were ready to run, others ran: updater, for 240 ms in all. No frame was "
+            "late.",
+            taken(200));
         add("repeated", "Frame ▸ Fetch does the same again within a frame", "1.0 times a frame", [](bool there) {
             return Planted{frames(60, [=](TextRecording& t, int, double at) {
                 for (int i = 0; i < 2; ++i) {

@@ -4,8 +4,10 @@
 // that are missing. Each answer is worked out by hand.
 #include <QtTest>
 
+#include "core/ask/frame_table.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/words/frame_sentences.h"
+#include "core/explain/words/marker_words.h"
 #include "testing/explaining.h"
 
 using namespace fugato;
@@ -233,6 +235,82 @@ private slots:
         int64_t steps = 0;
         for (const WaterfallStep& step : waterfallOf(*e, 30)) steps += step.excess;
         QCOMPARE(steps, int64_t{10'000'000});  // from 8 to 18 ms
+    }
+
+    // ---- ran, ready, blocked ---------------------------------------------------------------------
+
+    void aMarkerSaysHowMuchOfItRan() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.at(0, "core 0", onCore(100));
+        double at = usualFrames(t, 30);
+        // Load takes 20 ms: it runs for 4 ms, is blocked for 6 without a wait, runs for 7, has no core for 1, runs
+        // again.
+        t.frame(at, "main").begin(at, "main", "Frame").begin(at + 1000, "main", "Load");
+        t.at(at + 5000, "core 0", onCore(0)).at(at + 11'000, "core 0", onCore(100));
+        t.at(at + 18'000, "core 0", onCore(200, true)).at(at + 19'000, "core 0", onCore(100));
+        t.end(at + 21'000, "main").end(at + 22'000, "main").frameEnd(at + 22'000, "main");
+        const auto e = explained(t.open());
+        const Recording& r = *e->recording;
+        const Lane& main = r.lanes[0];
+        const int64_t begin = e->frame(30).begin;
+        const TimeSplit split = main.splitBetween(begin + 1'000'000, begin + 21'000'000);
+        QCOMPARE(split.ran, int64_t{13'000'000});
+        QCOMPARE(split.ready, int64_t{1'000'000});
+        QCOMPARE(split.blocked, int64_t{6'000'000});
+        QCOMPARE(
+            firstSentence(*e, 30),
+            std::string("Frame ▸ Load on main took 19.0 ms; it does not occur in a usual frame. It ran 13.0 ms and "
+                        "was blocked 6.0 ms of that."));
+        const auto waterfall = waterfallOf(*e, 30);
+        QCOMPARE(waterfall[0].excess, int64_t{19'000'000});
+        QCOMPARE(waterfall[0].stood, int64_t{6'000'000});
+        const MarkerRef load{0, 1, main.rows[1].lastBefore(begin + 2'000'000)};
+        const MarkerWords words = markerWords(r, nullptr, load);
+        QVERIFY(std::count(words.lines.begin(), words.lines.end(),
+                           "ran 13.0 ms, ready without a core 1.0 ms, blocked 6.0 ms") == 1);
+        FrameTables tables(e);
+        const FrameTable table = *tables.of(30);
+        const auto row = std::find_if(table.rows.begin(), table.rows.end(),
+                                      [&](const FrameTableRow& one) { return r.nameOf(one.path) == "Load"; });
+        QCOMPARE(row->total, int64_t{20'000'000});
+        QCOMPARE(row->ran, int64_t{13'000'000});
+    }
+
+    void timeSplitsAreTheSameHoweverManySwitchesThereAre() {
+        TextRecording t;
+        threadsAndCore(t);
+        std::vector<std::pair<double, int>> switches;  // 100, 0 or 200 from then on
+        double at = 0;
+        for (int i = 0; i < 400; ++i, at += 100 + i % 7 * 30) {
+            const int thread = i % 2 == 0 ? 100 : i % 3 == 0 ? 0 : 200;
+            t.at(at, "core 0", onCore(thread, thread == 200));
+            switches.emplace_back(at, thread);
+        }
+        t.mark(0, at, "main", "Work");
+        const auto r = t.open();
+        const auto slowly = [&](double begin, double end) {
+            TimeSplit split;
+            for (size_t i = 0; i < switches.size(); ++i) {
+                const double to = i + 1 < switches.size() ? switches[i + 1].first : at;
+                const auto length =
+                    static_cast<int64_t>(std::max(0.0, std::min(end, to) - std::max(begin, switches[i].first)) * 1000);
+                (switches[i].second == 100   ? split.ran
+                 : switches[i].second == 200 ? split.ready
+                                             : split.blocked) += length;
+            }
+            return split;
+        };
+        for (double begin = 0; begin < at; begin += at / 23)
+            for (double end = begin; end <= at; end += at / 17) {
+                const double from = std::floor(begin), to = std::floor(end);
+                const TimeSplit quick = r->lanes[0].splitBetween(static_cast<int64_t>(from) * 1000,
+                                                                 static_cast<int64_t>(to) * 1000),
+                                plain = slowly(from, to);
+                QCOMPARE(quick.ran, plain.ran);
+                QCOMPARE(quick.ready, plain.ready);
+                QCOMPARE(quick.blocked, plain.blocked);
+            }
     }
 
     // ---- what is missing -------------------------------------------------------------------------

@@ -284,7 +284,9 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6),
                          QBrush(t.plum, Qt::BDiagPattern));
     }
-    const double busy = static_cast<double>(lane.busyBetween(begin(), end())) / static_cast<double>(end() - begin());
+    const int64_t ran =
+        lane.schedule.empty() ? lane.busyBetween(begin(), end()) : lane.splitBetween(begin(), end()).ran;
+    const double busy = static_cast<double>(ran) / static_cast<double>(end() - begin());
     const size_t lanes = standsFor(index);
     paintLabel(painter, area, box, lanes > 1 ? QObject::tr("%1 other lanes").arg(lanes) : toQString(lane.name),
                !lane.unread.empty() ? QObject::tr("being read…")

@@ -109,7 +109,8 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
     const Explanation& e = *frame_->explanation;
     const uint32_t frame = frame_->frame;
     const std::vector<WaterfallStep>& waterfall = frame_->waterfall;
-    const int64_t duration = e.frame(frame).duration(), deadline = e.frames[frame].deadline, usual = e.usualDuration(frame);
+    const int64_t duration = e.frame(frame).duration(), deadline = e.frames[frame].deadline,
+                  usual = e.usualDuration(frame);
     int64_t longest = std::max({duration, deadline, usual}), reached = usual;
     for (const WaterfallStep& step : waterfall) longest = std::max(longest, reached += step.excess);
     const int left = kSide, width = viewport()->width() - 2 * kSide - 44;
@@ -123,15 +124,18 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
     painter.setPen(QPen(t.text, 1.1, Qt::DashLine));
     painter.drawLine(QPointF(due, top + 15), QPointF(due, end + 2));
     int y = top;
+    // `hatched`: the part of it, at its end, that was spent standing still.
     const auto bar = [&](const QString& title, double from, double to, const QColor& color, const QString& amount,
-                         bool hatched) {
+                         double hatched) {
         painter.setFont(smallFont());
         painter.setPen(t.text);
         const QString name = painter.fontMetrics().elidedText(title, Qt::ElideMiddle, viewport()->width() - 2 * kSide);
         painter.fillRect(QRect(left, y, painter.fontMetrics().horizontalAdvance(name) + 3, 15), t.paper);
         painter.drawText(QRect(left, y, viewport()->width() - 2 * kSide, 15), Qt::AlignLeft | Qt::AlignVCenter, name);
         const QRectF box(std::min(from, to), y + 16, std::max(1.5, std::abs(to - from)), kBar);
-        hatched ? t.paintHatched(painter, box, color) : painter.fillRect(box, color);
+        const QRectF still = box.adjusted((1 - hatched) * box.width(), 0, 0, 0);
+        if (hatched < 1) painter.fillRect(box.adjusted(0, 0, -hatched * box.width(), 0), color);
+        if (hatched > 0) t.paintHatched(painter, still, t.plum);
         painter.setFont(smallBoldFont());
         painter.setPen(t.text);
         const int room = painter.fontMetrics().horizontalAdvance(amount);
@@ -142,18 +146,20 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
         y += kStepHeight;
     };
     bar(stage.empty() ? tr("A usual frame") : tr("A usual %1 frame").arg(toQString(stage)), xOf(0), xOf(usual),
-        t.headroom, toQString(msText(usual)) + " ms", false);
+        t.headroom, toQString(msText(usual)) + " ms", 0);
     reached = usual;
     int64_t most = 1;
     for (const WaterfallStep& step : waterfall) most = std::max(most, std::abs(step.excess));
     for (const WaterfallStep& step : waterfall) {
         const double from = xOf(reached), to = xOf(reached += step.excess);
-        const bool less = step.excess < 0, hatched = step.waiting && !less;
+        const bool less = step.excess < 0;
+        const double hatched =
+            less ? 0 : std::clamp(static_cast<double>(step.stood) / static_cast<double>(step.excess), 0.0, 1.0);
         const QColor color =
             step.rest || less || !e.frames[frame].overrun
                 ? t.markerEdge
                 : t.highlight(0.4 + 0.6 * static_cast<double>(step.excess) / static_cast<double>(most));
-        bar(toQString(step.title), from, to, hatched ? t.plum : color, toQString(signedMsText(step.excess)), hatched);
+        bar(toQString(step.title), from, to, color, toQString(signedMsText(step.excess)), hatched);
     }
     painter.setFont(smallFont());
     painter.setPen(t.muted);

@@ -44,16 +44,21 @@ protected:
 class TableOfFrame : public MarkerTable<FrameTableRow> {
 public:
     TableOfFrame(const std::shared_ptr<const Explanation>& e, uint32_t frame, FrameTable made)
-        : MarkerTable(e->recording, std::move(made.rows), std::move(made.lanes)), late_(e->frames[frame].overrun > 0) {}
-    const std::vector<TableColumn>& columns() const override {
-        static const std::vector<TableColumn> columns{
-            {"marker", "Marker", Quantity::Text, "Lanes, and the markers nested on them"},
-            {"total_ns", "Total ms", Quantity::Milliseconds, "Time inside it in this frame"},
-            {"self_ns", "Self ms", Quantity::Milliseconds, "The part that lies in no marker below"},
-            {"calls", "Calls", Quantity::Count, "How often it begins or goes on in this frame"},
-            {"usual_ns", "Usual ms", Quantity::Milliseconds, "The median over this frame's usual frames"},
-            {"excess_ns", "Excess ms", Quantity::SignedMilliseconds, "Total less usual"}};
-        return columns;
+        : MarkerTable(e->recording, std::move(made.rows), std::move(made.lanes)), late_(e->frames[frame].overrun > 0) {
+        const auto& lanes = e->recording->lanes;
+        if (std::all_of(lanes.begin(), lanes.end(), [](const Lane& lane) { return lane.schedule.empty(); }))
+            columns_.pop_back();
+    }
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    static std::vector<TableColumn> allColumns() {
+        return {{"marker", "Marker", Quantity::Text, "Lanes, and the markers nested on them"},
+                {"total_ns", "Total ms", Quantity::Milliseconds, "Time inside it in this frame"},
+                {"self_ns", "Self ms", Quantity::Milliseconds, "The part that lies in no marker below"},
+                {"calls", "Calls", Quantity::Count, "How often it begins or goes on in this frame"},
+                {"usual_ns", "Usual ms", Quantity::Milliseconds, "The median over this frame's usual frames"},
+                {"excess_ns", "Excess ms", Quantity::SignedMilliseconds, "Total less usual"},
+                {"ran_ns", "Ran ms", Quantity::Milliseconds,
+                 "The part of total in which its thread had a core; the rest it was ready or blocked"}};
     }
     TableValue value(Row row, size_t column) const override {
         const FrameTableRow& r = rows_[row];
@@ -63,6 +68,7 @@ public:
             case kFrameSelf: return r.path ? TableValue(r.self) : TableValue();
             case kFrameCalls: return r.path ? number(r.calls) : TableValue();
             case kFrameUsual: return r.usual;
+            case kFrameRan: return r.ran < 0 ? TableValue() : TableValue(r.ran);
             default: return r.excess();
         }
     }
@@ -80,6 +86,7 @@ public:
 
 private:
     const bool late_;
+    std::vector<TableColumn> columns_ = allColumns();
 };
 
 class TableOfStretch : public MarkerTable<StretchRow> {

@@ -15,8 +15,9 @@
 
 namespace fugato {
 
-/// A frame's nested markers against usual; sorted by `kFrameExcess` it begins with what was most above it.
-enum FrameColumn : size_t { kFrameMarker, kFrameTotal, kFrameSelf, kFrameCalls, kFrameUsual, kFrameExcess };
+/// A frame's nested markers against usual; sorted by `kFrameExcess` it begins with what was most above it. The last
+/// column is there only where the operating system told when threads ran.
+enum FrameColumn : size_t { kFrameMarker, kFrameTotal, kFrameSelf, kFrameCalls, kFrameUsual, kFrameExcess, kFrameRan };
 std::shared_ptr<const Table> frameTable(const std::shared_ptr<const Explanation>& explanation, uint32_t frame,
                                         FrameTable made);
 /// keyOf the row of a lane's marker path, in tables of frames and of selections.

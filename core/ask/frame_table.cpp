@@ -13,14 +13,15 @@ namespace {
 using RowKey = std::pair<uint32_t, PathId>;
 
 struct Sum {
-    int64_t total = 0, below = 0, waits = 0;
+    int64_t total = 0, below = 0, waits = 0, ran = 0;
     bool wait = false;
     uint32_t calls = 0;
     MarkerRef first;
 };
 
 /// What one stretch of time held, by lane and marker path; path 0 is the lane's busy time.
-std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end) {
+/// `split`: also how much of it ran.
+std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end, bool split) {
     std::map<RowKey, Sum> sums;
     for (uint32_t l = 0; l < r.lanes.size(); ++l) {
         for (uint32_t row = 0; row < r.lanes[l].rows.size(); ++row) {
@@ -32,6 +33,7 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
                 const int64_t duration = std::min(end, began + whole) - std::max(begin, began);
                 Sum& sum = sums[{l, path}];
                 sum.total += duration;
+                if (split) sum.ran += r.lanes[l].splitBetween(std::max(begin, began), std::min(end, began + whole)).ran;
                 ++sum.calls;
                 if (!sum.first.valid()) sum.first = {l, row, i};
                 sums[{l, r.paths[path].parent}].below += duration;
@@ -42,6 +44,8 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end)
         }
         if (const auto lane = sums.find({l, 0}); lane != sums.end())
             lane->second.total = lane->second.below - lane->second.waits;
+        if (const auto lane = sums.find({l, 0}); lane != sums.end() && split)
+            lane->second.ran = r.lanes[l].splitBetween(begin, end).ran;
     }
     return sums;
 }
@@ -65,7 +69,7 @@ const FrameTables::Usual* FrameTables::usualOf(uint32_t baseline, const Progress
     double done = 0;
     for (const uint32_t i : good) {
         if (progress && !progress(done++ / static_cast<double>(good.size()))) return nullptr;
-        for (const auto& [key, sum] : sumStretch(*e.recording, e.frame(i).begin, e.frame(i).end))
+        for (const auto& [key, sum] : sumStretch(*e.recording, e.frame(i).begin, e.frame(i).end, false))
             samples[key].push_back(sum.total);
     }
     for (auto& [key, values] : samples) {
@@ -86,7 +90,7 @@ std::optional<FrameTable> FrameTables::of(uint32_t frame, const Progress& progre
     const Frame& f = e.frame(frame);
     const Usual* const typical = usualOf(e.frames[frame].baseline, progress);
     if (!typical) return std::nullopt;
-    auto sums = sumStretch(r, f.begin, f.end);
+    auto sums = sumStretch(r, f.begin, f.end, true);
     const std::map<RowKey, int64_t>& usual = typical->times;
     for (const auto& [key, time] : usual)
         if (time > 0) sums[key];  // shown also where this frame has none of it
@@ -103,6 +107,7 @@ std::optional<FrameTable> FrameTables::of(uint32_t frame, const Progress& progre
         const Sum& sum = sums[key];
         row.total = sum.total;
         row.self = key.second ? sum.total - sum.below : 0;
+        if (!r.lanes[key.first].schedule.empty() && sum.calls + (key.second == 0)) row.ran = sum.ran;
         row.calls = sum.calls;
         row.first = sum.first;
         row.wait = sum.wait;

@@ -18,6 +18,7 @@ struct FrameTableRow {
     PathId path = 0;  // 0: the lane itself, with its busy time: markers less waits
     bool wait = false;
     int64_t total = 0, self = 0, usual = 0;
+    int64_t ran = -1;  // of the total, while its thread had a core; below 0: not recorded
     uint32_t calls = 0;
     MarkerRef first;                 // its first occurrence in the frame; not valid where it only occurs usually
     std::vector<uint32_t> children;  // rows

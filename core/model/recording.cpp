@@ -189,6 +189,32 @@ std::pair<const Argument*, const Argument*> Lane::argumentsOf(uint32_t row, uint
     return {arguments.data() + (from - arguments.begin()), arguments.data() + (to - arguments.begin())};
 }
 
+TimeSplit Lane::splitBetween(int64_t begin, int64_t end) const {
+    const auto add = [](TimeSplit& split, const ScheduleSpan& span, int64_t length) {
+        (span.state == ThreadState::Running ? split.ran
+         : span.state == ThreadState::Ready ? split.ready
+                                            : split.blocked) += length;
+    };
+    // Up to an instant, from the first span on.
+    const auto until = [&](int64_t time) {
+        TimeSplit split;
+        const auto after =
+            static_cast<size_t>(std::lower_bound(schedule.begin(), schedule.end(), time,
+                                                 [](const ScheduleSpan& span, int64_t t) { return span.begin < t; }) -
+                                schedule.begin());
+        const size_t step = std::min(after / kScheduleStep, scheduleSums.size() - 1);
+        split.ran = scheduleSums[step].ran;
+        split.ready = scheduleSums[step].ready;
+        split.blocked = scheduleSums[step].blocked;
+        for (size_t i = step * kScheduleStep; i < after; ++i)
+            add(split, schedule[i], std::min(time, schedule[i].end) - schedule[i].begin);
+        return split;
+    };
+    if (scheduleSums.empty() || begin >= end) return {};
+    const TimeSplit from = until(begin), to = until(end);
+    return {to.ran - from.ran, to.ready - from.ready, to.blocked - from.blocked};
+}
+
 int64_t Lane::ranBetween(int64_t begin, int64_t end) const {
     if (schedule.empty()) return busyBetween(begin, end);
     int64_t ran = 0;

@@ -76,6 +76,16 @@ struct ScheduleSpan {
     ThreadState state{};
     uint32_t core = kNone;  // a lane of kind Core; where it ran, or ran last
 };
+/// What the spans before every kScheduleStep-th one come to.
+inline constexpr size_t kScheduleStep = 64;
+struct ScheduleSum {
+    int64_t ran = 0, ready = 0, blocked = 0;
+};
+/// How a thread spent a stretch of time, as far as the system told.
+struct TimeSplit {
+    int64_t ran = 0, ready = 0, blocked = 0;
+    int64_t known() const { return ran + ready + blocked; }
+};
 /// Who had a core; for lanes of kind Core.
 struct CoreSpan {
     int64_t begin = 0, end = 0;
@@ -105,8 +115,9 @@ struct Lane {
     Column<LostStretch> lost;
     Column<Argument> arguments;     // sorted by row and index
     Column<ScheduleSpan> schedule;  // of a thread, sorted, without gaps but where it is not known
-    Column<CoreSpan> coreSpans;     // of a core, sorted
-    bool onlyCounts = false;        // tells counters and nothing else
+    Column<ScheduleSum> scheduleSums;
+    Column<CoreSpan> coreSpans;  // of a core, sorted
+    bool onlyCounts = false;     // tells counters and nothing else
     /// While the recording is still being opened: when the lane's events lie that have not been read.
     struct Unread {
         int64_t begin = 0, end = 0;
@@ -119,6 +130,8 @@ struct Lane {
     std::pair<const Argument*, const Argument*> argumentsOf(uint32_t row, uint32_t index) const;  // begin and end
     /// What the operating system did with the thread at an instant, or null.
     const ScheduleSpan* scheduleAt(int64_t time) const;
+
+    TimeSplit splitBetween(int64_t begin, int64_t end) const;
 
     size_t markerCount() const;
     /// Time between two instants inside markers and not waiting.

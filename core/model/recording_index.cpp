@@ -41,7 +41,7 @@ static void describe(A& a, Site& s) {
 template <class A>
 static void describe(A& a, Lane& l) {
     a(l.id, l.osId, l.kind, l.name, l.role, l.group, l.first, l.last, l.rows, l.paths, l.waits, l.blocked, l.linkIns,
-      l.lost, l.arguments, l.schedule, l.coreSpans, l.onlyCounts);
+      l.lost, l.arguments, l.schedule, l.scheduleSums, l.coreSpans, l.onlyCounts);
     if constexpr (!A::kWriting)
         for (MarkerRow& row : l.rows) row.setPaths(l.paths.data());
 }
@@ -77,7 +77,7 @@ static void describe(A& a, Module& m) {
 namespace {
 
 CacheKey indexOf(uint64_t state) {
-    constexpr uint64_t kRules = 6;  // another number: what stands in the structures means something else
+    constexpr uint64_t kRules = 7;  // another number: what stands in the structures means something else
     const uint64_t sizes[] = {kRules,
                               sizeof(MarkerRow::Chunk),
                               sizeof(MarkerRow::Group),
@@ -88,6 +88,7 @@ CacheKey indexOf(uint64_t state) {
                               sizeof(LostStretch),
                               sizeof(Argument),
                               sizeof(ScheduleSpan),
+                              sizeof(ScheduleSum),
                               sizeof(CoreSpan),
                               sizeof(Hold),
                               sizeof(Frame),

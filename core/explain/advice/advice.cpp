@@ -15,10 +15,10 @@
 namespace fugato {
 
 const char* adviceKindName(AdviceKind kind) {
-    static const char* const names[] = {
-        "comes_before", "out_of_range",    "lock_queue",  "queues_wait", "too_many_threads",
-        "repeated",     "changed_nothing", "allocations", "logging",     "first_use",
-        "slow_file",    "too_long",        "unmarked",    "measuring",   "weak"};
+    static const char* const names[] = {"comes_before",     "out_of_range",   "lock_queue", "queues_wait",
+                                        "too_many_threads", "other_programs", "repeated",   "changed_nothing",
+                                        "allocations",      "logging",        "first_use",  "slow_file",
+                                        "too_long",         "unmarked",       "measuring",  "weak"};
     static_assert(std::size(names) == kAdviceKinds);
     return names[static_cast<size_t>(kind)];
 }
@@ -237,38 +237,87 @@ private:
         }
     }
 
+    struct WithoutCores {
+        int64_t time = 0;
+        std::vector<WithoutCore> parts;
+        int64_t longest = 0, begin = 0, end = 0;  // and where it lies
+        uint32_t lane = kNone;
+        void add(const Recording& r, uint32_t at, int64_t from, int64_t to, CoreHolder holder) {
+            time += to - from;
+            parts.push_back({r.lanes[at].group, holder, to - from});
+            if (to - from <= longest) return;
+            longest = to - from;
+            begin = from;
+            end = to;
+            lane = at;
+        }
+    };
+
+    /// Who had the cores while threads of the program were ready to run.
     void threads() {
-        int64_t ready = 0, ran = 0, longest = 0, begin = 0, end = 0;
-        uint32_t lane = kNone, cores = 0, threads = 0;
+        WithoutCores own, others;
+        int64_t ran = 0;
+        uint32_t cores = 0, threads = 0;
+        CriticalPathWalker walker(r_);
         for (uint32_t i = 0; i < r_.lanes.size(); ++i) {
             cores += r_.lanes[i].kind == LaneKind::Core;
             if (r_.lanes[i].schedule.empty()) continue;
             ++threads;
-            for (const ScheduleSpan& span : r_.lanes[i].schedule) {
-                const int64_t length = span.end - span.begin;
-                if (span.state == ThreadState::Running) ran += length;
-                if (span.state != ThreadState::Ready) continue;
-                ready += length;
-                if (length > longest) {
-                    longest = length;
-                    begin = span.begin;
-                    end = span.end;
-                    lane = i;
-                }
+            for (const uint32_t f : sample_) {
+                const Frame& frame = e_.frame(f);
+                ran += r_.lanes[i].ranBetween(frame.begin, frame.end);
+                walker.readyWithoutCore(i, frame.begin, frame.end, [&](int64_t from, int64_t to, CoreHolder holder) {
+                    const bool isOwn = contentionBy(r_, holder) == Contention::OwnThreads;
+                    (isOwn ? own : others).add(r_, i, std::max(from, frame.begin), std::min(to, frame.end), holder);
+                });
             }
         }
-        if (threads <= cores || static_cast<double>(ready) < kReadyShare * static_cast<double>(ran)) return;
+        const auto much = [&](const WithoutCores& of) {
+            return of.time > 0 && static_cast<double>(of.time) >= kReadyShare * static_cast<double>(ran);
+        };
+        if (threads > cores && much(own)) {
+            Advice advice;
+            advice.kind = AdviceKind::TooManyThreads;
+            advice.confidence = ConfidenceLevel::Medium;
+            advice.title = "More threads want to run than there are cores";
+            advice.evidence = plural(threads, "thread", "threads") + " of this program on " +
+                              plural(cores, "core", "cores") + ": ready for " + durationText(ofAll(own.time)) +
+                              " while others of its threads had the cores, and running for " +
+                              durationText(ofAll(ran)) + ".";
+            advice.next = "Use fewer workers, or give what frames wait for a higher priority.";
+            advice.key = "threads";
+            finish(std::move(advice), own);
+        }
+        if (much(others)) otherPrograms(others);
+    }
+
+    void otherPrograms(const WithoutCores& others) {
+        std::vector<WithoutCore> parts = others.parts;
+        for (WithoutCore& part : parts) part.ns = ofAll(part.ns);
+        size_t ownCauses = 0;
+        for (const uint32_t f : e_.late)
+            ownCauses += e_.causes[e_.frames[f].shares.front().cause].contention != Contention::OtherPrograms;
         Advice advice;
-        advice.kind = AdviceKind::TooManyThreads;
-        advice.confidence = ConfidenceLevel::Medium;
-        advice.title = "More threads want to run than there are cores";
-        advice.evidence = plural(threads, "thread", "threads") + " of this program on " +
-                          plural(cores, "core", "cores") + ": ready and waiting for a core for " + durationText(ready) +
-                          " while they ran for " + durationText(ran) + ".";
-        advice.next = "Use fewer workers, or give what frames wait for a higher priority.";
-        advice.key = "threads";
-        advice.cost = ready;
-        placeAt(advice, lane, begin, end);
+        advice.kind = AdviceKind::OtherPrograms;
+        advice.confidence = ConfidenceLevel::High;
+        advice.title = "Other programs had the cores";
+        constexpr size_t kMostPrograms = 4;
+        advice.evidence =
+            "While threads of this program were ready to run, others ran: " +
+            holdersText(r_, parts, kMostPrograms, true) + ", for " + durationText(ofAll(others.time)) + " in all. " +
+            (e_.late.empty() ? "No frame was late."
+                             : countText(ownCauses) + " of " + plural(e_.late.size(), "late frame", "late frames") +
+                                   " had causes of this program's own.");
+        advice.next =
+            "Measure again while these do not run. Until then compare causes with other recordings, not "
+            "numbers of late frames.";
+        advice.key = "other programs";
+        finish(std::move(advice), others);
+    }
+
+    void finish(Advice advice, const WithoutCores& of) {
+        advice.cost = ofAll(of.time);
+        placeAt(advice, of.lane, of.begin, of.end);
         out_.push_back(std::move(advice));
     }
 

@@ -14,7 +14,8 @@ enum class AdviceKind : uint8_t {
     OutOfRange,      // a counter leaves its range just when frames are late
     LockQueue,       // threads queue up for a lock
     QueuesWait,      // queues of a device wait for each other
-    TooManyThreads,  // threads are ready and find no core
+    TooManyThreads,  // threads are ready while others of the program have the cores
+    OtherPrograms,   // threads are ready while other programs have the cores
     Repeated,        // the same work again in one frame
     ChangedNothing,  // work that said it changed nothing
     Allocations,     // memory taken again and again in a frame
@@ -26,7 +27,7 @@ enum class AdviceKind : uint8_t {
     Measuring,       // measuring itself costs too much
     Weak,            // too little was recorded to compare with
 };
-inline constexpr size_t kAdviceKinds = 15;
+inline constexpr size_t kAdviceKinds = 16;
 const char* adviceKindName(AdviceKind kind);  // "comes_before", …: the names used in JSON
 
 struct Advice {

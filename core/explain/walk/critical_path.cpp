@@ -262,13 +262,19 @@ void CriticalPathWalker::walkWait(const LaneCursor::Here& here, int64_t time, in
     if (ended > from) walk(ender.lane, ended, from, ender.lock.object != kNone ? ender.lock : lock, false);
 }
 
-void CriticalPathWalker::withoutCore(uint32_t lane, int64_t begin, int64_t end,
-                                     const std::function<void(int64_t, int64_t, CoreHolder)>& take) {
+void CriticalPathWalker::readyWithoutCore(uint32_t lane, int64_t begin, int64_t end, const TakeHolder& take) {
+    withoutCore(lane, begin, end, false, take);
+}
+void CriticalPathWalker::withoutCore(uint32_t lane, int64_t begin, int64_t end, const TakeHolder& take) {
+    withoutCore(lane, begin, end, true, take);
+}
+void CriticalPathWalker::withoutCore(uint32_t lane, int64_t begin, int64_t end, bool alsoBlocked,
+                                     const TakeHolder& take) {
     const Lane& l = recording_.lanes[lane];
     auto span = std::upper_bound(l.schedule.begin(), l.schedule.end(), begin,
                                  [](int64_t t, const ScheduleSpan& s) { return t < s.end; });
     for (; span != l.schedule.end() && span->begin < end; ++span) {
-        if (span->state == ThreadState::Running) continue;
+        if (span->state == ThreadState::Running || (!alsoBlocked && span->state == ThreadState::Blocked)) continue;
         int64_t from = span->begin;
         const auto next = span + 1;
         uint32_t core = span->core;

@@ -89,10 +89,12 @@ public:
     std::span<const Segment> account(uint32_t lane, int64_t begin, int64_t end);
     /// What these segments add up to: the same as from account(), but quicker.
     void sumUp(uint32_t lane, int64_t begin, int64_t end, SegmentSums& sums);
-    /// Calls `take(begin, end, core holder)` for the times at which a thread was ready to run, or could have
-    /// been woken, while others had its core; one call for each holder in turn, from the last one back.
-    void withoutCore(uint32_t lane, int64_t begin, int64_t end,
-                     const std::function<void(int64_t, int64_t, CoreHolder)>& take);
+    using TakeHolder = std::function<void(int64_t begin, int64_t end, CoreHolder holder)>;
+    /// The times at which a thread was ready to run while others had its core; one call for each holder in turn, from
+    /// the last one back.
+    void readyWithoutCore(uint32_t lane, int64_t begin, int64_t end, const TakeHolder& take);
+    /// The same with the times at which it could have been woken, had its core been free.
+    void withoutCore(uint32_t lane, int64_t begin, int64_t end, const TakeHolder& take);
 
 private:
     LaneCursor& cursor(uint32_t lane);
@@ -107,6 +109,7 @@ private:
                   const LockVia& lock);
     void putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker, PathId path);
     int64_t usedSince(uint32_t core, int64_t begin, int64_t end) const;
+    void withoutCore(uint32_t lane, int64_t begin, int64_t end, bool alsoBlocked, const TakeHolder& take);
     template <class Take>
     void backOverHolders(uint32_t core, int64_t begin, int64_t end, uint32_t notThread, Take&& take);
 

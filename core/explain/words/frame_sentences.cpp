@@ -54,6 +54,27 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
     return sentence;
 }
 
+/// How much more than usual the marker of a cause ran, and how much it stood, by what it waited for.
+struct StoodStill {
+    int64_t ran = 0, stood = 0;
+    std::map<SegmentKind, int64_t> by;
+};
+StoodStill stoodStillIn(const Explanation& e, uint32_t frame, const Cause& cause) {
+    StoodStill out;
+    for (const ExcessPart& part : e.excessOf(frame)) {
+        const PartKey& key = part.key;
+        if (key.kind == SegmentKind::NoCore || key.kind == SegmentKind::WaitPacing || key.object != kNone ||
+            key.group != cause.group || !e.recording->paths.contains(cause.path, key.path))
+            continue;
+        if (key.kind == SegmentKind::Running)
+            out.ran += part.excess();
+        else
+            out.by[key.kind] += part.excess();
+    }
+    for (const auto& [kind, ns] : out.by) out.stood += std::max<int64_t>(0, ns);
+    return out;
+}
+
 /// The sentences about one frame, gathered in order of what matters.
 class FrameSentences {
 public:
@@ -193,6 +214,20 @@ private:
         return {text, 0, 0, kNone};
     }
 
+    /// " It ran 42.0 ms of that, and was blocked 35.0 ms." where a good part of it did not run.
+    std::string stoodText(const Cause& cause, int64_t excess) const {
+        const StoodStill still = stoodStillIn(e_, index_, cause);
+        if (still.stood < kWorthTelling ||
+            static_cast<double>(still.stood) < kMuchWaiting * static_cast<double>(excess))
+            return {};
+        std::vector<std::string> words;
+        if (still.ran > 0) words.push_back("ran " + durationText(still.ran));
+        for (const auto& [kind, ns] : still.by)
+            if (static_cast<double>(ns) >= kMuchWaiting * static_cast<double>(excess))
+                words.push_back(std::string(pastOf(kind)) + " " + durationText(ns));
+        return words.empty() ? std::string() : " It " + joined(words) + " of that.";
+    }
+
     void cause(const CauseShare& share) {
         const Cause& cause = e_.causes[share.cause];
         if (cause.object != kNone) {
@@ -200,6 +235,9 @@ private:
             return;
         }
         Sentence sentence = sentenceOf(cause, share.excess);
+        const bool work =
+            cause.kind == CauseKind::Slower || cause.kind == CauseKind::MoreCalls || cause.kind == CauseKind::Unusual;
+        if (work) sentence.text += stoodText(cause, share.excess);
         for (const Segment& segment : segments_) {
             if (!isOf(r_, segment, cause)) continue;
             if (sentence.lane == kNone) sentence = {sentence.text, segment.begin, segment.end, segment.lane};
@@ -312,7 +350,10 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
         PartKey key;
         key.group = cause.group;
         key.path = cause.path;
-        waterfall.push_back({causeTitle(e, cause), share.excess, key, false, waiting});
+        const int64_t stood = waiting      ? share.excess
+                              : cause.path ? std::min(share.excess, stoodStillIn(e, frame, cause).stood)
+                                           : 0;
+        waterfall.push_back({causeTitle(e, cause), share.excess, key, false, stood});
     }
     for (const ExcessPart& part : e.excessOf(frame)) {
         if (!part.excess() || !shares.empty()) continue;
@@ -320,10 +361,13 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
         const auto same = std::find_if(waterfall.begin(), waterfall.end(), [&](const WaterfallStep& step) {
             return step.key.group == part.key.group && step.key.path == part.key.path && step.title == title;
         });
-        if (same != waterfall.end())
+        const int64_t stood = part.key.kind == SegmentKind::Running ? 0 : part.excess();
+        if (same != waterfall.end()) {
             same->excess += part.excess();
-        else
-            waterfall.push_back({title, part.excess(), part.key, false, part.key.kind != SegmentKind::Running});
+            same->stood += stood;
+        } else {
+            waterfall.push_back({title, part.excess(), part.key, false, stood});
+        }
     }
     std::stable_sort(waterfall.begin(), waterfall.end(),
                      [](auto& a, auto& b) { return std::abs(a.excess) > std::abs(b.excess); });
@@ -333,7 +377,7 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
     std::stable_sort(waterfall.begin(), waterfall.end(), [](auto& a, auto& b) { return a.excess > b.excess; });
     int64_t named = 0;
     for (const WaterfallStep& step : waterfall) named += step.excess;
-    if (whole != named) waterfall.push_back({"everything else", whole - named, {}, true, false});
+    if (whole != named) waterfall.push_back({"everything else", whole - named, {}, true, 0});
     return waterfall;
 }
 

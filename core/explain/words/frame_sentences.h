@@ -23,7 +23,7 @@ struct WaterfallStep {
     int64_t excess = 0;
     PartKey key;
     bool rest = false;  // everything that got no step of its own
-    bool waiting = false;
+    int64_t stood = 0;  // the part of the excess that was not running: waiting, blocked, without a core
 };
 /// The causes of a late frame, or the `most` largest differences of another, in order; then the rest, if any.
 /// They add up to the whole difference.

@@ -47,8 +47,7 @@ public:
         if (flags_ & kMarkerChangedNothing) say("changed nothing: it need not have run");
         if (site_.longestNs && end_ - begin_ > site_.longestNs)
             say("longer than the " + durationText(site_.longestNs) + " expected");
-        if (const std::string state = scheduleText(r_, lane_, begin_ + (end_ - begin_) / 2); !state.empty())
-            say("in its middle " + state);
+        if (const std::string split = splitText(lane_.splitBetween(begin_, end_)); !split.empty()) say(split);
         if (flags_ & kMarkerEndRepaired) say("never ended; drawn to where it must have been over");
         if (!site_.file.empty()) say(site_.file + ":" + std::to_string(site_.line));
         return std::move(out_);
@@ -123,6 +122,14 @@ private:
 MarkerWords markerWords(const Recording& recording, const Explanation* explanation, const MarkerRef& marker) {
     longWork("words about a marker");
     return Words(recording, explanation, marker).all();
+}
+
+std::string splitText(const TimeSplit& split) {
+    if (!split.known()) return {};
+    std::string words = split.ran ? "ran " + durationText(split.ran) : "did not run";
+    if (split.ready) words += ", ready without a core " + durationText(split.ready);
+    if (split.blocked) words += ", blocked " + durationText(split.blocked);
+    return words;
 }
 
 std::string scheduleText(const Recording& r, const Lane& lane, int64_t time) {

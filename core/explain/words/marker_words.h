@@ -15,6 +15,9 @@ struct MarkerWords {
 /// `explanation`: for its frames; may be null.
 MarkerWords markerWords(const Recording& recording, const Explanation* explanation, const MarkerRef& marker);
 
+/// "ran 42.0 ms, ready without a core 10.0 ms, blocked 25.0 ms"; empty where it is not known.
+std::string splitText(const TimeSplit& split);
+
 /// "ready but waiting for a core, for 2.0 ms; indexer (another program) had core 1"; empty where it is not known.
 std::string scheduleText(const Recording& recording, const Lane& lane, int64_t time);
 

@@ -30,6 +30,26 @@ const char* waitedFor(SegmentKind kind) {
     }
 }
 
+const char* pastOf(SegmentKind kind) {
+    switch (kind) {
+        case SegmentKind::WaitLock: return "waited for a lock";
+        case SegmentKind::WaitCondition: return "waited for a condition";
+        case SegmentKind::WaitJob: return "waited for a job";
+        case SegmentKind::WaitGpu: return "waited for the GPU";
+        case SegmentKind::WaitFile: return "waited for a file";
+        case SegmentKind::WaitSleep: return "slept";
+        case SegmentKind::WaitPacing: return "waited for the next tick";
+        case SegmentKind::Waking: return "woke up late by";
+        case SegmentKind::Queued: return "waited in a queue";
+        case SegmentKind::NoCore: return "waited for a core";
+        case SegmentKind::Blocked: return "was blocked";
+        case SegmentKind::Running: return "ran";
+        case SegmentKind::Idle:
+        case SegmentKind::WaitOther: return "waited";
+    }
+    return "waited";
+}
+
 /// "A", "A and B", "A, B and C".
 std::string joined(const std::vector<std::string>& words) {
     std::string out;

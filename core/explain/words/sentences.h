@@ -37,6 +37,7 @@ std::string joined(const std::vector<std::string>& words);  // "A, B and C"
 
 /// "waits for a lock", "waits in a queue"…: what a lane does during a segment.
 const char* waitedFor(SegmentKind kind);
-std::string callsText(double calls);  // "96", "2.5"
+const char* pastOf(SegmentKind kind);  // "waited for a lock", "was blocked"…
+std::string callsText(double calls);   // "96", "2.5"
 
 }  // namespace fugato

@@ -51,6 +51,21 @@ void ScheduleStream::State::take(const LaneFinds::CoreSwitch& change, Undo* undo
     if (undo) undo->add([this, core = change.core] { cores[core].pop_back(); });
 }
 
+static std::vector<ScheduleSum> sumsOf(const std::vector<ScheduleSpan>& spans) {
+    std::vector<ScheduleSum> sums;
+    ScheduleSum now;
+    for (size_t i = 0; i < spans.size(); ++i) {
+        if (i % kScheduleStep == 0) sums.push_back(now);
+        const int64_t length = spans[i].end - spans[i].begin;
+        switch (spans[i].state) {
+            case ThreadState::Running: now.ran += length; break;
+            case ThreadState::Ready: now.ready += length; break;
+            case ThreadState::Blocked: now.blocked += length; break;
+        }
+    }
+    return sums;
+}
+
 template <class Place>
 void ScheduleStream::fill(Recording& r, Place& place) {
     if (events_.empty()) return;
@@ -79,6 +94,7 @@ void ScheduleStream::fill(Recording& r, Place& place) {
                           since.core, &undo);
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {
             r.lanes[i].schedule = Column<ScheduleSpan>::of(place, state.schedules[i]);
+            r.lanes[i].scheduleSums = Column<ScheduleSum>::of(place, sumsOf(state.schedules[i]));
             r.lanes[i].coreSpans = Column<CoreSpan>::of(place, state.cores[i]);
         }
         undo.run();
