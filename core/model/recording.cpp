@@ -202,7 +202,7 @@ TimeSplit Lane::splitBetween(int64_t begin, int64_t end) const {
             static_cast<size_t>(std::lower_bound(schedule.begin(), schedule.end(), time,
                                                  [](const ScheduleSpan& span, int64_t t) { return span.begin < t; }) -
                                 schedule.begin());
-        const size_t step = std::min(after / kScheduleStep, scheduleSums.size() - 1);
+        const size_t step = after ? (after - 1) / kScheduleStep : 0;  // the last span may reach beyond
         split.ran = scheduleSums[step].ran;
         split.ready = scheduleSums[step].ready;
         split.blocked = scheduleSums[step].blocked;
