@@ -100,6 +100,33 @@ private slots:
                              "5.0 ms and worker 1.0 ms): CPU contention with updater."));
     }
 
+    void usualContentionIsThatOfAllItsParts() {
+        // Every frame is without a core for 2 ms: in Work or in Rest, because of find or updater; the last one for 8
+        // ms.
+        TextRecording t;
+        threadsAndCore(t);
+        t.line(R"({"define":"os_thread","id":88,"process":88,"name":"find"})");
+        t.at(0, "core 0", onCore(100));
+        double at = 0;
+        for (int f = 0; f < 41; ++f, at += 40'000) {
+            const double more = f == 40 ? 8000 : 2000, inWork = f % 2 ? more : 0,
+                         from = at + (f % 2 ? 2000 : 6000 + inWork);
+            t.frame(at, "main", 12'000).mark(at, at + 4000 + inWork, "main", "Work");
+            t.mark(at + 4000 + inWork, at + 8000 + more, "main", "Rest").frameEnd(at + 8000 + more, "main");
+            t.at(from, "core 0", onCore(f % 4 < 2 ? 88 : 200, true)).at(from + more, "core 0", onCore(100));
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->usualOf(40), int64_t{10'000'000});
+        QCOMPARE(e->usualDuration(40), int64_t{10'000'000});
+        QCOMPARE(e->causes.size(), size_t{1});
+        QVERIFY(e->causes[0].contention == Contention::OtherPrograms);
+        QCOMPARE(e->frames[40].shares[0].excess, int64_t{6'000'000});
+        QCOMPARE(
+            firstSentence(*e, 40),
+            std::string("main was ready to run, but waited for a core 6.0 ms longer than usual: CPU contention with "
+                        "find."));
+    }
+
     // ---- how the excess is shared out ------------------------------------------------------------
 
     void timeOutsideAnyMarkerCompetesWithMarkers() {

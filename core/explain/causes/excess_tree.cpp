@@ -25,15 +25,24 @@ public:
             if (part.key.kind == SegmentKind::WaitPacing) continue;  // idle on purpose
             uint32_t node = leaf(part.key);
             nodes_[node].own[static_cast<size_t>(part.key.kind)] += part.excess();
-            if (part.key.kind == SegmentKind::NoCore && part.excess() > 0)
-                nodes_[node].withoutCore.push_back({part.key.group, part.key.coreHolder, part.excess()});
-            const int64_t beyond = std::max<int64_t>(0, part.ns - std::max(part.high, part.usual));
+            const bool noCore = part.key.kind == SegmentKind::NoCore;
+            if (noCore && part.ns > 0)
+                nodes_[node].withoutCore.push_back({part.key.group, part.key.coreHolder, part.ns});
+            const int64_t beyond = noCore ? 0 : std::max<int64_t>(0, part.ns - std::max(part.high, part.usual));
             for (;; node = nodes_[node].parent) {
                 nodes_[node].ns += part.ns;
                 nodes_[node].usual += part.usual;
                 nodes_[node].beyond += beyond;
                 if (node == 0) break;
             }
+        }
+        for (const uint32_t child : nodes_[0].children) {  // its range is known of all its parts together
+            Node& node = nodes_[child];
+            if (node.contention == Contention::None) continue;
+            const int64_t high =
+                e_.baselines[e_.frames[frame].baseline].contentionHigh[static_cast<size_t>(node.contention)];
+            node.beyond = std::max<int64_t>(0, node.ns - std::max(node.usual, high));
+            nodes_[0].beyond += node.beyond;
         }
     }
 

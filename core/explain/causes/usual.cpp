@@ -42,17 +42,82 @@ std::vector<uint32_t> spreadOver(const std::vector<uint32_t>& frames, size_t mos
     return out;
 }
 
+/// Want of a core falls on other parts in every frame, and on some of them in few: usual is the median of all that is
+/// one contention's doing, shared out among its parts as their sums are.
+class UsualContention {
+public:
+    UsualContention(const Recording& recording, const std::vector<PartKey>& keys)
+        : of_(keys.size()), sums_(keys.size()) {
+        for (size_t key = 0; key < keys.size(); ++key)
+            if (keys[key].kind == SegmentKind::NoCore) of_[key] = contentionBy(recording, keys[key].coreHolder);
+    }
+    bool has(uint32_t key) const { return of_[key] != Contention::None; }
+    void add(uint32_t key, int64_t ns) {
+        sums_[key] += ns;
+        ofFrame_[index(key)] += ns;
+    }
+    void endFrame() {
+        for (size_t c = 0; c < kContentions; ++c)
+            if (ofFrame_[c]) times_[c].push_back(ofFrame_[c]);
+        ofFrame_ = {};
+    }
+    void finish(Baseline& baseline, size_t frames) {
+        std::array<int64_t, kContentions> all{}, usual{}, given{};
+        std::array<uint32_t, kContentions> largest{};
+        for (uint32_t key = 0; key < of_.size(); ++key) {
+            if (!has(key)) continue;
+            all[index(key)] += sums_[key];
+            if (sums_[key] >= sums_[largest[index(key)]] || !has(largest[index(key)])) largest[index(key)] = key;
+        }
+        for (size_t c = 1; c < kContentions; ++c) {
+            usual[c] = quantileWithZeros(times_[c], frames, 0.5);
+            baseline.contentionHigh[c] = quantileWithZeros(times_[c], frames, kHigh);
+        }
+        for (uint32_t key = 0; key < of_.size(); ++key) {
+            const size_t c = index(key);
+            if (!has(key) || !usual[c]) continue;
+            baseline.usual[key] = static_cast<int64_t>(static_cast<double>(usual[c]) * static_cast<double>(sums_[key]) /
+                                                       static_cast<double>(all[c]));
+            given[c] += baseline.usual[key];
+        }
+        for (size_t c = 1; c < kContentions; ++c)
+            if (usual[c]) baseline.usual[largest[c]] += usual[c] - given[c];
+        for (uint32_t key = 0; key < of_.size(); ++key)
+            if (has(key)) baseline.high[key] = baseline.usual[key];
+    }
+
+private:
+    size_t index(uint32_t key) const { return static_cast<size_t>(of_[key]); }
+    std::vector<Contention> of_;  // by key
+    std::vector<int64_t> sums_;
+    std::array<int64_t, kContentions> ofFrame_{};
+    std::array<std::vector<int64_t>, kContentions> times_;  // of the frames that have any
+};
+
 /// What is usual of each part over some frames.
-void findUsualTimes(Baseline& baseline, const CriticalPathSums& pathSums, const std::vector<uint32_t>& frames) {
+void findUsualTimes(Baseline& baseline, const Recording& recording, const CriticalPathSums& pathSums,
+                    const std::vector<uint32_t>& frames) {
     std::vector<std::vector<int64_t>> times(pathSums.keys.size());
-    for (const uint32_t frame : frames)
-        for (const Part& part : pathSums.partsOf(frame)) times[part.key].push_back(part.ns);
+    UsualContention contention(recording, pathSums.keys);
+    for (const uint32_t frame : frames) {
+        for (const Part& part : pathSums.partsOf(frame)) {
+            if (contention.has(part.key))
+                contention.add(part.key, part.ns);
+            else
+                times[part.key].push_back(part.ns);
+        }
+        contention.endFrame();
+    }
     baseline.usual.resize(times.size());
     baseline.high.resize(times.size());
     if (frames.empty()) return;
     for (uint32_t key = 0; key < times.size(); ++key) {
+        if (contention.has(key)) continue;
         baseline.usual[key] = quantileWithZeros(times[key], frames.size(), 0.5);
         baseline.high[key] = quantileWithZeros(times[key], frames.size(), kHigh);
+    }
+    contention.finish(baseline, frames.size());
+    for (uint32_t key = 0; key < times.size(); ++key) {
         baseline.total += baseline.usual[key];
         if (baseline.usual[key]) baseline.usualKeys.push_back(key);
     }
@@ -150,7 +215,10 @@ void makeBaselines(Explanation& e) {
     std::atomic<size_t> next{0};
     sideBySide(threadsFor(frames.size() / kMostForBaseline), [&](size_t) {
         for (size_t i; (i = next++) < 2 * restOn.size();)
-            (i % 2 ? findUsualCalls : findUsualTimes)(e.baselines[i / 2], *e.pathSums, restOn[i / 2]);
+            if (i % 2)
+                findUsualCalls(e.baselines[i / 2], *e.pathSums, restOn[i / 2]);
+            else
+                findUsualTimes(e.baselines[i / 2], *e.recording, *e.pathSums, restOn[i / 2]);
     });
     e.occurrences = std::make_shared<UsualOccurrences>(e.baselines.size());
     e.usualOver = static_cast<uint32_t>(e.frames.size());

@@ -39,19 +39,20 @@ std::vector<std::pair<uint32_t, int64_t>> byGroup(const std::vector<WithoutCore>
 }
 
 std::vector<WithoutCore> Explanation::withoutCoreIn(uint32_t frame, const Cause& cause) const {
-    std::vector<WithoutCore> out;
+    std::map<std::pair<uint32_t, CoreHolder>, int64_t> times;
+    int64_t all = 0, excess = 0;
     for (const ExcessPart& part : excessOf(frame)) {
-        if (part.key.kind != SegmentKind::NoCore || part.excess() <= 0 ||
-            contentionBy(*recording, part.key.coreHolder) != cause.contention)
+        if (part.key.kind != SegmentKind::NoCore || contentionBy(*recording, part.key.coreHolder) != cause.contention)
             continue;
-        const auto same = std::find_if(out.begin(), out.end(), [&](const WithoutCore& known) {
-            return known.group == part.key.group && known.holder == part.key.coreHolder;
-        });
-        if (same != out.end())
-            same->ns += part.excess();
-        else
-            out.push_back({part.key.group, part.key.coreHolder, part.excess()});
+        excess += part.excess();
+        all += part.ns;
+        if (part.ns) times[{part.key.group, part.key.coreHolder}] += part.ns;
     }
+    std::vector<WithoutCore> out;
+    for (const auto& [of, ns] : times)
+        out.push_back({of.first, of.second,
+                       static_cast<int64_t>(static_cast<double>(std::max<int64_t>(0, excess)) *
+                                            static_cast<double>(ns) / static_cast<double>(all))});
     std::stable_sort(out.begin(), out.end(), [](auto& a, auto& b) { return a.ns > b.ns; });
     return out;
 }

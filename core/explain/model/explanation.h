@@ -5,6 +5,7 @@
 // be read from any thread; it keeps the recording and the pathSums alive.
 #pragma once
 
+#include <array>
 #include <string>
 
 #include "core/explain/walk/bound.h"
@@ -60,17 +61,18 @@ struct FrameVerdict {
 
 /// The usual frame of a stage: for each part the median over the frames that met their deadline.
 struct Baseline {
-    std::string stage;                // "" where it holds for the whole series
-    size_t frames = 0;                // it rests on so many
-    bool onlyLate = false;            // there was no frame in budget to rest on
-    bool changes = false;             // what is usual changes slowly; this is one of several for its stage
-    std::vector<uint32_t> sample;     // up to kSampleFrames of them, evenly spread
-    std::vector<int64_t> usual;       // by key
-    std::vector<int64_t> high;        // by key: 95th percentile
-    std::vector<uint32_t> usualKeys;  // those with a usual above 0
-    std::vector<double> usualCalls;   // by place
-    int64_t total = 0;                // of `usual`
-    int64_t median = 0;               // of the frames' durations
+    std::string stage;             // "" where it holds for the whole series
+    size_t frames = 0;             // it rests on so many
+    bool onlyLate = false;         // there was no frame in budget to rest on
+    bool changes = false;          // what is usual changes slowly; this is one of several for its stage
+    std::vector<uint32_t> sample;  // up to kSampleFrames of them, evenly spread
+    std::vector<int64_t> usual;    // by key
+    std::vector<int64_t> high;     // by key: 95th percentile; of parts without a core as `usual`
+    std::array<int64_t, kContentions> contentionHigh{};  // by whose doing: 95th percentile of all such parts together
+    std::vector<uint32_t> usualKeys;                     // those with a usual above 0
+    std::vector<double> usualCalls;                      // by place
+    int64_t total = 0;                                   // of `usual`
+    int64_t median = 0;                                  // of the frames' durations
 };
 
 /// What frames must have in common to count as having one cause.
@@ -173,7 +175,8 @@ public:
     uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
     /// The one with most of the cause.
     uint32_t worstFrameOf(const Cause& cause) const;
-    /// Who wanted a core in a frame and who had it, longest first, as far as it is of the cause.
+    /// Who wanted a core in a frame and who had it, as far as that is of the cause: what it took longer than usual,
+    /// shared out as the time without a core. The longest first.
     std::vector<WithoutCore> withoutCoreIn(uint32_t frame, const Cause& cause) const;
     /// The cause with this key, or kNone.
     uint32_t causeLike(const CauseKey& key) const;

@@ -19,6 +19,7 @@ std::string coreHolderText(const Recording& recording, CoreHolder holder);
 
 /// Whose doing CPU contention is.
 enum class Contention : uint8_t { None, OwnThreads, OtherPrograms };
+inline constexpr size_t kContentions = 3;
 const char* contentionName(Contention contention);  // "own_threads", "other_programs": the names used in JSON
 /// Of whoever had the core; whom nobody knows counts among other programs.
 Contention contentionBy(const Recording& recording, CoreHolder holder);
