@@ -44,6 +44,31 @@ private slots:
         QCOMPARE(selection().frame(), 26u);
     }
 
+    void threadsWithoutMarkersAreOneLaneThatOpens() {
+        TextRecording t = contendedFrames();
+        t.line(R"({"define":"context","key":"process","value":"77"})");  // whose thread 200 is "updater"
+        t.line(R"({"define":"os_thread","id":201,"process":77,"name":"helper"})");
+        t.at(1'700'000, "core 0", onCore(201)).at(1'701'000, "core 0", onCore(100));
+        open(write("unmarked.jsonl", QByteArray::fromStdString(t.text())));
+        settle();
+        LanesView& lanes = window_->lanes();
+        const Recording& r = *window_->document().recording();
+        const uint32_t helper = laneNamed(r, "helper"), updater = laneNamed(r, "updater");
+        QVERIFY(helper != kNone && updater != kNone);
+        const LanePicture& picture = lanes.picture();
+        const uint32_t one = picture.standsFor(updater) == 2 ? updater : helper;
+        QCOMPARE(picture.standsFor(one), size_t{2});
+        const auto click = [&] {
+            const QRect box = picture.laneRect(lanes.viewport()->rect(), lanes.scrolled(), one);
+            QTest::mouseClick(lanes.viewport(), Qt::LeftButton, {}, box.center());
+        };
+        click();
+        QCOMPARE(picture.standsFor(helper), size_t{1});
+        QCOMPARE(picture.standsFor(updater), size_t{1});
+        click();
+        QCOMPARE(picture.standsFor(one), size_t{2});
+    }
+
     void smallCausesShareARowThatOpens() {
         TextRecording t;
         double at = usualFrames(t, 30);

@@ -8,6 +8,7 @@
 #include "core/explain/causes/confidence.h"
 #include "core/explain/words/frame_sentences.h"
 #include "core/explain/words/marker_words.h"
+#include "core/model/model_builder.h"
 #include "testing/explaining.h"
 
 using namespace fugato;
@@ -262,6 +263,69 @@ private slots:
         int64_t steps = 0;
         for (const WaterfallStep& step : waterfallOf(*e, 30)) steps += step.excess;
         QCOMPARE(steps, int64_t{10'000'000});  // from 8 to 18 ms
+    }
+
+    // ---- threads without markers -----------------------------------------------------------------
+
+    void threadsThatToldNothingHaveLanesFromTheSystem() {
+        TextRecording t;
+        threadsAndCore(t);
+        t.line(R"({"define":"context","key":"process","value":"100"})");
+        t.line(R"({"define":"os_thread","id":100,"process":100,"name":"game"})");
+        t.line(R"({"define":"os_thread","id":500,"process":100,"name":"driver"})");
+        t.line(R"({"define":"os_thread","id":501,"process":100,"name":"driver"})");
+        t.line(R"({"define":"os_thread","id":502,"process":100,"name":"idler"})");  // never had a core
+        t.at(0, "core 0", onCore(100));
+        double at = usualFrames(t, 30);
+        t.frame(at, "main").begin(at, "main", "Frame").begin(at + 1000, "main", "Work");
+        t.at(at + 2000, "core 0", onCore(500, true)).at(at + 7000, "core 0", onCore(501));
+        t.at(at + 8000, "core 0", onCore(100));
+        t.end(at + 13'000, "main").end(at + 14'000, "main").frameEnd(at + 14'000, "main");
+        const auto r = t.open();
+        std::vector<std::string> shown;
+        for (const uint32_t lane : r->laneOrder)
+            if (r->lanes[lane].fromSystem) shown.push_back(r->lanes[lane].name);
+        QCOMPARE(shown, (std::vector<std::string>{"driver", "driver"}));
+        QVERIFY(r->lanes[r->laneOrder.back()].fromSystem);  // after all others
+        const Lane& driver = r->lanes[laneNamed(*r, "driver")];
+        QCOMPARE(driver.osId, uint64_t{500});
+        QCOMPARE(driver.splitBetween(r->begin, r->end).ran, int64_t{5'000'000});
+        const auto e = explained(r);
+        QCOMPARE(
+            firstSentence(*e, 30),
+            std::string("main was ready to run, but waited for a core 6.0 ms longer than usual: CPU contention with "
+                        "driver."));
+        QVERIFY(e->causes[0].contention == Contention::OwnThreads);
+    }
+
+    void aThreadThatSpeaksLaterHasItsOwnLane() {
+        ModelBuilder builder;
+        const auto onCoreAt = [&](int64_t time, uint32_t thread) {
+            builder.event(9, {time, EventKind::Switch, thread, 0, 0, {}});
+        };
+        builder.define(ContextDefinition{"process", "100"});
+        builder.define(LaneDefinition{9, LaneKind::Core, 0, "core 0", ""});
+        builder.define(OsThreadDefinition{500, 100, "late"});
+        onCoreAt(1000, 500);
+        onCoreAt(5000, 0);
+        const auto before = builder.asItIs();
+        const uint32_t lane = laneNamed(*before, "late");
+        QVERIFY(lane != kNone && before->lanes[lane].fromSystem && before->lanes[lane].schedule.size() > 0);
+        builder.define(LaneDefinition{3, LaneKind::Thread, 500, "late", ""});
+        SiteDefinition site;
+        site.id = 1;
+        site.name = "Work";
+        builder.define(site);
+        builder.event(3, {6000, EventKind::MarkBegin, 1, 0, 0, {}});
+        builder.event(3, {7000, EventKind::MarkEnd, 0, 0, 0, {}});
+        const auto after = builder.asItIs();
+        QVERIFY(after->lanes[lane].fromSystem && after->lanes[lane].schedule.empty());
+        size_t shown = 0;
+        for (const uint32_t l : after->laneOrder) {
+            shown += after->lanes[l].name == "late";
+            if (after->lanes[l].name == "late") QVERIFY(!after->lanes[l].schedule.empty());
+        }
+        QCOMPARE(shown, size_t{1});
     }
 
     // ---- ran, ready, blocked ---------------------------------------------------------------------

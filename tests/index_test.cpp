@@ -218,6 +218,11 @@ private slots:
         const std::string index = indexPathFor(options.indexFolder, file);
         const uint64_t state = stateOfFile(file);
         const std::string good = bytesOf(index).toStdString();
+        // Another file: into the first one is still written that it has reached the disk.
+        const auto replaceIndex = [&](const std::string& bytes) {
+            QVERIFY(QFile::remove(QString::fromStdString(index)));
+            putBytes(index, QByteArray::fromStdString(bytes));
+        };
         // Durations, paths and callers in the middle of the largest row, which are checked when they are first read;
         // and an index that lies in a list.
         const MarkerRow* largest = nullptr;
@@ -231,7 +236,7 @@ private slots:
             for (size_t i = 0; i < 8; ++i) bad[at + i] = char(0xff);
             testing::mendCacheFile(bad);
             QVERIFY(bad != good);
-            putBytes(index, QByteArray::fromStdString(bad));
+            replaceIndex(bad);
             const auto kept = loadIndex(index, state);
             QVERIFY(kept);
             QCOMPARE(kept->markerCount(), markers);
@@ -242,10 +247,10 @@ private slots:
         std::string bad = good;
         for (size_t i = 0; i < sizeof(MarkerRow::Group); ++i) bad[size_t(offset) + i] = char(0x7f);
         testing::mendCacheFile(bad);
-        putBytes(index, QByteArray::fromStdString(bad));
+        replaceIndex(bad);
         QVERIFY(!loadIndex(index, state));
         testing::mendCacheFile(bad = good);
-        putBytes(index, QByteArray::fromStdString(bad));
+        replaceIndex(bad);
         QVERIFY(loadIndex(index, state));
     }
 

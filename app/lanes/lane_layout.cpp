@@ -21,6 +21,7 @@ void LaneLayout::layOut(std::shared_ptr<const Recording> recording, std::vector<
         unfolded_.clear();
         opened_.clear();
         separate_.clear();
+        systemOpened_ = false;
     }
     same && !onPath_.empty() ? onPath_.resize(keys_.size()) : onPath_.clear();
     placeLanes();
@@ -72,6 +73,10 @@ void LaneLayout::setGathering(bool gathering) {
 }
 
 void LaneLayout::openSlim(uint32_t lane) {
+    if (fromSystem(lane) && !onPath(lane)) {
+        systemOpened_ = !systemOpened_;
+        return placeLanes();
+    }
     if (standsFor(lane) == 1) {
         opened_.insert(keys_[lane]);
     } else {
@@ -97,14 +102,14 @@ bool LaneLayout::pathFits() const {
 }
 
 void LaneLayout::placeLanes() {
-    slim_.clear();
+    slim_.assign(recording_ ? recording_->lanes.size() : 0, false);
+    for (uint32_t lane = 0; lane < slim_.size(); ++lane) slim_[lane] = fromSystem(lane) && !onPath(lane);
     bunched_ = false;
     placeAll();
     if (!gathering_ || room_ <= 0 || onPath_.empty() || pathFits()) return;
-    slim_ = onPath_;
-    slim_.flip();
+    for (uint32_t lane = 0; lane < slim_.size(); ++lane) slim_[lane] = !onPath(lane);
     for (uint32_t lane = 0; lane < slim_.size(); ++lane)
-        if (opened_.count(keys_[lane])) slim_[lane] = false;
+        if (opened_.count(keys_[lane]) && !fromSystem(lane)) slim_[lane] = false;
     placeAll();
     if (pathFits()) return;
     bunched_ = true;
@@ -119,11 +124,14 @@ void LaneLayout::placeAll() {
     height_ = 0;
     if (!recording_) return;
     uint32_t standIn = kNone;  // of the slim lanes that are one now
+    bool ofSystem = false;     // they are threads without markers
     for (const uint32_t lane : recording_->laneOrder) {
         if (recording_->lanes[lane].kind == LaneKind::Core) continue;  // a track of its own
         const int rows = std::max<int>(1, static_cast<int>(rowsShown(lane))) + (foldable(lane) ? 1 : 0);
-        const bool bunched = bunched_ && slim(lane) && !separate_.count(keys_[lane]);
-        if (!bunched || standIn == kNone) standIn = bunched ? lane : kNone;
+        const bool bunched =
+            fromSystem(lane) ? slim(lane) && !systemOpened_ : bunched_ && slim(lane) && !separate_.count(keys_[lane]);
+        if (!bunched || standIn == kNone || ofSystem != fromSystem(lane)) standIn = bunched ? lane : kNone;
+        ofSystem = fromSystem(lane);
         standIn_[lane] = bunched ? standIn : lane;
         places_[lane] = {height_, slim(lane) ? kSlimHeight : kRail + rows * kRowHeight + kLaneGap};
         if (standIn_[lane] != lane) places_[lane].height = 0;

@@ -34,6 +34,8 @@ public:
     bool slim(uint32_t lane) const { return lane < slim_.size() && slim_[lane]; }
     /// Until another frame is selected. One that stands for several makes room for each of them.
     void openSlim(uint32_t lane);
+    /// Threads without markers are one slim lane until they are opened, and then a slim one each.
+    bool fromSystem(uint32_t lane) const { return recording_->lanes[lane].fromSystem; }
     /// 1, or how many slim lanes it stands for; 0 where another does.
     size_t standsFor(uint32_t lane) const;
     /// Height of all lanes together, without the header.
@@ -91,6 +93,7 @@ private:
     bool gathering_ = true;
     std::vector<bool> onPath_, slim_;          // by lane
     std::vector<uint32_t> standIn_;            // by lane: itself, or the slim lane that stands for it
+    bool systemOpened_ = false;                // threads without markers stand for themselves
     bool bunched_ = false;                     // slim lanes that follow each other are one
     std::set<std::string> unfolded_;           // keys of lanes
     std::set<std::string> opened_, separate_;  // keys: stay as they are; slim, but stand for themselves

@@ -277,7 +277,8 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     }
     if (!slim(index)) paintStarved(painter, area, box, index);
     paintStrikes(painter, area, box, lane);
-    if (!lane.schedule.empty()) TrackPicture::paintSchedule(painter, timeAxis(area, box), box.top() + kRail - 4, lane);
+    if (!lane.schedule.empty() && standsFor(index) <= 1)
+        TrackPicture::paintSchedule(painter, timeAxis(area, box), box.top() + kRail - 4, lane);
     for (const LostStretch& lost : lane.lost) {  // where events are missing
         const double x = xAt(area, lost.time);
         if (x < axis.left() || x > axis.right()) continue;
@@ -288,7 +289,10 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         lane.schedule.empty() ? lane.busyBetween(begin(), end()) : lane.splitBetween(begin(), end()).ran;
     const double busy = static_cast<double>(ran) / static_cast<double>(end() - begin());
     const size_t lanes = standsFor(index);
-    paintLabel(painter, area, box, lanes > 1 ? QObject::tr("%1 other lanes").arg(lanes) : toQString(lane.name),
+    const QString name = lanes <= 1          ? toQString(lane.name)
+                         : fromSystem(index) ? QObject::tr("%1 unmarked").arg(lanes)
+                                             : QObject::tr("%1 other lanes").arg(lanes);
+    paintLabel(painter, area, box, name,
                !lane.unread.empty() ? QObject::tr("being read…")
                : lane.rows.empty()  ? QObject::tr("no markers")
                                     : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0),

@@ -11,7 +11,8 @@ namespace fugato {
 namespace {
 constexpr uint64_t kMostPicturePixels = 4u << 20;
 constexpr size_t kFirstKnown = 256;
-constexpr size_t kFewestKnownParts = 4;  // one in so many places of a table of ids must be used
+constexpr uint32_t kFirstSystemLane = 0x8000'0000;  // ids of lanes that no program gives out
+constexpr size_t kFewestKnownParts = 4;             // one in so many places of a table of ids must be used
 }  // namespace
 
 // ---- names ---------------------------------------------------------------------------------------
@@ -70,6 +71,22 @@ uint32_t Names::lane(uint32_t id) {
     const auto [found, isNew] = lanes_.try_emplace(id, static_cast<uint32_t>(r_.lanes.size()));
     if (isNew) r_.lanes.emplace_back().id = id;
     return found->second;
+}
+
+void Names::addSystemLanes() {
+    const uint32_t own = r_.process();
+    const bool cores = std::any_of(r_.lanes.begin(), r_.lanes.end(), [](auto& l) { return l.kind == LaneKind::Core; });
+    if (!own || !cores) return;
+    std::set<uint64_t> known;  // threads
+    for (const Lane& lane : r_.lanes) known.insert(lane.osId);
+    for (const auto& [id, thread] : r_.osThreads) {
+        if (thread.process != own || known.count(id)) continue;
+        Lane& made = r_.lanes[lane(kFirstSystemLane | id)];
+        made.osId = id;
+        made.name = thread.name.empty() ? "thread " + std::to_string(id) : thread.name;
+        made.role = made.name;
+        made.fromSystem = true;
+    }
 }
 
 int64_t Names::deadlineOf(uint32_t series) {

@@ -30,6 +30,8 @@ public:
     explicit Names(Recording& recording) : r_(recording) {}
     void define(const Definition& definition);
     uint32_t lane(uint32_t id);  // not counted as unknown
+    /// Gives a lane to each thread of the program that the system named and that has none, where cores are recorded.
+    void addSystemLanes();
 
     enum Kind { Sites, Objects, SeriesKind, Counters, States, Keys, Pools, kKinds };
     /// The position of a thing used by an event.

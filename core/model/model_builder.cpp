@@ -76,9 +76,12 @@ void group(Recording& r) {
     }
     std::stable_partition(r.series.begin(), r.series.end(), [](const Series& x) { return !x.frames.empty(); });
     for (uint32_t i = 0; i < r.lanes.size(); ++i)
-        if (!r.lanes[i].onlyCounts) r.laneOrder.push_back(i);
+        if (!r.lanes[i].onlyCounts && !(r.lanes[i].fromSystem && r.lanes[i].schedule.empty())) r.laneOrder.push_back(i);
     const uint32_t owner = r.series.empty() || r.series[0].frames.empty() ? kNone : r.series[0].frames[0].lane;
-    const auto rank = [&](uint32_t lane) { return lane == owner ? 0 : 1 + static_cast<int>(r.lanes[lane].kind); };
+    constexpr int kLast = 8;
+    const auto rank = [&](uint32_t lane) {
+        return lane == owner ? 0 : r.lanes[lane].fromSystem ? kLast : 1 + static_cast<int>(r.lanes[lane].kind);
+    };
     std::stable_sort(r.laneOrder.begin(), r.laneOrder.end(), [&](uint32_t x, uint32_t y) { return rank(x) < rank(y); });
 }
 
@@ -183,6 +186,7 @@ void ModelBuilder::keepPathsOf(const Recording& before) {
 std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
     Build& b = *build_;
     if (!b.room) b.room = std::make_shared<ArenaPool>(b.r.storage);
+    b.names.addSystemLanes();
     auto made = std::make_shared<Recording>(b.r);
     made->arena = std::make_shared<Arena>(b.room);
     made->paths = b.knownPaths();
@@ -208,6 +212,7 @@ std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
 
 std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
     Build& b = *build_;
+    b.names.addSystemLanes();
     b.r.paths = b.knownPaths();
     b.r.damage = std::move(damage);
     const std::vector<const LaneBuilder*> lanes = b.each();

@@ -241,6 +241,11 @@ const ScheduleSpan* Lane::scheduleAt(int64_t time) const {
     return after != schedule.begin() && after[-1].end > time ? &after[-1] : nullptr;
 }
 
+uint32_t Recording::process() const {
+    const auto told = context.find("process");
+    return told == context.end() ? 0 : static_cast<uint32_t>(std::strtoul(told->second.c_str(), nullptr, 10));
+}
+
 std::string Recording::osThreadText(uint32_t thread) const {
     if (thread == layout::kIdleThread) return "idle";
     if (thread == layout::kUnknownThread) return "not known";

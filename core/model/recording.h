@@ -118,6 +118,7 @@ struct Lane {
     Column<ScheduleSum> scheduleSums;
     Column<CoreSpan> coreSpans;  // of a core, sorted
     bool onlyCounts = false;     // tells counters and nothing else
+    bool fromSystem = false;     // a thread that told nothing: the system says that it ran
     /// While the recording is still being opened: when the lane's events lie that have not been read.
     struct Unread {
         int64_t begin = 0, end = 0;
@@ -265,7 +266,8 @@ public:
     PathTable paths;
     std::vector<Lane> lanes;
     std::vector<LaneGroup> groups;
-    std::vector<uint32_t> laneOrder;  // as lanes are shown: the first series' own lane, threads, queues
+    /// As lanes are shown: the first series' own lane, threads, queues, threads without markers.
+    std::vector<uint32_t> laneOrder;
     std::vector<std::string> objects;
     std::vector<Column<Hold>> holds;  // by object, sorted by end
     std::vector<Series> series;       // those with frames come first, else as defined
@@ -336,6 +338,8 @@ public:
     /// The innermost marker of a lane that is open just before `time`.
     MarkerRef innermostBefore(uint32_t lane, int64_t time) const;
     int64_t selfTime(const MarkerRef& marker) const;
+    /// The recorded program's number; 0 where it is not known.
+    uint32_t process() const;
     /// A name for a thread of the operating system: its lane's, else its own and its process.
     std::string osThreadText(uint32_t thread) const;
     /// A code address as its module and the offset in the module's file, "skerry+0x1a2b".

@@ -24,14 +24,6 @@ std::string programName(const Recording& recording, uint32_t process) {
     return core == std::string::npos || core == 0 ? name : name.substr(0, core);
 }
 
-/// 0 where it is not recorded.
-uint32_t ownProcess(const Recording& recording) {
-    const auto process = recording.context.find("process");
-    return process == recording.context.end()
-               ? 0
-               : static_cast<uint32_t>(std::strtoul(process->second.c_str(), nullptr, 10));
-}
-
 }  // namespace
 
 std::string coreHolderText(const Recording& recording, CoreHolder holder) {
@@ -46,12 +38,12 @@ const char* contentionName(Contention contention) {
 }
 
 Contention contentionBy(const Recording& recording, CoreHolder holder) {
-    const bool own = holder != kNone && (holder < kOtherProgram || holder - kOtherProgram == ownProcess(recording));
+    const bool own = holder != kNone && (holder < kOtherProgram || holder - kOtherProgram == recording.process());
     return own ? Contention::OwnThreads : Contention::OtherPrograms;
 }
 
 CoreHolders::CoreHolders(const Recording& recording) {
-    const uint32_t own = ownProcess(recording);
+    const uint32_t own = recording.process();
     std::map<uint32_t, CoreHolder> ofProcess;
     std::map<std::string, uint32_t> ofName;  // the process that stands for all of its name
     for (const auto& [id, thread] : recording.osThreads) {

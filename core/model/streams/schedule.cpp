@@ -71,7 +71,9 @@ void ScheduleStream::fill(Recording& r, Place& place) {
     if (events_.empty()) return;
     LaneOf laneOf;
     for (uint32_t i = 0; i < r.lanes.size(); ++i)
-        if (r.lanes[i].kind == LaneKind::Thread && r.lanes[i].osId) laneOf[static_cast<uint32_t>(r.lanes[i].osId)] = i;
+        if (const Lane& lane = r.lanes[i]; lane.kind == LaneKind::Thread && lane.osId)
+            lane.fromSystem ? void(laneOf.try_emplace(static_cast<uint32_t>(lane.osId), i))
+                            : void(laneOf[static_cast<uint32_t>(lane.osId)] = i);
     if (laneOf != laneOf_) {  // a thread has got a lane: what it did before is wanted too
         laneOf_ = laneOf;
         State start;
