@@ -5,6 +5,7 @@
 #include <QtTest>
 
 #include "core/ask/frame_table.h"
+#include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/words/frame_sentences.h"
 #include "core/explain/words/marker_words.h"
@@ -402,6 +403,62 @@ private slots:
                 QCOMPARE(quick.ready, plain.ready);
                 QCOMPARE(quick.blocked, plain.blocked);
             }
+    }
+
+    // ---- loops held by a timer -------------------------------------------------------------------
+
+    /// 60 frames that sleep until their tick of 20 ms, which they miss or make by up to 150 µs. Frame 40 works for 26
+    /// ms; frame 50 sleeps 8 ms too long.
+    static TextRecording timedFrames(bool told) {
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 60; ++f) {
+            const double work = f == 40 ? 26'000 : 6000, drift = f % 5 * 75 - 150.0;
+            const double end = f == 40 ? work : 20'000 + drift + (f == 50 ? 8000 : 0);
+            t.frame(at, "main", 20'000).mark(at, at + work, "main", "Work");
+            if (f != 40) {
+                t.wait(at + work, "main", "Rest", "timer", told ? "pacing" : "sleep").waitEnd(at + end, "main");
+            }
+            t.frameEnd(at + end, "main");
+            at += end;
+        }
+        return t;
+    }
+
+    void aLoopThatSleepsToItsTickIsRecognised() {
+        const auto e = explained(timedFrames(false).open());
+        QCOMPARE(e->timer.tick, int64_t{20'000'000});
+        QCOMPARE(e->late, (std::vector<uint32_t>{40, 50}));  // not those that are late by the timer's slack
+        QCOMPARE(e->frames[10].work, int64_t{6'000'000});
+        // The sleep that gave way takes nothing from what the work took longer.
+        QCOMPARE(causeText(*e, 0), QString("A main Rest waiting"));
+        QCOMPARE(causeText(*e, 1), QString("B main Work slower"));
+        QCOMPARE(e->frames[40].shares[0].excess, int64_t{20'000'000});
+        QCOMPARE(e->coverageOf(40).part(), 1.0);
+        const auto advice = adviceFor(*e);
+        const auto timer = std::find_if(advice->begin(), advice->end(),
+                                        [](const Advice& a) { return a.kind == AdviceKind::TimerPacing; });
+        QVERIFY(timer != advice->end());
+        QCOMPARE(timer->evidence,
+                 std::string("97 % of the frames last 20.0 ms; the time left is spent in Rest. Frames up "
+                             "to 20.6 ms count as in budget."));
+    }
+
+    void whoeverTellsItsPacingIsBelieved() {
+        const auto e = explained(timedFrames(true).open());
+        QCOMPARE(e->timer.tick, int64_t{0});
+        QCOMPARE(e->late, (std::vector<uint32_t>{40}));  // one that sleeps too long ended on its tick
+        // A loop that works until its deadline is no loop that sleeps.
+        TextRecording busy;
+        for (int f = 0; f < 60; ++f) {
+            const double at = f * 20'000.0, end = at + 19'950 + f % 5 * 75 - 150.0;
+            busy.frame(at, "main", 19'900).mark(at, end, "main", "Work").frameEnd(end, "main");
+        }
+        const auto worked = explained(busy.open());
+        QCOMPARE(worked->timer.tick, int64_t{0});
+        QVERIFY(worked->figures.over > 20);
+        // Nor is one whose frames last well below their deadline.
+        QCOMPARE(explained(timedFrames(false).open(), 50'000'000)->timer.tick, int64_t{0});
     }
 
     // ---- what is missing -------------------------------------------------------------------------

@@ -15,10 +15,11 @@
 namespace fugato {
 
 const char* adviceKindName(AdviceKind kind) {
-    static const char* const names[] = {"comes_before",     "out_of_range",   "lock_queue", "queues_wait",
-                                        "too_many_threads", "other_programs", "repeated",   "changed_nothing",
-                                        "allocations",      "logging",        "first_use",  "slow_file",
-                                        "too_long",         "unmarked",       "measuring",  "weak"};
+    static const char* const names[] = {
+        "comes_before",   "out_of_range", "lock_queue", "queues_wait",     "too_many_threads",
+        "other_programs", "timer_pacing", "repeated",   "changed_nothing", "allocations",
+        "logging",        "first_use",    "slow_file",  "too_long",        "unmarked",
+        "measuring",      "weak"};
     static_assert(std::size(names) == kAdviceKinds);
     return names[static_cast<size_t>(kind)];
 }
@@ -48,7 +49,8 @@ public:
         using Step = void (Adviser::*)();
         const Step steps[] = {&Adviser::comesBefore, &Adviser::counters,     &Adviser::locks,    &Adviser::queues,
                               &Adviser::threads,     &Adviser::sampleFrames, &Adviser::memory,   &Adviser::messages,
-                              &Adviser::files,       &Adviser::tooLong,      &Adviser::unmarked, &Adviser::recorded};
+                              &Adviser::files,       &Adviser::tooLong,      &Adviser::unmarked, &Adviser::recorded,
+                              &Adviser::timerPacing};
         double done = 0;
         for (const Step step : steps) {
             if (progress_ && !progress_(done++ / static_cast<double>(std::size(steps)))) return false;
@@ -313,6 +315,23 @@ private:
             "numbers of late frames.";
         advice.key = "other programs";
         finish(std::move(advice), others);
+    }
+
+    void timerPacing() {
+        if (!e_.timer.tick) return;
+        const PartKey& sleep = e_.pathSums->keys[e_.timer.key];
+        Advice advice;
+        advice.kind = AdviceKind::TimerPacing;
+        advice.confidence = ConfidenceLevel::Medium;
+        advice.title = "The loop sleeps until its next tick and does not say so";
+        advice.evidence = percent(e_.timer.held) + " of the frames last " + durationText(e_.timer.tick) +
+                          "; the time left is spent in " + partTitle(r_, sleep) + ". Frames up to " +
+                          durationText(e_.timer.longest) + " count as in budget.";
+        advice.next = "Tell that wait as one for pacing (FUG_WAIT_PACING): what-if then knows the ticks.";
+        advice.key = "timer pacing";
+        const Frame& frame = e_.frame(0);
+        placeAt(advice, frame.lane, frame.begin, frame.end);
+        out_.push_back(std::move(advice));
     }
 
     void finish(Advice advice, const WithoutCores& of) {

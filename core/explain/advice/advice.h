@@ -16,6 +16,7 @@ enum class AdviceKind : uint8_t {
     QueuesWait,      // queues of a device wait for each other
     TooManyThreads,  // threads are ready while others of the program have the cores
     OtherPrograms,   // threads are ready while other programs have the cores
+    TimerPacing,     // the loop sleeps until its next tick and does not say so
     Repeated,        // the same work again in one frame
     ChangedNothing,  // work that said it changed nothing
     Allocations,     // memory taken again and again in a frame
@@ -27,7 +28,7 @@ enum class AdviceKind : uint8_t {
     Measuring,       // measuring itself costs too much
     Weak,            // too little was recorded to compare with
 };
-inline constexpr size_t kAdviceKinds = 16;
+inline constexpr size_t kAdviceKinds = 17;
 const char* adviceKindName(AdviceKind kind);  // "comes_before", …: the names used in JSON
 
 struct Advice {

@@ -22,7 +22,7 @@ public:
         : finder_(finder), e_(finder.e_), frame_(frame), segments_(segments) {
         nodes_.push_back({});
         for (const ExcessPart& part : e_.excessOf(frame)) {
-            if (part.key.kind == SegmentKind::WaitPacing) continue;  // idle on purpose
+            if (e_.isPacing(part)) continue;
             uint32_t node = leaf(part.key);
             nodes_[node].own[static_cast<size_t>(part.key.kind)] += part.excess();
             const bool noCore = part.key.kind == SegmentKind::NoCore;

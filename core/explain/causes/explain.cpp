@@ -13,17 +13,24 @@
 #include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
 #include "excess_tree.h"
+#include "timer_pacing.h"
 
 namespace fugato {
 
 namespace {
 
-FrameVerdict verdictOf(const Frame& frame, int64_t budget, int64_t pacing, const Bound& bound) {
+FrameVerdict verdictOf(const Explanation& e, uint32_t index, const Bound& bound) {
     FrameVerdict v;
-    const int64_t duration = frame.duration();
-    v.deadline = budget ? budget : frame.deadline ? frame.deadline : kDefaultBudgetNs;
-    v.work = duration - pacing;
+    const int64_t duration = e.frame(index).duration();
+    int64_t pacing = e.pathSums->pacing(index);
+    v.deadline = e.deadlineOf(index);
     v.overrun = heldToTick(duration, pacing, v.deadline) ? 0 : std::max<int64_t>(0, duration - v.deadline);
+    if (e.timer.tick) {
+        if (duration <= e.timer.longest) v.overrun = 0;
+        for (const Part& part : e.pathSums->partsOf(index))
+            if (part.key == e.timer.key) pacing += part.ns;
+    }
+    v.work = duration - pacing;
     const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
     v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom ? FrameState::Near : FrameState::InBudget;
     v.bound = bound.by;
@@ -42,7 +49,7 @@ void judge(Explanation& e, uint32_t first) {
         Bounds bounds(*e.recording, *e.pathSums);
         for (size_t from; (from = next.fetch_add(kAtOnce)) < frames.size();)
             for (size_t i = from; i < std::min(frames.size(), from + kAtOnce); ++i)
-                e.frames[i] = verdictOf(frames[i], e.budget, e.pathSums->pacing(i), bounds.of(i));
+                e.frames[i] = verdictOf(e, static_cast<uint32_t>(i), bounds.of(static_cast<uint32_t>(i)));
     });
     const auto known = static_cast<std::ptrdiff_t>(e.durations.size());
     e.durations.reserve(frames.size());
@@ -323,6 +330,7 @@ void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
     e.baselines = previous.baselines;
     e.occurrences = previous.occurrences;
     e.usualOver = previous.usualOver;
+    e.timer = previous.timer;
 }
 
 }  // namespace
@@ -337,7 +345,10 @@ std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> reco
     e.pathSums = std::move(pathSums);
     e.series = e.pathSums->series;
     e.budget = budget;
-    if (stands) takeOver(e, *previous, stands);
+    if (stands)
+        takeOver(e, *previous, stands);
+    else
+        e.timer = findTimerPacing(e);
     judge(e, stands);
     if (e.frames.empty()) return explanation;
     if (stands && !continueBaselines(e, stands)) {  // a stage not met before

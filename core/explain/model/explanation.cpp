@@ -15,6 +15,17 @@ bool heldToTick(int64_t duration, int64_t pacing, int64_t deadline) {
     return pacing > 0 && duration - pacing <= deadline && duration < deadline + deadline / 2;
 }
 
+int64_t Explanation::deadlineOf(uint32_t index) const {
+    const int64_t recorded = frame(index).deadline;
+    return budget ? budget : recorded ? recorded : kDefaultBudgetNs;
+}
+
+bool Explanation::isPacing(const ExcessPart& part) const {
+    if (part.key.kind == SegmentKind::WaitPacing) return true;
+    // A sleep that gave way; one that lasted too long makes its frame late.
+    return timer.tick && part.excess() < 0 && part.key == pathSums->keys[timer.key];
+}
+
 bool isOf(const Recording& recording, const Segment& segment, const Cause& cause) {
     if (cause.kind == CauseKind::NoCore || segment.kind == SegmentKind::NoCore)
         return cause.kind == CauseKind::NoCore && segment.kind == SegmentKind::NoCore &&
@@ -78,7 +89,7 @@ std::vector<ExcessPart> Explanation::excessOf(uint32_t frame) const {
 Explanation::Coverage Explanation::coverageOf(uint32_t frame) const {
     Coverage out;
     for (const ExcessPart& part : excessOf(frame))
-        if (part.key.kind != SegmentKind::WaitPacing) out.excess += part.excess();
+        if (!isPacing(part)) out.excess += part.excess();
     for (const CauseShare& share : frames[frame].shares) {
         const Cause& cause = causes[share.cause];
         if (cause.kind != CauseKind::Unexplained || cause.path) out.named += share.excess;

@@ -138,6 +138,14 @@ struct Figures {
     size_t bound = 0;
 };
 
+/// A loop that sleeps until its next tick without telling so; see timer_pacing.h.
+struct TimerPacing {
+    int64_t tick = 0;      // 0: there is none
+    int64_t longest = 0;   // a frame that lasts no longer ended on its tick
+    uint32_t key = kNone;  // the part in which it sleeps, in CriticalPathSums::keys
+    double held = 0;       // this part of the frames lasts one tick
+};
+
 struct FoundCauses;      // in each late frame: excess_tree.h
 class UsualOccurrences;  // usual.h
 
@@ -151,6 +159,7 @@ public:
     std::shared_ptr<const CriticalPathSums> pathSums;
     uint32_t series = 0;
     int64_t budget = 0;  // set by the person for every frame; 0: each frame's own
+    TimerPacing timer;
     std::vector<FrameVerdict> frames;
     std::vector<CauseShare> shares;
     std::vector<uint32_t> late;  // the frames over their deadline, ascending
@@ -166,6 +175,10 @@ public:
     std::vector<int64_t> durations;  // of all frames, ascending
     uint32_t usualOver = 0;          // what is usual was worked out when there were so many frames
 
+    /// How long a frame may take.
+    int64_t deadlineOf(uint32_t frame) const;
+    /// Whether a part is idle on purpose: less of it makes no other part's excess smaller, more of it is no cause.
+    bool isPacing(const ExcessPart& part) const;
     const Frame& frame(uint32_t index) const { return recording->series[series].frames[index]; }
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
     /// usual frame's total exactly.

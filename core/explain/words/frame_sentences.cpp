@@ -63,8 +63,8 @@ StoodStill stoodStillIn(const Explanation& e, uint32_t frame, const Cause& cause
     StoodStill out;
     for (const ExcessPart& part : e.excessOf(frame)) {
         const PartKey& key = part.key;
-        if (key.kind == SegmentKind::NoCore || key.kind == SegmentKind::WaitPacing || key.object != kNone ||
-            key.group != cause.group || !e.recording->paths.contains(cause.path, key.path))
+        if (key.kind == SegmentKind::NoCore || e.isPacing(part) || key.object != kNone || key.group != cause.group ||
+            !e.recording->paths.contains(cause.path, key.path))
             continue;
         if (key.kind == SegmentKind::Running)
             out.ran += part.excess();
