@@ -38,6 +38,39 @@ private slots:
                  std::string("If this took its usual time, its frame would still be late; 1 frame stays late."));
     }
 
+    void whoeverComesEarlierMayMeetAHoldThatItDidNot() {
+        // Frames of 10 ms, one after another: 6 ms of Work, the gate for 1 ms, 3 ms more. In frames 30 to 32 Work takes
+        // 9 ms. Saver, which only its own clock wakes, holds the gate from 17 to 47 ms after frame 30's begin.
+        TextRecording t;
+        double at = 0, held = 0;
+        for (int f = 0; f < 40; ++f) {
+            const bool slow = f >= 30 && f < 33;
+            if (f == 30) held = at + 17'000;
+            double take = at + (slow ? 9000 : 6000);
+            t.frame(at, "main", 12'000).mark(at, take, "main", "Work");
+            if (f == 31) {  // arrives at 13 + 9 ms
+                t.wait(take, "main", "Wait for gate", "gate", "lock").waitEnd(held + 30'000, "main");
+                take = held + 30'000;
+            }
+            t.taken(take, "main", "gate").given(take + 1000, "main", "gate").frameEnd(take + 4000, "main");
+            at = take + 4000;
+        }
+        t.wait(0, "saver", "Nap", "clock", "sleep").waitEnd(held, "saver");
+        t.begin(held, "saver", "Save").taken(held, "saver", "gate").given(held + 30'000, "saver", "gate");
+        t.end(held + 30'000, "saver");
+        const auto e = explained(t.open());
+        QCOMPARE(e->late, (std::vector<uint32_t>{30, 31, 32}));
+        QCOMPARE(causeText(*e, 0), QString("A saver Save waiting"));
+        QCOMPARE(causeText(*e, 1), QString("B main Work slower"));
+        const auto p = predict(*e, {{1, false}});
+        // Frame 31 comes before Saver now (10 + 6 ms); 32, begun at 20, waits from 26 to 47 ms, and goes on for 4.
+        QCOMPARE(p->duration[30], int64_t{10'000'000});
+        QCOMPARE(p->duration[31], int64_t{10'000'000});
+        QCOMPARE(p->duration[32], int64_t{31'000'000});
+        QCOMPARE(p->over, 1u);
+        QCOMPARE(p->lateBy[0], int64_t{19'000'000});  // and that is Saver's doing
+    }
+
     void aSpikeOfManyThousandFramesIsPredictedToo() {
         TextRecording t;
         for (int f = 0; f < 30'000; ++f) {  // each waits for a job, and none meets its deadline

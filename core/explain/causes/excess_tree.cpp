@@ -82,7 +82,7 @@ public:
             node = outer;
             break;
         }
-        const FoundCause found = describe(node);
+        FoundCause found = describe(node);
         takeOut(node);
         return found;
     }

@@ -217,18 +217,22 @@ private:
         return of.joints;
     }
 
-    /// Whoever takes a lock does so after those who held it before, also where it was free long since.
+    /// Whoever takes a lock does so after those who held it before, also where it was free long since, and where the
+    /// lane itself held it in between: it may have come earlier.
     void addLocks(uint32_t lane, std::vector<Joint>& joints) const {
         for (const auto& holds : r_.holds) {
             auto hold = std::lower_bound(holds.begin(), holds.end(), begin_,
                                          [](const Hold& h, int64_t t) { return h.end < t; });
+            const Hold* other = nullptr;  // the last one of another lane's
             for (; hold != holds.end() && hold->begin < end_; ++hold) {
-                if (hold->lane != lane || hold == holds.begin() || hold->begin <= begin_) continue;
-                const Hold& before = hold[-1];
-                if (before.lane == lane || before.end > hold->begin || before.end <= begin_) continue;
+                if (hold->lane != lane) {
+                    other = &*hold;
+                    continue;
+                }
+                if (!other || hold->begin <= begin_ || other->end > hold->begin || other->end <= begin_) continue;
                 Joint joint;
                 joint.time = hold->begin;
-                joint.after = &before;
+                joint.after = other;
                 joint.object = static_cast<uint32_t>(&holds - r_.holds.data());
                 joints.push_back(joint);
             }
@@ -510,6 +514,16 @@ private:
 
 }  // namespace
 
+/// Of the causes of a spike's frames that were not repaired, or kNone.
+static uint32_t costliestLeft(const Explanation& e, const Spike& spike, const std::vector<bool>& repaired) {
+    std::map<uint32_t, int64_t> late;
+    for (uint32_t f = spike.first; f <= spike.last; ++f)
+        for (const CauseShare& share : e.frames[f].shares)
+            if (!repaired[share.cause]) late[share.cause] += share.late;
+    const auto most = std::max_element(late.begin(), late.end(), [](auto& a, auto& b) { return a.second < b.second; });
+    return most == late.end() ? kNone : most->first;
+}
+
 std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repair> repairs, const Progress& progress) {
     longWork("a prediction");
     auto prediction = std::make_shared<Prediction>();
@@ -532,17 +546,21 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
         if (!goOn() || !predicting.stretch(spikes[i].first, spikes[next - 1].last, p, goOn)) return nullptr;
     }
     const std::vector<bool>& repaired = predicting.repaired();
+    std::pair<uint32_t, uint32_t> beside{kNone, kNone};  // a spike, and its costliest cause that is left
     for (uint32_t f = 0; f < e.frames.size(); ++f) {
         const FrameVerdict& verdict = e.frames[f];
         if (!verdict.overrun) continue;
         const bool changed = p.duration[f] != e.frame(f).duration();
-        const int64_t slack = e.pathSums->pacing(f) ? verdict.deadline / 2 : 0;  // see judge()
+        const int64_t slack = e.pathSums->pacing(f) ? verdict.deadline / 2  // see judge()
+                              : e.timer.tick        ? e.timer.longest - verdict.deadline
+                                                    : 0;
         const int64_t overrun = p.duration[f] - verdict.deadline;
         p.overrun[f] = !changed ? verdict.overrun : overrun > slack ? overrun : 0;
         p.late += p.overrun[f];
         p.over += p.overrun[f] > 0;
         p.saved += p.overrun[f] == 0;
-        // What is left of it stays with the causes that are left.
+        // What is left of it stays with the causes that are left; where none of its own are, what delays it now delayed
+        // a frame beside it before.
         double others = 0;
         for (const CauseShare& share : verdict.shares)
             if (!repaired[share.cause]) others += static_cast<double>(share.late);
@@ -551,6 +569,10 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
                 if (!repaired[share.cause])
                     p.lateBy[share.cause] += static_cast<int64_t>(static_cast<double>(p.overrun[f]) *
                                                                   static_cast<double>(share.late) / others);
+        if (others > 0 || !p.overrun[f]) continue;
+        if (beside.first != verdict.spike)
+            beside = {verdict.spike, costliestLeft(e, e.spikes[verdict.spike], repaired)};
+        if (beside.second != kNone) p.lateBy[beside.second] += p.overrun[f];
     }
     for (uint32_t c = 0; c < e.causes.size(); ++c)
         if (p.lateBy[c] > 0 && (p.nextCause == kNone || p.lateBy[c] > p.lateBy[p.nextCause])) p.nextCause = c;
