@@ -63,11 +63,12 @@ public:
     }
     void finish(Baseline& baseline, size_t frames) {
         std::array<int64_t, kContentions> all{}, usual{}, given{};
-        std::array<uint32_t, kContentions> largest{};
+        std::array<uint32_t, kContentions> largest;  // key
+        largest.fill(kNone);
         for (uint32_t key = 0; key < of_.size(); ++key) {
             if (!has(key)) continue;
             all[index(key)] += sums_[key];
-            if (sums_[key] >= sums_[largest[index(key)]] || !has(largest[index(key)])) largest[index(key)] = key;
+            if (uint32_t& most = largest[index(key)]; most == kNone || sums_[key] > sums_[most]) most = key;
         }
         for (size_t c = 1; c < kContentions; ++c) {
             usual[c] = quantileWithZeros(times_[c], frames, 0.5);
