@@ -269,7 +269,7 @@ private:
                 const Frame& frame = e_.frame(f);
                 ran += r_.lanes[i].ranBetween(frame.begin, frame.end);
                 walker.readyWithoutCore(i, frame.begin, frame.end, [&](int64_t from, int64_t to, CoreHolder holder) {
-                    const bool isOwn = contentionBy(r_, holder) == Contention::OwnThreads;
+                    const bool isOwn = contentionBy(holder) == Contention::OwnThreads;
                     (isOwn ? own : others).add(r_, i, std::max(from, frame.begin), std::min(to, frame.end), holder);
                 });
             }

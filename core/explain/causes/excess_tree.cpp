@@ -165,7 +165,7 @@ private:
         uint32_t node = 0;
         if (key.kind == SegmentKind::NoCore) {
             Node noCore;
-            noCore.contention = contentionBy(*e_.recording, key.coreHolder);
+            noCore.contention = contentionBy(key.coreHolder);
             return child(0, noCore, [&](const Node& n) { return n.contention == noCore.contention; });
         }
         if (key.object != kNone) {

@@ -46,10 +46,9 @@ std::vector<uint32_t> spreadOver(const std::vector<uint32_t>& frames, size_t mos
 /// one contention's doing, shared out among its parts as their sums are.
 class UsualContention {
 public:
-    UsualContention(const Recording& recording, const std::vector<PartKey>& keys)
-        : of_(keys.size()), sums_(keys.size()) {
+    explicit UsualContention(const std::vector<PartKey>& keys) : of_(keys.size()), sums_(keys.size()) {
         for (size_t key = 0; key < keys.size(); ++key)
-            if (keys[key].kind == SegmentKind::NoCore) of_[key] = contentionBy(recording, keys[key].coreHolder);
+            if (keys[key].kind == SegmentKind::NoCore) of_[key] = contentionBy(keys[key].coreHolder);
     }
     bool has(uint32_t key) const { return of_[key] != Contention::None; }
     void add(uint32_t key, int64_t ns) {
@@ -96,10 +95,9 @@ private:
 };
 
 /// What is usual of each part over some frames.
-void findUsualTimes(Baseline& baseline, const Recording& recording, const CriticalPathSums& pathSums,
-                    const std::vector<uint32_t>& frames) {
+void findUsualTimes(Baseline& baseline, const CriticalPathSums& pathSums, const std::vector<uint32_t>& frames) {
     std::vector<std::vector<int64_t>> times(pathSums.keys.size());
-    UsualContention contention(recording, pathSums.keys);
+    UsualContention contention(pathSums.keys);
     for (const uint32_t frame : frames) {
         for (const Part& part : pathSums.partsOf(frame)) {
             if (contention.has(part.key))
@@ -216,10 +214,7 @@ void makeBaselines(Explanation& e) {
     std::atomic<size_t> next{0};
     sideBySide(threadsFor(frames.size() / kMostForBaseline), [&](size_t) {
         for (size_t i; (i = next++) < 2 * restOn.size();)
-            if (i % 2)
-                findUsualCalls(e.baselines[i / 2], *e.pathSums, restOn[i / 2]);
-            else
-                findUsualTimes(e.baselines[i / 2], *e.recording, *e.pathSums, restOn[i / 2]);
+            (i % 2 ? findUsualCalls : findUsualTimes)(e.baselines[i / 2], *e.pathSums, restOn[i / 2]);
     });
     e.occurrences = std::make_shared<UsualOccurrences>(e.baselines.size());
     e.usualOver = static_cast<uint32_t>(e.frames.size());

@@ -29,7 +29,7 @@ bool Explanation::isPacing(const ExcessPart& part) const {
 bool isOf(const Recording& recording, const Segment& segment, const Cause& cause) {
     if (cause.kind == CauseKind::NoCore || segment.kind == SegmentKind::NoCore)
         return cause.kind == CauseKind::NoCore && segment.kind == SegmentKind::NoCore &&
-               contentionBy(recording, segment.coreHolder) == cause.contention;
+               contentionBy(segment.coreHolder) == cause.contention;
     if (cause.object != kNone) return segment.lock.object == cause.object;
     return recording.lanes[segment.lane].group == cause.group && recording.paths.contains(cause.path, segment.path);
 }
@@ -53,8 +53,7 @@ std::vector<WithoutCore> Explanation::withoutCoreIn(uint32_t frame, const Cause&
     std::map<std::pair<uint32_t, CoreHolder>, int64_t> times;
     int64_t all = 0, excess = 0;
     for (const ExcessPart& part : excessOf(frame)) {
-        if (part.key.kind != SegmentKind::NoCore || contentionBy(*recording, part.key.coreHolder) != cause.contention)
-            continue;
+        if (part.key.kind != SegmentKind::NoCore || contentionBy(part.key.coreHolder) != cause.contention) continue;
         excess += part.excess();
         all += part.ns;
         if (part.ns) times[{part.key.group, part.key.coreHolder}] += part.ns;

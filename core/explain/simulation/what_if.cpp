@@ -426,7 +426,7 @@ private:
             for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane)
                 if (r_.lanes[lane].kind == LaneKind::Thread)
                     accountant_.withoutCore(lane, begin, end, [&](int64_t from, int64_t to, CoreHolder holder) {
-                        if (contentionBy(r_, holder) == cause.contention) again.cut(lane, from, to, 1);
+                        if (contentionBy(holder) == cause.contention) again.cut(lane, from, to, 1);
                     });
         } else if (cause.object != kNone) {
             const auto& holds = r_.holds[cause.object];

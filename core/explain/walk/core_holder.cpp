@@ -37,24 +37,14 @@ const char* contentionName(Contention contention) {
     return names[static_cast<size_t>(contention)];
 }
 
-Contention contentionBy(const Recording& recording, CoreHolder holder) {
-    const bool own = holder != kNone && (holder < kOtherProgram || holder - kOtherProgram == recording.process());
-    return own ? Contention::OwnThreads : Contention::OtherPrograms;
-}
-
 CoreHolders::CoreHolders(const Recording& recording) {
-    const uint32_t own = recording.process();
     std::map<uint32_t, CoreHolder> ofProcess;
     std::map<std::string, uint32_t> ofName;  // the process that stands for all of its name
     for (const auto& [id, thread] : recording.osThreads) {
         const auto [known, isNew] = ofProcess.try_emplace(thread.process, kNone);
-        if (isNew) {
-            const uint32_t process =
-                thread.process == own
-                    ? own
-                    : ofName.try_emplace(programName(recording, thread.process), thread.process).first->second;
-            known->second = kOtherProgram + process;
-        }
+        if (isNew)
+            known->second = kOtherProgram +
+                            ofName.try_emplace(programName(recording, thread.process), thread.process).first->second;
         of_[id] = known->second;
     }
     for (const Lane& lane : recording.lanes)

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Who had the core that somebody wanted: threads of the recorded program by lane group, other programs by name, all
-// processes of one name together. Only reads the recording; may be used on any thread.
+// Who had the core that somebody wanted: threads of the recorded program by lane group (each that ran has a lane),
+// other programs by name, all processes of one name together. Only reads the recording; may be used on any thread.
 #pragma once
 
 #include <unordered_map>
@@ -22,7 +22,9 @@ enum class Contention : uint8_t { None, OwnThreads, OtherPrograms };
 inline constexpr size_t kContentions = 3;
 const char* contentionName(Contention contention);  // "own_threads", "other_programs": the names used in JSON
 /// Of whoever had the core; whom nobody knows counts among other programs.
-Contention contentionBy(const Recording& recording, CoreHolder holder);
+constexpr Contention contentionBy(CoreHolder holder) {
+    return holder < kOtherProgram ? Contention::OwnThreads : Contention::OtherPrograms;
+}
 
 /// The holders by thread of the operating system. Costs a look at every lane and every known thread to make.
 class CoreHolders {
