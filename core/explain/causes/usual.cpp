@@ -42,7 +42,7 @@ std::vector<uint32_t> spreadOver(const std::vector<uint32_t>& frames, size_t mos
     return out;
 }
 
-/// Want of a core falls on other parts in every frame, and on some of them in few: usual is the median of all that is
+/// CPU contention hits different parts in every frame, so that the median of each part is often 0: usual is the median of all that is
 /// one contention's doing, shared out among its parts as their sums are.
 class UsualContention {
 public:

@@ -100,7 +100,7 @@ struct Cause {
     CauseKind kind = CauseKind::Unexplained;
     uint32_t object = kNone;
     Contention contention = Contention::None;
-    std::vector<WithoutCore> withoutCore;        // of NoCore: its time late by who wanted a core and who had it
+    std::vector<WithoutCore> withoutCore;        // of NoCore: its time late by waiting lane group and by core holder
     SegmentKind segment = SegmentKind::Running;  // what most of the excess is
     std::vector<uint32_t> frames;                // with a share, ascending
     std::vector<uint32_t> spikes;                // whose main cause it is
@@ -188,8 +188,8 @@ public:
     uint32_t worstFrameOf(const Spike& spike) const;  // the one with the greatest overrun
     /// The one with most of the cause.
     uint32_t worstFrameOf(const Cause& cause) const;
-    /// Who wanted a core in a frame and who had it, as far as that is of the cause: what it took longer than usual,
-    /// shared out as the time without a core. The longest first.
+    /// The excess of a contention cause in a frame by waiting lane group and by core holder, in proportion to the time
+    /// that each lost. The longest first.
     std::vector<WithoutCore> withoutCoreIn(uint32_t frame, const Cause& cause) const;
     /// The cause with this key, or kNone.
     uint32_t causeLike(const CauseKey& key) const;

@@ -80,8 +80,8 @@ void CriticalPathWalker::putStretch(uint32_t lane, int64_t begin, int64_t end, c
     backOverSchedule(recording_.lanes[lane], begin, end, ran, stopped);
 }
 
-/// Goes back over [begin, end): `take(from, to, holder)` for who had the core, leaving out `notThread`. Where that was
-/// nobody, the time belongs to whoever had it after.
+/// Goes back over [begin, end): `take(from, to, holder)` for who had the core, leaving out `notThread`. Time in which
+/// the core was idle is charged to its next holder.
 template <class Take>
 void CriticalPathWalker::backOverHolders(uint32_t core, int64_t begin, int64_t end, uint32_t notThread, Take&& take) {
     if (!holders_) holders_.emplace(recording_);
