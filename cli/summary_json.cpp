@@ -48,8 +48,8 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
         json["contention"] = contentionName(cause.contention);
         for (const auto& [name, late] : cause.holders)
             json["holders"].push_back({{"name", name}, {"late_ms", milliseconds(late)}});
-        for (const auto& [lane, late] : cause.withoutCore)
-            json["without_core"].push_back({{"lane", lane}, {"late_ms", milliseconds(late)}});
+        for (const auto& [lane, late] : cause.waitingLanes)
+            json["waiting_lanes"].push_back({{"lane", lane}, {"late_ms", milliseconds(late)}});
     }
     if (cause.saved) json["saved"] = *cause.saved;
     return json;

@@ -52,7 +52,7 @@ private slots:
         const Cause& others = e->causes[0];
         QCOMPARE(causeTitle(*e, others), std::string("CPU contention by other programs"));
         QCOMPARE(others.frames, (std::vector<uint32_t>{20, 22, 24, 28}));
-        const auto holders = byHolder(others.withoutCore);
+        const auto holders = byHolder(others.contentionParts);
         QCOMPARE(holders.size(), size_t{3});  // both processes "find" together
         QCOMPARE(coreHolderText(r, holders[0].first), std::string("find"));
         QCOMPARE(coreHolderText(r, holders[1].first), std::string("updater"));
@@ -356,7 +356,7 @@ private slots:
                         "was blocked 6.0 ms of that."));
         const auto waterfall = waterfallOf(*e, 30);
         QCOMPARE(waterfall[0].excess, int64_t{19'000'000});
-        QCOMPARE(waterfall[0].stood, int64_t{6'000'000});
+        QCOMPARE(waterfall[0].notRunning, int64_t{6'000'000});
         const MarkerRef load{0, 1, main.rows[1].lastBefore(begin + 2'000'000)};
         const MarkerWords words = markerWords(r, nullptr, load);
         QVERIFY(std::count(words.lines.begin(), words.lines.end(),

@@ -71,7 +71,7 @@ int CausesPanel::layOutOpened(uint32_t c, int y, int width) {
         rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, spike, more, part});
         y += kSpikeHeight;
     };
-    const size_t holders = std::min(kFewHolders, byHolder(e->causes[c].withoutCore).size());
+    const size_t holders = std::min(kFewHolders, byHolder(e->causes[c].contentionParts).size());
     for (uint32_t part = 0; part < holders; ++part) put(kNone, false, part);
     std::vector<uint32_t> spikes = e->causes[c].spikes;
     const auto worst = [&](uint32_t spike) { return e->frames[e->worstFrameOf(e->spikes[spike])].overrun; };
@@ -159,7 +159,7 @@ const std::vector<int>& CausesPanel::placesOf(uint32_t cause, int width) const {
 void CausesPanel::paintHolder(QPainter& painter, const Row& row) const {
     const Theme& t = theme();
     const Explanation& e = *document_.explanation();
-    const auto holders = byHolder(e.causes[row.cause].withoutCore);
+    const auto holders = byHolder(e.causes[row.cause].contentionParts);
     const auto [holder, late] = holders[row.part];
     const QRect box = row.box.adjusted(6, 0, -6, 0);
     QString name = toQString(coreHolderText(*e.recording, holder));
@@ -292,7 +292,7 @@ QString CausesPanel::tipOf(const Row& row) const {
     const auto part = [&](const std::string& name, int64_t late) {
         lines << tr("%1: %2 late").arg(toQString(name), toQString(durationText(late)));
     };
-    for (const auto& [holder, late] : byHolder(cause.withoutCore)) part(coreHolderText(*e.recording, holder), late);
+    for (const auto& [holder, late] : byHolder(cause.contentionParts)) part(coreHolderText(*e.recording, holder), late);
     constexpr qsizetype kMostLines = 16;
     if (lines.size() > kMostLines) {
         const qsizetype more = lines.size() - kMostLines;

@@ -124,7 +124,7 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
     painter.setPen(QPen(t.text, 1.1, Qt::DashLine));
     painter.drawLine(QPointF(due, top + 15), QPointF(due, end + 2));
     int y = top;
-    // `hatched`: the part of it, at its end, that was spent standing still.
+    // `hatched`: the part of it, at its end, that was not running.
     const auto bar = [&](const QString& title, double from, double to, const QColor& color, const QString& amount,
                          double hatched) {
         painter.setFont(smallFont());
@@ -133,9 +133,9 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
         painter.fillRect(QRect(left, y, painter.fontMetrics().horizontalAdvance(name) + 3, 15), t.paper);
         painter.drawText(QRect(left, y, viewport()->width() - 2 * kSide, 15), Qt::AlignLeft | Qt::AlignVCenter, name);
         const QRectF box(std::min(from, to), y + 16, std::max(1.5, std::abs(to - from)), kBar);
-        const QRectF still = box.adjusted((1 - hatched) * box.width(), 0, 0, 0);
+        const QRectF notRunning = box.adjusted((1 - hatched) * box.width(), 0, 0, 0);
         if (hatched < 1) painter.fillRect(box.adjusted(0, 0, -hatched * box.width(), 0), color);
-        if (hatched > 0) t.paintHatched(painter, still, t.plum);
+        if (hatched > 0) t.paintHatched(painter, notRunning, t.plum);
         painter.setFont(smallBoldFont());
         painter.setPen(t.text);
         const int room = painter.fontMetrics().horizontalAdvance(amount);
@@ -154,7 +154,7 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
         const double from = xOf(reached), to = xOf(reached += step.excess);
         const bool less = step.excess < 0;
         const double hatched =
-            less ? 0 : std::clamp(static_cast<double>(step.stood) / static_cast<double>(step.excess), 0.0, 1.0);
+            less ? 0 : std::clamp(static_cast<double>(step.notRunning) / static_cast<double>(step.excess), 0.0, 1.0);
         const QColor color =
             step.rest || less || !e.frames[frame].overrun
                 ? t.markerEdge

@@ -245,7 +245,7 @@ private:
                ascending(l.schedule, [](const ScheduleSpan& s) { return s.begin; }) &&
                l.scheduleSums.size() == (l.schedule.size() + kScheduleStep - 1) / kScheduleStep &&
                all(l.scheduleSums,
-                   [](const ScheduleSum& s) { return isLength(s.ran) && isLength(s.ready) && isLength(s.blocked); }) &&
+                   [](const TimeSplit& s) { return isLength(s.ran) && isLength(s.ready) && isLength(s.blocked); }) &&
                all(l.coreSpans, [](const CoreSpan& s) { return isSpan(s.begin, s.end); }) &&
                ascending(l.coreSpans, [](const CoreSpan& s) { return s.begin; });
     }

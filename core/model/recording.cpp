@@ -190,24 +190,15 @@ std::pair<const Argument*, const Argument*> Lane::argumentsOf(uint32_t row, uint
 }
 
 TimeSplit Lane::splitBetween(int64_t begin, int64_t end) const {
-    const auto add = [](TimeSplit& split, const ScheduleSpan& span, int64_t length) {
-        (span.state == ThreadState::Running ? split.ran
-         : span.state == ThreadState::Ready ? split.ready
-                                            : split.blocked) += length;
-    };
     // Up to an instant, from the first span on.
     const auto until = [&](int64_t time) {
-        TimeSplit split;
-        const auto after =
-            static_cast<size_t>(std::lower_bound(schedule.begin(), schedule.end(), time,
-                                                 [](const ScheduleSpan& span, int64_t t) { return span.begin < t; }) -
-                                schedule.begin());
-        const size_t step = after ? (after - 1) / kScheduleStep : 0;  // the last span may reach beyond
-        split.ran = scheduleSums[step].ran;
-        split.ready = scheduleSums[step].ready;
-        split.blocked = scheduleSums[step].blocked;
-        for (size_t i = step * kScheduleStep; i < after; ++i)
-            add(split, schedule[i], std::min(time, schedule[i].end) - schedule[i].begin);
+        const auto after = std::lower_bound(schedule.begin(), schedule.end(), time,
+                                            [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
+        const auto count = static_cast<size_t>(after - schedule.begin());
+        const size_t step = count ? (count - 1) / kScheduleStep : 0;  // the last span may reach beyond
+        TimeSplit split = scheduleSums[step];
+        for (size_t i = step * kScheduleStep; i < count; ++i)
+            split.add(schedule[i].state, std::min(time, schedule[i].end) - schedule[i].begin);
         return split;
     };
     if (scheduleSums.empty() || begin >= end) return {};

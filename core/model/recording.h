@@ -76,16 +76,15 @@ struct ScheduleSpan {
     ThreadState state{};
     uint32_t core = kNone;  // a lane of kind Core; where it ran, or ran last
 };
-/// What the spans before every kScheduleStep-th one come to.
-inline constexpr size_t kScheduleStep = 64;
-struct ScheduleSum {
-    int64_t ran = 0, ready = 0, blocked = 0;
-};
 /// How a thread spent a stretch of time, as far as the system told.
 struct TimeSplit {
     int64_t ran = 0, ready = 0, blocked = 0;
     int64_t known() const { return ran + ready + blocked; }
+    void add(ThreadState state, int64_t ns) {
+        (state == ThreadState::Running ? ran : state == ThreadState::Ready ? ready : blocked) += ns;
+    }
 };
+inline constexpr size_t kScheduleStep = 64;  // of Lane::scheduleSums
 /// Who had a core; for lanes of kind Core.
 struct CoreSpan {
     int64_t begin = 0, end = 0;
@@ -113,12 +112,12 @@ struct Lane {
     Column<Blocked> blocked;  // the waits that lie in no other wait, in order of time
     Column<LinkEnd> linkIns;  // sorted by time
     Column<LostStretch> lost;
-    Column<Argument> arguments;     // sorted by row and index
-    Column<ScheduleSpan> schedule;  // of a thread, sorted, without gaps but where it is not known
-    Column<ScheduleSum> scheduleSums;
-    Column<CoreSpan> coreSpans;  // of a core, sorted
-    bool onlyCounts = false;     // tells counters and nothing else
-    bool fromSystem = false;     // a thread that told nothing: the system says that it ran
+    Column<Argument> arguments;      // sorted by row and index
+    Column<ScheduleSpan> schedule;   // of a thread, sorted, without gaps but where it is not known
+    Column<TimeSplit> scheduleSums;  // of the spans before every kScheduleStep-th one
+    Column<CoreSpan> coreSpans;      // of a core, sorted
+    bool onlyCounts = false;         // tells counters and nothing else
+    bool fromSystem = false;         // a thread that told nothing: the system says that it ran
     /// While the recording is still being opened: when the lane's events lie that have not been read.
     struct Unread {
         int64_t begin = 0, end = 0;

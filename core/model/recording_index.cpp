@@ -88,7 +88,7 @@ CacheKey indexOf(uint64_t state) {
                               sizeof(LostStretch),
                               sizeof(Argument),
                               sizeof(ScheduleSpan),
-                              sizeof(ScheduleSum),
+                              sizeof(TimeSplit),
                               sizeof(CoreSpan),
                               sizeof(Hold),
                               sizeof(Frame),

@@ -64,10 +64,10 @@ CauseSummary causeOf(const Explanation& e, uint32_t index, bool predicted) {
     out.path = r.namesOf(cause.path);
     if (cause.object != kNone) out.lock = r.objects[cause.object];
     out.contention = cause.contention;
-    for (const auto& [holder, late] : byHolder(cause.withoutCore))
+    for (const auto& [holder, late] : byHolder(cause.contentionParts))
         out.holders.emplace_back(coreHolderText(r, holder), late);
-    for (const auto& [group, late] : byGroup(cause.withoutCore))
-        out.withoutCore.emplace_back(r.groups[group].name, late);
+    for (const auto& [group, late] : byGroup(cause.contentionParts))
+        out.waitingLanes.emplace_back(r.groups[group].name, late);
     out.kind = cause.kind;
     out.spikes = cause.spikes.size();
     out.frames = cause.frames.size();

@@ -26,8 +26,8 @@ struct CauseSummary {
     std::vector<std::string> path;  // names of markers, outermost first
     std::string lock;               // empty where it is not about one
     Contention contention{};
-    /// Of CPU contention: the time late by who had the core, and by who wanted it; the most first.
-    std::vector<std::pair<std::string, int64_t>> holders, withoutCore;
+    /// Of CPU contention: the time late by core holder, and by waiting lane group; the most first.
+    std::vector<std::pair<std::string, int64_t>> holders, waitingLanes;
     CauseKind kind{};
     uint64_t spikes = 0, frames = 0;  // whose main cause it is; with a share
     int64_t late = 0;

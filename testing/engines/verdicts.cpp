@@ -22,7 +22,7 @@ Explained explainedRun(const Settings& settings, const std::set<Trouble>& repair
 bool names(const Explanation& e, const Cause& cause, const Expected& expected) {
     const Recording& r = *e.recording;
     if (expected.kind != causeKindName(cause.kind)) return false;
-    if (!expected.by.empty()) return coreHolderText(r, byHolder(cause.withoutCore).front().first) == expected.by;
+    if (!expected.by.empty()) return coreHolderText(r, byHolder(cause.contentionParts).front().first) == expected.by;
     return r.namesOf(cause.path) == expected.path && r.groups[cause.group].name == expected.lane;
 }
 
@@ -48,7 +48,7 @@ std::string causesText(const Explanation& e) {
         out += (i ? "; " : "") + e.recording->groups[cause.group].name + ": " + e.recording->pathText(cause.path, 4) +
                ", " + causeKindName(cause.kind);
         if (cause.kind == CauseKind::NoCore)
-            out += " by " + coreHolderText(*e.recording, byHolder(cause.withoutCore).front().first);
+            out += " by " + coreHolderText(*e.recording, byHolder(cause.contentionParts).front().first);
     }
     return out.empty() ? "no cause" : out;
 }

@@ -239,9 +239,9 @@ private:
         }
     }
 
-    struct WithoutCores {
+    struct ContentionSum {
         int64_t time = 0;
-        std::vector<WithoutCore> parts;
+        std::vector<ContentionPart> parts;
         int64_t longest = 0, begin = 0, end = 0;  // and where it lies
         uint32_t lane = kNone;
         void add(const Recording& r, uint32_t at, int64_t from, int64_t to, CoreHolder holder) {
@@ -257,7 +257,7 @@ private:
 
     /// Who had the cores while threads of the program were ready to run.
     void threads() {
-        WithoutCores own, others;
+        ContentionSum own, others;
         int64_t ran = 0;
         uint32_t cores = 0, threads = 0;
         CriticalPathWalker walker(r_);
@@ -274,7 +274,7 @@ private:
                 });
             }
         }
-        const auto much = [&](const WithoutCores& of) {
+        const auto much = [&](const ContentionSum& of) {
             return of.time > 0 && static_cast<double>(of.time) >= kReadyShare * static_cast<double>(ran);
         };
         if (threads > cores && much(own)) {
@@ -293,9 +293,9 @@ private:
         if (much(others)) otherPrograms(others);
     }
 
-    void otherPrograms(const WithoutCores& others) {
-        std::vector<WithoutCore> parts = others.parts;
-        for (WithoutCore& part : parts) part.ns = ofAll(part.ns);
+    void otherPrograms(const ContentionSum& others) {
+        std::vector<ContentionPart> parts = others.parts;
+        for (ContentionPart& part : parts) part.ns = ofAll(part.ns);
         size_t ownCauses = 0;
         for (const uint32_t f : e_.late)
             ownCauses += e_.causes[e_.frames[f].shares.front().cause].contention != Contention::OtherPrograms;
@@ -334,7 +334,7 @@ private:
         out_.push_back(std::move(advice));
     }
 
-    void finish(Advice advice, const WithoutCores& of) {
+    void finish(Advice advice, const ContentionSum& of) {
         advice.cost = ofAll(of.time);
         placeAt(advice, of.lane, of.begin, of.end);
         out_.push_back(std::move(advice));

@@ -37,7 +37,7 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
     if (cause.kind == CauseKind::Unexplained)
         doubt(ConfidenceLevel::Low,
               cause.path ? "no marker says what was done there" : "nothing that was recorded took longer than usual");
-    if (const auto holders = byHolder(e.withoutCoreIn(frame, cause)); !holders.empty() && holders[0].first == kNone)
+    if (const auto holders = byHolder(e.contentionPartsIn(frame, cause)); !holders.empty() && holders[0].first == kNone)
         doubt(ConfidenceLevel::Medium, "who had the core was not recorded");
 
     for (const Segment& segment : segments) {

@@ -27,7 +27,7 @@ public:
             nodes_[node].own[static_cast<size_t>(part.key.kind)] += part.excess();
             const bool noCore = part.key.kind == SegmentKind::NoCore;
             if (noCore && part.ns > 0)
-                nodes_[node].withoutCore.push_back({part.key.group, part.key.coreHolder, part.ns});
+                nodes_[node].contentionParts.push_back({part.key.group, part.key.coreHolder, part.ns});
             const int64_t beyond = noCore ? 0 : std::max<int64_t>(0, part.ns - std::max(part.high, part.usual));
             for (;; node = nodes_[node].parent) {
                 nodes_[node].ns += part.ns;
@@ -49,7 +49,7 @@ public:
     /// Only what lies beyond the range of usual frames counts, unless told otherwise.
     void countEverything() { everything_ = true; }
 
-    /// What has to be explained: pacing that gave way, or was added, is no part of it.
+    /// What has to be explained: pacing is excluded.
     int64_t excess() const { return nodes_[0].ns - nodes_[0].usual; }
 
     /// The next largest cause, whose excess is then taken out of the tree. Excess ≤ 0: nothing left.
@@ -96,7 +96,7 @@ private:
         uint32_t object = kNone;
         PathId holder = 0;
         Contention contention = Contention::None;
-        std::vector<WithoutCore> withoutCore;
+        std::vector<ContentionPart> contentionParts;
         int64_t ns = 0, usual = 0, beyond = 0, taken = 0, takenBeyond = 0;
         std::array<int64_t, kSegmentKinds> own{};  // excess of this node itself, by kind
         std::vector<uint32_t> children;
@@ -210,8 +210,8 @@ private:
         found.path = node.path;
         found.object = node.object;
         found.contention = node.contention;
-        found.withoutCore = node.withoutCore;
-        if (!found.withoutCore.empty()) found.group = byGroup(found.withoutCore).front().first;
+        found.contentionParts = node.contentionParts;
+        if (!found.contentionParts.empty()) found.group = byGroup(found.contentionParts).front().first;
         found.excess = left(at);
         std::array<int64_t, kSegmentKinds> kinds{};
         addOwn(at, kinds);

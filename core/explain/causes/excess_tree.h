@@ -16,7 +16,7 @@ struct FoundCause {
     PathId path = 0;
     uint32_t object = kNone;  // lock it lies behind
     Contention contention = Contention::None;
-    std::vector<WithoutCore> withoutCore;  // of NoCore
+    std::vector<ContentionPart> contentionParts;  // of NoCore
     CauseKind kind = CauseKind::Unexplained;
     SegmentKind segment = SegmentKind::Running;
     int64_t excess = 0;

@@ -144,7 +144,7 @@ public:
         if (cause.frames.empty() || cause.frames.back() != frame) cause.frames.push_back(frame);
         sum.byKind[static_cast<size_t>(found.kind)] += late;
         sum.byPiece[static_cast<size_t>(found.segment)] += found.excess;
-        addWithoutCore(sum, found, late);
+        addContention(sum, found, late);
         sum.calls += found.calls;
         sum.usualCalls += found.usualCalls;
         sum.slowdown += found.slowdown;
@@ -161,8 +161,8 @@ public:
                 static_cast<CauseKind>(std::max_element(sum.byKind.begin(), sum.byKind.end()) - sum.byKind.begin());
             cause.segment = static_cast<SegmentKind>(std::max_element(sum.byPiece.begin(), sum.byPiece.end()) -
                                                      sum.byPiece.begin());
-            for (const auto& [of, ns] : sum.withoutCore) cause.withoutCore.push_back({of.first, of.second, ns});
-            if (!cause.withoutCore.empty()) cause.group = byGroup(cause.withoutCore).front().first;
+            for (const auto& [of, ns] : sum.contentionParts) cause.contentionParts.push_back({of.first, of.second, ns});
+            if (!cause.contentionParts.empty()) cause.group = byGroup(cause.contentionParts).front().first;
             cause.calls = sum.calls / frames;
             cause.usualCalls = sum.usualCalls / frames;
             cause.slowdown = sum.slowdown / frames;
@@ -209,14 +209,14 @@ private:
         std::array<int64_t, kCauseKinds> byKind{};
         std::array<int64_t, kSegmentKinds> byPiece{};
         double calls = 0, usualCalls = 0, slowdown = 0;
-        std::map<std::pair<uint32_t, CoreHolder>, int64_t> withoutCore;  // by lane group and holder
+        std::map<std::pair<uint32_t, CoreHolder>, int64_t> contentionParts;  // by lane group and holder
     };
     /// The time late is shared out as the time without a core was.
-    static void addWithoutCore(Sum& sum, const FoundCause& found, int64_t late) {
+    static void addContention(Sum& sum, const FoundCause& found, int64_t late) {
         double all = 0;
-        for (const WithoutCore& part : found.withoutCore) all += static_cast<double>(part.ns);
-        for (const WithoutCore& part : found.withoutCore)
-            sum.withoutCore[{part.group, part.holder}] +=
+        for (const ContentionPart& part : found.contentionParts) all += static_cast<double>(part.ns);
+        for (const ContentionPart& part : found.contentionParts)
+            sum.contentionParts[{part.group, part.holder}] +=
                 static_cast<int64_t>(static_cast<double>(late) * static_cast<double>(part.ns) / all);
     }
     Explanation& e_;

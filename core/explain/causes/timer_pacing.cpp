@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <unordered_map>
 
+#include "usual.h"
+
 namespace fugato {
 
 namespace {
@@ -18,13 +20,6 @@ constexpr double kLeastAsleep = 0.05;  // of the tick, usually
 bool mayBeSleep(SegmentKind kind) {
     return kind == SegmentKind::WaitSleep || kind == SegmentKind::WaitOther || kind == SegmentKind::WaitCondition ||
            kind == SegmentKind::Blocked;
-}
-
-template <class T>
-T medianOf(std::vector<T>& values) {
-    const auto middle = values.begin() + static_cast<std::ptrdiff_t>((values.size() - 1) / 2);
-    std::nth_element(values.begin(), middle, values.end());
-    return *middle;
 }
 
 }  // namespace
@@ -51,14 +46,12 @@ TimerPacing findTimerPacing(const Explanation& e) {
     TimerPacing found;
     int64_t longest = 0;
     for (auto& [key, times] : asleep) {
-        if (2 * times.size() <= count) continue;
-        times.resize(count);  // absent: 0
-        const int64_t usual = medianOf(times);
+        const int64_t usual = quantileWithZeros(times, count, 0.5);
         if (usual < longest || (usual == longest && key > found.key)) continue;
         longest = usual;
         found.key = key;
     }
-    const int64_t tick = medianOf(durations), deadline = medianOf(deadlines);
+    const int64_t tick = quantileWithZeros(durations, count, 0.5), deadline = quantileWithZeros(deadlines, count, 0.5);
     const auto within = [](int64_t a, int64_t b, double part) {
         return static_cast<double>(std::abs(a - b)) <= part * static_cast<double>(b);
     };

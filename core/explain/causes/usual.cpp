@@ -24,17 +24,6 @@ constexpr size_t kDurations = 256;    // a median rests on so many
 constexpr uint32_t kJustBefore = 16;  // frames
 static_assert(kSampleFrames <= 64);   // UsualOccurrence::presentIn
 
-/// The value at `part` of `count` values of which those not listed are 0; the lower one of two.
-template <class T>
-T quantileWithZeros(std::vector<T>& values, size_t count, double part) {
-    const auto rank = static_cast<size_t>(part * static_cast<double>(count - 1));
-    const size_t zeros = count - values.size();
-    if (rank < zeros) return T{};
-    const auto at = values.begin() + static_cast<std::ptrdiff_t>(rank - zeros);
-    std::nth_element(values.begin(), at, values.end());
-    return *at;
-}
-
 std::vector<uint32_t> spreadOver(const std::vector<uint32_t>& frames, size_t most) {
     const size_t count = std::min(most, frames.size());
     std::vector<uint32_t> out(count);
@@ -42,8 +31,8 @@ std::vector<uint32_t> spreadOver(const std::vector<uint32_t>& frames, size_t mos
     return out;
 }
 
-/// CPU contention hits different parts in every frame, so that the median of each part is often 0: usual is the median of all that is
-/// one contention's doing, shared out among its parts as their sums are.
+/// CPU contention hits different parts in every frame, so that the median of each part is often 0: usual is the median
+/// of all that is one contention's doing, shared out among its parts as their sums are.
 class UsualContention {
 public:
     explicit UsualContention(const std::vector<PartKey>& keys) : of_(keys.size()), sums_(keys.size()) {

@@ -4,6 +4,7 @@
 // waits for it there. Only the parts of core/explain use this.
 #pragma once
 
+#include <algorithm>
 #include <deque>
 #include <mutex>
 #include <unordered_map>
@@ -11,6 +12,17 @@
 #include "core/explain/model/explanation.h"
 
 namespace fugato {
+
+/// The value at `part` of `count` values of which those not listed are 0; the lower one of two.
+template <class T>
+T quantileWithZeros(std::vector<T>& values, size_t count, double part) {
+    const auto rank = static_cast<size_t>(part * static_cast<double>(count - 1));
+    const size_t zeros = count - values.size();
+    if (rank < zeros) return T{};
+    const auto at = values.begin() + static_cast<std::ptrdiff_t>(rank - zeros);
+    std::nth_element(values.begin(), at, values.end());
+    return *at;
+}
 
 /// Fills e.baselines, e.occurrences and the baseline of each frame. The frames must have been judged.
 void makeBaselines(Explanation& e);

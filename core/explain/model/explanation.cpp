@@ -22,7 +22,7 @@ int64_t Explanation::deadlineOf(uint32_t index) const {
 
 bool Explanation::isPacing(const ExcessPart& part) const {
     if (part.key.kind == SegmentKind::WaitPacing) return true;
-    // A sleep that gave way; one that lasted too long makes its frame late.
+    // A sleep shorter than usual; a longer one makes its frame late.
     return timer.tick && part.excess() < 0 && part.key == pathSums->keys[timer.key];
 }
 
@@ -35,21 +35,21 @@ bool isOf(const Recording& recording, const Segment& segment, const Cause& cause
 }
 
 template <class Key>
-static std::vector<std::pair<Key, int64_t>> summed(const std::vector<WithoutCore>& parts, Key WithoutCore::*key) {
+static std::vector<std::pair<Key, int64_t>> summed(const std::vector<ContentionPart>& parts, Key ContentionPart::*key) {
     std::map<Key, int64_t> sums;
-    for (const WithoutCore& part : parts) sums[part.*key] += part.ns;
+    for (const ContentionPart& part : parts) sums[part.*key] += part.ns;
     std::vector<std::pair<Key, int64_t>> out(sums.begin(), sums.end());
     std::stable_sort(out.begin(), out.end(), [](auto& a, auto& b) { return a.second > b.second; });
     return out;
 }
-std::vector<std::pair<CoreHolder, int64_t>> byHolder(const std::vector<WithoutCore>& withoutCore) {
-    return summed(withoutCore, &WithoutCore::holder);
+std::vector<std::pair<CoreHolder, int64_t>> byHolder(const std::vector<ContentionPart>& contentionParts) {
+    return summed(contentionParts, &ContentionPart::holder);
 }
-std::vector<std::pair<uint32_t, int64_t>> byGroup(const std::vector<WithoutCore>& withoutCore) {
-    return summed(withoutCore, &WithoutCore::group);
+std::vector<std::pair<uint32_t, int64_t>> byGroup(const std::vector<ContentionPart>& contentionParts) {
+    return summed(contentionParts, &ContentionPart::group);
 }
 
-std::vector<WithoutCore> Explanation::withoutCoreIn(uint32_t frame, const Cause& cause) const {
+std::vector<ContentionPart> Explanation::contentionPartsIn(uint32_t frame, const Cause& cause) const {
     std::map<std::pair<uint32_t, CoreHolder>, int64_t> times;
     int64_t all = 0, excess = 0;
     for (const ExcessPart& part : excessOf(frame)) {
@@ -58,7 +58,7 @@ std::vector<WithoutCore> Explanation::withoutCoreIn(uint32_t frame, const Cause&
         all += part.ns;
         if (part.ns) times[{part.key.group, part.key.coreHolder}] += part.ns;
     }
-    std::vector<WithoutCore> out;
+    std::vector<ContentionPart> out;
     for (const auto& [of, ns] : times)
         out.push_back({of.first, of.second,
                        static_cast<int64_t>(static_cast<double>(std::max<int64_t>(0, excess)) *

@@ -86,7 +86,7 @@ struct CauseKey {
 };
 
 /// Time that one lane group was without a core because of one holder.
-struct WithoutCore {
+struct ContentionPart {
     uint32_t group = 0;
     CoreHolder holder = kNone;
     int64_t ns = 0;
@@ -95,15 +95,15 @@ struct WithoutCore {
 struct Cause {
     std::string letter;  // "A" costs most, but a letter once given stays
     CauseKey key;
-    uint32_t group = 0;  // of NoCore: which wanted a core most
+    uint32_t group = 0;  // of NoCore: which lost most time
     PathId path = 0;
     CauseKind kind = CauseKind::Unexplained;
     uint32_t object = kNone;
     Contention contention = Contention::None;
-    std::vector<WithoutCore> withoutCore;        // of NoCore: its time late by waiting lane group and by core holder
-    SegmentKind segment = SegmentKind::Running;  // what most of the excess is
-    std::vector<uint32_t> frames;                // with a share, ascending
-    std::vector<uint32_t> spikes;                // whose main cause it is
+    std::vector<ContentionPart> contentionParts;  // of NoCore: its time late by waiting lane group and by core holder
+    SegmentKind segment = SegmentKind::Running;   // what most of the excess is
+    std::vector<uint32_t> frames;                 // with a share, ascending
+    std::vector<uint32_t> spikes;                 // whose main cause it is
     int64_t late = 0;
     double calls = 0, usualCalls = 0;  // per frame, mean over its frames
     double slowdown = 0;               // mean call ÷ usual call; 0 where there is no usual call
@@ -119,8 +119,8 @@ struct Cause {
 bool isOf(const Recording& recording, const Segment& segment, const Cause& cause);
 
 /// Sums by holder, or by lane group that had no core: the most first.
-std::vector<std::pair<CoreHolder, int64_t>> byHolder(const std::vector<WithoutCore>& withoutCore);
-std::vector<std::pair<uint32_t, int64_t>> byGroup(const std::vector<WithoutCore>& withoutCore);
+std::vector<std::pair<CoreHolder, int64_t>> byHolder(const std::vector<ContentionPart>& contentionParts);
+std::vector<std::pair<uint32_t, int64_t>> byGroup(const std::vector<ContentionPart>& contentionParts);
 
 struct Spike {
     uint32_t first = 0, last = 0;  // frames
@@ -190,7 +190,7 @@ public:
     uint32_t worstFrameOf(const Cause& cause) const;
     /// The excess of a contention cause in a frame by waiting lane group and by core holder, in proportion to the time
     /// that each lost. The longest first.
-    std::vector<WithoutCore> withoutCoreIn(uint32_t frame, const Cause& cause) const;
+    std::vector<ContentionPart> contentionPartsIn(uint32_t frame, const Cause& cause) const;
     /// The cause with this key, or kNone.
     uint32_t causeLike(const CauseKey& key) const;
     int64_t usualOf(uint32_t frame) const { return baselines[frames[frame].baseline].total; }

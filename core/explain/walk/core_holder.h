@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Who had the core that somebody wanted: threads of the recorded program by lane group (each that ran has a lane),
+// Core holders in CPU contention: threads of the recorded program by lane group (each that ran has a lane),
 // other programs by name, all processes of one name together. Only reads the recording; may be used on any thread.
 #pragma once
 
@@ -21,7 +21,7 @@ std::string coreHolderText(const Recording& recording, CoreHolder holder);
 enum class Contention : uint8_t { None, OwnThreads, OtherPrograms };
 inline constexpr size_t kContentions = 3;
 const char* contentionName(Contention contention);  // "own_threads", "other_programs": the names used in JSON
-/// Of whoever had the core; whom nobody knows counts among other programs.
+/// By core holder; an unknown one counts among other programs.
 constexpr Contention contentionBy(CoreHolder holder) {
     return holder < kOtherProgram ? Contention::OwnThreads : Contention::OtherPrograms;
 }

@@ -54,13 +54,13 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
     return sentence;
 }
 
-/// How much more than usual the marker of a cause ran, and how much it stood, by what it waited for.
-struct StoodStill {
-    int64_t ran = 0, stood = 0;
+/// How much more than usual the marker of a cause ran, and how much it waited, by kind.
+struct NotRunning {
+    int64_t ran = 0, notRunning = 0;
     std::map<SegmentKind, int64_t> by;
 };
-StoodStill stoodStillIn(const Explanation& e, uint32_t frame, const Cause& cause) {
-    StoodStill out;
+NotRunning notRunningIn(const Explanation& e, uint32_t frame, const Cause& cause) {
+    NotRunning out;
     for (const ExcessPart& part : e.excessOf(frame)) {
         const PartKey& key = part.key;
         if (key.kind == SegmentKind::NoCore || e.isPacing(part) || key.object != kNone || key.group != cause.group ||
@@ -71,7 +71,7 @@ StoodStill stoodStillIn(const Explanation& e, uint32_t frame, const Cause& cause
         else
             out.by[key.kind] += part.excess();
     }
-    for (const auto& [kind, ns] : out.by) out.stood += std::max<int64_t>(0, ns);
+    for (const auto& [kind, ns] : out.by) out.notRunning += std::max<int64_t>(0, ns);
     return out;
 }
 
@@ -143,7 +143,7 @@ private:
 
     /// "main was ready to run, but waited for a core 29.9 ms longer than usual: CPU contention with sh."
     std::string contentionText(const Cause& cause, const std::string& time) const {
-        const std::vector<WithoutCore> without = e_.withoutCoreIn(index_, cause);
+        const std::vector<ContentionPart> without = e_.contentionPartsIn(index_, cause);
         const auto groups = byGroup(without);
         std::vector<std::string> lanes, times;
         for (const auto& [group, ns] : groups) {
@@ -205,7 +205,7 @@ private:
             case CauseKind::NoCore: text = contentionText(cause, time); break;
             case CauseKind::Unexplained:
                 if (cause.path) return unmarkedSentence(e_, cause, excess, segments_);
-                text = cause.path || verdict_.shares.size() == 1
+                text = verdict_.shares.size() == 1
                            ? "Nothing that was recorded took longer than usual. A marker inside the longest stretch "
                              "without one would tell more."
                            : "For " + time + " more nothing that was recorded is to blame.";
@@ -215,14 +215,14 @@ private:
     }
 
     /// " It ran 42.0 ms of that, and was blocked 35.0 ms." where a good part of it did not run.
-    std::string stoodText(const Cause& cause, int64_t excess) const {
-        const StoodStill still = stoodStillIn(e_, index_, cause);
-        if (still.stood < kWorthTelling ||
-            static_cast<double>(still.stood) < kMuchWaiting * static_cast<double>(excess))
+    std::string notRunningText(const Cause& cause, int64_t excess) const {
+        const NotRunning waited = notRunningIn(e_, index_, cause);
+        if (waited.notRunning < kWorthTelling ||
+            static_cast<double>(waited.notRunning) < kMuchWaiting * static_cast<double>(excess))
             return {};
         std::vector<std::string> words;
-        if (still.ran > 0) words.push_back("ran " + durationText(still.ran));
-        for (const auto& [kind, ns] : still.by)
+        if (waited.ran > 0) words.push_back("ran " + durationText(waited.ran));
+        for (const auto& [kind, ns] : waited.by)
             if (static_cast<double>(ns) >= kMuchWaiting * static_cast<double>(excess))
                 words.push_back(std::string(pastOf(kind)) + " " + durationText(ns));
         return words.empty() ? std::string() : " It " + joined(words) + " of that.";
@@ -237,7 +237,7 @@ private:
         Sentence sentence = sentenceOf(cause, share.excess);
         const bool work =
             cause.kind == CauseKind::Slower || cause.kind == CauseKind::MoreCalls || cause.kind == CauseKind::Unusual;
-        if (work) sentence.text += stoodText(cause, share.excess);
+        if (work) sentence.text += notRunningText(cause, share.excess);
         for (const Segment& segment : segments_) {
             if (!isOf(r_, segment, cause)) continue;
             if (sentence.lane == kNone) sentence = {sentence.text, segment.begin, segment.end, segment.lane};
@@ -350,10 +350,10 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
         PartKey key;
         key.group = cause.group;
         key.path = cause.path;
-        const int64_t stood = waiting      ? share.excess
-                              : cause.path ? std::min(share.excess, stoodStillIn(e, frame, cause).stood)
-                                           : 0;
-        waterfall.push_back({causeTitle(e, cause), share.excess, key, false, stood});
+        const int64_t notRunning = waiting      ? share.excess
+                                   : cause.path ? std::min(share.excess, notRunningIn(e, frame, cause).notRunning)
+                                                : 0;
+        waterfall.push_back({causeTitle(e, cause), share.excess, key, false, notRunning});
     }
     for (const ExcessPart& part : e.excessOf(frame)) {
         if (!part.excess() || !shares.empty()) continue;
@@ -361,12 +361,12 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
         const auto same = std::find_if(waterfall.begin(), waterfall.end(), [&](const WaterfallStep& step) {
             return step.key.group == part.key.group && step.key.path == part.key.path && step.title == title;
         });
-        const int64_t stood = part.key.kind == SegmentKind::Running ? 0 : part.excess();
+        const int64_t notRunning = part.key.kind == SegmentKind::Running ? 0 : part.excess();
         if (same != waterfall.end()) {
             same->excess += part.excess();
-            same->stood += stood;
+            same->notRunning += notRunning;
         } else {
-            waterfall.push_back({title, part.excess(), part.key, false, stood});
+            waterfall.push_back({title, part.excess(), part.key, false, notRunning});
         }
     }
     std::stable_sort(waterfall.begin(), waterfall.end(),

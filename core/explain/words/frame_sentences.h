@@ -22,8 +22,8 @@ struct WaterfallStep {
     std::string title;
     int64_t excess = 0;
     PartKey key;
-    bool rest = false;  // everything that got no step of its own
-    int64_t stood = 0;  // the part of the excess that was not running: waiting, blocked, without a core
+    bool rest = false;       // everything that got no step of its own
+    int64_t notRunning = 0;  // the part of the excess that was not running: waiting, blocked, without a core
 };
 /// The causes of a late frame, or the `most` largest differences of another, in order; then the rest, if any.
 /// They add up to the whole difference.

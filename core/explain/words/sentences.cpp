@@ -60,8 +60,9 @@ std::string joined(const std::vector<std::string>& words) {
     return out;
 }
 
-std::string holdersText(const Recording& r, const std::vector<WithoutCore>& withoutCore, size_t most, bool times) {
-    auto holders = byHolder(withoutCore);
+std::string holdersText(const Recording& r, const std::vector<ContentionPart>& contentionParts, size_t most,
+                        bool times) {
+    auto holders = byHolder(contentionParts);
     const int64_t longest = holders.empty() ? 0 : holders.front().second;
     while (holders.size() > 1 && static_cast<double>(holders.back().second) < kHardlyAny * static_cast<double>(longest))
         holders.pop_back();
@@ -144,7 +145,7 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
             return cause.slowdown > 0 ? "each call slower: ×" + fixedText(cause.slowdown, 1) : "slower than usual";
         case CauseKind::NoCore: {
             constexpr size_t kMostHolders = 2;
-            return lane + " waited: " + holdersText(*e.recording, cause.withoutCore, kMostHolders, false) + " ran";
+            return lane + " waited: " + holdersText(*e.recording, cause.contentionParts, kMostHolders, false) + " ran";
         }
         case CauseKind::Unexplained:
             return cause.path ? "longer, between its inner markers" : "record more here to learn why";

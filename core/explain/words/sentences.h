@@ -31,7 +31,7 @@ std::string partTitle(const Recording& recording, const PartKey& key);
 /// Who has less than this part of the most is not named beside it.
 inline constexpr double kHardlyAny = 0.02;
 /// Who had the cores: "sh (26.0 ms), find (3.1 ms) and 2 more (0.8 ms)"; times only where there are several.
-std::string holdersText(const Recording& recording, const std::vector<WithoutCore>& withoutCore, size_t most,
+std::string holdersText(const Recording& recording, const std::vector<ContentionPart>& contentionParts, size_t most,
                         bool times);
 std::string joined(const std::vector<std::string>& words);  // "A, B and C"
 

@@ -51,17 +51,12 @@ void ScheduleStream::State::take(const LaneFinds::CoreSwitch& change, Undo* undo
     if (undo) undo->add([this, core = change.core] { cores[core].pop_back(); });
 }
 
-static std::vector<ScheduleSum> sumsOf(const std::vector<ScheduleSpan>& spans) {
-    std::vector<ScheduleSum> sums;
-    ScheduleSum now;
+static std::vector<TimeSplit> sumsOf(const std::vector<ScheduleSpan>& spans) {
+    std::vector<TimeSplit> sums;
+    TimeSplit now;
     for (size_t i = 0; i < spans.size(); ++i) {
         if (i % kScheduleStep == 0) sums.push_back(now);
-        const int64_t length = spans[i].end - spans[i].begin;
-        switch (spans[i].state) {
-            case ThreadState::Running: now.ran += length; break;
-            case ThreadState::Ready: now.ready += length; break;
-            case ThreadState::Blocked: now.blocked += length; break;
-        }
+        now.add(spans[i].state, spans[i].end - spans[i].begin);
     }
     return sums;
 }
@@ -96,7 +91,7 @@ void ScheduleStream::fill(Recording& r, Place& place) {
                           since.core, &undo);
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {
             r.lanes[i].schedule = Column<ScheduleSpan>::of(place, state.schedules[i]);
-            r.lanes[i].scheduleSums = Column<ScheduleSum>::of(place, sumsOf(state.schedules[i]));
+            r.lanes[i].scheduleSums = Column<TimeSplit>::of(place, sumsOf(state.schedules[i]));
             r.lanes[i].coreSpans = Column<CoreSpan>::of(place, state.cores[i]);
         }
         undo.run();
