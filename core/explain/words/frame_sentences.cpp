@@ -55,12 +55,12 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
 }
 
 /// How much more than usual the marker of a cause ran, and how much it waited, by kind.
-struct NotRunning {
+struct ExcessSplit {
     int64_t ran = 0, notRunning = 0;
     std::map<SegmentKind, int64_t> by;
 };
-NotRunning notRunningIn(const Explanation& e, uint32_t frame, const Cause& cause) {
-    NotRunning out;
+ExcessSplit excessSplitOf(const Explanation& e, uint32_t frame, const Cause& cause) {
+    ExcessSplit out;
     for (const ExcessPart& part : e.excessOf(frame)) {
         const PartKey& key = part.key;
         if (key.kind == SegmentKind::NoCore || e.isPacing(part) || key.object != kNone || key.group != cause.group ||
@@ -216,13 +216,13 @@ private:
 
     /// " It ran 42.0 ms of that, and was blocked 35.0 ms." where a good part of it did not run.
     std::string notRunningText(const Cause& cause, int64_t excess) const {
-        const NotRunning waited = notRunningIn(e_, index_, cause);
-        if (waited.notRunning < kWorthTelling ||
-            static_cast<double>(waited.notRunning) < kMuchWaiting * static_cast<double>(excess))
+        const ExcessSplit split = excessSplitOf(e_, index_, cause);
+        if (split.notRunning < kWorthTelling ||
+            static_cast<double>(split.notRunning) < kMuchWaiting * static_cast<double>(excess))
             return {};
         std::vector<std::string> words;
-        if (waited.ran > 0) words.push_back("ran " + durationText(waited.ran));
-        for (const auto& [kind, ns] : waited.by)
+        if (split.ran > 0) words.push_back("ran " + durationText(split.ran));
+        for (const auto& [kind, ns] : split.by)
             if (static_cast<double>(ns) >= kMuchWaiting * static_cast<double>(excess))
                 words.push_back(std::string(pastOf(kind)) + " " + durationText(ns));
         return words.empty() ? std::string() : " It " + joined(words) + " of that.";
@@ -351,7 +351,7 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
         key.group = cause.group;
         key.path = cause.path;
         const int64_t notRunning = waiting      ? share.excess
-                                   : cause.path ? std::min(share.excess, notRunningIn(e, frame, cause).notRunning)
+                                   : cause.path ? std::min(share.excess, excessSplitOf(e, frame, cause).notRunning)
                                                 : 0;
         waterfall.push_back({causeTitle(e, cause), share.excess, key, false, notRunning});
     }
