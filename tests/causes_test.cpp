@@ -144,6 +144,9 @@ private slots:
         QCOMPARE(e->frames[30].shares.size(), size_t{1});
         QCOMPARE(causeText(*e, 0), QString("A main  unexplained"));
         QCOMPARE(e->frames[30].shares[0].excess, int64_t{29'000'000});
+        QCOMPARE(
+            firstSentence(*e, 30),
+            std::string("main spent 29.0 ms longer than usual outside any marker. A marker there would tell more."));
     }
 
     void twoLargeChildrenAreNamedNotTheirCaller() {
@@ -442,6 +445,21 @@ private slots:
         QCOMPARE(timer->evidence,
                  std::string("97 % of the frames last 20.0 ms; the time left is spent in Rest. Frames up "
                              "to 20.6 ms count as in budget."));
+    }
+
+    void aSleepWithoutAMarkerIsRecognisedToo() {
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 60; ++f) {
+            const double work = f == 40 ? 26'000 : 6000 + f % 3 * 1000,
+                         end = f == 40 ? work : 20'000 + f % 5 * 75 - 150.0;
+            t.frame(at, "main", 20'000).mark(at, at + work, "main", "Work").frameEnd(at + end, "main");
+            at += end;
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->timer.tick, int64_t{20'000'000});
+        QCOMPARE(e->late, std::vector<uint32_t>{40});
+        QCOMPARE(causeText(*e, 0), QString("A main Work slower"));
     }
 
     void whoeverTellsItsPacingIsBelieved() {

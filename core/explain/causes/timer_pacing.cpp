@@ -31,6 +31,8 @@ TimerPacing findTimerPacing(const Explanation& e) {
     std::vector<int64_t> durations, deadlines;
     std::unordered_map<uint32_t, std::vector<int64_t>> asleep;  // by key
     const uint32_t own = e.recording->lanes[frames[0].lane].group;
+    // Where the system did not tell when the lane ran, time outside any marker may be a sleep too.
+    const bool noSchedule = e.recording->lanes[frames[0].lane].schedule.empty();
     size_t told = 0;
     for (size_t i = 0; i < count; ++i) {
         const auto frame = static_cast<uint32_t>(i * frames.size() / count);
@@ -39,7 +41,9 @@ TimerPacing findTimerPacing(const Explanation& e) {
         told += e.pathSums->pacing(frame) > 0;
         for (const Part& part : e.pathSums->partsOf(frame)) {
             const PartKey& key = e.pathSums->keys[part.key];
-            if (key.group == own && key.object == kNone && mayBeSleep(key.kind)) asleep[part.key].push_back(part.ns);
+            const bool unknown = noSchedule && key.kind == SegmentKind::Running && !key.path;
+            if (key.group == own && key.object == kNone && (unknown || mayBeSleep(key.kind)))
+                asleep[part.key].push_back(part.ns);
         }
     }
     if (static_cast<double>(told) > kTold * static_cast<double>(count)) return {};

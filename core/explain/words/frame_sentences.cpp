@@ -179,6 +179,22 @@ private:
         return 0;
     }
 
+    /// Of one without a marker: time outside any marker, or nothing that was recorded.
+    std::string unexplainedText(const Cause& cause, int64_t excess) const {
+        int64_t outside = 0;
+        for (const ExcessPart& part : e_.excessOf(index_))
+            if (!part.key.path && part.key.group == cause.group && part.key.kind == SegmentKind::Running)
+                outside += part.excess();
+        if (2 * outside >= excess)
+            return r_.groups[cause.group].name + " spent " + durationText(outside) +
+                   " longer than usual outside any marker. A marker there would tell more.";
+        if (verdict_.shares.size() > 1)
+            return "For " + durationText(excess) + " more nothing that was recorded is to blame.";
+        return "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one "
+               "would "
+               "tell more.";
+    }
+
     Sentence sentenceOf(const Cause& cause, int64_t excess) const {
         const std::string lane = r_.groups[cause.group].name, title = causeTitle(e_, cause),
                           time = durationText(excess);
@@ -205,10 +221,7 @@ private:
             case CauseKind::NoCore: text = contentionText(cause, time); break;
             case CauseKind::Unexplained:
                 if (cause.path) return unmarkedSentence(e_, cause, excess, segments_);
-                text = verdict_.shares.size() == 1
-                           ? "Nothing that was recorded took longer than usual. A marker inside the longest stretch "
-                             "without one would tell more."
-                           : "For " + time + " more nothing that was recorded is to blame.";
+                text = unexplainedText(cause, excess);
                 break;
         }
         return {text, 0, 0, kNone};
