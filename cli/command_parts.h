@@ -13,6 +13,7 @@
 
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
+#include "core/symbols/symbols.h"
 #include "format/opening.h"
 #include "format/shown_text.h"
 
@@ -87,6 +88,15 @@ inline Result<std::shared_ptr<const Recording>> openForCommand(const std::string
     if (storage.check(0, storage.size())) return opened;
     forgetIndex(**opened);
     return openRecording(file, std::ref(line), options);
+}
+
+/// The functions that its call stacks name, and what could not be named; null where it holds none.
+inline std::shared_ptr<const Symbols> symbolsForCommand(const Recording& recording, std::ostream& err) {
+    if (recording.samples.empty()) return nullptr;
+    ProgressLine line("Looking up functions", err);
+    auto symbols = symbolsOf(recording, indexFolder(), std::ref(line));
+    for (const std::string& sentence : symbols->missing()) tellNote(err, sentence);
+    return symbols;
 }
 
 }  // namespace fugato

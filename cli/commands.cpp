@@ -138,10 +138,11 @@ public:
                                      : " has no frames in series " + std::to_string(series_) +
                                            ". `fugato-cli info` lists the series."));
         }
+        const auto symbols = symbolsForCommand(*recording, err);
         std::vector<std::shared_ptr<const Explanation>> explained;
         for (const uint32_t series : chosen)
-            explained.push_back(
-                explain(recording, sumCriticalPaths(*recording, series), static_cast<int64_t>(budgetMs_ * 1e6)));
+            explained.push_back(explain(recording, sumCriticalPaths(*recording, series),
+                                        static_cast<int64_t>(budgetMs_ * 1e6), {}, nullptr, symbols));
         Json json = json_ ? summaryJson(*summaryOf(explained, {kPredicted, kMarkers})) : Json();
         for (const auto& e : explained) {
             std::vector<Repair> repairs;

@@ -51,6 +51,14 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
         for (const auto& [lane, late] : cause.waitingLanes)
             json["waiting_lanes"].push_back({{"lane", lane}, {"late_ms", milliseconds(late)}});
     }
+    if (cause.function) {
+        const auto& f = *cause.function;
+        Json function{{"name", f.name}, {"module", f.module}, {"samples", f.samples}, {"of_samples", f.ofSamples}};
+        if (!f.file.empty()) function["file"] = f.file;
+        if (f.line) function["line"] = f.line;
+        if (!f.caller.empty()) function["called_from"] = f.caller;
+        json["function"] = std::move(function);
+    }
     if (cause.saved) json["saved"] = *cause.saved;
     return json;
 }

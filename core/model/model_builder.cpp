@@ -20,6 +20,18 @@ void add(Repairs& to, const Repairs& from) {
     to.tooDeep += from.tooDeep;
 }
 
+/// Of a lane that tells no name: what the system calls its thread; new threads are called as the one that made them.
+std::string nameFor(const Recording& r, const Lane& lane) {
+    if (lane.kind != LaneKind::Queue && lane.osId && lane.osId == r.process()) return "main thread";
+    const auto thread = r.osThreads.find(static_cast<uint32_t>(lane.osId)), main = r.osThreads.find(r.process());
+    const std::string number = lane.osId ? " (" + std::to_string(lane.osId) + ")" : "";
+    if (lane.kind == LaneKind::Thread && thread != r.osThreads.end() && main != r.osThreads.end() &&
+        !thread->second.name.empty() && thread->second.name != main->second.name)
+        return thread->second.name + number;
+    return (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.id) + number;
+}
+
+
 /// After the lanes are filled: when the recording begins and ends, what had to be mended, names for all.
 void finishLanes(Recording& r, const std::vector<const LaneBuilder*>& lanes) {
     bool any = false;
@@ -38,9 +50,7 @@ void finishLanes(Recording& r, const std::vector<const LaneBuilder*>& lanes) {
                                        [](const auto& x, const auto& y) { return x.second < y.second; });
     if (most != neverEnded.end()) r.repairs.mostOftenNeverEnded = r.sites[most->first].name;
     for (Lane& lane : r.lanes)
-        if (lane.name.empty())
-            lane.name = (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.id) +
-                        (lane.osId ? " (" + std::to_string(lane.osId) + ")" : "");
+        if (lane.name.empty()) lane.name = nameFor(r, lane);
 }
 
 /// One table of paths from those of the lanes, in the order of the lanes.

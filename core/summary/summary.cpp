@@ -69,6 +69,13 @@ CauseSummary causeOf(const Explanation& e, uint32_t index, bool predicted) {
     for (const auto& [group, late] : byGroup(cause.contentionParts))
         out.waitingLanes.emplace_back(r.groups[group].name, late);
     out.kind = cause.kind;
+    if (cause.function != kNone) {
+        const Symbols& symbols = *e.symbols;
+        const Symbols::Function& function = symbols.functions[cause.function];
+        out.function = {symbols.nameOf(cause.function), symbols.moduleOf(cause.function), function.file,
+                        cause.caller == kNone ? std::string() : symbols.nameOf(cause.caller), function.line,
+                        cause.samples, cause.ofSamples};
+    }
     out.spikes = cause.spikes.size();
     out.frames = cause.frames.size();
     out.late = cause.late;
@@ -117,6 +124,8 @@ std::string causeKey(const Explanation& e, const Cause& cause) {
     if (key.contention != Contention::None) return keyOf({"core", contentionName(key.contention)});
     if (key.waiting) parts.push_back("waiting");
     if (key.unexplained) parts.push_back("unexplained");
+    if (key.function != kNone)
+        parts.push_back(keyOf({"function", e.symbols->moduleOf(key.function), e.symbols->nameOf(key.function)}));
     return joinedKeys(parts);
 }
 

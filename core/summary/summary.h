@@ -29,6 +29,12 @@ struct CauseSummary {
     /// Of CPU contention: the time late by core holder, and by waiting lane group; the most first.
     std::vector<std::pair<std::string, int64_t>> holders, waitingLanes;
     CauseKind kind{};
+    struct InFunction {  // as call stacks tell
+        std::string name, module, file, caller;
+        uint32_t line = 0;                    // of its declaration; 0: not known
+        uint64_t samples = 0, ofSamples = 0;  // in which it was seen, of those at this place in these frames
+    };
+    std::optional<InFunction> function;
     uint64_t spikes = 0, frames = 0;  // whose main cause it is; with a share
     int64_t late = 0;
     uint32_t worstFrame = 0;
@@ -67,7 +73,8 @@ struct SummaryOptions {
 std::optional<Summary> summaryOf(const std::vector<std::shared_ptr<const Explanation>>& explanations,
                                  const SummaryOptions& options = {}, const Progress& progress = {});
 
-/// The key of a cause: where, of what kind, behind which lock; of CPU contention only whose doing it is.
+/// The key of a cause: where, of what kind, behind which lock, in which function; of CPU contention only whose doing it
+/// is.
 std::string causeKey(const Explanation& explanation, const Cause& cause);
 
 }  // namespace fugato

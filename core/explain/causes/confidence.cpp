@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cctype>
 
+#include "cause_functions.h"
 #include "core/explain/words/quantities.h"
 #include "format/number_text.h"
 
@@ -34,9 +35,15 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
         if (std::find(out.doubts.begin(), out.doubts.end(), why) == out.doubts.end())
             out.doubts.push_back(std::move(why));
     };
-    if (cause.kind == CauseKind::Unexplained)
+    if (cause.kind == CauseKind::Unexplained && cause.function != kNone)
+        doubt(ConfidenceLevel::Medium, "no marker is there, the function is known by samples of the call stack");
+    else if (cause.kind == CauseKind::Unexplained)
         doubt(ConfidenceLevel::Low,
               cause.path ? "no marker says what was done there" : "nothing that was recorded took longer than usual");
+    if (const SeenFunctions* const stacks = functionsSeen(e, frame, cause); stacks && stacks->areMissing())
+        doubt(ConfidenceLevel::Low, "only " + plural(stacks->samples, "call stack was", "call stacks were") +
+                                        " taken there instead of " + fixedText(stacks->due, 0) +
+                                        ", so the machine itself may have stood still");
     if (const auto holders = byHolder(e.contentionPartsIn(frame, cause)); !holders.empty() && holders[0].first == kNone)
         doubt(ConfidenceLevel::Medium, "who had the core was not recorded");
 

@@ -22,7 +22,7 @@ public:
         : finder_(finder), e_(finder.e_), frame_(frame), segments_(segments) {
         nodes_.push_back({});
         for (const ExcessPart& part : e_.excessOf(frame)) {
-            if (e_.isPacing(part)) continue;
+            if (e_.isPacing(frame, part)) continue;
             uint32_t node = leaf(part.key);
             nodes_[node].own[static_cast<size_t>(part.key.kind)] += part.excess();
             const bool noCore = part.key.kind == SegmentKind::NoCore;
@@ -300,6 +300,19 @@ private:
     std::vector<Node> nodes_;
     bool everything_ = false;
 };
+
+CauseKey keyOf(const FoundCause& found) {
+    if (found.kind == CauseKind::NoCore)  // one cause, whatever it held up
+        return {0, 0, found.object, found.contention, false, false, kNone, kNone};
+    return {found.group,
+            found.path,
+            found.object,
+            found.contention,
+            found.kind == CauseKind::Waiting,
+            found.kind == CauseKind::Unexplained,
+            kNone,
+            kNone};
+}
 
 CauseFinder::CauseFinder(const Explanation& e)
     : e_(e), beforeLate_(justBeforeLate(e)), divided_(e.recording->paths.size()) {

@@ -4,11 +4,36 @@
 // docs/explanation.md. Only the parts of core/explain use this.
 #pragma once
 
+#include <algorithm>
 #include <array>
 
 #include "usual.h"
 
 namespace fugato {
+
+/// A function that call stacks of one frame tell of a cause.
+struct SeenFunction {
+    FunctionId function = 0;
+    uint32_t samples = 0;               // in which it was being executed
+    int64_t excess = 0, deviation = 0;  // more than usual; the standard deviation of that
+};
+/// That a function is named by.
+inline constexpr uint32_t kFewestSamples = 4;
+/// From the outermost in, each called from the one before; the last one is what took the time. Empty: the stacks tell
+/// none.
+struct SeenFunctions {
+    std::vector<SeenFunction> stack;
+    uint32_t around = 0;   // so many of them lie around everything else there, and name nothing
+    uint32_t samples = 0;  // of the cause in the frame
+    double due = 0;        // as many as there should be, by those of usual frames; 0: not known
+    /// Most of them were not taken: the thread did not really run.
+    bool areMissing() const { return due >= kFewestSamples && samples < due / 2; }
+    /// The innermost occurrence, or null.
+    const SeenFunction* find(FunctionId function) const {
+        const auto at = std::find_if(stack.rbegin(), stack.rend(), [&](auto& seen) { return seen.function == function; });
+        return at == stack.rend() ? nullptr : &*at;
+    }
+};
 
 /// A cause in one frame.
 struct FoundCause {
@@ -22,7 +47,11 @@ struct FoundCause {
     int64_t excess = 0;
     bool uncovered = false;  // not longer than usual, but usually nobody waits for it
     double calls = 0, usualCalls = 0, slowdown = 0;
+    SeenFunctions functions;
 };
+
+/// What it has in common with others of its kind, but for the function.
+CauseKey keyOf(const FoundCause& found);
 
 /// The causes of every late frame, in order of time.
 struct FoundCauses {

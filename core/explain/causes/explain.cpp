@@ -9,6 +9,7 @@
 #include <set>
 #include <tuple>
 
+#include "cause_functions.h"
 #include "comes_before.h"
 #include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
@@ -120,14 +121,10 @@ class Gathering {
 public:
     explicit Gathering(Explanation& e) : e_(e) {}
 
-    uint32_t add(uint32_t frame, const FoundCause& found, int64_t late) {
-        CauseKey key{found.group,
-                     found.path,
-                     found.object,
-                     found.contention,
-                     found.kind == CauseKind::Waiting,
-                     found.kind == CauseKind::Unexplained};
-        if (found.kind == CauseKind::NoCore) key.group = key.path = 0;  // one cause, whatever it held up
+    uint32_t add(uint32_t frame, const FoundCause& found, const NamedFunction& named, int64_t late) {
+        CauseKey key = keyOf(found);
+        key.function = named.function;
+        key.caller = named.caller;
         const auto [at, isNew] = indexOf_.try_emplace(key, static_cast<uint32_t>(e_.causes.size()));
         if (isNew) {
             e_.causes.push_back({});
@@ -140,6 +137,12 @@ public:
         cause.path = found.path;
         cause.object = found.object;
         cause.contention = found.contention;
+        cause.function = named.function;
+        cause.caller = named.caller;
+        if (const SeenFunction* seen = found.functions.find(named.function)) {
+            cause.samples += seen->samples;
+            cause.ofSamples += found.functions.samples;
+        }
         cause.late += late;
         if (cause.frames.empty() || cause.frames.back() != frame) cause.frames.push_back(frame);
         sum.byKind[static_cast<size_t>(found.kind)] += late;
@@ -189,15 +192,24 @@ private:
     void giveLetters(const Explanation* previous) {
         std::map<CauseKey, std::string> known;
         std::set<std::string> given;
+        const auto withoutFunction = [](CauseKey key) {
+            key.function = key.caller = kNone;
+            return key;
+        };
         if (previous)
             for (const Cause& cause : previous->causes) {
-                known[cause.key] = cause.letter;
+                // Functions of other symbols have other numbers.
+                known.try_emplace(previous->symbols == e_.symbols ? cause.key : withoutFunction(cause.key),
+                                  cause.letter);
                 given.insert(cause.letter);
             }
         size_t next = 0;
         for (Cause& cause : e_.causes) {
-            if (const auto had = known.find(cause.key); had != known.end()) {
+            auto had = known.find(cause.key);
+            if (had == known.end()) had = known.find(withoutFunction(cause.key));  // its functions were not known yet
+            if (had != known.end()) {
                 cause.letter = had->second;
+                known.erase(had);
                 continue;
             }
             do cause.letter = letterOf(next++);
@@ -237,6 +249,7 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
         sideBySide(threadsFor(late.size() / 256), [&](size_t thread) {
             CriticalPathWalker walker(*e.recording);
             CauseFinder finder(e);
+            FunctionFinder functions(e);
             constexpr size_t kAtOnce = 64;  // frames
             for (size_t from; (from = next.fetch_add(kAtOnce)) < late.size() && !stop;) {
                 if (thread == 0 && progress && !progress(static_cast<double>(from) / static_cast<double>(late.size())))
@@ -245,6 +258,7 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
                     const Frame& frame = e.frame(late[i]);
                     const std::span<const Segment> segments = walker.account(frame.lane, frame.begin, frame.end);
                     found[i] = finder.causesOf(late[i], segments);
+                    for (FoundCause& cause : found[i]) functions.look(late[i], segments, cause);
                     e.frames[late[i]].origin = originOf(e, segments, late[i], found[i].front());
                 }
             }
@@ -254,6 +268,7 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
     for (size_t i = late.size(); i-- > 0;) all->add(found[i]);
     e.found = all;
 
+    const std::vector<NamedFunction> named = functionsOf(e, *all);
     Gathering gathering(e);
     e.shares.resize(all->causes.size());
     for (size_t number = 0; number < e.late.size(); ++number) {
@@ -271,7 +286,8 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
             given += part;
             size_t at = k;
             for (; at > 0 && shares[at - 1].excess < causes[k].excess; --at) shares[at] = shares[at - 1];
-            shares[at] = {gathering.add(e.late[number], causes[k], part), causes[k].excess, part};
+            shares[at] = {gathering.add(e.late[number], causes[k], named[all->from[number] + k], part), causes[k].excess,
+                          part};
         }
         verdict.shares = {shares, causes.size()};
     }
@@ -337,12 +353,14 @@ void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
 
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
                                            std::shared_ptr<const CriticalPathSums> pathSums, int64_t budget,
-                                           const Progress& progress, const Explanation* previous, uint32_t stands) {
+                                           const Progress& progress, const Explanation* previous,
+                                           std::shared_ptr<const Symbols> symbols, uint32_t stands) {
     longWork("looking for causes");
     auto explanation = std::make_shared<Explanation>();
     Explanation& e = *explanation;
     e.recording = std::move(recording);
     e.pathSums = std::move(pathSums);
+    e.symbols = std::move(symbols);
     e.series = e.pathSums->series;
     e.budget = budget;
     if (stands)

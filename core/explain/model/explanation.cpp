@@ -20,8 +20,11 @@ int64_t Explanation::deadlineOf(uint32_t index) const {
     return budget ? budget : recorded ? recorded : kDefaultBudgetNs;
 }
 
-bool Explanation::isPacing(const ExcessPart& part) const {
-    if (part.key.kind == SegmentKind::WaitPacing) return true;
+bool Explanation::isPacing(uint32_t frame, const ExcessPart& part) const {
+    if (part.key.kind == SegmentKind::WaitPacing) {
+        const FrameVerdict& verdict = frames[frame];
+        return !verdict.overrun || verdict.work > verdict.deadline;
+    }
     // A sleep shorter than usual; a longer one makes its frame late.
     return timer.tick && part.excess() < 0 && part.key == pathSums->keys[timer.key];
 }
@@ -88,10 +91,10 @@ std::vector<ExcessPart> Explanation::excessOf(uint32_t frame) const {
 Explanation::Coverage Explanation::coverageOf(uint32_t frame) const {
     Coverage out;
     for (const ExcessPart& part : excessOf(frame))
-        if (!isPacing(part)) out.excess += part.excess();
+        if (!isPacing(frame, part)) out.excess += part.excess();
     for (const CauseShare& share : frames[frame].shares) {
         const Cause& cause = causes[share.cause];
-        if (cause.kind != CauseKind::Unexplained || cause.path) out.named += share.excess;
+        if (cause.isNamed()) out.named += share.excess;
     }
     return out;
 }

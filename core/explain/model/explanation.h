@@ -9,6 +9,7 @@
 #include <string>
 
 #include "core/explain/walk/bound.h"
+#include "core/symbols/symbols.h"
 
 namespace fugato {
 
@@ -82,6 +83,7 @@ struct CauseKey {
     uint32_t object = kNone;  // lock, where the time was reached through one
     Contention contention = Contention::None;
     bool waiting = false, unexplained = false;
+    FunctionId function = kNone, caller = kNone;  // in which the time went, as call stacks tell
     auto operator<=>(const CauseKey&) const = default;
 };
 
@@ -107,6 +109,11 @@ struct Cause {
     int64_t late = 0;
     double calls = 0, usualCalls = 0;  // per frame, mean over its frames
     double slowdown = 0;               // mean call ÷ usual call; 0 where there is no usual call
+    /// The function that took the time, where call stacks tell one.
+    FunctionId function = kNone, caller = kNone;  // caller: the nearest one in another module
+    size_t samples = 0, ofSamples = 0;            // in which it was seen, of those at this place in these frames
+    /// Whether something that was recorded says what it is.
+    bool isNamed() const { return kind != CauseKind::Unexplained || path || function != kNone; }
     /// What regularly happens just before its spikes and hardly ever otherwise; empty where nothing does.
     struct Before {
         std::string what;  // "‘A gust crosses the course’"
@@ -157,6 +164,7 @@ public:
 
     std::shared_ptr<const Recording> recording;
     std::shared_ptr<const CriticalPathSums> pathSums;
+    std::shared_ptr<const Symbols> symbols;  // null: functions are not named
     uint32_t series = 0;
     int64_t budget = 0;  // set by the person for every frame; 0: each frame's own
     TimerPacing timer;
@@ -177,8 +185,9 @@ public:
 
     /// How long a frame may take.
     int64_t deadlineOf(uint32_t frame) const;
-    /// Whether a part is idle on purpose: less of it makes no other part's excess smaller, more of it is no cause.
-    bool isPacing(const ExcessPart& part) const;
+    /// Whether a part of a frame is idle on purpose: less of it makes no other part's excess smaller, more of it is no
+    /// cause. But where a frame is late although its work was done in time, its wait for the next tick ended late.
+    bool isPacing(uint32_t frame, const ExcessPart& part) const;
     const Frame& frame(uint32_t index) const { return recording->series[series].frames[index]; }
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
     /// usual frame's total exactly.

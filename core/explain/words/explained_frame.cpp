@@ -44,7 +44,7 @@ void findStrengths(ExplainedFrame& f) {
     if (shares.empty()) return;
     std::unordered_map<uint64_t, int64_t> below;
     for (const ExcessPart& part : e.excessOf(f.frame)) {
-        if (e.isPacing(part)) continue;
+        if (e.isPacing(f.frame, part)) continue;
         for (PathId path = part.key.path; path; path = r.paths[path].parent)
             below[keyOf(part.key.group, path)] += part.excess();
     }

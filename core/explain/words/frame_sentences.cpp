@@ -5,6 +5,7 @@
 #include <cmath>
 #include <map>
 
+#include "core/explain/causes/cause_functions.h"
 #include "core/explain/causes/comes_before.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/causes/earlier_stage.h"
@@ -28,8 +29,7 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
         if (segment.path == cause.path && r.lanes[segment.lane].group == cause.group &&
             segment.kind == SegmentKind::Running && segment.duration() > longest.duration())
             longest = segment;
-    const std::string title = causeTitle(e, cause);
-    Sentence sentence{title + " took " + durationText(excess) + " longer than usual outside its inner markers", 0, 0,
+    Sentence sentence{r.pathText(cause.path) + " took " + durationText(excess) + " longer than usual outside its inner markers", 0, 0,
                       kNone};
     if (longest.marker.valid()) {
         sentence = {sentence.text, longest.begin, longest.end, longest.lane};
@@ -50,7 +50,7 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
                           : before.empty()                ? " before ‘" + after + "’"
                                                           : " between ‘" + before + "’ and ‘" + after + "’");
     }
-    sentence.text += ". A marker there would tell more.";
+    sentence.text += cause.function == kNone ? ". A marker there would tell more." : ".";
     return sentence;
 }
 
@@ -63,7 +63,7 @@ ExcessSplit excessSplitOf(const Explanation& e, uint32_t frame, const Cause& cau
     ExcessSplit out;
     for (const ExcessPart& part : e.excessOf(frame)) {
         const PartKey& key = part.key;
-        if (key.kind == SegmentKind::NoCore || e.isPacing(part) || key.object != kNone || key.group != cause.group ||
+        if (key.kind == SegmentKind::NoCore || e.isPacing(frame, part) || key.object != kNone || key.group != cause.group ||
             !e.recording->paths.contains(cause.path, key.path))
             continue;
         if (key.kind == SegmentKind::Running)
@@ -187,7 +187,8 @@ private:
                 outside += part.excess();
         if (2 * outside >= excess)
             return r_.groups[cause.group].name + " spent " + durationText(outside) +
-                   " longer than usual outside any marker. A marker there would tell more.";
+                   " longer than usual outside any marker." +
+                   (cause.function == kNone ? " A marker there would tell more." : "");
         if (verdict_.shares.size() > 1)
             return "For " + durationText(excess) + " more nothing that was recorded is to blame.";
         return "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one "
@@ -196,7 +197,7 @@ private:
     }
 
     Sentence sentenceOf(const Cause& cause, int64_t excess) const {
-        const std::string lane = r_.groups[cause.group].name, title = causeTitle(e_, cause),
+        const std::string lane = r_.groups[cause.group].name, title = causeTitle(e_, cause, false),
                           time = durationText(excess);
         const double calls = callsOf(cause);
         std::string text;
@@ -215,6 +216,7 @@ private:
             case CauseKind::Waiting:
                 text = lane + " " + waitedFor(cause.segment) + " " + time + " longer than usual in " + title + ".";
                 if (cause.segment == SegmentKind::Blocked) text += " No wait was recorded there.";
+                if (cause.segment == SegmentKind::WaitPacing) text += " Its work was done in time; this wait ended late.";
                 if (cause.segment >= SegmentKind::WaitOther && cause.segment <= SegmentKind::WaitGpu)
                     text += " Who ended that wait was not recorded; a link would tell.";
                 break;
@@ -241,6 +243,18 @@ private:
         return words.empty() ? std::string() : " It " + joined(words) + " of that.";
     }
 
+    /// " 19 of 21 call stacks there are in png_read_row of libpng16.so.16, called from loadTexture: 21.3 ms more than
+    /// usual, give or take 2.1 ms." where call stacks tell.
+    std::string functionText(const Cause& cause) const {
+        const SeenFunctions* const stacks = functionsSeen(e_, index_, cause);
+        const SeenFunction* const in = stacks ? stacks->find(cause.function) : nullptr;
+        if (!in) return {};
+        return " " + countText(in->samples) + " of " + plural(stacks->samples, "call stack", "call stacks") +
+               " there are in " + e_.symbols->fullName(cause.function) +
+               (cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller)) + ": " +
+               durationText(in->excess) + " more than usual, ± " + durationText(in->deviation) + ".";
+    }
+
     void cause(const CauseShare& share) {
         const Cause& cause = e_.causes[share.cause];
         if (cause.object != kNone) {
@@ -251,6 +265,7 @@ private:
         const bool work =
             cause.kind == CauseKind::Slower || cause.kind == CauseKind::MoreCalls || cause.kind == CauseKind::Unusual;
         if (work) sentence.text += notRunningText(cause, share.excess);
+        sentence.text += functionText(cause);
         for (const Segment& segment : segments_) {
             if (!isOf(r_, segment, cause)) continue;
             if (sentence.lane == kNone) sentence = {sentence.text, segment.begin, segment.end, segment.lane};

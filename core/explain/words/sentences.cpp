@@ -89,7 +89,7 @@ std::string verdictSentence(const Explanation& e) {
         return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " +
                durationText(f.worst);
     size_t named = 0;
-    for (size_t c = 0; c < e.listed; ++c) named += e.causes[c].kind != CauseKind::Unexplained || e.causes[c].path;
+    for (size_t c = 0; c < e.listed; ++c) named += e.causes[c].isNamed();
     return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all, from " +
            (named ? plural(named, "cause", "causes") : "no cause that was recorded");
 }
@@ -121,13 +121,16 @@ std::string trialSentence(const Explanation& e, const Prediction& p) {
            durationText(p.late) + " in all";
 }
 
-std::string causeTitle(const Explanation& e, const Cause& cause) {
+std::string causeTitle(const Explanation& e, const Cause& cause, bool withFunction) {
     const Recording& r = *e.recording;
     if (cause.kind == CauseKind::NoCore)
         return cause.contention == Contention::OwnThreads ? "CPU contention among own threads"
                                                           : "CPU contention by other programs";
-    if (cause.path) return r.pathText(cause.path);
     const std::string& lane = r.groups[cause.group].name;
+    if (withFunction && cause.function != kNone)
+        return e.symbols->nameOf(cause.function) + " in " +
+               (cause.path ? r.pathText(cause.path) : lane + ", outside any marker");
+    if (cause.path) return r.pathText(cause.path);
     if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
     return lane + ", outside any marker";
 }
@@ -148,6 +151,9 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
             return lane + " waited: " + holdersText(*e.recording, cause.contentionParts, kMostHolders, false) + " ran";
         }
         case CauseKind::Unexplained:
+            if (cause.function != kNone)
+                return "no marker; in " + countText(cause.samples) + " of " + countText(cause.ofSamples) +
+                       " call stacks";
             return cause.path ? "longer, between its inner markers" : "record more here to learn why";
     }
     return {};

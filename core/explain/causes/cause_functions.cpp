@@ -1,0 +1,217 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "cause_functions.h"
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+#include <span>
+
+namespace fugato {
+
+namespace {
+
+constexpr double kDeviations = 2;       // its excess is at least so many standard deviations of its count
+constexpr double kHoldsMost = 0.5;      // of what is to be named
+constexpr double kEverywhere = 0.5;     // of all the lane's usual samples: such a function holds the loop itself
+constexpr double kAround = 0.95;        // of the usual samples at this place: such a function holds the marker
+constexpr uint32_t kEnoughAround = 8;   // samples to tell that from
+constexpr double kLargePart = 0.2, kFewHoldAll = 0.8;  // frames in different functions become different causes
+
+/// Whether a segment is time of a cause itself, not of a marker in it.
+bool isOwnRunning(const Recording& r, const Segment& segment, const FoundCause& found) {
+    return segment.kind == SegmentKind::Running && segment.path == found.path &&
+           segment.lock.object == found.object && r.lanes[segment.lane].group == found.group;
+}
+
+}  // namespace
+
+FunctionFinder::FunctionFinder(const Explanation& e) : e_(e), walker_(*e.recording) {}
+
+const FunctionFinder::Usual& FunctionFinder::usualOf(uint32_t baseline) {
+    const auto [known, isNew] = usual_.try_emplace(baseline);
+    Usual& usual = known->second;
+    if (!isNew) return usual;
+    const Recording& r = *e_.recording;
+    const std::vector<uint32_t>& sample = e_.baselines[baseline].sample;
+    usual.frames = static_cast<double>(sample.size());
+    for (size_t i = sample.size(); i-- > 0;) {
+        const Frame& frame = e_.frame(sample[i]);
+        for (const Segment& segment : walker_.account(frame.lane, frame.begin, frame.end)) {
+            if (segment.kind != SegmentKind::Running) continue;
+            const Lane& lane = r.lanes[segment.lane];
+            Place &place = usual.places[{lane.group, segment.path}], &group = usual.groups[lane.group];
+            place.ns += segment.duration();
+            group.ns += segment.duration();
+            forEachSample(r, lane, segment.begin, segment.end, [&](const StackSample& stack) {
+                place.stacks.add(*e_.symbols, r, stack);
+                group.stacks.add(*e_.symbols, r, stack);
+            });
+        }
+    }
+    return usual;
+}
+
+/// The part of the usual samples whose stacks begin with these functions.
+double FunctionFinder::usuallyIn(const StackTree* usual, std::span<const FunctionId> stack) const {
+    if (!usual || !usual->samples()) return 0;
+    uint32_t node = StackTree::kRoot;
+    for (const FunctionId function : stack)
+        if ((node = usual->childOf(node, function)) == kNone) return 0;
+    return static_cast<double>(usual->nodes()[node].samples) / static_cast<double>(usual->samples());
+}
+
+void FunctionFinder::look(uint32_t frame, std::span<const Segment> segments, FoundCause& found) {
+    if (!e_.symbols || found.kind == CauseKind::NoCore || found.kind == CauseKind::Waiting) return;
+    const Recording& r = *e_.recording;
+    Place here;
+    for (const Segment& segment : segments) {
+        if (!isOwnRunning(r, segment, found)) continue;
+        here.ns += segment.duration();
+        forEachSample(r, r.lanes[segment.lane], segment.begin, segment.end,
+                      [&](const StackSample& stack) { here.stacks.add(*e_.symbols, r, stack); });
+    }
+    const uint32_t samples = here.stacks.samples();
+    const Usual& usual = usualOf(e_.frames[frame].baseline);
+    const auto group = usual.groups.find(found.group);
+    found.functions.samples = samples;
+    if (group != usual.groups.end() && group->second.stacks.samples())
+        found.functions.due = static_cast<double>(here.ns) / static_cast<double>(group->second.ns) *
+                              static_cast<double>(group->second.stacks.samples());
+    if (samples < kFewestSamples || found.functions.areMissing()) return;
+    const auto place = usual.places.find({found.group, found.path});
+    const StackTree* const usualStacks = place == usual.places.end() ? nullptr : &place->second.stacks;
+    const double usualNs =
+        place == usual.places.end() ? 0 : static_cast<double>(place->second.ns) / std::max(1.0, usual.frames);
+    const double toName = static_cast<double>(here.ns) - usualNs;
+    if (toName < kHoldsMost * static_cast<double>(found.excess)) return;  // markers in it took the time
+
+    const double each = static_cast<double>(here.ns) / samples;  // ns that a sample stands for
+    SeenFunctions& seen = found.functions;
+    std::vector<FunctionId> stack;
+    for (uint32_t node = StackTree::kRoot;;) {
+        uint32_t best = kNone;
+        double most = 0;
+        for (const uint32_t child : here.stacks.nodes()[node].children) {
+            stack.push_back(here.stacks.nodes()[child].function);
+            const double more = each * here.stacks.nodes()[child].samples - usualNs * usuallyIn(usualStacks, stack);
+            stack.pop_back();
+            if (more > most) {
+                best = child;
+                most = more;
+            }
+        }
+        if (best == kNone || most < kHoldsMost * toName) break;
+        const uint32_t count = here.stacks.nodes()[best].samples;
+        // The count is one draw of a binomial: ns · √(p (1 − p) / n), but never better than half a sample.
+        const double part = static_cast<double>(count) / samples;
+        const double deviation =
+            std::max(each / 2, static_cast<double>(here.ns) * std::sqrt(part * (1 - part) / samples));
+        if (count < kFewestSamples || most < kDeviations * deviation) break;
+        node = best;
+        stack.push_back(here.stacks.nodes()[best].function);
+        seen.stack.push_back({stack.back(), count, static_cast<int64_t>(most), static_cast<int64_t>(deviation)});
+    }
+    while (!stack.empty() && !e_.symbols->tells(stack.back())) {
+        stack.pop_back();
+        seen.stack.pop_back();
+    }
+    const StackTree* const groupStacks = group == usual.groups.end() ? nullptr : &group->second.stacks;
+    const bool enough = usualStacks && usualStacks->samples() >= kEnoughAround;
+    while (seen.around < stack.size()) {
+        const std::span<const FunctionId> first(stack.data(), seen.around + 1);
+        if (usuallyIn(groupStacks, first) < kEverywhere && !(enough && usuallyIn(usualStacks, first) >= kAround)) break;
+        ++seen.around;
+    }
+    if (seen.around == stack.size()) seen.stack.clear();
+}
+
+namespace {
+
+/// Frames that have one cause by its markers, told apart by their stacks.
+class Cluster {
+public:
+    Cluster(const Explanation& e, const FoundCauses& found, std::vector<NamedFunction>& named)
+        : symbols_(*e.symbols), found_(found), named_(named) {}
+
+    /// `members` have the same functions before `depth`.
+    void settle(const std::vector<size_t>& members, size_t depth) {
+        std::map<FunctionId, std::vector<size_t>> next;
+        for (const size_t member : members)
+            if (const auto& stack = seen(member).stack; stack.size() > depth)
+                next[stack[depth].function].push_back(member);
+        const double all = excessOf(members);
+        double held = 0;
+        for (auto& [function, of] : next)
+            if (excessOf(of) >= kLargePart * all)
+                held += excessOf(of);
+            else
+                of.clear();
+        if (held >= kFewHoldAll * all) {
+            for (const auto& [function, of] : next)
+                if (!of.empty()) settle(of, depth + 1);
+            return;
+        }
+        if (depth == 0) return;
+        for (const size_t member : members)
+            if (depth > seen(member).around) named_[member] = nameAt(seen(member).stack, depth - 1);
+    }
+
+private:
+    const SeenFunctions& seen(size_t member) const { return found_.causes[member].functions; }
+    double excessOf(const std::vector<size_t>& members) const {
+        return std::accumulate(members.begin(), members.end(), 0.0, [&](double sum, size_t member) {
+            return sum + static_cast<double>(found_.causes[member].excess);
+        });
+    }
+    NamedFunction nameAt(const std::vector<SeenFunction>& stack, size_t at) const {
+        NamedFunction name{stack[at].function, kNone};
+        const auto moduleOf = [&](size_t i) { return symbols_.functions[stack[i].function].module; };
+        for (size_t i = at; i-- > 0 && name.caller == kNone;)
+            if (moduleOf(i) != moduleOf(at) && symbols_.tells(stack[i].function))
+                name.caller = stack[i].function;
+        return name;
+    }
+    const Symbols& symbols_;
+    const FoundCauses& found_;
+    std::vector<NamedFunction>& named_;
+};
+
+}  // namespace
+
+std::vector<NamedFunction> functionsOf(const Explanation& e, const FoundCauses& found) {
+    std::vector<NamedFunction> named(found.causes.size());
+    if (!e.symbols) return named;
+    std::map<CauseKey, std::vector<size_t>> byKey;
+    for (size_t i = 0; i < found.causes.size(); ++i) byKey[keyOf(found.causes[i])].push_back(i);
+    for (const auto& [key, all] : byKey) {
+        std::vector<size_t> told, untold;
+        double excess = 0, excessTold = 0;
+        for (const size_t i : all) {
+            const bool tells = !found.causes[i].functions.stack.empty();
+            (tells ? told : untold).push_back(i);
+            excess += static_cast<double>(found.causes[i].excess);
+            if (tells) excessTold += static_cast<double>(found.causes[i].excess);
+        }
+        if (told.empty() || excessTold < kHoldsMost * excess) continue;
+        Cluster(e, found, named).settle(told, 0);
+        // Frames with too few samples to tell: the one function that all others tell.
+        const NamedFunction first = named[told.front()];
+        const bool one = std::all_of(told.begin(), told.end(),
+                                     [&](size_t i) { return named[i].function == first.function; });
+        for (const size_t i : untold)
+            if (one && !found.causes[i].functions.areMissing()) named[i] = first;
+    }
+    return named;
+}
+
+const SeenFunctions* functionsSeen(const Explanation& e, uint32_t frame, const Cause& cause) {
+    const auto late = std::lower_bound(e.late.begin(), e.late.end(), frame);
+    if (late == e.late.end() || *late != frame) return nullptr;
+    CauseKey key = cause.key;
+    key.function = key.caller = kNone;
+    for (const FoundCause& found : e.found->of(static_cast<size_t>(late - e.late.begin())))
+        if (keyOf(found) == key) return &found.functions;
+    return nullptr;
+}
+
+}  // namespace fugato
