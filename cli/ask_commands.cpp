@@ -50,12 +50,17 @@ size_t write(const Table& table, const TableOptions& options, size_t depth, std:
     return 0;
 }
 
+/// The lane of a name; kNone where there is none, or none is asked for.
+uint32_t laneNamed(const Recording& r, const std::string& name) {
+    for (uint32_t i = 0; i < r.lanes.size() && !name.empty(); ++i)
+        if (r.lanes[i].name == name) return i;
+    return kNone;
+}
+
 int table(const std::shared_ptr<const Recording>& recording, const Stretch& stretch, const std::string& lane,
           size_t depth, const TableOptions& options, std::ostream& out, std::ostream& err) {
     const Recording& r = *recording;
-    uint32_t only = kNone;
-    for (uint32_t i = 0; i < r.lanes.size() && !lane.empty(); ++i)
-        if (r.lanes[i].name == lane) only = i;
+    const uint32_t only = laneNamed(r, lane);
     const auto all = stretchTable(recording, *tableOfStretch(r, stretch), only);
     if (!all->countBelow(Table::kTop) || (!lane.empty() && only == kNone))
         return tellFailure(err, kExitNothingFound,
@@ -145,12 +150,30 @@ int find(const std::shared_ptr<const Recording>& recording, const std::string& w
     return kExitOk;
 }
 
+int stacks(const std::shared_ptr<const Recording>& recording, const Stretch& stretch, const std::string& lane,
+           const TableOptions& options, std::ostream& out, std::ostream& err) {
+    const uint32_t only = laneNamed(*recording, lane);
+    if (!lane.empty() && only == kNone)
+        return tellFailure(err, kExitNothingFound,
+                           "There is no lane named \"" + lane + "\". `fugato-cli info` lists the lanes.");
+    const auto symbols = symbolsForCommand(*recording, err);
+    const auto found = symbols ? stacksIn(*recording, symbols, {stretch, only}) : nullptr;
+    if (!found || !found->tree.samples())
+        return tellFailure(err, kExitNothingFound,
+                           symbols ? "There are no call stacks in this stretch."
+                                   : "The recording holds no call stacks. Record some with FUG_OS_SAMPLES.");
+    const auto shown = arrangedAs(functionTable(found), options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, const TableOptions& options,
            std::ostream& out, std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
         return tellFailure(err, kExitNothingFound,
                            "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
-    const auto e = explain(recording, sumCriticalPaths(*recording, 0), 0);
+    const auto e = explain(recording, sumCriticalPaths(*recording, 0), 0, {}, nullptr, symbolsForCommand(*recording, err));
     const auto found = adviceFor(*e, limits);
     const auto shown = arrangedAs(adviceFacts(recording, found), options, err);
     if (!shown) return kExitWrongUse;
@@ -173,8 +196,9 @@ AskCommands::AskCommands(CLI::App& app)
     : table_(app.add_subcommand("table", "Everything nested in a stretch of time, by lane")),
       marker_(app.add_subcommand("marker", "How often and how long one marker runs, and its longest occurrences")),
       find_(app.add_subcommand("find", "Markers by name, occurrences by argument (key=value), points by their words")),
+      stacks_(app.add_subcommand("stacks", "The functions of the call stacks in a stretch of time")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
-    for (CLI::App* command : {table_, marker_, find_, advice_}) {
+    for (CLI::App* command : {table_, marker_, find_, stacks_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -186,7 +210,7 @@ AskCommands::AskCommands(CLI::App& app)
         ->check(numberFrom(0, 1'000'000))
         ->capture_default_str();
     find_->add_option("WORDS", words_, "letters to look for")->required();
-    table_->add_option("--lane", lane_, "only the lane of this name");
+    for (CLI::App* command : {table_, stacks_}) command->add_option("--lane", lane_, "only the lane of this name");
     table_->add_option("--depth", depth_, "rows nested so deep")
         ->check(numberFrom(0, 1'000'000))
         ->capture_default_str();
@@ -200,14 +224,14 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
-    for (CLI::App* command : {table_, marker_}) {
+    for (CLI::App* command : {table_, marker_, stacks_}) {
         command->add_option("--from", fromSeconds_, "seconds since the recording's begin")->check(numberFrom(0.0, 1e9));
         command->add_option("--to", toSeconds_, "seconds since the recording's begin")->check(numberFrom(0.0, 1e9));
     }
 }
 
 bool AskCommands::chosen() const {
-    return table_->parsed() || marker_->parsed() || find_->parsed() || advice_->parsed();
+    return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -228,6 +252,7 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
         limits.slowFile = static_cast<int64_t>(slowFileMs_ * 1e6);
         return advice(*opened, limits, options_, out, err);
     }
+    if (stacks_->parsed()) return stacks(*opened, stretch, lane_, options_, out, err);
     if (table_->parsed()) return table(*opened, stretch, lane_, depth_, options_, out, err);
     if (marker_->parsed()) return marker(*opened, stretch, words_, longest_, options_, out, err);
     return find(*opened, words_, options_, out, err);

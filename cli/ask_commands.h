@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The commands that ask something of a recording: table, marker, find, advice.
+// The commands that ask something of a recording: table, marker, find, stacks, advice.
 #pragma once
 
 #include <ostream>
@@ -28,7 +28,7 @@ public:
     int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
 
 private:
-    CLI::App *table_, *marker_, *find_, *advice_;
+    CLI::App *table_, *marker_, *find_, *stacks_, *advice_;
     std::string file_, words_, lane_;
     double fromSeconds_ = 0, toSeconds_ = -1;  // of the recording; -1: its end
     size_t depth_ = 3, longest_ = 10;

@@ -77,8 +77,10 @@ int main(int argc, char** argv) {
     std::string system = "all";
     app.add_option("--detail", settings.detail, "0: coarse markers only; 1: fine ones too (the default in real time)")
         ->check(CLI::Range(0, 1));
-    app.add_option("--system", system, "what to ask the operating system: all, or none; in real time only")
-        ->check(CLI::IsMember({"all", "none"}))
+    app.add_option(
+           "--system", system,
+           "what to ask the operating system: all, stacks (its own call stacks only), or none; in real time only")
+        ->check(CLI::IsMember({"all", "stacks", "none"}))
         ->capture_default_str();
     app.add_option("--truth", truth, "where to list the planted causes (JSON); needs --virtual");
     uint64_t scale = 0;
@@ -100,6 +102,7 @@ int main(int argc, char** argv) {
     }
 
     if (!virtualClock && system == "all") systemParts = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD;
+    if (!virtualClock && system == "stacks") systemParts = FUG_OS_SAMPLES;
     const auto runtime = virtualClock ? skerry::makeVirtualRuntime(settings.seed) : skerry::makeRealRuntime();
     fug_options options{};
     options.program = "skerry-regatta";

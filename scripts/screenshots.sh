@@ -14,6 +14,9 @@ trap 'rm -rf "$XDG_CONFIG_HOME"' EXIT
 demo=build/release/demo/skerry-regatta.fugato
 large=$XDG_CONFIG_HOME/large.fugato
 build/release/bin/skerry --scale 10000000 --out "$large"
+# In real time, with its own call stacks, where the system permits these.
+real=$XDG_CONFIG_HOME/real.fugato
+build/release/bin/skerry --seconds 20 --system stacks --out "$real"
 picture() {  # NAME RECORDING OPTION…
     build/release/bin/fugato "$2" --size 1280x800 --picture "docs/screenshots/$1.png" "${@:3}"
 }
@@ -22,3 +25,4 @@ picture main-dark "$demo" --dark --cause C
 picture large-marker "$large" --light --stretch 40-60 --find Splash
 picture what-if "$demo" --light --repair A,B
 picture advice "$demo" --light --cause B --page advice
+picture stacks "$real" --light --page stacks

@@ -114,7 +114,10 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     QString name = toQString(causeTitle(e, cause));
     if (cause.contention != Contention::None)  // what tells them apart must not be cut off
         name = cause.contention == Contention::OwnThreads ? tr("CPU: own threads") : tr("CPU: other programs");
-    if (cause.path && painter.fontMetrics().horizontalAdvance(name) > title.width())
+    const bool tooLong = painter.fontMetrics().horizontalAdvance(name) > title.width();
+    if (tooLong && cause.function != kNone)
+        name = toQString(e.symbols->nameOf(cause.function));
+    else if (tooLong && cause.path)
         name = "… ▸ " + toQString(e.recording->nameOf(cause.path));
     painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(name, Qt::ElideRight, title.width()));

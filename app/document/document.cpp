@@ -24,6 +24,8 @@ Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOpt
         if (keptIsDamaged()) follow();
     });
     damageWatch_.start(kWatchDamageEvery);
+    connect(this, &Document::explanationChanged, this, &Document::lookUpFunctions);
+    connect(&lookingUp_, &BackgroundQuery::failed, this, &Document::failed);
     connect(this, &Document::explanationChanged, this, [this] {
         // Reading on and explaining take no more than half of the time.
         if (recording_ && recording_->growing)
@@ -86,6 +88,8 @@ void Document::open(const QString& path) {
     followedBytes_ = -1;
     followTook_ = 0;
     growing_.reset();
+    lookingUp_.silence();
+    symbols_.reset();
     emit opening(path);
     run([this, path, options = openOptions_](Task& task) {
         const auto first = std::make_shared<bool>(true);
@@ -133,11 +137,24 @@ void Document::explainAgain(bool fresh) {
     if (!hasFrames()) return;
     // Letters stay with their causes under another budget.
     const auto previous = explanation_ && explanation_->series == series_ ? explanation_ : nullptr;
-    run([this, fresh, previous, recording = recording_, budget = budget_, series = series_](Task& task) {
+    run([this, fresh, previous, recording = recording_, budget = budget_, series = series_,
+         symbols = symbols_](Task& task) {
         const auto made = explainSeries(recording, series, budget, previous ? previous->pathSums : nullptr,
-                                        previous.get(), telling(task));
+                                        previous.get(), symbols, telling(task));
         if (made) task.post([this, made, fresh] { show(made, fresh, false); });
     });
+}
+
+/// Call stacks name functions only when these have been looked up, which may take its time: so all else is shown first.
+void Document::lookUpFunctions() {
+    if (!recording_ || recording_->growing || recording_->samples.empty() || symbols_ || lookingUp_.busy()) return;
+    lookingUp_.ask([recording = recording_, folder = openOptions_.indexFolder](
+                       const Progress& progress) { return symbolsOf(*recording, folder, progress); },
+                   [this](const std::shared_ptr<const Symbols>& symbols) {
+                       symbols_ = symbols;
+                       emit symbolsChanged();
+                       if (explanation_) explainAgain(false);
+                   });
 }
 
 /// What is kept of the recording is only a copy; where it is found damaged it is made anew.

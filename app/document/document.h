@@ -10,7 +10,9 @@
 #include <QTimer>
 #include <memory>
 
+#include "app/work/background_query.h"
 #include "core/model/open_recording.h"
+#include "core/symbols/symbols.h"
 #include "trials.h"
 
 namespace fugato {
@@ -26,6 +28,12 @@ public:
     const std::shared_ptr<const Recording>& recording() const { return recording_; }
     /// Null until the first explanation is there.
     const std::shared_ptr<const Explanation>& explanation() const { return explanation_; }
+    /// Null until its functions have been looked up, or where it holds no call stacks.
+    const std::shared_ptr<const Symbols>& symbols() const { return symbols_; }
+    /// Functions are being looked up, or the explanation that names them is being worked out.
+    bool namingFunctions() const {
+        return lookingUp_.busy() || (busy_ && symbols_ && explanation_ && explanation_->symbols != symbols_);
+    }
     Trials& trials() { return trials_; }
     const Trials& trials() const { return trials_; }
     const QString& path() const { return path_; }
@@ -52,6 +60,8 @@ signals:
     void recordingChanged();
     /// More of the same recording has been read, or its program has recorded more; nothing that was there has gone.
     void recordingGrew();
+    /// The functions of its call stacks are known. An explanation that names them follows.
+    void symbolsChanged();
     /// `fresh`: of a newly opened recording or another series; else only the budget changed.
     void explanationChanged(bool fresh);
     void failed(const QString& sentence);
@@ -63,6 +73,7 @@ private:
     void show(const std::shared_ptr<const Recording>& recording, const QString& path, bool first);
     void show(std::shared_ptr<const Explanation> explanation, bool fresh, bool carryOver);
     void explainAgain(bool fresh);
+    void lookUpFunctions();
     void follow();
     bool keptIsDamaged() const;
     void stopTask();
@@ -76,6 +87,8 @@ private:
     int64_t budget_ = 0;
     uint32_t series_ = 0;
     bool busy_ = false;
+    std::shared_ptr<const Symbols> symbols_;
+    BackgroundQuery lookingUp_;  // functions
     std::shared_ptr<Task> task_;
     std::shared_ptr<GrowingFile> growing_;
     QTimer following_;  // while the program that makes the recording still runs

@@ -35,9 +35,11 @@ Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Tel
 
 std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Recording>& recording, uint32_t series,
                                                  int64_t budget, std::shared_ptr<const CriticalPathSums> known,
-                                                 const Explanation* previous, const Telling& tell) {
+                                                 const Explanation* previous,
+                                                 std::shared_ptr<const Symbols> symbols, const Telling& tell) {
     if (!known) known = sumCriticalPaths(*recording, series, partOf(tell, 0, 0.7, walking()));
-    return known ? explain(recording, known, budget, partOf(tell, 0.7, 1, looking()), previous) : nullptr;
+    return known ? explain(recording, known, budget, partOf(tell, 0.7, 1, looking()), previous, std::move(symbols))
+                 : nullptr;
 }
 
 uint32_t seriesNamed(const Recording& recording, const std::string& name) {
@@ -63,7 +65,7 @@ Loaded loadFurther(const std::shared_ptr<GrowingFile>& growing, const QString& p
     if (previous && previous->series == at && previous->budget == budget)
         now.explanation = explainIncrementally(now.recording, *previous, goesOn);
     else if (const auto pathSums = sumCriticalPaths(*now.recording, at, goesOn))
-        now.explanation = explain(now.recording, pathSums, budget, goesOn, previous.get());
+        now.explanation = explain(now.recording, pathSums, budget, goesOn, previous.get(), previous ? previous->symbols : nullptr);
     return now;
 }
 

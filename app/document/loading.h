@@ -31,7 +31,8 @@ Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Tel
 /// Explains a series. `known`: its pathSums, where there are any; `previous`: so that causes keep their letters.
 std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Recording>& recording, uint32_t series,
                                                  int64_t budget, std::shared_ptr<const CriticalPathSums> known,
-                                                 const Explanation* previous, const Telling& tell);
+                                                 const Explanation* previous,
+                                                 std::shared_ptr<const Symbols> symbols, const Telling& tell);
 
 /// A recording that is read on. Reading is done by one task after another; one that was cancelled may still be at it.
 struct GrowingFile {

@@ -11,6 +11,7 @@
 #include "marker_page.h"
 #include "search_page.h"
 #include "selection_page.h"
+#include "stacks_page.h"
 
 namespace fugato {
 
@@ -29,9 +30,9 @@ QString scopeText(DrawerPage::Scope scope) {
 
 Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     : QWidget(parent), tabs_(new QTabBar(this)), stack_(new QStackedWidget(this)) {
-    pages_ = {new FramePage(document, selection), new SelectionPage(document, selection),
-              new MarkerPage(document, selection), new SearchPage(document, selection),
-              new AdvicePage(document, selection)};
+    pages_ = {new FramePage(document, selection),  new SelectionPage(document, selection),
+              new StacksPage(document, selection), new MarkerPage(document, selection),
+              new SearchPage(document, selection), new AdvicePage(document, selection)};
     tabs_->setFont(smallBoldFont());
     tabs_->setDrawBase(false);
     tabs_->setExpanding(false);
@@ -49,11 +50,12 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     all->addWidget(stack_, 1);
     connect(tabs_, &QTabBar::currentChanged, stack_, &QStackedWidget::setCurrentIndex);
     connect(&selection, &Selection::siteChanged, this, [this, &selection] {
-        if (selection.site() == kNone || shown() == "search" || shown() == "advice") return;  // one goes through a list
+        if (selection.site() == kNone || shown() == "search" || shown() == "advice" || shown() == "stacks")
+            return;  // one goes through a list
         show("marker");
     });
     connect(&selection, &Selection::stretchChanged, this, [this, &selection] {
-        if (selection.stretch()) show("selection");
+        if (selection.stretch() && shown() != "stacks") show("selection");
     });
 }
 

@@ -66,8 +66,9 @@ void FramePage::openExcess(const QModelIndex& parent, int64_t least) {
     for (int at = 0; at < rows.rowCount(parent); ++at) {
         const QModelIndex index = rows.index(at, 0, parent);
         const Table::Row row = TableModel::rowOf(index);
+        const TableValue excess = view_->table()->value(row, kFrameExcess);
         if (view_->table()->emphasis(row, kFrameMarker) == Emphasis::Muted ||
-            std::get<int64_t>(view_->table()->value(row, kFrameExcess)) < least)
+            !std::holds_alternative<int64_t>(excess) || std::get<int64_t>(excess) < least)
             continue;
         view_->expand(index);
         openExcess(index, least);

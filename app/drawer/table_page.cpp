@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "table_page.h"
 
+#include <QSplitter>
+
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 
@@ -57,6 +59,16 @@ void TablePage::fillMenu(QMenu& menu) {
 
 void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
 void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
+
+void TablePage::splitWith(QWidget* widget) {
+    auto* both = new QSplitter(Qt::Horizontal, this);
+    both->setChildrenCollapsible(false);
+    lines_->replaceWidget(view_, both);
+    lines_->setStretchFactor(both, 1);
+    both->addWidget(view_);
+    both->addWidget(widget);
+    both->setSizes({1000, 1000});  // half and half
+}
 
 void TablePage::clear(const QString& title, const QString& sentence) {
     query_.silence();

@@ -34,6 +34,7 @@ protected:
     /// Beside the filter, or below the title.
     void addBeside(QWidget* widget);
     void addBelow(QWidget* widget);
+    void splitWith(QWidget* widget);  // beside the rows, at their right
     /// Shows no rows, and in their place why.
     void clear(const QString& title, const QString& sentence);
     /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.

@@ -66,7 +66,15 @@ void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, b
         }
         history_.assign(1, view_);
         at_ = 0;
+        shownFirst_ = view_;
         emit historyChanged();
+        return;
+    }
+    if (before && view_ == shownFirst_ && before->symbols != explanation_->symbols && !explanation_->causes.empty()) {
+        chooseCause(0);  // its functions have got names since, and other causes may come first
+        history_.assign(1, view_);
+        at_ = 0;
+        shownFirst_ = view_;
         return;
     }
     // The same frame under another budget, or of a recording that has grown.

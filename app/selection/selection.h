@@ -76,6 +76,7 @@ private:
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;
     View view_;
+    View shownFirst_;  // of itself, before the person chose anything
     uint32_t site_ = kNone;
     std::optional<Stretch> stretch_;
     std::vector<View> history_;

@@ -32,6 +32,7 @@ inline Setting<QByteArray> panelWidths() { return {"window/across", {}}; }   // 
 inline Setting<QByteArray> panelHeights() { return {"window/middle", {}}; }  // lanes, drawer
 inline Setting<bool> gatherLanes() { return {"view/gather", true}; }         // those of the blue line
 inline Setting<bool> darkColours() { return {"view/dark", false}; }
+inline Setting<int> stacksOf() { return {"stacks/of", 0}; }  // frame, marker, time: as on the page of call stacks
 inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }  // newest first
 inline Setting<QString> lastFolder() { return {"files/folder", {}}; }
 /// What was read from large recordings is evicted beyond it.

@@ -83,6 +83,10 @@ void TableView::dress() {
         header()->setSectionResizeMode(column, column ? QHeaderView::Interactive : QHeaderView::Stretch);
         if (column) header()->resizeSection(column, widthFor(static_cast<size_t>(column)));
     }
+    if (header()->sectionSize(0) < widthFor(0)) {  // then the last columns are what one has to scroll to
+        header()->setSectionResizeMode(0, QHeaderView::Interactive);
+        header()->resizeSection(0, widthFor(0));
+    }
     const QByteArray kept = settings::tableColumns(id_, model_.columnCount()).get();
     if (!kept.isEmpty()) {
         header()->restoreState(kept);

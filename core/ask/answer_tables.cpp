@@ -3,6 +3,9 @@
 
 #include <algorithm>
 
+#include "core/explain/words/quantities.h"
+#include "format/number_text.h"
+
 namespace fugato {
 
 namespace {
@@ -44,7 +47,9 @@ protected:
 class TableOfFrame : public MarkerTable<FrameTableRow> {
 public:
     TableOfFrame(const std::shared_ptr<const Explanation>& e, uint32_t frame, FrameTable made)
-        : MarkerTable(e->recording, std::move(made.rows), std::move(made.lanes)), late_(e->frames[frame].overrun > 0) {
+        : MarkerTable(e->recording, std::move(made.rows), std::move(made.lanes)),
+          symbols_(e->symbols),
+          late_(e->frames[frame].overrun > 0) {
         const auto& lanes = e->recording->lanes;
         if (std::all_of(lanes.begin(), lanes.end(), [](const Lane& lane) { return lane.schedule.empty(); }))
             columns_.pop_back();
@@ -62,6 +67,11 @@ public:
     }
     TableValue value(Row row, size_t column) const override {
         const FrameTableRow& r = rows_[row];
+        if (r.function != kNone) {
+            if (column == kFrameMarker)
+                return "in " + symbols_->nameOf(r.function) + ", " + plural(r.samples, "sample", "samples");
+            return column == kFrameTotal ? TableValue(r.total) : TableValue();
+        }
         switch (column) {
             case kFrameMarker: return nameOf(r);
             case kFrameTotal: return r.total;
@@ -74,6 +84,7 @@ public:
     }
     Emphasis emphasis(Row row, size_t column) const override {
         const FrameTableRow& r = rows_[row];
+        if (r.function != kNone) return Emphasis::Muted;             // what the row above consists of
         if (r.wait || (!r.calls && r.path)) return Emphasis::Muted;  // waiting is not work
         if (column == kFrameExcess && late_ && r.excess() >= kTellingExcess) return Emphasis::Excess;
         return !r.path && column == kFrameMarker ? Emphasis::Strong : Emphasis::None;
@@ -83,8 +94,19 @@ public:
         place.marker = rows_[row].first;
         return place;
     }
+    std::string help(Row row) const override {
+        if (rows_[row].function == kNone) return MarkerTable::help(row);
+        const std::string& file = symbols_->functions[rows_[row].function].file;
+        return "By call stacks: " + symbols_->fullName(rows_[row].function) + (file.empty() ? "" : "\n" + file);
+    }
+    uint64_t keyOf(Row row) const override {
+        if (rows_[row].function == kNone) return MarkerTable::keyOf(row);
+        constexpr uint64_t kMixed = 0x9E3779B97F4A7C15;
+        return (MarkerTable::keyOf(row) + 1) * kMixed + rows_[row].function;
+    }
 
 private:
+    const std::shared_ptr<const Symbols> symbols_;
     const bool late_;
     std::vector<TableColumn> columns_ = allColumns();
 };
@@ -117,6 +139,46 @@ public:
     Emphasis emphasis(Row row, size_t column) const override {
         return !rows_[row].path && column == kStretchMarker ? Emphasis::Strong : Emphasis::None;
     }
+};
+
+class TableOfFunctions : public Table {
+public:
+    explicit TableOfFunctions(std::shared_ptr<const Stacks> stacks) : stacks_(std::move(stacks)) {}
+    const std::vector<TableColumn>& columns() const override {
+        static const std::vector<TableColumn> columns{
+            {"function", "Function", Quantity::Text, "As the program's debug information or symbol table names it"},
+            {"self_ns", "Self", Quantity::Duration, "Running time in it and in nothing it called, by its samples"},
+            {"total_ns", "Total", Quantity::Duration, "Running time in it and in all it called, by its samples"},
+            {"module", "Module", Quantity::Text, "The program or library it belongs to"},
+            {"called_from", "Mostly called from", Quantity::Text, "The function that called it in most of them"},
+            {"self_samples", "Self samples", Quantity::Count, "Call stacks in which it was the innermost"},
+            {"samples", "Samples", Quantity::Count, "Call stacks in which it was being executed"},
+            {"source", "Source", Quantity::Text, "Where it is declared"}};
+        return columns;
+    }
+    uint32_t rowLimit() const override { return static_cast<uint32_t>(stacks_->functions.size()); }
+    TableValue value(Row row, size_t column) const override {
+        const FunctionRow& r = stacks_->functions[row];
+        const Symbols& symbols = *stacks_->symbols;
+        const Symbols::Function& f = symbols.functions[r.function];
+        const auto time = [&](uint32_t samples) {
+            return stacks_->each ? TableValue(samples * stacks_->each) : TableValue();
+        };
+        switch (column) {
+            case kFunctionName: return symbols.nameOf(r.function);
+            case kFunctionSelf: return time(r.self);
+            case kFunctionTotal: return time(r.samples);
+            case kFunctionSelfSamples: return number(r.self);
+            case kFunctionSamples: return number(r.samples);
+            case kFunctionModule: return symbols.moduleOf(r.function);
+            case kFunctionCaller: return r.caller == kNone ? std::string() : symbols.nameOf(r.caller);
+            default: return f.file.empty() ? std::string() : f.file + (f.line ? ":" + std::to_string(f.line) : "");
+        }
+    }
+    uint64_t keyOf(Row row) const override { return stacks_->functions[row].function; }
+
+private:
+    const std::shared_ptr<const Stacks> stacks_;
 };
 
 class TableOfOccurrences : public Table {
@@ -367,6 +429,10 @@ std::shared_ptr<const Table> stretchTable(std::shared_ptr<const Recording> recor
     std::vector<Table::Row> lanes = made.lanes;
     if (onlyLane != kNone) std::erase_if(lanes, [&](Table::Row row) { return made.rows[row].lane != onlyLane; });
     return std::make_shared<TableOfStretch>(std::move(recording), made.rows, std::move(lanes));
+}
+
+std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks) {
+    return std::make_shared<TableOfFunctions>(std::move(stacks));
 }
 
 std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,

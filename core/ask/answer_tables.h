@@ -11,6 +11,7 @@
 #include "frame_table.h"
 #include "marker_statistics.h"
 #include "search.h"
+#include "stacks.h"
 #include "stretch_table.h"
 
 namespace fugato {
@@ -47,6 +48,20 @@ enum OccurrenceColumn : size_t {
 std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,
                                              std::shared_ptr<const std::vector<Occurrence>> occurrences,
                                              uint32_t series);
+
+/// The functions of call stacks; those with the most samples of their own first. Times where it is known how long a
+/// sample stands for.
+enum FunctionColumn : size_t {
+    kFunctionName,
+    kFunctionSelf,
+    kFunctionTotal,
+    kFunctionModule,
+    kFunctionCaller,
+    kFunctionSelfSamples,
+    kFunctionSamples,
+    kFunctionSource
+};
+std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks);
 
 /// What a search found: markers, then arguments, then points.
 enum FoundColumn : size_t { kFoundWhat, kFoundKind, kFoundInside, kFoundLane, kFoundCount, kFoundTime, kFoundBegin };

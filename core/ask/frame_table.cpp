@@ -5,6 +5,7 @@
 #include <map>
 
 #include "core/store/long_work.h"
+#include "core/symbols/stack_tree.h"
 
 namespace fugato {
 
@@ -48,6 +49,62 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end,
             lane->second.ran = r.lanes[l].splitBetween(begin, end).ran;
     }
     return sums;
+}
+
+/// By call stacks: the functions in which a marker's own time went.
+struct OwnStacks {
+    std::map<FunctionId, uint32_t> functions;
+    uint32_t samples = 0;
+    int64_t each = 0;  // ns that a sample stands for, or 0
+};
+
+std::map<RowKey, OwnStacks> functionsIn(const Symbols& symbols, const Recording& r, int64_t begin, int64_t end) {
+    std::map<uint64_t, uint32_t> laneOf;  // by thread
+    for (uint32_t l = 0; l < r.lanes.size(); ++l)
+        if (r.lanes[l].kind == LaneKind::Thread && r.lanes[l].osId) laneOf[r.lanes[l].osId] = l;
+    std::map<RowKey, OwnStacks> found;
+    std::vector<Symbols::Place> stack;
+    const auto [from, to] = samplesIn(r, begin, end);
+    for (size_t i = from; i < to; ++i) {
+        const StackSample& sample = r.samples[i];
+        const auto lane = laneOf.find(sample.thread);
+        if (lane == laneOf.end()) continue;
+        symbols.stackOf(r, sample, stack);
+        if (stack.empty()) continue;
+        const auto telling = std::find_if(stack.rbegin(), stack.rend(),
+                                          [&](const auto& place) { return symbols.tells(place.function); });
+        const MarkerRef marker = r.innermostBefore(lane->second, sample.time);
+        const PathId path = marker.valid() ? r.lanes[marker.lane].rows[marker.row].path(marker.index) : 0;
+        OwnStacks& own = found[{lane->second, path}];
+        ++own.functions[telling == stack.rend() ? stack.back().function : telling->function];
+        ++own.samples;
+        own.each = r.samplePeriod();
+    }
+    return found;
+}
+
+/// Rows for the functions with the most samples; together they are no more than the marker's own time.
+void addFunctions(FrameTable& table, uint32_t marker, const OwnStacks& own) {
+    constexpr uint32_t kFewest = 2;  // samples
+    constexpr size_t kMost = 8;
+    std::vector<std::pair<uint32_t, FunctionId>> most;
+    for (const auto& [function, samples] : own.functions)
+        if (samples >= kFewest) most.emplace_back(samples, function);
+    std::stable_sort(most.begin(), most.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+    if (most.size() > kMost) most.resize(kMost);
+    for (const auto& [samples, function] : most) {
+        FrameTableRow row;
+        row.lane = table.rows[marker].lane;
+        row.path = table.rows[marker].path;
+        row.function = function;
+        row.samples = samples;
+        const auto part = static_cast<double>(samples) / own.samples;
+        row.total =
+            row.path ? static_cast<int64_t>(part * static_cast<double>(table.rows[marker].self)) : samples * own.each;
+        const auto at = static_cast<uint32_t>(table.rows.size());
+        table.rows.push_back(std::move(row));
+        table.rows[marker].children.push_back(at);
+    }
 }
 
 }  // namespace
@@ -124,6 +181,9 @@ std::optional<FrameTable> FrameTables::of(uint32_t frame, const Progress& progre
     std::vector<RowKey> keys;
     for (const auto& [key, sum] : sums) keys.push_back(key);
     for (const RowKey& key : keys) rowAt(rowAt, key);
+    if (e.symbols)
+        for (const auto& [key, stacks] : functionsIn(*e.symbols, r, f.begin, f.end))
+            if (const auto row = rowOf.find(key); row != rowOf.end()) addFunctions(table, row->second, stacks);
     std::sort(table.lanes.begin(), table.lanes.end(),
               [&](uint32_t a, uint32_t b) { return table.rows[a].lane < table.rows[b].lane; });
     return table;

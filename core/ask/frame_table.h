@@ -20,6 +20,9 @@ struct FrameTableRow {
     int64_t total = 0, self = 0, usual = 0;
     int64_t ran = -1;  // of the total, while its thread had a core; below 0: not recorded
     uint32_t calls = 0;
+    /// Below a marker or a lane: a function that its own call stacks name, and in how many of them.
+    FunctionId function = kNone;
+    uint32_t samples = 0;
     MarkerRef first;                 // its first occurrence in the frame; not valid where it only occurs usually
     std::vector<uint32_t> children;  // rows
     int64_t excess() const { return total - usual; }

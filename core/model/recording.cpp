@@ -250,6 +250,14 @@ std::string Recording::osThreadText(uint32_t thread) const {
     return known->second.name + (ours ? "" : " (another program)");
 }
 
+int64_t Recording::samplePeriod() const {
+    const auto told = context.find("os samples");  // "every 1000 us of running"
+    unsigned long us = 0;
+    constexpr unsigned long kMost = 1'000'000'000;
+    if (told == context.end() || std::sscanf(told->second.c_str(), "every %lu us", &us) != 1 || us > kMost) return 0;
+    return static_cast<int64_t>(us) * 1000;
+}
+
 std::string Recording::addressText(uint64_t address) const {
     char number[32];
     for (const Module& module : modules)

@@ -341,6 +341,8 @@ public:
     uint32_t process() const;
     /// A name for a thread of the operating system: its lane's, else its own and its process.
     std::string osThreadText(uint32_t thread) const;
+    /// Running time between two call stacks of a thread, in ns; 0: not known.
+    int64_t samplePeriod() const;
     /// A code address as its module and the offset in the module's file, "skerry+0x1a2b".
     std::string addressText(uint64_t address) const;
     /// The state whose values are the stages of the program, or null.

@@ -9,8 +9,8 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <cstdlib>
 #include <cstdio>
+#include <cstdlib>
 #include <memory>
 #include <optional>
 
@@ -90,15 +90,14 @@ public:
         for (int i = 0; i < count; ++i) {
             GElf_Sym symbol;
             GElf_Addr address = 0;
-            const char* name =
-                dwfl_module_getsym_info(module_, i, &symbol, &address, nullptr, nullptr, nullptr);
+            const char* name = dwfl_module_getsym_info(module_, i, &symbol, &address, nullptr, nullptr, nullptr);
             const int type = GELF_ST_TYPE(symbol.st_info);
-            if (!name || !*name || (type != STT_FUNC && type != STT_GNU_IFUNC) || symbol.st_shndx == SHN_UNDEF) continue;
+            if (!name || !*name || (type != STT_FUNC && type != STT_GNU_IFUNC) || symbol.st_shndx == SHN_UNDEF)
+                continue;
             found.push_back({address, address + symbol.st_size, name});
         }
-        std::sort(found.begin(), found.end(), [](const Symbol& a, const Symbol& b) {
-            return a.from != b.from ? a.from < b.from : a.to > b.to;
-        });
+        std::sort(found.begin(), found.end(),
+                  [](const Symbol& a, const Symbol& b) { return a.from != b.from ? a.from < b.from : a.to > b.to; });
         for (size_t i = 0; i + 1 < found.size(); ++i)  // written by hand, and no size told
             if (found[i].to == found[i].from) found[i].to = found[i + 1].from;
         return found;

@@ -23,7 +23,7 @@ static void describe(A& a, CodeFunction& f) {
 
 namespace {
 
-constexpr uint64_t kMostBytes = uint64_t{1} << 30;
+constexpr uint64_t kMostBytes = uint64_t{1} << 28;
 
 struct Header {
     char magic[8];
@@ -70,6 +70,7 @@ KeptSymbols readKeptSymbols(const std::string& path) {
 void keepSymbols(const std::string& path, KeptSymbols& symbols) {
     std::string bytes;
     archive<true>(symbols, bytes);
+    if (bytes.size() > kMostBytes) return;
     Header header{};
     std::memcpy(header.magic, kMagic, sizeof kMagic);
     header.bytes = bytes.size();
@@ -81,8 +82,7 @@ void keepSymbols(const std::string& path, KeptSymbols& symbols) {
     file.write(reinterpret_cast<const char*>(&header), sizeof header);
     file.write(bytes.data(), static_cast<std::streamsize>(bytes.size()));
     file.close();
-    if (file)
-        std::filesystem::rename(unfinished, path, error);
+    if (file) std::filesystem::rename(unfinished, path, error);
     if (!file || error) std::filesystem::remove(unfinished, error);
 }
 

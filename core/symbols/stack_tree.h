@@ -3,18 +3,29 @@
 // Call stacks added up: which function was called from which, and in how many samples. Belongs to one thread.
 #pragma once
 
+#include <algorithm>
+
 #include "symbols.h"
 
 namespace fugato {
+
+/// Which samples of all threads lie in [begin, end), in Recording::samples.
+inline std::pair<size_t, size_t> samplesIn(const Recording& r, int64_t begin, int64_t end) {
+    const auto at = [&](int64_t time) {
+        return static_cast<size_t>(std::lower_bound(r.samples.begin(), r.samples.end(), time,
+                                                    [](const StackSample& s, int64_t t) { return s.time < t; }) -
+                                   r.samples.begin());
+    };
+    return {at(begin), at(end)};
+}
 
 /// The samples of a thread's lane in [begin, end), in order of time. Costs a look at those of all threads in between.
 template <class Take>
 void forEachSample(const Recording& r, const Lane& lane, int64_t begin, int64_t end, Take&& take) {
     if (!lane.osId || lane.kind != LaneKind::Thread) return;
-    auto sample = std::lower_bound(r.samples.begin(), r.samples.end(), begin,
-                                   [](const StackSample& s, int64_t time) { return s.time < time; });
-    for (; sample != r.samples.end() && sample->time < end; ++sample)
-        if (sample->thread == lane.osId) take(*sample);
+    const auto [from, to] = samplesIn(r, begin, end);
+    for (size_t i = from; i < to; ++i)
+        if (r.samples[i].thread == lane.osId) take(r.samples[i]);
 }
 
 class StackTree {

@@ -210,8 +210,18 @@ void Symbols::stackOf(const Recording& recording, const StackSample& sample, std
 }
 
 std::string Symbols::nameOf(FunctionId function) const {
-    const Function& f = functions[function];
-    return f.name.empty() ? "code without a name" : f.name;
+    constexpr size_t kLong = 60;
+    const std::string& name = functions[function].name;
+    if (name.empty()) return moduleOf(function).rfind("linux-vdso", 0) == 0 ? "system clock" : "code without a name";
+    if (name.size() <= kLong || name.find("operator") != std::string::npos) return name;
+    std::string shorter;
+    int depth = 0;
+    for (const char c : name) {
+        depth -= c == '>' && depth > 0;
+        if (depth == 0) shorter += c;
+        if (c == '<' && depth++ == 0) shorter += "…";
+    }
+    return shorter;
 }
 
 std::string Symbols::moduleOf(FunctionId function) const {
@@ -253,18 +263,19 @@ std::vector<std::string> Symbols::missing() const {
         }
         if (module.endsStacks >= kWorthTelling)
             sentences.push_back(std::to_string(std::lround(100 * module.endsStacks)) + " % of the call stacks end in " +
-                                name +
-                                ", which was compiled without frame pointers: they do not tell who called it.");
+                                name + ", which was compiled without frame pointers: they do not tell who called it.");
     }
     if (!withoutLines.empty()) {
         constexpr size_t kMostNamed = 3;
         std::string names;
-        for (size_t i = 0; i < std::min(kMostNamed, withoutLines.size()); ++i) names += (i ? ", " : "") + withoutLines[i];
+        for (size_t i = 0; i < std::min(kMostNamed, withoutLines.size()); ++i)
+            names += (i ? ", " : "") + withoutLines[i];
         if (withoutLines.size() > kMostNamed)
             names += " and " + std::to_string(withoutLines.size() - kMostNamed) + " more";
-        sentences.push_back("Without debug information (compile with -g, or install the debug package), so that only "
-                            "functions in the symbol table have names, without lines: " +
-                            names + ".");
+        sentences.push_back(
+            "Without debug information (compile with -g, or install the debug package), so that only "
+            "functions in the symbol table have names, without lines: " +
+            names + ".");
     }
     return sentences;
 }

@@ -29,8 +29,8 @@ public:
     struct ModuleFile {
         std::string path, buildId;
         DebugInformation::State state = DebugInformation::State::Missing;
-        size_t places = 0;        // of its code that occur in call stacks
-        double endsStacks = 0;    // this part of the call stacks ends in it, and tells no caller
+        size_t places = 0;      // of its code that occur in call stacks
+        double endsStacks = 0;  // this part of the call stacks ends in it, and tells no caller
     };
 
     static constexpr FunctionId kNoModule = 0;  // stands for all code that lies in no module
@@ -43,7 +43,8 @@ public:
     /// The functions of a call stack, the outermost first.
     void stackOf(const Recording& recording, const StackSample& sample, std::vector<Place>& into) const;
 
-    std::string nameOf(FunctionId function) const;    // "png_read_row", "code without a name"
+    /// "png_read_row", "code without a name"; what long names have between < and > is left out.
+    std::string nameOf(FunctionId function) const;
     std::string moduleOf(FunctionId function) const;  // "libpng16.so.16"; empty: in no module
     /// Whether it tells what was done: not the C library's, of which everything makes use, and not code without a name
     /// in the system or in no module.

@@ -12,6 +12,7 @@
 #include <own_files.hpp>
 #include <unclosed_recording.hpp>
 
+#include "core/symbols/kept_symbols.h"
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
@@ -323,6 +324,20 @@ void fuzzKept(std::string_view bytes) {
     askOf(*opened);
     std::filesystem::remove_all(options.indexFolder);
     std::filesystem::create_directory(options.indexFolder);
+}
+
+void fuzzSymbols(std::string_view bytes) {
+    const std::string path = folder() + "/0123456789abcdef.symbols";
+    std::string file(24, '\0');  // magic, size and checksum of what follows: kept_symbols.cpp
+    const uint64_t size = bytes.size(), checksum = layout::checksum(bytes.data(), bytes.size());
+    std::memcpy(file.data(), "FUGSYM01", 8);
+    std::memcpy(file.data() + 8, &size, sizeof size);
+    std::memcpy(file.data() + 16, &checksum, sizeof checksum);
+    putFile(path, file.append(bytes));
+    KeptSymbols kept = readKeptSymbols(path);
+    if (kept.places.empty()) return;
+    keepSymbols(path, kept);  // what could be read can be kept again
+    if (readKeptSymbols(path).places != kept.places) std::abort();
 }
 
 }  // namespace fugato

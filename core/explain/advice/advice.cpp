@@ -10,6 +10,8 @@
 #include "core/explain/causes/comes_before.h"
 #include "core/explain/words/sentences.h"
 #include "core/store/long_work.h"
+#include "core/explain/causes/cause_functions.h"
+#include "core/symbols/stack_tree.h"
 #include "format/number_text.h"
 
 namespace fugato {
@@ -50,6 +52,7 @@ public:
         const Step steps[] = {&Adviser::comesBefore, &Adviser::counters,     &Adviser::locks,    &Adviser::queues,
                               &Adviser::threads,     &Adviser::sampleFrames, &Adviser::memory,   &Adviser::messages,
                               &Adviser::files,       &Adviser::tooLong,      &Adviser::unmarked, &Adviser::recorded,
+                              &Adviser::unmarkedFunctions,
                               &Adviser::timerPacing};
         double done = 0;
         for (const Step step : steps) {
@@ -583,6 +586,7 @@ private:
         constexpr int64_t kLongStretch = 1'000'000;  // ns without a marker
         std::map<std::pair<uint32_t, PathId>, Advice> byPlace;
         std::map<std::pair<uint32_t, PathId>, int64_t> inSample;
+        std::map<std::pair<uint32_t, PathId>, StackTree> stacks;
         std::vector<bool> divided(r_.paths.size());
         for (const PartKey& key : e_.pathSums->keys)
             if (key.path && key.kind == SegmentKind::Running) divided[r_.paths[key.path].parent] = true;
@@ -595,6 +599,11 @@ private:
                     continue;
                 Advice& advice = byPlace[{segment.lane, segment.path}];
                 inSample[{segment.lane, segment.path}] += segment.duration();
+                if (e_.symbols)
+                    forEachSample(r_, r_.lanes[segment.lane], segment.begin, segment.end,
+                                  [&](const StackSample& sample) {
+                                      stacks[{segment.lane, segment.path}].add(*e_.symbols, r_, sample);
+                                  });
                 if (segment.duration() > advice.end - advice.begin)
                     placeAt(advice, segment.lane, segment.begin, segment.end);
             }
@@ -610,10 +619,67 @@ private:
             advice.evidence = percent(static_cast<double>(ns) / static_cast<double>(sampleTime_)) +
                               " of the frames' time lies " + where + " in stretches of more than a millisecond.";
             advice.next = "Put a marker around the work there.";
+            if (const auto tree = stacks.find(place); tree != stacks.end()) nameFunction(advice, tree->second);
             advice.key = "unmarked " + r_.lanes[place.first].name + " " + r_.pathText(place.second);
             advice.cost = ofAll(ns) / 10;  // it only hides what costs
             out_.push_back(advice);
         }
+    }
+
+    /// Functions that made frames late, and that no marker tells.
+    void unmarkedFunctions() {
+        for (const Cause& cause : e_.causes) {
+            if (cause.function == kNone || cause.kind != CauseKind::Unexplained || cause.spikes.empty()) continue;
+            const std::string name = e_.symbols->nameOf(cause.function),
+                              where = cause.path ? " in " + r_.pathText(cause.path)
+                                                 : " on " + r_.groups[cause.group].name + ", outside any marker";
+            const uint32_t worst = e_.worstFrameOf(cause);
+            int64_t excess = 0;
+            for (const CauseShare& share : e_.frames[worst].shares)
+                if (&e_.causes[share.cause] == &cause) excess = share.excess;
+            const SeenFunctions* const stacks = functionsSeen(e_, worst, cause);
+            if (const SeenFunction* seen = stacks ? stacks->find(cause.function) : nullptr) excess = seen->excess;
+            Advice advice;
+            advice.kind = AdviceKind::Unmarked;
+            advice.confidence = ConfidenceLevel::Medium;
+            advice.title = "Add a marker around " + name;
+            advice.evidence = "No marker tells what takes this time" + where + ", but " + countText(cause.samples) +
+                              " of " + plural(cause.ofSamples, "call stack", "call stacks") + " of its " +
+                              plural(cause.frames.size(), "late frame", "late frames") + " are in " +
+                              e_.symbols->fullName(cause.function) +
+                              (cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller)) +
+                              "; " + durationText(excess) + " in frame " + countText(worst) + ".";
+            advice.next = "With a marker there, and its arguments, causes tell it by themselves and exactly.";
+            advice.key = "unmarked function " + e_.symbols->fullName(cause.function) + where;
+            advice.cost = cause.late;
+            const Frame& frame = e_.frame(worst);
+            placeAt(advice, frame.lane, frame.begin, frame.end);
+            out_.push_back(std::move(advice));
+        }
+    }
+
+    /// Where a marker should be: the innermost function that most of the call stacks have.
+    void nameFunction(Advice& advice, const StackTree& stacks) const {
+        constexpr uint32_t kFewest = 8;  // samples
+        constexpr double kMost = 0.5;
+        uint32_t named = StackTree::kRoot;
+        const auto& nodes = stacks.nodes();
+        for (uint32_t node = StackTree::kRoot, next = node; next != kNone; node = next) {
+            if (node != StackTree::kRoot && e_.symbols->tells(nodes[node].function)) named = node;
+            next = kNone;
+            for (const uint32_t child : nodes[node].children)
+                if (nodes[child].samples >= kMost * stacks.samples()) next = child;
+        }
+        if (named == StackTree::kRoot || stacks.samples() < kFewest) return;
+        std::string caller;  // none: it is the program's or the thread's main function, which names nothing
+        for (uint32_t at = nodes[named].parent; at != StackTree::kRoot && caller.empty(); at = nodes[at].parent)
+            if (e_.symbols->tells(nodes[at].function)) caller = e_.symbols->nameOf(nodes[at].function);
+        if (caller.empty()) return;
+        advice.evidence += " " + percent(static_cast<double>(nodes[named].samples) / stacks.samples()) + " of their " +
+                           plural(stacks.samples(), "call stack is", "call stacks are") + " in " +
+                           e_.symbols->fullName(nodes[named].function) +
+                           ", called from " + caller + ".";
+        advice.next = "Put a marker around " + e_.symbols->nameOf(nodes[named].function) + ".";
     }
 
     void recorded() {

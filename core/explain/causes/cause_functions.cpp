@@ -10,17 +10,17 @@ namespace fugato {
 
 namespace {
 
-constexpr double kDeviations = 2;       // its excess is at least so many standard deviations of its count
-constexpr double kHoldsMost = 0.5;      // of what is to be named
-constexpr double kEverywhere = 0.5;     // of all the lane's usual samples: such a function holds the loop itself
-constexpr double kAround = 0.95;        // of the usual samples at this place: such a function holds the marker
-constexpr uint32_t kEnoughAround = 8;   // samples to tell that from
+constexpr double kDeviations = 2;      // its excess is at least so many standard deviations of its count
+constexpr double kHoldsMost = 0.5;     // of what is to be named
+constexpr double kEverywhere = 0.5;    // of all the lane's usual samples: such a function holds the loop itself
+constexpr double kAround = 0.95;       // of the usual samples at this place: such a function holds the marker
+constexpr uint32_t kEnoughAround = 8;  // samples to tell that from
 constexpr double kLargePart = 0.2, kFewHoldAll = 0.8;  // frames in different functions become different causes
 
 /// Whether a segment is time of a cause itself, not of a marker in it.
 bool isOwnRunning(const Recording& r, const Segment& segment, const FoundCause& found) {
-    return segment.kind == SegmentKind::Running && segment.path == found.path &&
-           segment.lock.object == found.object && r.lanes[segment.lane].group == found.group;
+    return segment.kind == SegmentKind::Running && segment.path == found.path && segment.lock.object == found.object &&
+           r.lanes[segment.lane].group == found.group;
 }
 
 }  // namespace
@@ -167,8 +167,7 @@ private:
         NamedFunction name{stack[at].function, kNone};
         const auto moduleOf = [&](size_t i) { return symbols_.functions[stack[i].function].module; };
         for (size_t i = at; i-- > 0 && name.caller == kNone;)
-            if (moduleOf(i) != moduleOf(at) && symbols_.tells(stack[i].function))
-                name.caller = stack[i].function;
+            if (moduleOf(i) != moduleOf(at) && symbols_.tells(stack[i].function)) name.caller = stack[i].function;
         return name;
     }
     const Symbols& symbols_;
@@ -196,8 +195,8 @@ std::vector<NamedFunction> functionsOf(const Explanation& e, const FoundCauses& 
         Cluster(e, found, named).settle(told, 0);
         // Frames with too few samples to tell: the one function that all others tell.
         const NamedFunction first = named[told.front()];
-        const bool one = std::all_of(told.begin(), told.end(),
-                                     [&](size_t i) { return named[i].function == first.function; });
+        const bool one =
+            std::all_of(told.begin(), told.end(), [&](size_t i) { return named[i].function == first.function; });
         for (const size_t i : untold)
             if (one && !found.causes[i].functions.areMissing()) named[i] = first;
     }

@@ -438,8 +438,32 @@ private:
                 if (hold->path == cause.path && length > usual)
                     again.cut(hold->lane, hold->begin, hold->end, (length - usual) / length);
             }
-        } else if (cause.path) {
+        } else if (cause.path && cause.function == kNone) {
             occurrences(repair, cause, first, last, begin, end, again);
+        } else {
+            ownTime(repair, cause, first, last, again);
+        }
+    }
+
+    /// Time outside any marker, or of a marker beside those in it, in the late frames that have this cause.
+    void ownTime(const Repair& repair, const Cause& cause, uint32_t first, uint32_t last, Again& again) {
+        const auto isOfCause = [&](const PartKey& key) {
+            return key.path == cause.path && key.group == cause.group && key.kind == cause.segment && key.object == kNone;
+        };
+        for (auto at = std::lower_bound(cause.frames.begin(), cause.frames.end(), first);
+             at != cause.frames.end() && *at <= last; ++at) {
+            int64_t time = 0, usual = 0;
+            for (const ExcessPart& part : e_.excessOf(*at)) {
+                if (!isOfCause(part.key)) continue;
+                time += part.ns;
+                usual += part.usual;
+            }
+            if (time <= 0 || (time <= usual && !repair.gone)) continue;
+            const double part = repair.gone ? 1 : static_cast<double>(time - usual) / static_cast<double>(time);
+            const Frame& frame = e_.frame(*at);
+            for (const Segment& segment : accountant_.account(frame.lane, frame.begin, frame.end))
+                if (isOfCause({r_.lanes[segment.lane].group, segment.path, segment.kind, segment.lock.object}))
+                    again.cut(segment.lane, segment.begin, segment.end, part);
         }
     }
 

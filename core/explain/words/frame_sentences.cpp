@@ -243,8 +243,8 @@ private:
         return words.empty() ? std::string() : " It " + joined(words) + " of that.";
     }
 
-    /// " 19 of 21 call stacks there are in png_read_row of libpng16.so.16, called from loadTexture: 21.3 ms more than
-    /// usual, give or take 2.1 ms." where call stacks tell.
+    /// " 19 of 21 call stacks there are in png_read_row of libpng16.so.16, called from loadTexture: 21.3 ± 2.1 ms more
+    /// than usual." where call stacks tell.
     std::string functionText(const Cause& cause) const {
         const SeenFunctions* const stacks = functionsSeen(e_, index_, cause);
         const SeenFunction* const in = stacks ? stacks->find(cause.function) : nullptr;
@@ -252,7 +252,8 @@ private:
         return " " + countText(in->samples) + " of " + plural(stacks->samples, "call stack", "call stacks") +
                " there are in " + e_.symbols->fullName(cause.function) +
                (cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller)) + ": " +
-               durationText(in->excess) + " more than usual, ± " + durationText(in->deviation) + ".";
+               fixedText(static_cast<double>(in->excess) / 1e6, 1) + " ± " +
+               fixedText(static_cast<double>(in->deviation) / 1e6, 1) + " ms more than usual.";
     }
 
     void cause(const CauseShare& share) {

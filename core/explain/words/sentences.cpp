@@ -173,7 +173,7 @@ std::string whatIfSentence(const Explanation& e, const Prediction& p) {
     std::vector<bool> counted(e.frames.size());
     for (const Repair& repair : p.repairs) {
         const Cause& cause = e.causes[repair.cause];
-        known |= cause.kind != CauseKind::Unexplained || cause.path;
+        known |= cause.isNamed() || p.saved > 0;
         for (const uint32_t frame : cause.frames) {
             if (counted[frame]) continue;
             counted[frame] = true;

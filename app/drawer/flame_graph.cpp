@@ -1,0 +1,238 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "flame_graph.h"
+
+#include <QHelpEvent>
+#include <QKeyEvent>
+#include <QPainter>
+#include <QScrollBar>
+#include <QToolTip>
+#include <algorithm>
+
+#include "app/theme/theme.h"
+#include "app/theme/words.h"
+#include "core/explain/words/quantities.h"
+#include "format/number_text.h"
+
+namespace fugato {
+
+namespace {
+constexpr double kNarrowest = 1.5;  // pixels; narrower boxes are not drawn, nor what lies below them
+constexpr double kRoomForText = 24;
+constexpr int kSide = 4;
+}  // namespace
+
+FlameGraph::FlameGraph(QWidget* parent) : QAbstractScrollArea(parent) {
+    setFrameShape(QFrame::NoFrame);
+    setFont(smallFont());
+    rowHeight_ = fontMetrics().height() + 4;
+    setFocusPolicy(Qt::StrongFocus);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setAccessibleName(tr("Flame graph of the call stacks"));
+    viewport()->setMouseTracking(true);
+}
+
+void FlameGraph::setStacks(std::shared_ptr<const Stacks> stacks, const QString& why) {
+    stacks_ = std::move(stacks);
+    if (stacks_ && !stacks_->tree.samples()) stacks_.reset();
+    why_ = why;
+    zoomed_ = node_ = StackTree::kRoot;
+    layOut();
+}
+
+std::vector<uint32_t> FlameGraph::childrenOf(uint32_t node) const {
+    const auto& nodes = stacks_->tree.nodes();
+    std::vector<uint32_t> children = nodes[node].children;
+    std::stable_sort(children.begin(), children.end(),
+                     [&](uint32_t a, uint32_t b) { return nodes[a].samples > nodes[b].samples; });
+    return children;
+}
+
+void FlameGraph::layOut() {
+    boxes_.clear();
+    rows_ = 0;
+    if (stacks_) {
+        const auto& nodes = stacks_->tree.nodes();
+        std::vector<uint32_t> callers;  // of what is zoomed to, each over the whole width
+        for (uint32_t at = zoomed_; at != StackTree::kRoot; at = nodes[at].parent) callers.push_back(at);
+        std::reverse(callers.begin(), callers.end());
+        const double width = viewport()->width() - 2 * kSide;
+        int row = 0;
+        for (const uint32_t caller : callers)
+            boxes_.push_back({caller, QRectF(kSide, rowHeight_ * row++, width, rowHeight_ - 1)});
+        rows_ = row;
+        const double each = width / std::max(1u, nodes[zoomed_].samples);
+        const auto place = [&](auto&& self, uint32_t node, double left, int depth) -> void {
+            for (const uint32_t child : childrenOf(node)) {
+                const double wide = each * nodes[child].samples;
+                if (wide < kNarrowest) break;
+                boxes_.push_back({child, QRectF(left, rowHeight_ * depth, wide - 0.5, rowHeight_ - 1)});
+                rows_ = std::max(rows_, depth + 1);
+                self(self, child, left, depth + 1);
+                left += wide;
+            }
+        };
+        place(place, zoomed_, kSide, row);
+    }
+    verticalScrollBar()->setPageStep(viewport()->height());
+    verticalScrollBar()->setSingleStep(rowHeight_);
+    verticalScrollBar()->setRange(0, std::max(0, rows_ * rowHeight_ + kSide - viewport()->height()));
+    setAccessibleDescription(node_ == StackTree::kRoot ? why_ : wordsOf(node_));
+    viewport()->update();
+}
+
+QString FlameGraph::wordsOf(uint32_t at) const {
+    const StackTree::Node& node = stacks_->tree.nodes()[at];
+    const Symbols& symbols = *stacks_->symbols;
+    const auto part = [&](uint32_t samples) {
+        const double percent = 100.0 * samples / stacks_->tree.samples();
+        QString words = toQString(plural(samples, "sample", "samples")) + tr(", %1 %").arg(percent, 0, 'f', 1);
+        if (stacks_->each) words += ", " + toQString(durationText(samples * stacks_->each));
+        return words;
+    };
+    QString words = toQString(symbols.fullName(node.function)) + "\n" + tr("total: %1").arg(part(node.samples)) + "\n" +
+                    tr("self: %1").arg(part(node.self));
+    const Symbols::Function& function = symbols.functions[node.function];
+    if (!function.file.empty())
+        words += "\n" + toQString(function.file) + (function.line ? ":" + QString::number(function.line) : QString());
+    return words;
+}
+
+void FlameGraph::paintEvent(QPaintEvent*) {
+    const Theme& t = theme();
+    QPainter painter(viewport());
+    painter.setFont(font());
+    painter.fillRect(viewport()->rect(), t.paper);
+    if (!stacks_) {
+        painter.setPen(t.muted);
+        painter.drawText(viewport()->rect().adjusted(12, 8, -12, -8), Qt::AlignTop | Qt::AlignLeft | Qt::TextWordWrap,
+                         why_);
+        return;
+    }
+    painter.translate(0, -verticalScrollBar()->value());
+    const auto& nodes = stacks_->tree.nodes();
+    for (const Box& box : boxes_) {
+        const StackTree::Node& node = nodes[box.node];
+        const bool telling = stacks_->symbols->tells(node.function);
+        painter.fillRect(box.place, telling ? t.marker : t.panel);
+        if (!telling) {  // the C library and code without a name step back
+            painter.setPen(t.markerEdge);
+            painter.drawRect(box.place.adjusted(0, 0, -1, -1));
+        }
+        if (node.function == function_) {
+            painter.setPen(QPen(t.path, box.node == node_ ? 2 : 1));
+            painter.drawRect(box.place.adjusted(0.5, 0.5, -0.5, -0.5));
+        }
+        if (box.place.width() < kRoomForText) continue;
+        painter.setPen(telling ? t.markerText : t.muted);
+        const QRectF room = box.place.adjusted(4, 0, -3, 0);
+        painter.drawText(room, Qt::AlignVCenter | Qt::AlignLeft,
+                         painter.fontMetrics().elidedText(toQString(stacks_->symbols->nameOf(node.function)),
+                                                          Qt::ElideRight, static_cast<int>(room.width())));
+    }
+    if (hasFocus() && node_ == StackTree::kRoot) {
+        painter.resetTransform();
+        painter.setPen(t.path);
+        painter.drawRect(viewport()->rect().adjusted(0, 0, -1, -1));
+    }
+}
+
+void FlameGraph::resizeEvent(QResizeEvent*) { layOut(); }
+void FlameGraph::scrollContentsBy(int, int) { viewport()->update(); }
+
+uint32_t FlameGraph::nodeAt(const QPointF& point) const {
+    const QPointF at = point + QPointF(0, verticalScrollBar()->value());
+    for (const Box& box : boxes_)
+        if (box.place.contains(at)) return box.node;
+    return StackTree::kRoot;
+}
+
+void FlameGraph::choose(uint32_t node) {
+    node_ = node;
+    function_ = node == StackTree::kRoot ? kNone : stacks_->tree.nodes()[node].function;
+    setAccessibleDescription(node == StackTree::kRoot ? why_ : wordsOf(node));
+    bringIntoView(node);
+    viewport()->update();
+    emit functionChosen(function_);
+}
+
+void FlameGraph::chooseFunction(FunctionId function) {
+    if (function == function_ || !stacks_) return;
+    function_ = function;
+    node_ = StackTree::kRoot;
+    for (const Box& box : boxes_)  // its widest box
+        if (stacks_->tree.nodes()[box.node].function == function &&
+            (node_ == StackTree::kRoot ||
+             stacks_->tree.nodes()[box.node].samples > stacks_->tree.nodes()[node_].samples))
+            node_ = box.node;
+    bringIntoView(node_);
+    viewport()->update();
+}
+
+void FlameGraph::bringIntoView(uint32_t node) {
+    for (const Box& box : boxes_) {
+        if (box.node != node) continue;
+        QScrollBar& bar = *verticalScrollBar();
+        if (box.place.top() < bar.value()) bar.setValue(static_cast<int>(box.place.top()));
+        if (box.place.bottom() > bar.value() + viewport()->height())
+            bar.setValue(static_cast<int>(box.place.bottom()) + 2 - viewport()->height());
+    }
+}
+
+void FlameGraph::zoomTo(uint32_t node) {
+    if (!stacks_) return;
+    zoomed_ = node;
+    layOut();
+    bringIntoView(node_);
+}
+
+void FlameGraph::mousePressEvent(QMouseEvent* event) {
+    if (stacks_ && event->button() == Qt::LeftButton) choose(nodeAt(event->position()));
+}
+
+void FlameGraph::mouseDoubleClickEvent(QMouseEvent* event) {
+    if (stacks_ && event->button() == Qt::LeftButton) zoomTo(nodeAt(event->position()));
+}
+
+uint32_t FlameGraph::sibling(int by) const {
+    const std::vector<uint32_t> all = childrenOf(stacks_->tree.nodes()[node_].parent);
+    const auto at = std::find(all.begin(), all.end(), node_) - all.begin() + by;
+    return at < 0 || at >= static_cast<std::ptrdiff_t>(all.size()) ? node_ : all[static_cast<size_t>(at)];
+}
+
+void FlameGraph::keyPressEvent(QKeyEvent* event) {
+    if (!stacks_) return QAbstractScrollArea::keyPressEvent(event);
+    const std::vector<uint32_t> below = childrenOf(node_);
+    switch (event->key()) {
+        case Qt::Key_Down:
+            if (!below.empty()) choose(below.front());
+            break;
+        case Qt::Key_Up: choose(stacks_->tree.nodes()[node_].parent); break;
+        case Qt::Key_Left:
+        case Qt::Key_Right:
+            if (node_ != StackTree::kRoot) choose(sibling(event->key() == Qt::Key_Left ? -1 : 1));
+            break;
+        case Qt::Key_Return:
+        case Qt::Key_Enter: zoomTo(node_); break;
+        case Qt::Key_Backspace: zoomTo(stacks_->tree.nodes()[zoomed_].parent); break;
+        case Qt::Key_Escape:
+            if (zoomed_ == StackTree::kRoot) return QAbstractScrollArea::keyPressEvent(event);
+            zoomTo(StackTree::kRoot);
+            break;
+        default: return QAbstractScrollArea::keyPressEvent(event);
+    }
+}
+
+bool FlameGraph::viewportEvent(QEvent* event) {
+    if (event->type() == QEvent::ToolTip && stacks_) {
+        const auto* help = static_cast<QHelpEvent*>(event);
+        const uint32_t node = nodeAt(help->pos());
+        if (node == StackTree::kRoot)
+            QToolTip::hideText();
+        else
+            QToolTip::showText(help->globalPos(), wordsOf(node), viewport());
+        return true;
+    }
+    return QAbstractScrollArea::viewportEvent(event);
+}
+
+}  // namespace fugato

@@ -1,0 +1,46 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The functions of the call stacks in the selected frame, marker or time: as a table and as a flame graph.
+#pragma once
+
+#include <QComboBox>
+#include <QTimer>
+
+#include "flame_graph.h"
+#include "table_page.h"
+
+namespace fugato {
+
+class StacksPage : public TablePage {
+    Q_OBJECT
+public:
+    StacksPage(Document& document, Selection& selection, QWidget* parent = nullptr);
+    Words words() const override;
+    bool busy() const override { return TablePage::busy() || soon_.isActive(); }
+    FlameGraph& flames() { return *flames_; }
+    QComboBox& scopes() { return *scopes_; }
+    QComboBox& threads() { return *threads_; }
+
+protected:
+    void showEvent(QShowEvent* event) override;
+    void follow(Table::Row row, bool zoom) override;
+
+private:
+    enum Of { Frame, Marker, Time };
+    void fillThreads();
+    void askSoon();
+    void askNow();
+    void say(const QString& sentence);
+    /// What is asked for, and how it is called; nothing where nothing is selected, and why.
+    std::optional<StackScope> wanted(QString& title, QString& why) const;
+
+    QComboBox *const scopes_, *const threads_;
+    FlameGraph* const flames_;
+    QTimer soon_;  // while the view moves nothing is asked
+    std::shared_ptr<const Stacks> shown_;
+    std::shared_ptr<const Recording> asked_;
+    std::shared_ptr<const Symbols> askedSymbols_;
+    StackScope askedScope_;
+};
+
+}  // namespace fugato

@@ -1,0 +1,72 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "stacks.h"
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "core/store/long_work.h"
+
+namespace fugato {
+
+namespace {
+
+void sumByFunction(Stacks& stacks) {
+    const auto& nodes = stacks.tree.nodes();
+    std::map<FunctionId, FunctionRow> rows;
+    std::map<std::pair<FunctionId, FunctionId>, uint32_t> calls;  // function and caller
+    std::vector<uint32_t> depthOf;                                // by function: on the way from the root to here
+    const auto visit = [&](auto&& self, uint32_t at) -> void {
+        const StackTree::Node& node = nodes[at];
+        const bool first = at != StackTree::kRoot && depthOf[node.function]++ == 0;
+        if (at != StackTree::kRoot) {
+            FunctionRow& row = rows[node.function];
+            row.function = node.function;
+            row.self += node.self;
+            if (first) row.samples += node.samples;
+            if (first && node.parent != StackTree::kRoot)
+                calls[{node.function, nodes[node.parent].function}] += node.samples;
+        }
+        for (const uint32_t child : node.children) self(self, child);
+        if (at != StackTree::kRoot) --depthOf[node.function];
+    };
+    depthOf.resize(stacks.symbols->functions.size());
+    visit(visit, StackTree::kRoot);  // no deeper than the longest call stack
+    std::map<FunctionId, uint32_t> most;
+    for (const auto& [who, samples] : calls)
+        if (samples > most[who.first]) {
+            most[who.first] = samples;
+            rows[who.first].caller = who.second;
+        }
+    for (const auto& [function, row] : rows) stacks.functions.push_back(row);
+    std::stable_sort(stacks.functions.begin(), stacks.functions.end(), [](const FunctionRow& a, const FunctionRow& b) {
+        return a.self != b.self ? a.self > b.self : a.samples > b.samples;
+    });
+}
+
+}  // namespace
+
+std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const Symbols> symbols,
+                                       const StackScope& scope, const Progress& progress) {
+    longWork("call stacks");
+    auto stacks = std::make_shared<Stacks>();
+    stacks->scope = scope;
+    stacks->symbols = std::move(symbols);
+    stacks->each = r.samplePeriod();
+    std::set<uint64_t> threads;
+    for (uint32_t l = 0; l < r.lanes.size(); ++l)
+        if (r.lanes[l].kind == LaneKind::Thread && (scope.lane == kNone || scope.lane == l))
+            threads.insert(r.lanes[l].osId);
+    const auto [from, to] = samplesIn(r, scope.in.begin, scope.in.end);
+    constexpr size_t kTellEvery = 1 << 14;
+    for (size_t i = from; i < to; ++i) {
+        if ((i - from) % kTellEvery == 0 && progress &&
+            !progress(static_cast<double>(i - from) / static_cast<double>(to - from)))
+            return nullptr;
+        if (threads.count(r.samples[i].thread)) stacks->tree.add(*stacks->symbols, r, r.samples[i]);
+    }
+    sumByFunction(*stacks);
+    return stacks;
+}
+
+}  // namespace fugato

@@ -1,0 +1,37 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The call stacks of a stretch of time, added up: by function, and who called whom.
+#pragma once
+
+#include "core/symbols/stack_tree.h"
+#include "stretch.h"
+
+namespace fugato {
+
+struct StackScope {
+    Stretch in;
+    uint32_t lane = kNone;  // kNone: all threads of the program
+    bool operator==(const StackScope&) const = default;
+};
+
+/// One function, wherever it was called.
+struct FunctionRow {
+    FunctionId function = 0;
+    uint32_t samples = 0, self = 0;  // in which it was being executed, counted once however deep it calls itself; in
+                                     // which it was the innermost
+    FunctionId caller = kNone;       // who called it most
+};
+
+struct Stacks {
+    StackScope scope;
+    std::shared_ptr<const Symbols> symbols;
+    StackTree tree;
+    std::vector<FunctionRow> functions;  // the most samples of its own first
+    int64_t each = 0;                    // ns of running that a sample stands for; 0: not known
+};
+
+/// Null where `progress` cancelled it. Costs a look at every sample in the stretch.
+std::shared_ptr<const Stacks> stacksIn(const Recording& recording, std::shared_ptr<const Symbols> symbols,
+                                       const StackScope& scope, const Progress& progress = {});
+
+}  // namespace fugato
