@@ -75,6 +75,48 @@ private slots:
         QCOMPARE(predict(*e, {{1, false}})->over, 4u);
     }
 
+    void machineThatStandsStillIsToldFromWork() {
+        // main has the core all the time, and its call stack is taken each ms; in frame 20 not for 9 ms, in which Work
+        // lasts so much longer, and in frame 24 for 2.5 ms, which is too short to tell.
+        const auto recorded = [](const char* samples) {
+            TextRecording t;
+            threadsAndCore(t);
+            t.line(std::string(R"({"define":"context","key":"os samples","value":")") + samples + "\"}");
+            t.at(0, "core 0", onCore(100));
+            for (int f = 0; f < 40; ++f) {
+                const double at = f * 20'000.0, more = f == 20 ? 9000 : f == 24 ? 2500 : 0;
+                t.frame(at, "main", 9000).begin(at, "main", "Frame").begin(at + 1000, "main", "Work");
+                t.end(at + 7000 + more, "main").end(at + 8000 + more, "main").frameEnd(at + 8000 + more, "main");
+                for (int ms = 0; ms < 20; ++ms)
+                    if (const double time = at + 1000 * ms + 500; time < at + 3000 || time > at + 2600 + more)
+                        t.at(time, "core 0", R"("do":"sample","thread":100)");
+            }
+            return explained(t.open());
+        };
+        const auto e = recorded("every 1000 us of running, also in the system");
+        QCOMPARE(e->late, (std::vector<uint32_t>{20, 24}));
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("The machine stood still"));
+        QCOMPARE(e->causes[0].frames, std::vector<uint32_t>{20});
+        QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("held up main"));
+        // The last sample before is at 2.5 ms; one is due at 3.5, the next comes at 12.5 ms.
+        QCOMPARE(firstSentence(*e, 20),
+                 std::string("The machine itself stood still for 9.0 ms more than usual while main would have run, as a "
+                             "virtual machine does while its host runs others."));
+        QCOMPARE(causeTitle(*e, e->causes[1]), std::string("Frame ▸ Work"));
+        const Lane& main = e->recording->lanes[laneNamed(*e->recording, "main")];
+        QCOMPARE(main.splitBetween(e->frame(20).begin, e->frame(20).end).ready, int64_t{9'000'000});
+        const auto prediction = predict(*e, {{0, false}});
+        QCOMPARE(prediction->duration[20], int64_t{8'000'000});
+        const auto advice = adviceFor(*e);
+        const auto found = std::find_if(advice->begin(), advice->end(),
+                                        [](const Advice& a) { return a.kind == AdviceKind::MachineStopped; });
+        QVERIFY(found != advice->end());
+        QVERIFY(found->evidence.find("1 late frame has that as main cause") != std::string::npos);
+        // Where a thread in the system is not seen, a gap means nothing.
+        const auto unsure = recorded("every 1000 us of running");
+        QCOMPARE(causeTitle(*unsure, unsure->causes[0]), std::string("Frame ▸ Work"));
+    }
+
     void contentionNamesTheLaneThatLackedTheCore() {
         // worker lacks it for 1 ms in every late frame, before main does for 5 ms.
         TextRecording t;

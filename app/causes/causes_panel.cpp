@@ -113,7 +113,9 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     const QRect title(left, box.top() + 4, right - lateWidth - 8 - left, 18);
     QString name = toQString(causeTitle(e, cause));
     if (cause.contention != Contention::None)  // what tells them apart must not be cut off
-        name = cause.contention == Contention::OwnThreads ? tr("CPU: own threads") : tr("CPU: other programs");
+        name = cause.contention == Contention::OwnThreads       ? tr("CPU: own threads")
+               : cause.contention == Contention::MachineStopped ? tr("Machine stood still")
+                                                                : tr("CPU: other programs");
     const bool tooLong = painter.fontMetrics().horizontalAdvance(name) > title.width();
     if (tooLong && cause.function != kNone)
         name = toQString(e.symbols->nameOf(cause.function));

@@ -31,8 +31,8 @@ QString scopeText(DrawerPage::Scope scope) {
 Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     : QWidget(parent), tabs_(new QTabBar(this)), stack_(new QStackedWidget(this)) {
     pages_ = {new FramePage(document, selection),  new SelectionPage(document, selection),
-              new StacksPage(document, selection), new MarkerPage(document, selection),
-              new SearchPage(document, selection), new AdvicePage(document, selection)};
+              new MarkerPage(document, selection), new SearchPage(document, selection),
+              new AdvicePage(document, selection), new StacksPage(document, selection)};
     tabs_->setFont(smallBoldFont());
     tabs_->setDrawBase(false);
     tabs_->setExpanding(false);

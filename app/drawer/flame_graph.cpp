@@ -229,7 +229,7 @@ bool FlameGraph::viewportEvent(QEvent* event) {
         if (node == StackTree::kRoot)
             QToolTip::hideText();
         else
-            QToolTip::showText(help->globalPos(), wordsOf(node), viewport());
+            QToolTip::showText(help->globalPos(), plainTip(wordsOf(node)), viewport());
         return true;
     }
     return QAbstractScrollArea::viewportEvent(event);

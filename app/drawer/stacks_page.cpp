@@ -17,7 +17,7 @@ DrawerPage::Words StacksPage::words() const {
             tr("Call stacks"),
             tr("Functions of the call stacks"),
             tr("The functions seen in call stacks, as a table and as a flame graph"),
-            tr("Time"),
+            tr("Functions"),
             Scope::Frame};
 }
 

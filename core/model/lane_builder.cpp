@@ -89,6 +89,11 @@ void Names::addSystemLanes() {
     }
 }
 
+int64_t Names::samplePeriod() {
+    const std::lock_guard lock(lock_);
+    return r_.samplesInSystem() ? r_.samplePeriod() : 0;
+}
+
 int64_t Names::deadlineOf(uint32_t series) {
     const std::lock_guard lock(lock_);
     return deadlines_[series];
@@ -314,7 +319,23 @@ void LaneBuilder::settle(uint32_t number, PicturePieces& pieces) {
     finds_.pictures.emplace_back(number, pieces.picture);
 }
 
+/// While a thread runs, its call stack is taken again and again; where that was not done for several times as long, the
+/// machine did not run. Told as if somebody else had had the core.
+void LaneBuilder::onCoreUntil(int64_t time) {
+    constexpr int64_t kPeriods = 4, kShortest = 3'000'000;  // ns
+    const int64_t since = std::exchange(onCore_.ran, time);
+    if (time - since < kShortest || !onCore_.sampled.count(onCore_.thread)) return;
+    const int64_t period = names_.samplePeriod();
+    if (!period || time - since < kPeriods * period) return;
+    finds_.switches.push_back({since + period, position_, kStoppedMachine, true});
+    finds_.switches.push_back({time, position_, onCore_.thread, true});
+}
+
 void LaneBuilder::sample(const Event& event, int64_t time) {
+    if (event.id == onCore_.thread) {
+        onCore_.sampled.insert(event.id);
+        onCoreUntil(time);
+    }
     const auto* at = reinterpret_cast<const uint8_t*>(event.text.data());
     const auto* end = at + event.text.size();
     StackSample sample{time, event.id, position_, static_cast<uint32_t>(finds_.stackAddresses.size()), 0};
@@ -407,7 +428,12 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
                                      position_, event.a, event.b, path(), shown(event.text)});
             break;
         case EventKind::Picture: picturePiece(event, time); break;
-        case EventKind::Switch: finds_.switches.push_back({time, position_, event.id, event.a == 1}); break;
+        case EventKind::Switch:
+            onCoreUntil(time);
+            finds_.switches.push_back({time, position_, event.id, event.a == 1});
+            onCore_.thread = event.id;
+            onCore_.ran = time;
+            break;
         case EventKind::Sample: sample(event, time); break;
         case EventKind::Taken: holds_[used(Names::Objects, event.id)].push_back({time, path()}); break;
         case EventKind::Given: give(used(Names::Objects, event.id), time); break;
@@ -417,6 +443,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             finds_.states.push_back({used(Names::States, event.id), time, shown(event.text)});
             break;
         case EventKind::Lost:
+            onCore_.thread = layout::kUnknownThread;
             if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
                 leftOpen_.any = false;
                 while (!open_.empty()) endMarker(before, true);

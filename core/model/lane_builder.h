@@ -10,6 +10,7 @@
 #include <mutex>
 #include <set>
 #include <unordered_map>
+#include <unordered_set>
 
 #include "recording.h"
 
@@ -37,6 +38,8 @@ public:
     /// The position of a thing used by an event.
     uint32_t used(Kind kind, uint32_t id);
     int64_t deadlineOf(uint32_t series);
+    /// Running time between two call stacks, where they are taken whenever a thread runs; else 0.
+    int64_t samplePeriod();
     /// While it is held nothing changes in the recording's lists of names.
     std::unique_lock<std::mutex> hold() { return std::unique_lock(lock_); }
 
@@ -194,6 +197,7 @@ private:
     void argument(const Event& event);
     void picturePiece(const Event& event, int64_t time);
     void sample(const Event& event, int64_t time);
+    void onCoreUntil(int64_t time);
     void settle(uint32_t number, PicturePieces& pieces);
     void fill(Lane& lane, const Closed& closed) const;
     template <class Place>
@@ -203,6 +207,12 @@ private:
     Storage& storage_;
     TextWriter texts_;
     const uint32_t position_;
+    /// Of a core: the thread that has it, and until when it is known to have run.
+    struct OnCore {
+        uint32_t thread = layout::kUnknownThread;
+        int64_t ran = 0;
+        std::unordered_set<uint32_t> sampled;  // threads of which call stacks are taken
+    } onCore_;
     struct Known {
         std::vector<uint32_t> positions;  // by id
         size_t lookedUp = 0;

@@ -240,6 +240,7 @@ uint32_t Recording::process() const {
 std::string Recording::osThreadText(uint32_t thread) const {
     if (thread == layout::kIdleThread) return "idle";
     if (thread == layout::kUnknownThread) return "not known";
+    if (thread == kStoppedMachine) return "machine stood still";
     for (const Lane& lane : lanes)
         if (lane.kind == LaneKind::Thread && lane.osId == thread) return lane.name;
     const auto known = osThreads.find(thread);
@@ -256,6 +257,11 @@ int64_t Recording::samplePeriod() const {
     constexpr unsigned long kMost = 1'000'000'000;
     if (told == context.end() || std::sscanf(told->second.c_str(), "every %lu us", &us) != 1 || us > kMost) return 0;
     return static_cast<int64_t>(us) * 1000;
+}
+
+bool Recording::samplesInSystem() const {
+    const auto told = context.find("os samples");
+    return told != context.end() && told->second.find("also in the system") != std::string::npos;
 }
 
 std::string Recording::addressText(uint64_t address) const {

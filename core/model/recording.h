@@ -85,10 +85,13 @@ struct TimeSplit {
     }
 };
 inline constexpr size_t kScheduleStep = 64;  // of Lane::scheduleSums
+/// Stands in CoreSpan::thread where the machine itself made no progress, as a virtual one while its host runs others:
+/// a thread had the core, and in several times the time between two call stacks none was taken.
+inline constexpr uint32_t kStoppedMachine = 0xfffffffe;
 /// Who had a core; for lanes of kind Core.
 struct CoreSpan {
     int64_t begin = 0, end = 0;
-    uint32_t thread = 0;  // of the operating system; 0: idle, layout::kUnknownThread: not known
+    uint32_t thread = 0;  // of the operating system; 0: idle, layout::kUnknownThread: not known; kStoppedMachine
 };
 
 struct LostStretch {
@@ -343,6 +346,8 @@ public:
     std::string osThreadText(uint32_t thread) const;
     /// Running time between two call stacks of a thread, in ns; 0: not known.
     int64_t samplePeriod() const;
+    /// Whether they were taken also while the thread was in the system.
+    bool samplesInSystem() const;
     /// A code address as its module and the offset in the module's file, "skerry+0x1a2b".
     std::string addressText(uint64_t address) const;
     /// The state whose values are the stages of the program, or null.

@@ -11,6 +11,7 @@
 #include <algorithm>
 #include <cstdio>
 #include <cstdlib>
+#include <map>
 #include <memory>
 #include <optional>
 
@@ -132,50 +133,18 @@ struct Place {
     size_t index;  // in DebugInformation::places
 };
 
-/// The namespaces and classes around a function that has no linkage name, "game::Sail::"; C has none.
-std::string scopeOf(const Dwarf_Die* function) {
-    Dwarf_Die die = *function, other;
-    Dwarf_Attribute attribute;
-    constexpr int kMostSteps = 8;  // from an inlined function to its declaration
-    for (int step = 0; step < kMostSteps; ++step) {
-        if (!dwarf_attr(&die, DW_AT_abstract_origin, &attribute) && !dwarf_attr(&die, DW_AT_specification, &attribute))
-            break;
-        if (!dwarf_formref_die(&attribute, &other)) break;
-        die = other;
-    }
-    Dwarf_Die* scopes = nullptr;
-    const int count = dwarf_getscopes_die(&die, &scopes);
-    const std::unique_ptr<Dwarf_Die, decltype(&std::free)> owned(scopes, &std::free);
-    std::string text;
-    for (int i = 1; i < count; ++i) {  // from the innermost out; the first is the function
-        const int tag = dwarf_tag(&scopes[i]);
-        if (tag != DW_TAG_namespace && tag != DW_TAG_class_type && tag != DW_TAG_structure_type) continue;
-        const char* name = dwarf_diename(&scopes[i]);
-        text.insert(0, std::string(name ? name : "(anonymous namespace)") + "::");
-    }
-    return text;
-}
-
-std::string nameOf(Dwarf_Die* function) {
-    Dwarf_Attribute attribute;
-    for (const unsigned int kind : {DW_AT_linkage_name, DW_AT_MIPS_linkage_name})
-        if (dwarf_attr_integrate(function, kind, &attribute))
-            if (const char* name = dwarf_formstring(&attribute)) return functionName(name);
-    const char* name = dwarf_attr_integrate(function, DW_AT_name, &attribute) ? dwarf_formstring(&attribute) : nullptr;
-    return name ? functionName((scopeOf(function) + name).c_str()) : std::string();
-}
-
 uint32_t lineOf(int line) { return line > 0 ? static_cast<uint32_t>(line) : 0; }
 
 /// What a compilation unit says of some places of its code.
 class UnitReader {
 public:
-    UnitReader(Dwarf_Die* unit, Dwarf_Addr bias, std::span<const Place> places, std::vector<CodeFunctions>& into)
-        : unit_(unit), bias_(bias), places_(places), into_(into) {}
-
     /// `tree`: where the functions stand, which may be another file's unit than the lines.
-    void read(Dwarf_Die* tree) {
-        collect(tree, 0);
+    UnitReader(Dwarf_Die* unit, Dwarf_Die* tree, Dwarf_Addr bias, std::span<const Place> places,
+               std::vector<CodeFunctions>& into)
+        : unit_(unit), tree_(tree), bias_(bias), places_(places), into_(into) {}
+
+    void read() {
+        collect(tree_, 0);
         for (const Place& place : places_) {
             CodeFunctions& functions = into_[place.index];
             if (functions.empty()) continue;
@@ -230,6 +199,49 @@ private:
         return covers;
     }
 
+    std::string nameOf(Dwarf_Die* function) {
+        Dwarf_Attribute attribute;
+        for (const unsigned int kind : {DW_AT_linkage_name, DW_AT_MIPS_linkage_name})
+            if (dwarf_attr_integrate(function, kind, &attribute))
+                if (const char* name = dwarf_formstring(&attribute)) return functionName(name);
+        const char* name =
+            dwarf_attr_integrate(function, DW_AT_name, &attribute) ? dwarf_formstring(&attribute) : nullptr;
+        return name ? functionName((scopeOf(function) + name).c_str()) : std::string();
+    }
+
+    /// The namespaces and classes around a function that has no linkage name, "game::Sail::"; C has none.
+    std::string scopeOf(const Dwarf_Die* function) {
+        Dwarf_Die die = *function, other;
+        Dwarf_Attribute attribute;
+        constexpr int kMostSteps = 8;  // from an inlined function to its declaration
+        for (int step = 0; step < kMostSteps; ++step) {
+            if (!dwarf_attr(&die, DW_AT_abstract_origin, &attribute) &&
+                !dwarf_attr(&die, DW_AT_specification, &attribute))
+                break;
+            if (!dwarf_formref_die(&attribute, &other)) break;
+            die = other;
+        }
+        if (scopes_.empty()) {
+            scopes_[0];  // looked for, also where there are none
+            findScopes(tree_, {}, 0);
+        }
+        const auto known = scopes_.find(dwarf_dieoffset(&die));
+        return known == scopes_.end() ? std::string() : known->second;
+    }
+    void findScopes(Dwarf_Die* parent, const std::string& scope, int depth) {
+        Dwarf_Die die;
+        if (depth > kDeepestNesting || dwarf_child(parent, &die) != 0) return;
+        do {
+            const int tag = dwarf_tag(&die);
+            if (tag == DW_TAG_subprogram) {
+                if (!scope.empty()) scopes_[dwarf_dieoffset(&die)] = scope;
+            } else if (tag == DW_TAG_namespace || tag == DW_TAG_class_type || tag == DW_TAG_structure_type) {
+                const char* name = dwarf_diename(&die);
+                findScopes(&die, scope + (name ? name : "(anonymous namespace)") + "::", depth + 1);
+            }
+        } while (dwarf_siblingof(&die, &die) == 0);
+    }
+
     CodeFunction describe(Dwarf_Die* function) {
         CodeFunction known;
         known.name = nameOf(function);
@@ -243,7 +255,8 @@ private:
         return known;
     }
 
-    Dwarf_Die* unit_;
+    Dwarf_Die *unit_, *tree_;
+    std::map<Dwarf_Off, std::string> scopes_;  // of functions by where they stand; empty: not looked for yet
     Dwarf_Addr bias_;
     std::span<const Place> places_;
     std::vector<CodeFunctions>& into_;
@@ -269,7 +282,7 @@ void readUnits(const CodeFile& file, const std::vector<Place>& places, std::vect
         if (own.empty()) continue;
         std::sort(own.begin(), own.end(), [](const Place& a, const Place& b) { return a.address < b.address; });
         const bool elsewhere = type == DW_UT_skeleton && dwarf_tag(&split) != DW_TAG_invalid;
-        UnitReader(&die, file.dwarfBias(), own, into).read(elsewhere ? &split : &die);
+        UnitReader(&die, elsewhere ? &split : &die, file.dwarfBias(), own, into).read();
     }
 }
 

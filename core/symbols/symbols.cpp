@@ -169,18 +169,23 @@ private:
         }
     }
 
-    /// Stacks that end neither in the program itself nor in the C library, which starts programs and threads.
+    /// Stacks in which nothing of the program itself is found, and that do not end in the C library, which starts
+    /// programs and threads.
     void findCutStacks() {
         constexpr size_t kLookedAt = 1 << 16;
+        constexpr uint32_t kProgram = 0;  // the first module that was told
+        std::vector<Symbols::Place> stack;
         const size_t step = std::max<size_t>(1, r_.samples.size() / kLookedAt);
         size_t looked = 0;
         for (size_t i = 0; i < r_.samples.size(); i += step, ++looked) {
             const StackSample& sample = r_.samples[i];
             if (!sample.count) continue;
-            const uint64_t outermost = r_.stackAddresses[sample.first + sample.count - 1];
-            const FunctionId function = symbols_->at(outermost, sample.count > 1).back().function;
-            const uint32_t module = symbols_->functions[function].module;
-            if (module != kNone && module > 0 && symbols_->tells(function)) ++symbols_->modules[module].endsStacks;
+            symbols_->stackOf(r_, sample, stack);
+            const auto moduleOf = [&](const Symbols::Place& place) { return symbols_->functions[place.function].module; };
+            const uint32_t outermost = moduleOf(stack.front());
+            if (outermost != kNone && symbols_->tells(stack.front().function) &&
+                std::none_of(stack.begin(), stack.end(), [&](auto& place) { return moduleOf(place) == kProgram; }))
+                ++symbols_->modules[outermost].endsStacks;
         }
         for (Symbols::ModuleFile& module : symbols_->modules) module.endsStacks /= std::max(1.0, double(looked));
     }

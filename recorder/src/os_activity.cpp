@@ -164,18 +164,24 @@ void OsActivity::startSamples(Recorder& r, uint32_t sampleUs) {
     attr.sample_period = uint64_t{sampleUs} * 1000;
     attr.sample_type |= PERF_SAMPLE_CALLCHAIN;
     attr.sample_max_stack = kMostStack;
-    attr.exclude_kernel = 1;
     attr.exclude_hv = 1;
     attr.exclude_callchain_kernel = 1;
     attr.inherit = 1;
     int error = 0;
-    for (Core& core : cores_)
-        forEachThread([&](int thread) {
-            const int failed = openOnCore(attr, thread, core);
-            samples_ |= !failed;
-            error = failed && failed != ENODEV ? failed : error;
-        });
-    addContext(r, "os samples", samples_ ? "every " + std::to_string(sampleUs) + " us of running" : whyNot(error));
+    bool system = true;  // also while a thread is in the system, where an ordinary user may ask for it
+    for (; !samples_; system = false) {
+        attr.exclude_kernel = !system;
+        for (Core& core : cores_)
+            forEachThread([&](int thread) {
+                const int failed = openOnCore(attr, thread, core);
+                samples_ |= !failed;
+                error = failed && failed != ENODEV ? failed : error;
+            });
+        if (samples_ || !system) break;
+    }
+    addContext(r, "os samples",
+               samples_ ? "every " + std::to_string(sampleUs) + " us of running" + (system ? ", also in the system" : "")
+                        : whyNot(error));
     if (samples_) tellModules(r);
 }
 
@@ -274,7 +280,6 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
                 previous = address;
                 ++kept;
             }
-            if (!kept) break;
             nameThread(r, tail.thread, tail.process);
             add(Kind::Sample, tail.thread, 0, {text, static_cast<size_t>(end - text)});
             break;

@@ -19,7 +19,7 @@ namespace fugato {
 const char* adviceKindName(AdviceKind kind) {
     static const char* const names[] = {
         "comes_before",   "out_of_range", "lock_queue", "queues_wait",     "too_many_threads",
-        "other_programs", "timer_pacing", "repeated",   "changed_nothing", "allocations",
+        "other_programs", "machine_stopped", "timer_pacing", "repeated",   "changed_nothing", "allocations",
         "logging",        "first_use",    "slow_file",  "too_long",        "unmarked",
         "measuring",      "weak"};
     static_assert(std::size(names) == kAdviceKinds);
@@ -260,7 +260,7 @@ private:
 
     /// Who had the cores while threads of the program were ready to run.
     void threads() {
-        ContentionSum own, others;
+        ContentionSum own, others, machine;
         int64_t ran = 0;
         uint32_t cores = 0, threads = 0;
         CriticalPathWalker walker(r_);
@@ -272,8 +272,11 @@ private:
                 const Frame& frame = e_.frame(f);
                 ran += r_.lanes[i].ranBetween(frame.begin, frame.end);
                 walker.readyWithoutCore(i, frame.begin, frame.end, [&](int64_t from, int64_t to, CoreHolder holder) {
-                    const bool isOwn = contentionBy(holder) == Contention::OwnThreads;
-                    (isOwn ? own : others).add(r_, i, std::max(from, frame.begin), std::min(to, frame.end), holder);
+                    const Contention by = contentionBy(holder);
+                    ContentionSum& of = by == Contention::OwnThreads       ? own
+                                        : by == Contention::MachineStopped ? machine
+                                                                           : others;
+                    of.add(r_, i, std::max(from, frame.begin), std::min(to, frame.end), holder);
                 });
             }
         }
@@ -294,14 +297,34 @@ private:
             finish(std::move(advice), own);
         }
         if (much(others)) otherPrograms(others);
+        if (machine.time > 0 && share(ofAll(machine.time)) >= kWorthSaying) machineStopped(machine);
+    }
+
+    void machineStopped(const ContentionSum& machine) {
+        const size_t late = lateBecauseOf(Contention::MachineStopped);
+        Advice advice;
+        advice.kind = AdviceKind::MachineStopped;
+        advice.confidence = ConfidenceLevel::High;
+        advice.title = "The machine itself stood still";
+        advice.evidence = "Threads of this program had a core for " + durationText(ofAll(machine.time)) +
+                          " in which the machine did not run; " + plural(late, "late frame has", "late frames have") +
+                          " that as main cause. Virtual machines stand still while their host runs others.";
+        advice.next = "Measure on a machine of its own. Until then leave these frames out.";
+        advice.key = "machine stopped";
+        finish(std::move(advice), machine);
+    }
+
+    /// Late frames whose main cause is CPU contention of a kind.
+    size_t lateBecauseOf(Contention contention) const {
+        return static_cast<size_t>(std::count_if(e_.late.begin(), e_.late.end(), [&](uint32_t f) {
+            return e_.causes[e_.frames[f].shares.front().cause].contention == contention;
+        }));
     }
 
     void otherPrograms(const ContentionSum& others) {
         std::vector<ContentionPart> parts = others.parts;
         for (ContentionPart& part : parts) part.ns = ofAll(part.ns);
-        size_t ownCauses = 0;
-        for (const uint32_t f : e_.late)
-            ownCauses += e_.causes[e_.frames[f].shares.front().cause].contention != Contention::OtherPrograms;
+        const size_t ownCauses = e_.late.size() - lateBecauseOf(Contention::OtherPrograms);
         Advice advice;
         advice.kind = AdviceKind::OtherPrograms;
         advice.confidence = ConfidenceLevel::High;

@@ -16,6 +16,7 @@ enum class AdviceKind : uint8_t {
     QueuesWait,      // queues of a device wait for each other
     TooManyThreads,  // threads are ready while others of the program have the cores
     OtherPrograms,   // threads are ready while other programs have the cores
+    MachineStopped,  // threads have cores, but the machine does not run
     TimerPacing,     // the loop sleeps until its next tick and does not say so
     Repeated,        // the same work again in one frame
     ChangedNothing,  // work that said it changed nothing
@@ -28,7 +29,7 @@ enum class AdviceKind : uint8_t {
     Measuring,       // measuring itself costs too much
     Weak,            // too little was recorded to compare with
 };
-inline constexpr size_t kAdviceKinds = 17;
+inline constexpr size_t kAdviceKinds = 18;
 const char* adviceKindName(AdviceKind kind);  // "comes_before", …: the names used in JSON
 
 struct Advice {

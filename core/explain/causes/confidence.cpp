@@ -43,7 +43,7 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
     if (const SeenFunctions* const stacks = functionsSeen(e, frame, cause); stacks && stacks->areMissing())
         doubt(ConfidenceLevel::Low, "only " + plural(stacks->samples, "call stack was", "call stacks were") +
                                         " taken there instead of " + fixedText(stacks->due, 0) +
-                                        ", so the machine itself may have stood still");
+                                        ": it was in the system's own code, or the machine stood still");
     if (const auto holders = byHolder(e.contentionPartsIn(frame, cause)); !holders.empty() && holders[0].first == kNone)
         doubt(ConfidenceLevel::Medium, "who had the core was not recorded");
 

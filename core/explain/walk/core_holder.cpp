@@ -28,16 +28,18 @@ std::string programName(const Recording& recording, uint32_t process) {
 
 std::string coreHolderText(const Recording& recording, CoreHolder holder) {
     if (holder == kNone) return "an unknown program";
+    if (holder == kStoppedMachine) return "the machine itself";
     if (holder < recording.groups.size()) return recording.groups[holder].name;
     return programName(recording, holder - kOtherProgram);
 }
 
 const char* contentionName(Contention contention) {
-    static const char* const names[] = {"none", "own_threads", "other_programs"};
+    static const char* const names[] = {"none", "own_threads", "other_programs", "machine_stopped"};
     return names[static_cast<size_t>(contention)];
 }
 
 CoreHolders::CoreHolders(const Recording& recording) {
+    of_[kStoppedMachine] = kStoppedMachine;
     std::map<uint32_t, CoreHolder> ofProcess;
     std::map<std::string, uint32_t> ofName;  // the process that stands for all of its name
     for (const auto& [id, thread] : recording.osThreads) {

@@ -10,7 +10,8 @@
 
 namespace fugato {
 
-/// An index in Recording::groups, or kOtherProgram + a process that stands for all of its name; kNone: not known.
+/// An index in Recording::groups, or kOtherProgram + a process that stands for all of its name, or kStoppedMachine;
+/// kNone: not known.
 using CoreHolder = uint32_t;
 inline constexpr CoreHolder kOtherProgram = 0x8000'0000;
 
@@ -18,12 +19,14 @@ inline constexpr CoreHolder kOtherProgram = 0x8000'0000;
 std::string coreHolderText(const Recording& recording, CoreHolder holder);
 
 /// Whose doing CPU contention is.
-enum class Contention : uint8_t { None, OwnThreads, OtherPrograms };
-inline constexpr size_t kContentions = 3;
-const char* contentionName(Contention contention);  // "own_threads", "other_programs": the names used in JSON
+enum class Contention : uint8_t { None, OwnThreads, OtherPrograms, MachineStopped };
+inline constexpr size_t kContentions = 4;
+const char* contentionName(Contention contention);  // "own_threads", "other_programs"…: the names used in JSON
 /// By core holder; an unknown one counts among other programs.
 constexpr Contention contentionBy(CoreHolder holder) {
-    return holder < kOtherProgram ? Contention::OwnThreads : Contention::OtherPrograms;
+    return holder < kOtherProgram      ? Contention::OwnThreads
+           : holder == kStoppedMachine ? Contention::MachineStopped
+                                       : Contention::OtherPrograms;
 }
 
 /// The holders by thread of the operating system. Costs a look at every lane and every known thread to make.

@@ -151,6 +151,10 @@ private:
             lanes.push_back(r_.groups[group].name);
             times.push_back(r_.groups[group].name + " " + durationText(ns));
         }
+        if (cause.contention == Contention::MachineStopped)
+            return "The machine itself stood still for " + time + " more than usual while " +
+                   joined(lanes.size() == 1 ? lanes : times) +
+                   " would have run, as a virtual machine does while its host runs others.";
         return joined(lanes) + (lanes.size() == 1 ? " was" : " were") + " ready to run, but waited for a core " + time +
                " longer than usual" + (lanes.size() == 1 ? "" : " (" + joined(times) + ")") + ": CPU contention with " +
                holdersText(r_, without, kMostHolders, true) + ".";

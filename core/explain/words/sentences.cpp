@@ -124,8 +124,9 @@ std::string trialSentence(const Explanation& e, const Prediction& p) {
 std::string causeTitle(const Explanation& e, const Cause& cause, bool withFunction) {
     const Recording& r = *e.recording;
     if (cause.kind == CauseKind::NoCore)
-        return cause.contention == Contention::OwnThreads ? "CPU contention among own threads"
-                                                          : "CPU contention by other programs";
+        return cause.contention == Contention::OwnThreads       ? "CPU contention among own threads"
+               : cause.contention == Contention::MachineStopped ? "The machine stood still"
+                                                                : "CPU contention by other programs";
     const std::string& lane = r.groups[cause.group].name;
     if (withFunction && cause.function != kNone)
         return e.symbols->nameOf(cause.function) + " in " +
@@ -148,6 +149,7 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
             return cause.slowdown > 0 ? "each call slower: ×" + fixedText(cause.slowdown, 1) : "slower than usual";
         case CauseKind::NoCore: {
             constexpr size_t kMostHolders = 2;
+            if (cause.contention == Contention::MachineStopped) return "held up " + lane;
             return lane + " waited: " + holdersText(*e.recording, cause.contentionParts, kMostHolders, false) + " ran";
         }
         case CauseKind::Unexplained:
