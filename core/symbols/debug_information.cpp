@@ -237,7 +237,8 @@ private:
                 if (!scope.empty()) scopes_[dwarf_dieoffset(&die)] = scope;
             } else if (tag == DW_TAG_namespace || tag == DW_TAG_class_type || tag == DW_TAG_structure_type) {
                 const char* name = dwarf_diename(&die);
-                findScopes(&die, scope + (name ? name : "(anonymous namespace)") + "::", depth + 1);
+                const char* const nameless = tag == DW_TAG_namespace ? "(anonymous namespace)" : "(unnamed)";
+                findScopes(&die, scope + (name ? name : nameless) + "::", depth + 1);
             }
         } while (dwarf_siblingof(&die, &die) == 0);
     }
@@ -289,13 +290,12 @@ void readUnits(const CodeFile& file, const std::vector<Place>& places, std::vect
 }  // namespace
 
 std::string functionName(const char* linkageName) {
-    std::string name = linkageName;
-    if (name.compare(0, 2, "_Z") == 0) {
-        int status = 0;
-        const std::unique_ptr<char, decltype(&std::free)> written(
-            abi::__cxa_demangle(linkageName, nullptr, nullptr, &status), &std::free);
-        if (status == 0 && written) name = written.get();
-    }
+    int status = -1;
+    const bool mangled = linkageName[0] == '_' && linkageName[1] == 'Z';
+    const std::unique_ptr<char, decltype(&std::free)> written(
+        mangled ? abi::__cxa_demangle(linkageName, nullptr, nullptr, &status) : nullptr, &std::free);
+    if (status != 0 || !written) return shownText(linkageName);
+    std::string name = written.get();
     // Parameters begin where the last parenthesis is opened; before the name, templates have the type they return.
     size_t at = name.rfind(')');
     if (at != std::string::npos) {

@@ -181,7 +181,9 @@ private:
             const StackSample& sample = r_.samples[i];
             if (!sample.count) continue;
             symbols_->stackOf(r_, sample, stack);
-            const auto moduleOf = [&](const Symbols::Place& place) { return symbols_->functions[place.function].module; };
+            const auto moduleOf = [&](const Symbols::Place& place) {
+                return symbols_->functions[place.function].module;
+            };
             const uint32_t outermost = moduleOf(stack.front());
             if (outermost != kNone && symbols_->tells(stack.front().function) &&
                 std::none_of(stack.begin(), stack.end(), [&](auto& place) { return moduleOf(place) == kProgram; }))
