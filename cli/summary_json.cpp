@@ -59,6 +59,11 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
         if (!f.caller.empty()) function["called_from"] = f.caller;
         json["function"] = std::move(function);
     }
+    for (const CauseArgument& argument : cause.arguments)
+        json["arguments"].push_back({{"key", argument.key},
+                                     {"value", argument.value},
+                                     {"frames", argument.frames},
+                                     {"of_frames", argument.ofFrames}});
     if (cause.saved) json["saved"] = *cause.saved;
     return json;
 }

@@ -51,6 +51,11 @@ public:
     TextRecording& waitEnd(double us, const std::string& lane, int link = 0) {
         return at(us, lane, R"("do":"wait_end","link":)" + std::to_string(link));
     }
+    /// Of the innermost open marker; `value` as it stands in JSON.
+    TextRecording& argument(double us, const std::string& lane, const std::string& key, const std::string& value) {
+        return at(us, lane, R"("do":"argument","key":")" + key + R"(","value":)" + value);
+    }
+    static std::string quoted(const std::string& text) { return '"' + text + '"'; }
     TextRecording& taken(double us, const std::string& lane, const std::string& object) {
         return at(us, lane, R"("do":"taken","object":")" + object + "\"");
     }

@@ -5,6 +5,7 @@
 #include <QtTest>
 
 #include "core/ask/frame_table.h"
+#include "core/ask/search.h"
 #include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/words/frame_sentences.h"
@@ -81,7 +82,7 @@ private slots:
         const auto recorded = [](const char* samples) {
             TextRecording t;
             threadsAndCore(t);
-            t.line(std::string(R"({"define":"context","key":"os samples","value":")") + samples + "\"}");
+            t.line(R"({"define":"context","key":"os samples","value":)" + TextRecording::quoted(samples) + "}");
             t.at(0, "core 0", onCore(100));
             for (int f = 0; f < 40; ++f) {
                 const double at = f * 20'000.0, more = f == 20 ? 9000 : f == 24 ? 2500 : 0;
@@ -560,6 +561,64 @@ private slots:
         QCOMPARE(rows[1].end(0), int64_t{8'101'000});
         QCOMPARE(rows[1].end(3), int64_t{78'000'000});
     }
+    // ---- arguments ---------------------------------------------------------------------------------
+
+    void argumentsThatGoWithACauseAreTold() {
+        // Load takes 1 ms of a frame of 8; the reef's picture 9 ms, three times in six late frames, the bay's in two, and
+        // one other. It then sets 40 boats or more, otherwise 10 to 14. "tries" is the same everywhere, "lucky" is told
+        // in one frame only.
+        TextRecording t;
+        const std::map<int, std::string> late{{33, "reef.png"}, {35, "bay.png"}, {37, "reef.png"},
+                                              {39, "reef.png"}, {41, "bay.png"}, {43, "rock.png"}};
+        for (int f = 0; f < 50; ++f) {
+            const double at = f * 40'000.0;
+            const auto picture = late.find(f);
+            const bool slow = picture != late.end();
+            const double length = slow ? 9000 : 1000;
+            t.frame(at, "main").begin(at, "main", "Frame").begin(at + 1000, "main", "Load");
+            const std::string file = slow ? picture->second : "sea " + std::to_string(f % 4) + ".png";
+            t.argument(at + 1000, "main", "file", TextRecording::quoted(file));
+            t.argument(at + 1000, "main", "boats", std::to_string(slow ? 40 + f : 10 + f % 5));
+            t.argument(at + 1000, "main", "tries", "1");
+            if (f == 33) t.argument(at + 1000, "main", "lucky", TextRecording::quoted("yes"));
+            t.end(at + 1000 + length, "main").mark(at + 1000 + length, at + 7000 + length, "main", "Work");
+            t.end(at + 7000 + length, "main").frameEnd(at + 7000 + length, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->late.size(), size_t{6});
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("Frame ▸ Load"));
+        QStringList told;
+        for (const CauseArgument& argument : e->causes[0].arguments)
+            told << QString::fromStdString(argumentWords(argument)) +
+                        QString(": %1 of %2").arg(argument.frames).arg(argument.ofFrames);
+        QCOMPARE(told, (QStringList{"file = reef.png (3) or bay.png (2): 5 of 6", "boats = 77, usually 12: 6 of 6"}));
+        QCOMPARE(firstSentence(*e, 35),
+                 std::string("Frame ▸ Load on main took 8.0 ms longer than usual in its one call. It had file = bay.png, "
+                             "boats = 75, tries = 1."));
+        QVERIFY(sentencesOf(*e, 35).contains("In 5 of 6 frames of A ‘Load’ had file = reef.png (3) or bay.png (2)."));
+        // Searched for, the longest come first.
+        const auto found = search(*e->recording, "file=png");
+        QCOMPARE(found->arguments.size(), size_t{50});
+        QCOMPARE(found->arguments[0].duration, int64_t{9'000'000});
+        QCOMPARE(found->arguments[6].duration, int64_t{1'000'000});
+    }
+
+    void argumentsThatSayNothingAreNotTold() {
+        // Late or not, every picture is loaded in turn.
+        TextRecording t;
+        for (int f = 0; f < 60; ++f) {
+            const double at = f * 40'000.0, length = f >= 32 && f % 4 == 1 ? 9000 : 1000;
+            t.frame(at, "main").begin(at, "main", "Frame").begin(at + 1000, "main", "Load");
+            t.argument(at + 1000, "main", "file", TextRecording::quoted("sea " + std::to_string(f / 4 % 8)));
+            t.end(at + 1000 + length, "main").mark(at + 1000 + length, at + 7000 + length, "main", "Work");
+            t.end(at + 7000 + length, "main").frameEnd(at + 7000 + length, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("Frame ▸ Load"));
+        QCOMPARE(e->causes[0].frames.size(), size_t{7});
+        QVERIFY(e->causes[0].arguments.empty());
+    }
+
 };
 
 QTEST_GUILESS_MAIN(CausesTest)

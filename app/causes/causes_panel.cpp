@@ -294,6 +294,7 @@ QString CausesPanel::tipOf(const Row& row) const {
     const Cause& cause = e.causes[row.cause];
     const std::string title = cause.path ? e.recording->pathText(cause.path, kNone) : causeTitle(e, cause);
     QStringList lines{toQString(title), toQString(causeKindPhrase(e, cause))};
+    for (const CauseArgument& argument : cause.arguments) lines << tr("with %1").arg(toQString(argumentWords(argument)));
     const auto part = [&](const std::string& name, int64_t late) {
         lines << tr("%1: %2 late").arg(toQString(name), toQString(durationText(late)));
     };

@@ -273,8 +273,7 @@ public:
                 case kFoundKind: return "argument";
                 case kFoundInside: return r.nameOf(r.pathOf(argument.marker));
                 case kFoundLane: return r.lanes[argument.marker.lane].name;
-                case kFoundTime:
-                    return r.lanes[argument.marker.lane].rows[argument.marker.row].duration(argument.marker.index);
+                case kFoundTime: return argument.duration;
                 case kFoundBegin: return argument.begin;
                 default: return {};
             }

@@ -19,6 +19,13 @@ bool holds(std::string_view text, const std::string& lowered) {
 
 }  // namespace
 
+/// So many of them, the longest first.
+static void keepLongest(std::vector<FoundArgument>& all) {
+    std::stable_sort(all.begin(), all.end(),
+                     [](const FoundArgument& a, const FoundArgument& b) { return a.duration > b.duration; });
+    if (all.size() > kMostFound) all.resize(kMostFound);
+}
+
 std::shared_ptr<const Found> search(const Recording& r, const std::string& text, const Progress& progress) {
     longWork("a search");
     auto made = std::make_shared<Found>();
@@ -72,11 +79,14 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
                 fits = holds(r.valueText(argument), value);
             }
             if (!fits) continue;
-            if (found.allArguments++ < kMostFound)
-                found.arguments.push_back(
-                    {{l, argument.row, argument.index}, i, lane.rows[argument.row].begin(argument.index)});
+            ++found.allArguments;
+            const MarkerRow& row = lane.rows[argument.row];
+            found.arguments.push_back(
+                {{l, argument.row, argument.index}, i, row.begin(argument.index), row.duration(argument.index)});
+            if (found.arguments.size() == 2 * kMostFound) keepLongest(found.arguments);
         }
     }
+    keepLongest(found.arguments);
     for (uint32_t i = 0; i < r.points.size(); ++i)
         if (holds(r.text(r.points[i].text), wanted) && found.allPoints++ < kMostFound) found.points.push_back({i});
     return made;

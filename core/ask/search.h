@@ -17,7 +17,7 @@ struct FoundMarker {
 struct FoundArgument {
     MarkerRef marker;
     uint32_t argument = 0;  // in Lane::arguments
-    int64_t begin = 0;
+    int64_t begin = 0, duration = 0;
 };
 struct FoundPoint {
     uint32_t point = 0;  // in Recording::points
@@ -26,7 +26,7 @@ struct FoundPoint {
 struct Found {
     std::string text;
     std::vector<FoundMarker> markers;          // the most time first
-    std::vector<FoundArgument> arguments;      // in order of lane and time; at most kMostFound
+    std::vector<FoundArgument> arguments;      // the longest occurrences first; at most kMostFound
     std::vector<FoundPoint> points;            // in order of time; at most kMostFound
     uint64_t allArguments = 0, allPoints = 0;  // also those beyond kMostFound
 };

@@ -69,6 +69,7 @@ CauseSummary causeOf(const Explanation& e, uint32_t index, bool predicted) {
     for (const auto& [group, late] : byGroup(cause.contentionParts))
         out.waitingLanes.emplace_back(r.groups[group].name, late);
     out.kind = cause.kind;
+    out.arguments = cause.arguments;
     if (cause.function != kNone) {
         const Symbols& symbols = *e.symbols;
         const Symbols::Function& function = symbols.functions[cause.function];

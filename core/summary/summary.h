@@ -35,6 +35,7 @@ struct CauseSummary {
         uint64_t samples = 0, ofSamples = 0;  // in which it was seen, of those at this place in these frames
     };
     std::optional<InFunction> function;
+    std::vector<CauseArgument> arguments;
     uint64_t spikes = 0, frames = 0;  // whose main cause it is; with a share
     int64_t late = 0;
     uint32_t worstFrame = 0;

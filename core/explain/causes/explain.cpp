@@ -9,6 +9,7 @@
 #include <set>
 #include <tuple>
 
+#include "cause_arguments.h"
 #include "cause_functions.h"
 #include "comes_before.h"
 #include "core/store/long_work.h"
@@ -379,12 +380,16 @@ std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> reco
     findSpikes(e);
     if (!stands) {
         findWhatComesBefore(e);
+        findArguments(e);
         return explanation;
     }
-    std::map<CauseKey, const Cause::Before*> before;
-    for (const Cause& cause : previous->causes) before[cause.key] = &cause.before;
+    std::map<CauseKey, const Cause*> before;
+    for (const Cause& cause : previous->causes) before[cause.key] = &cause;
     for (Cause& cause : e.causes)
-        if (const auto known = before.find(cause.key); known != before.end()) cause.before = *known->second;
+        if (const auto known = before.find(cause.key); known != before.end()) {
+            cause.before = known->second->before;
+            cause.arguments = known->second->arguments;
+        }
     return explanation;
 }
 

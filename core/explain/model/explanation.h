@@ -94,6 +94,13 @@ struct ContentionPart {
     int64_t ns = 0;
 };
 
+/// An argument of a cause's marker whose values go with it.
+struct CauseArgument {
+    std::string key;
+    std::string value;                // "reef.png", "reef.png (5) or bay.png (3)", "48, usually 12"
+    size_t frames = 0, ofFrames = 0;  // that have it, of those looked at
+};
+
 struct Cause {
     std::string letter;  // "A" costs most, but a letter once given stays
     CauseKey key;
@@ -114,6 +121,7 @@ struct Cause {
     size_t samples = 0, ofSamples = 0;            // in which it was seen, of those at this place in these frames
     /// Whether something that was recorded says what it is.
     bool isNamed() const { return kind != CauseKind::Unexplained || path || function != kNone; }
+    std::vector<CauseArgument> arguments;
     /// What regularly happens just before its spikes and hardly ever otherwise; empty where nothing does.
     struct Before {
         std::string what;  // "‘A gust crosses the course’"

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <map>
 
+#include "core/explain/causes/cause_arguments.h"
 #include "core/explain/causes/cause_functions.h"
 #include "core/explain/causes/comes_before.h"
 #include "core/explain/causes/confidence.h"
@@ -96,6 +97,7 @@ public:
         origin();
         otherLanes();
         comesBefore();
+        arguments();
         boundBy();
         comparedWith();
         return std::move(out_);
@@ -260,6 +262,15 @@ private:
                fixedText(static_cast<double>(in->deviation) / 1e6, 1) + " ms more than usual.";
     }
 
+    /// " Its arguments: file = reef.png, size = 3." of the longest occurrence in this frame.
+    std::string argumentsText(const Cause& cause) const {
+        const MarkerRef longest = longestOccurrenceIn(e_, index_, cause);
+        const std::string text = longest.valid() ? r_.argumentsText(longest) : std::string();
+        constexpr size_t kMostText = 200;
+        if (text.empty() || text.size() > kMostText) return {};
+        return (callsOf(cause) > 1 ? " Its longest call had " : " It had ") + text + ".";
+    }
+
     void cause(const CauseShare& share) {
         const Cause& cause = e_.causes[share.cause];
         if (cause.object != kNone) {
@@ -270,7 +281,7 @@ private:
         const bool work =
             cause.kind == CauseKind::Slower || cause.kind == CauseKind::MoreCalls || cause.kind == CauseKind::Unusual;
         if (work) sentence.text += notRunningText(cause, share.excess);
-        sentence.text += functionText(cause);
+        sentence.text += functionText(cause) + argumentsText(cause);
         for (const Segment& segment : segments_) {
             if (!isOf(r_, segment, cause)) continue;
             if (sentence.lane == kNone) sentence = {sentence.text, segment.begin, segment.end, segment.lane};
@@ -318,6 +329,17 @@ private:
                             from, to, cause.before.lane == kNone ? frame_.lane : cause.before.lane});
             break;
         }
+    }
+
+    /// What all frames of the first cause have in common.
+    void arguments() {
+        if (verdict_.shares.empty()) return;
+        const Cause& cause = e_.causes[verdict_.shares.front().cause];
+        for (const CauseArgument& argument : cause.arguments)
+            out_.push_back({"In " + countText(argument.frames) + " of " +
+                                plural(argument.ofFrames, "frame", "frames") + " of " + cause.letter + " ‘" +
+                                r_.nameOf(cause.path) + "’ had " + argumentWords(argument) + ".",
+                            0, 0, kNone});
     }
 
     void boundBy() {

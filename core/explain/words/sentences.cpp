@@ -161,6 +161,8 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
     return {};
 }
 
+std::string argumentWords(const CauseArgument& argument) { return argument.key + " = " + argument.value; }
+
 std::string smallerCausesText(const Explanation& e) {
     int64_t late = 0;
     for (size_t c = e.listed; c < e.causes.size(); ++c) late += e.causes[c].late;

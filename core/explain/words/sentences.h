@@ -21,6 +21,8 @@ std::string trialSentence(const Explanation& explanation, const Prediction& pred
 std::string causeTitle(const Explanation& explanation, const Cause& cause, bool withFunction = true);
 /// "waits: lock held on autosave", "more calls: 96, usually 4", "never in a usual frame"…
 std::string causeKindPhrase(const Explanation& explanation, const Cause& cause);
+/// "file = reef.png", "boats = 48, usually 12".
+std::string argumentWords(const CauseArgument& argument);
 /// Of those that are not listed: "7 smaller causes: 83 ms late in all".
 std::string smallerCausesText(const Explanation& explanation);
 /// What the repairs of a prediction would bring: "If this took its usual time, 36 of its 38 late frames would meet
