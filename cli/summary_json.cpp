@@ -14,6 +14,8 @@ Json seriesJson(const SeriesSummary& series) {
               {"over", f.over},
               {"near", f.near},
               {"late_ms", milliseconds(f.late)},
+              {"start_up_over", f.startUpOver},
+              {"start_up_late_ms", milliseconds(f.startUpLate)},
               {"p50_ms", milliseconds(f.p50)},
               {"p95_ms", milliseconds(f.p95)},
               {"p99_ms", milliseconds(f.p99)},
@@ -51,6 +53,7 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
         for (const auto& [lane, late] : cause.waitingLanes)
             json["waiting_lanes"].push_back({{"lane", lane}, {"late_ms", milliseconds(late)}});
     }
+    if (cause.startUp) json["start_up"] = true;
     if (cause.function) {
         const auto& f = *cause.function;
         Json function{{"name", f.name}, {"module", f.module}, {"samples", f.samples}, {"of_samples", f.ofSamples}};

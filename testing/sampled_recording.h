@@ -33,8 +33,8 @@ inline void sampled(TextRecording& t, double us, const std::vector<Sampled>& fun
     sampled(t, us, stackText(functions));
 }
 
-/// A frame, begun at `at`: Frame, in which Work runs for 6 ms from the first on, and then `unmarked` ms without a marker,
-/// of which all samples but two are of `functions`. A sample each ms; others are of the program's loop alone.
+/// A frame, begun at `at`: Frame, in which Work runs for 6 ms from the first on, and then `unmarked` ms without a
+/// marker, of which all samples but two are of `functions`. A sample each ms; others are of the program's loop alone.
 inline void sampledFrame(TextRecording& t, double at, int unmarked = 0, const std::vector<Sampled>& functions = {}) {
     t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000, "main", "Work");
     const int length = 8 + unmarked;
@@ -44,8 +44,8 @@ inline void sampledFrame(TextRecording& t, double at, int unmarked = 0, const st
                 ms >= 7 && ms < 7 + unmarked - 2 ? functions : std::vector<Sampled>{Sampled::RunRegatta});
 }
 
-/// Thirty usual frames of 8 ms, deadline 10 ms, then every third is late: 32, 35 and 38 by 20 ms of loading a chart, 41,
-/// 44 and 47 by 12 ms of finding a course; without markers.
+/// Thirty usual frames of 8 ms, deadline 10 ms, then every third is late: 32, 35 and 38 by 20 ms of loading a chart,
+/// 41, 44 and 47 by 12 ms of finding a course; without markers.
 inline TextRecording sampledFrames() {
     TextRecording t = sampledProgram();
     double at = 0;

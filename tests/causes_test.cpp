@@ -100,9 +100,10 @@ private slots:
         QCOMPARE(e->causes[0].frames, std::vector<uint32_t>{20});
         QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("held up main"));
         // The last sample before is at 2.5 ms; one is due at 3.5, the next comes at 12.5 ms.
-        QCOMPARE(firstSentence(*e, 20),
-                 std::string("The machine itself stood still for 9.0 ms more than usual while main would have run, as a "
-                             "virtual machine does while its host runs others."));
+        QCOMPARE(
+            firstSentence(*e, 20),
+            std::string("The machine itself stood still for 9.0 ms more than usual while main would have run, as a "
+                        "virtual machine does while its host runs others."));
         QCOMPARE(causeTitle(*e, e->causes[1]), std::string("Frame ▸ Work"));
         const Lane& main = e->recording->lanes[laneNamed(*e->recording, "main")];
         QCOMPARE(main.splitBetween(e->frame(20).begin, e->frame(20).end).ready, int64_t{9'000'000});
@@ -564,9 +565,9 @@ private slots:
     // ---- arguments ---------------------------------------------------------------------------------
 
     void argumentsThatGoWithACauseAreTold() {
-        // Load takes 1 ms of a frame of 8; the reef's picture 9 ms, three times in six late frames, the bay's in two, and
-        // one other. It then sets 40 boats or more, otherwise 10 to 14. "tries" is the same everywhere, "lucky" is told
-        // in one frame only.
+        // Load takes 1 ms of a frame of 8; the reef's picture 9 ms, three times in six late frames, the bay's in two,
+        // and one other. It then sets 40 boats or more, otherwise 10 to 14. "tries" is the same everywhere, "lucky" is
+        // told in one frame only.
         TextRecording t;
         const std::map<int, std::string> late{{33, "reef.png"}, {35, "bay.png"}, {37, "reef.png"},
                                               {39, "reef.png"}, {41, "bay.png"}, {43, "rock.png"}};
@@ -592,9 +593,10 @@ private slots:
             told << QString::fromStdString(argumentWords(argument)) +
                         QString(": %1 of %2").arg(argument.frames).arg(argument.ofFrames);
         QCOMPARE(told, (QStringList{"file = reef.png (3) or bay.png (2): 5 of 6", "boats = 77, usually 12: 6 of 6"}));
-        QCOMPARE(firstSentence(*e, 35),
-                 std::string("Frame ▸ Load on main took 8.0 ms longer than usual in its one call. It had file = bay.png, "
-                             "boats = 75, tries = 1."));
+        QCOMPARE(
+            firstSentence(*e, 35),
+            std::string("Frame ▸ Load on main took 8.0 ms longer than usual in its one call. It had file = bay.png, "
+                        "boats = 75, tries = 1."));
         QVERIFY(sentencesOf(*e, 35).contains("In 5 of 6 frames of A ‘Load’ had file = reef.png (3) or bay.png (2)."));
         // Searched for, the longest come first.
         const auto found = search(*e->recording, "file=png");
@@ -619,6 +621,61 @@ private slots:
         QVERIFY(e->causes[0].arguments.empty());
     }
 
+    // ---- starting up -------------------------------------------------------------------------------
+
+    void startUpIsRankedAfterEverythingElse() {
+        // The first frame loads for 3 s, the second for 30 ms; later, Work takes 6 ms longer in three frames.
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 60; ++f) {
+            const double load = f == 0 ? 3'000'000 : f == 1 ? 30'000 : 0, more = f % 20 == 15 ? 6000 : 0;
+            t.frame(at, "main").begin(at, "main", "Frame");
+            if (load > 0) t.mark(at, at + load, "main", "Load");
+            t.mark(at + load, at + load + 6000 + more, "main", "Work").end(at + load + 7000 + more, "main");
+            t.frameEnd(at + load + 7000 + more, "main");
+            at += load + 20'000;
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->figures.over, size_t{5});
+        QCOMPARE(e->figures.startUpOver, size_t{2});
+        QCOMPARE(e->figures.startUpLate, int64_t{2'997'000'000 + 27'000'000});
+        QCOMPARE(e->causes.size(), size_t{2});
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("Frame ▸ Work"));
+        QCOMPARE(e->causes[0].letter, std::string("A"));
+        QCOMPARE(causeTitle(*e, e->causes[1]), std::string("Starting up: Frame ▸ Load"));
+        QCOMPARE(e->causes[1].frames, (std::vector<uint32_t>{0, 1}));
+        QCOMPARE(e->listed, size_t{2});  // though the first has less than a hundredth of the time late
+        QVERIFY(verdictSentence(*e).find("late in all (3.02 s of it starting up), from 2 causes") != std::string::npos);
+    }
+
+    void aStageThatLoadsIsStartUpToo() {
+        TextRecording t;
+        for (int f = 0; f < 60; ++f) {
+            const double at = f * 40'000.0, more = f == 30 || f == 50 ? 8000 : 0;
+            if (f == 0) t.at(at, "main", R"("do":"state","state":"stage","value":"Harbour")");
+            if (f == 28) t.at(at, "main", R"("do":"state","state":"stage","value":"Loading the next race")");
+            if (f == 32) t.at(at, "main", R"("do":"state","state":"stage","value":"Race")");
+            t.frame(at, "main").mark(at, at + 7000 + more, "main", "Work").frameEnd(at + 8000 + more, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->late, (std::vector<uint32_t>{30, 50}));
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("Work"));
+        QCOMPARE(e->causes[0].frames, std::vector<uint32_t>{50});
+        QCOMPARE(causeTitle(*e, e->causes[1]), std::string("Starting up: Work"));
+    }
+
+    void aSlowBeginIsNoStartUp() {
+        // Not even ten deadlines long: like any other frame.
+        TextRecording t;
+        for (int f = 0; f < 60; ++f) {
+            const double at = f * 100'000.0, more = f == 0 || f == 50 ? 60'000 : 0;
+            t.frame(at, "main").mark(at, at + 7000 + more, "main", "Work").frameEnd(at + 8000 + more, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->figures.startUpOver, size_t{0});
+        QCOMPARE(e->causes.size(), size_t{1});
+        QCOMPARE(e->causes[0].frames, (std::vector<uint32_t>{0, 50}));
+    }
 };
 
 QTEST_GUILESS_MAIN(CausesTest)

@@ -56,18 +56,30 @@ private slots:
     void functionsAreNamedAsTheyAreWritten_data() {
         QTest::addColumn<QString>("linkageName");
         QTest::addColumn<QString>("name");
-        QTest::newRow("C") << "unpack_rows" << "unpack_rows";
-        QTest::newRow("method") << "_ZN5shore5Chart4loadEv" << "shore::Chart::load";
-        QTest::newRow("const, and what it returns") << "_ZNK4Sail4trimIiEET_S1_" << "Sail::trim<int>";
-        QTest::newRow("conversion") << "_ZNK4SailcvbEv" << "Sail::operator bool";
-        QTest::newRow("call") << "_ZN4SailclEi" << "Sail::operator()";
-        QTest::newRow("less") << "_ZltRK4SailS1_" << "operator<";
-        QTest::newRow("part") << "_ZN4Sail4trimEi.cold" << "Sail::trim";
-        QTest::newRow("without a name") << "_ZN12_GLOBAL__N_14trimEv" << "(anonymous namespace)::trim";
-        QTest::newRow("no linkage name after all") << "_ZNope" << "_ZNope";
-        QTest::newRow("lambda") << "_ZZN4Sail4trimEvENKUliE_clEi" << "Sail::trim()::{lambda(int)#1}::operator()";
-        QTest::newRow("brackets alone") << ")" << ")";
-        QTest::newRow("control characters") << "a\x1b[31m" << "a\\x1b[31m";
+        QTest::newRow("C") << "unpack_rows"
+                           << "unpack_rows";
+        QTest::newRow("method") << "_ZN5shore5Chart4loadEv"
+                                << "shore::Chart::load";
+        QTest::newRow("const, and what it returns") << "_ZNK4Sail4trimIiEET_S1_"
+                                                    << "Sail::trim<int>";
+        QTest::newRow("conversion") << "_ZNK4SailcvbEv"
+                                    << "Sail::operator bool";
+        QTest::newRow("call") << "_ZN4SailclEi"
+                              << "Sail::operator()";
+        QTest::newRow("less") << "_ZltRK4SailS1_"
+                              << "operator<";
+        QTest::newRow("part") << "_ZN4Sail4trimEi.cold"
+                              << "Sail::trim";
+        QTest::newRow("without a name") << "_ZN12_GLOBAL__N_14trimEv"
+                                        << "(anonymous namespace)::trim";
+        QTest::newRow("no linkage name after all") << "_ZNope"
+                                                   << "_ZNope";
+        QTest::newRow("lambda") << "_ZZN4Sail4trimEvENKUliE_clEi"
+                                << "Sail::trim()::{lambda(int)#1}::operator()";
+        QTest::newRow("brackets alone") << ")"
+                                        << ")";
+        QTest::newRow("control characters") << "a\x1b[31m"
+                                            << "a\\x1b[31m";
     }
     void functionsAreNamedAsTheyAreWritten() {
         QFETCH(QString, linkageName);
@@ -96,8 +108,7 @@ private slots:
         const auto all = symbolsOf(*everywhere, {});
         bool inlined = false;
         for (const uint64_t address : addresses)
-            inlined |= namesAt(*all, address + 1, true) ==
-                       QStringList{"shore::readHeader", "shore::Chart::load"};
+            inlined |= namesAt(*all, address + 1, true) == QStringList{"shore::readHeader", "shore::Chart::load"};
         QVERIFY(inlined);
     }
 
@@ -123,12 +134,12 @@ private slots:
             return sentences.empty() ? std::string() : sentences[0];
         };
         QCOMPARE(sentenceFor("/nowhere/libsail.so", ""),
-                 std::string("Functions of libsail.so have no names: /nowhere/libsail.so is not there, or may not be read."));
+                 std::string(
+                     "Functions of libsail.so have no names: /nowhere/libsail.so is not there, or may not be read."));
         QCOMPARE(sentenceFor(FUGATO_SAMPLED_LIBRARY, "00ff00ff00ff"),
                  "Functions of libsampled_library.so have no names: " + std::string(FUGATO_SAMPLED_LIBRARY) +
                      " is another build than the one recorded. Record again, or put that one back.");
-        QCOMPARE(sentenceFor(text, ""),
-                 "Functions of text have no names: " + text + " cannot be read as a program.");
+        QCOMPARE(sentenceFor(text, ""), "Functions of text have no names: " + text + " cannot be read as a program.");
         QVERIFY(sentenceFor(pipe, "").find("is not there, or may not be read") != std::string::npos);
         QCOMPARE(sentenceFor("linux-vdso.so.1", ""), std::string());  // is no file, and nothing can be done
     }
@@ -137,8 +148,9 @@ private slots:
         TextRecording t = sampledProgram();
         t.mark(0, 20'000, "main", "Work");
         for (int i = 0; i < 10; ++i)
-            sampled(t, 1000 * i, i < 7 ? std::vector<Sampled>{Sampled::UnpackRows, Sampled::RunRegatta}
-                                       : std::vector<Sampled>{Sampled::UnpackRows});
+            sampled(t, 1000 * i,
+                    i < 7 ? std::vector<Sampled>{Sampled::UnpackRows, Sampled::RunRegatta}
+                          : std::vector<Sampled>{Sampled::UnpackRows});
         QCOMPARE(symbolsOf(*t.open(), {})->missing(),
                  std::vector<std::string>{"30 % of the call stacks end in libsampled_library.so, which was compiled "
                                           "without frame pointers: they do not tell who called it."});
@@ -201,10 +213,11 @@ private slots:
         QCOMPARE(causeKindPhrase(*e, load), std::string("no marker; in 54 of 66 call stacks"));
         QCOMPARE(e->causes[1].frames, (std::vector<uint32_t>{41, 44, 47}));
         // 18 of 22 ms: ± 22 · √(18/22 · 4/22 / 22).
-        QCOMPARE(frameSentences(*e, 32)[0].text,
-                 std::string("Frame took 20.0 ms longer than usual outside its inner markers: 21.0 ms without one after "
-                             "‘Work’. 18 of 22 call stacks there are in unpack_rows of libsampled_library.so, called "
-                             "from shore::Chart::load: 18.0 ± 1.8 ms more than usual."));
+        QCOMPARE(
+            frameSentences(*e, 32)[0].text,
+            std::string("Frame took 20.0 ms longer than usual outside its inner markers: 21.0 ms without one after "
+                        "‘Work’. 18 of 22 call stacks there are in unpack_rows of libsampled_library.so, called "
+                        "from shore::Chart::load: 18.0 ± 1.8 ms more than usual."));
         QCOMPARE(e->coverageOf(32).part(), 1.0);
         const Confidence sure = confidenceOf(*e, 32, load, e->segmentsOf(32));
         QCOMPARE(sure.level, ConfidenceLevel::Medium);
@@ -248,17 +261,19 @@ private slots:
         }
         const auto e = explainedWithFunctions(t);
         QCOMPARE(titles(*e), std::string("unpack_rows in main, outside any marker\n"));
-        QCOMPARE(frameSentences(*e, 33)[0].text,
-                 std::string("main spent 15.0 ms longer than usual outside any marker. 15 of 16 call stacks there are in "
-                             "unpack_rows of libsampled_library.so, called from shore::Chart::load: 15.0 ± 1.0 ms more "
-                             "than usual."));
+        QCOMPARE(
+            frameSentences(*e, 33)[0].text,
+            std::string("main spent 15.0 ms longer than usual outside any marker. 15 of 16 call stacks there are in "
+                        "unpack_rows of libsampled_library.so, called from shore::Chart::load: 15.0 ± 1.0 ms more "
+                        "than usual."));
         const auto repaired = predict(*e, {{0, false}});
         QCOMPARE(repaired->saved, 2u);
         QCOMPARE(repaired->duration[33], int64_t{8'000'000});
         QCOMPARE(predict(*e, {{0, true}})->duration[33], int64_t{7'000'000});
-        QCOMPARE(whatIfSentence(*e, *repaired),
-                 std::string("If this took its usual time, 2 of its 2 late frames would meet their deadline, and no frame "
-                             "would be late."));
+        QCOMPARE(
+            whatIfSentence(*e, *repaired),
+            std::string("If this took its usual time, 2 of its 2 late frames would meet their deadline, and no frame "
+                        "would be late."));
     }
 
     void fewOrMissingSamplesNameNothing() {
@@ -275,23 +290,24 @@ private slots:
         const Confidence sure = confidenceOf(*e, 32, e->causes[0], e->segmentsOf(32));
         QCOMPARE(sure.level, ConfidenceLevel::Low);
         // Frame's own 14 ms; a sample each ms is due.
-        QVERIFY2(sure.doubts.back() == "only 3 call stacks were taken there instead of 14: it was in the system's own code, "
-                                       "or the machine stood still",
+        QVERIFY2(sure.doubts.back() ==
+                     "only 3 call stacks were taken there instead of 14: it was in the system's own code, "
+                     "or the machine stood still",
                  sure.doubts.back().c_str());
     }
 
     void adviceSaysWhereAMarkerShouldBe() {
         const auto e = explainedWithFunctions(sampledFrames());
         const auto advice = adviceFor(*e);
-        const auto found = std::find_if(advice->begin(), advice->end(), [](const Advice& a) {
-            return a.title == "Add a marker around unpack_rows";
-        });
+        const auto found = std::find_if(advice->begin(), advice->end(),
+                                        [](const Advice& a) { return a.title == "Add a marker around unpack_rows"; });
         QVERIFY(found != advice->end());
         QCOMPARE(found->kind, AdviceKind::Unmarked);
-        QCOMPARE(found->evidence,
-                 std::string("No marker tells what takes this time in Frame, but 54 of 66 call stacks of its 3 late frames "
-                             "are in unpack_rows of libsampled_library.so, called from shore::Chart::load; 18.0 ms in "
-                             "frame 32."));
+        QCOMPARE(
+            found->evidence,
+            std::string("No marker tells what takes this time in Frame, but 54 of 66 call stacks of its 3 late frames "
+                        "are in unpack_rows of libsampled_library.so, called from shore::Chart::load; 18.0 ms in "
+                        "frame 32."));
     }
 
     // ---- tables ------------------------------------------------------------------------------------
@@ -326,8 +342,9 @@ private slots:
             }
         rows.sort();
         // 18 of 22, and 4 of 22, of the 22 ms that Frame took itself.
-        QCOMPARE(rows, (QStringList{"Frame: in shore::runRegatta, 4 samples 4000", "Frame: in unpack_rows, 18 samples 18000",
-                                    "Work: in shore::runRegatta, 6 samples 6000"}));
+        QCOMPARE(rows,
+                 (QStringList{"Frame: in shore::runRegatta, 4 samples 4000", "Frame: in unpack_rows, 18 samples 18000",
+                              "Work: in shore::runRegatta, 6 samples 6000"}));
     }
 
     void commandLineTellsFunctions() {
@@ -373,9 +390,10 @@ private slots:
         const auto e = explained(t.open());
         QCOMPARE(e->figures.over, size_t{1});
         QCOMPARE(titles(*e), std::string("Wait for tick\n"));
-        QCOMPARE(frameSentences(*e, 33)[0].text,
-                 std::string("main waits for the next tick 20.0 ms longer than usual in Wait for tick. Its work was done "
-                             "in time; this wait ended late."));
+        QCOMPARE(
+            frameSentences(*e, 33)[0].text,
+            std::string("main waits for the next tick 20.0 ms longer than usual in Wait for tick. Its work was done "
+                        "in time; this wait ended late."));
         QCOMPARE(e->coverageOf(33).part(), 1.0);
     }
 };

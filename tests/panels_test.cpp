@@ -552,6 +552,43 @@ private slots:
         QCOMPARE(image.pixelColor(good, zero), theme().text);
     }
 
+    void spikesFarBeyondAllOthersDoNotFlattenThem() {
+        // Late by 2 s in frame 0, by 10 ms in frame 20, by 5 ms in frame 30.
+        TextRecording t;
+        const std::map<int, double> more{{0, 2'000'000}, {20, 10'000}, {30, 5000}};
+        double at = 0;
+        for (int f = 0; f < 40; ++f) {
+            const double length = 10'000 + (more.count(f) ? more.at(f) : -2000);
+            t.frame(at, "main").frameEnd(at + length, "main");
+            at += length + 100'000;
+        }
+        const auto e = explained(t.open());
+        StripPicture picture;
+        picture.layOut(e, 600);
+        QCOMPARE(picture.scale(), int64_t{10'000'000});
+        QImage image(600, 100, QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, image.rect(), kNone);
+        painter.end();
+        const int zero = picture.deadlineY(image.rect()), top = StripPicture::kLetterHeight;
+        const auto colourAt = [&](uint32_t frame, double part) {
+            return image.pixelColor(static_cast<int>(picture.xAt(e->frame(frame).begin)),
+                                    zero - static_cast<int>(part * (zero - top)));
+        };
+        QCOMPARE(colourAt(20, 0.9), theme().plum);  // fills the height
+        QCOMPARE(colourAt(30, 0.4), theme().plum);
+        QCOMPARE(colourAt(30, 0.6), theme().paper);
+        QCOMPARE(colourAt(0, 0.5), theme().plum);  // and the one beyond is broken
+        QCOMPARE(colourAt(0, 0.72), theme().paper);
+        QCOMPARE(colourAt(0, 0.9), theme().plum);
+        // Where many are so long, they make the scale.
+        TextRecording many;
+        for (int f = 0; f < 40; ++f)
+            many.frame(f * 9'000'000.0, "main").frameEnd(f * 9'000'000.0 + (f % 4 ? 8000 : f % 8 ? 15'000 : 2e6), "main");
+        picture.layOut(explained(many.open()), 600);
+        QCOMPARE(picture.scale(), int64_t{1'990'000'000});
+    }
+
     void timesAndPixelsOfTheLanesAgreeAtAnyZoom() {
         LanePicture picture;
         picture.setRecording(sample());

@@ -13,15 +13,33 @@
 namespace fugato {
 
 namespace {
-constexpr int kHeadroomPart = 3;  // of the bars' height, one third hangs below the deadline
+constexpr int kHeadroomPart = 3;                       // of the bars' height, one third hangs below the deadline
+constexpr int64_t kFarBeyond = 4;                      // times the next lower bar
+constexpr size_t kFewestBeyond = 3, kBeyondPart = 20;  // so many bars, or one in so many, may go beyond the scale
+
+/// The tallest bar, but for few that stand far above all others.
+int64_t scaleFor(const std::vector<StripPicture::Column>& columns) {
+    std::vector<int64_t> bars;
+    for (const StripPicture::Column& column : columns)
+        if (column.overrun && !column.goesOn) bars.push_back(column.overrun);
+    if (bars.empty()) return 0;
+    std::sort(bars.begin(), bars.end());
+    const size_t most = std::max(kFewestBeyond, bars.size() / kBeyondPart);
+    for (size_t beyond = 1; beyond <= most && beyond < bars.size(); ++beyond) {
+        const size_t first = bars.size() - beyond;  // that would go beyond
+        if (bars[first] > kFarBeyond * bars[first - 1]) return bars[first - 1];
+    }
+    return bars.back();
 }
+
+}  // namespace
 
 void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int width,
                           std::shared_ptr<const Prediction> prediction) {
     explanation_ = std::move(explanation);
     prediction_ = std::move(prediction);
     columns_.assign(static_cast<size_t>(std::max(width, 1)), {});
-    tallest_ = deepest_ = 0;
+    tallest_ = deepest_ = scale_ = 0;
     letters_.clear();
     if (!explanation_) return;
     const Explanation& e = *explanation_;
@@ -52,6 +70,7 @@ void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int wi
         columns_[x] = columns_[x - 1];
         columns_[x].goesOn = true;
     }
+    scale_ = scaleFor(columns_);
     const auto& points = e.recording->points;
     for (uint32_t i = 0; i < points.size(); ++i) {
         const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(points[i].time)), 0, width - 1);
@@ -100,7 +119,12 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
     const Explanation& e = *explanation_;
     const int zero = deadlineY(area), top = area.top() + kLetterHeight,
               bottom = area.bottom() - kStageHeight - kBoundHeight;
-    const double up = tallest_ ? static_cast<double>(zero - top) / static_cast<double>(tallest_) : 0;
+    const int height = zero - top;
+    const auto barFor = [&](int64_t overrun) {
+        if (!overrun) return 0;
+        const double part = std::min(1.0, static_cast<double>(overrun) / static_cast<double>(scale_));
+        return std::max(2, static_cast<int>(std::lround(part * height)));
+    };
     const double down = deepest_ ? static_cast<double>(bottom - zero - 2) / static_cast<double>(deepest_) : 0;
     for (size_t x = 0; x < columns_.size(); ++x) {
         const Column& column = columns_[x];
@@ -109,16 +133,13 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         const int below = std::max(1, static_cast<int>(std::lround(static_cast<double>(column.headroom) * down)));
         painter.fillRect(at, zero + 1, 1, below, t.headroom);
         if (column.overrun) {
-            const int above = std::max(2, static_cast<int>(std::lround(static_cast<double>(column.overrun) * up)));
+            const int above = barFor(column.overrun);
             const auto& shares = e.frames[column.worst].shares;
             const bool other = cause != kNone && std::none_of(shares.begin(), shares.end(),
                                                               [&](const CauseShare& s) { return s.cause == cause; });
             const QColor highlight = other ? t.plumMiddle : t.plum;
             if (prediction_) {  // what would be gone stands pale behind what would stay
-                const int stays =
-                    column.predicted
-                        ? std::max(2, static_cast<int>(std::lround(static_cast<double>(column.predicted) * up)))
-                        : 0;
+                const int stays = barFor(column.predicted);
                 QColor pale = t.plumMiddle;
                 pale.setAlpha(120);
                 painter.fillRect(at, zero - above, 1, above, pale);
@@ -126,6 +147,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
             } else {
                 painter.fillRect(at, zero - above, 1, above, highlight);
             }
+            if (column.overrun > scale_) painter.fillRect(at, zero - above * 3 / 4, 1, 3, t.paper);  // a broken bar
         } else if (column.near && !column.goesOn) {  // told by shape: a small wedge under the line
             painter.fillRect(at - 1, zero + 1, 3, 2, t.near);
             painter.fillRect(at, zero + 3, 1, 2, t.near);
@@ -150,9 +172,11 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         painter.setPen(t.muted);
         painter.drawText(where, int(alignment), text);
     };
-    if (tallest_)
-        label(QRect(area.left() + 4, top, 120, 14), Qt::AlignLeft | Qt::AlignTop,
-              "+" + toQString(durationText(tallest_)));
+    if (scale_) {
+        QString words = "+" + toQString(durationText(scale_));
+        if (tallest_ > scale_) words += QObject::tr(", broken bars up to +%1").arg(toQString(durationText(tallest_)));
+        label(QRect(area.left() + 4, top, 320, 14), Qt::AlignLeft | Qt::AlignTop, words);
+    }
     label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));
     label(QRect(area.right() - 124, zero - 15, 120, 14), Qt::AlignRight | Qt::AlignBottom, QObject::tr("deadline"));
 

@@ -35,6 +35,8 @@ public:
                 std::shared_ptr<const Prediction> prediction = nullptr);
     void paint(QPainter& painter, const QRect& area, uint32_t cause) const;
 
+    /// The overrun that fills the height. Single ones far beyond all others do not flatten these.
+    int64_t scale() const { return scale_; }
     const std::vector<Column>& columns() const { return columns_; }
     int64_t timeAt(double x) const;  // x from the left edge
     double xAt(int64_t time) const;
@@ -54,6 +56,7 @@ private:
     std::shared_ptr<const Prediction> prediction_;
     std::vector<Column> columns_;
     int64_t tallest_ = 0, deepest_ = 0;
+    int64_t scale_ = 0;  // the overrun that fills the height; what goes beyond is drawn broken
     std::vector<std::pair<int, uint32_t>> letters_;  // x, cause
 };
 

@@ -69,13 +69,18 @@ CauseSummary causeOf(const Explanation& e, uint32_t index, bool predicted) {
     for (const auto& [group, late] : byGroup(cause.contentionParts))
         out.waitingLanes.emplace_back(r.groups[group].name, late);
     out.kind = cause.kind;
+    out.startUp = cause.key.startUp;
     out.arguments = cause.arguments;
     if (cause.function != kNone) {
         const Symbols& symbols = *e.symbols;
         const Symbols::Function& function = symbols.functions[cause.function];
-        out.function = {symbols.nameOf(cause.function), symbols.moduleOf(cause.function), function.file,
-                        cause.caller == kNone ? std::string() : symbols.nameOf(cause.caller), function.line,
-                        cause.samples, cause.ofSamples};
+        out.function = {symbols.nameOf(cause.function),
+                        symbols.moduleOf(cause.function),
+                        function.file,
+                        cause.caller == kNone ? std::string() : symbols.nameOf(cause.caller),
+                        function.line,
+                        cause.samples,
+                        cause.ofSamples};
     }
     out.spikes = cause.spikes.size();
     out.frames = cause.frames.size();
@@ -122,9 +127,11 @@ std::string causeKey(const Explanation& e, const Cause& cause) {
     const CauseKey& key = cause.key;
     std::vector<std::string> parts{groupKey(r, key.group), pathKey(r, key.path)};
     if (key.object != kNone) parts.push_back(keyOf({"lock", r.objects[key.object]}));
-    if (key.contention != Contention::None) return keyOf({"core", contentionName(key.contention)});
+    if (key.contention != Contention::None)
+        return keyOf({"core", contentionName(key.contention) + std::string(key.startUp ? " start-up" : "")});
     if (key.waiting) parts.push_back("waiting");
     if (key.unexplained) parts.push_back("unexplained");
+    if (key.startUp) parts.push_back("start-up");
     if (key.function != kNone)
         parts.push_back(keyOf({"function", e.symbols->moduleOf(key.function), e.symbols->nameOf(key.function)}));
     return joinedKeys(parts);

@@ -29,6 +29,7 @@ struct CauseSummary {
     /// Of CPU contention: the time late by core holder, and by waiting lane group; the most first.
     std::vector<std::pair<std::string, int64_t>> holders, waitingLanes;
     CauseKind kind{};
+    bool startUp = false;  // while the program was starting up or loading
     struct InFunction {  // as call stacks tell
         std::string name, module, file, caller;
         uint32_t line = 0;                    // of its declaration; 0: not known

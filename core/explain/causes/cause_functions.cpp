@@ -208,6 +208,7 @@ const SeenFunctions* functionsSeen(const Explanation& e, uint32_t frame, const C
     if (late == e.late.end() || *late != frame) return nullptr;
     CauseKey key = cause.key;
     key.function = key.caller = kNone;
+    key.startUp = false;
     for (const FoundCause& found : e.found->of(static_cast<size_t>(late - e.late.begin())))
         if (keyOf(found) == key) return &found.functions;
     return nullptr;

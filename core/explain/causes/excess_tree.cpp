@@ -303,13 +303,14 @@ private:
 
 CauseKey keyOf(const FoundCause& found) {
     if (found.kind == CauseKind::NoCore)  // one cause, whatever it held up
-        return {0, 0, found.object, found.contention, false, false, kNone, kNone};
+        return {0, 0, found.object, found.contention, false, false, false, kNone, kNone};
     return {found.group,
             found.path,
             found.object,
             found.contention,
             found.kind == CauseKind::Waiting,
             found.kind == CauseKind::Unexplained,
+            false,
             kNone,
             kNone};
 }

@@ -30,7 +30,8 @@ struct SeenFunctions {
     bool areMissing() const { return due >= kFewestSamples && samples < due / 2; }
     /// The innermost occurrence, or null.
     const SeenFunction* find(FunctionId function) const {
-        const auto at = std::find_if(stack.rbegin(), stack.rend(), [&](auto& seen) { return seen.function == function; });
+        const auto at =
+            std::find_if(stack.rbegin(), stack.rend(), [&](auto& seen) { return seen.function == function; });
         return at == stack.rend() ? nullptr : &*at;
     }
 };
@@ -50,7 +51,7 @@ struct FoundCause {
     SeenFunctions functions;
 };
 
-/// What it has in common with others of its kind, but for the function.
+/// What it has in common with others of its kind, but for the function and whether it was while starting up.
 CauseKey keyOf(const FoundCause& found);
 
 /// The causes of every late frame, in order of time.

@@ -3,7 +3,9 @@
 
 #include <algorithm>
 #include <atomic>
+#include <cctype>
 #include <cmath>
+#include <functional>
 #include <map>
 #include <numeric>
 #include <set>
@@ -40,6 +42,38 @@ FrameVerdict verdictOf(const Explanation& e, uint32_t index, const Bound& bound)
     return v;
 }
 
+bool isLoading(std::string_view stage) {
+    std::string words(stage);
+    std::transform(words.begin(), words.end(), words.begin(), [](unsigned char c) { return std::tolower(c); });
+    const char* const names[] = {"load", "start up", "starting", "start-up", "startup", "boot", "initial"};
+    return std::any_of(std::begin(names), std::end(names),
+                       [&](const char* name) { return words.find(name) != std::string::npos; });
+}
+
+/// Which frames from `first` on belong to the program's starting up or loading: by the name of their stage; and those
+/// at the begin, where one of them lasts very long.
+void findStartUp(Explanation& e, uint32_t first) {
+    const auto count = static_cast<uint32_t>(e.frames.size());
+    if (e.recording->stages())
+        for (uint32_t i = first; i < count; ++i)
+            if (const StateSpan* stage = e.recording->stageAt(e.frame(i).begin))
+                e.frames[i].startUp = isLoading(e.recording->text(stage->value));
+    const auto most = std::max<uint32_t>(1, static_cast<uint32_t>(kStartUpPart * count));
+    uint32_t end = 0;
+    bool veryLong = false;
+    for (uint32_t i = 0, good = 0; first == 0 && i < std::min(count, most) && good < kStartedFrames; ++i) {
+        good = e.frames[i].overrun ? 0 : good + 1;
+        if (!e.frames[i].overrun) continue;
+        end = i + 1;
+        veryLong |= e.frame(i).duration() >= kStartUpDeadlines * e.frames[i].deadline;
+    }
+    for (uint32_t i = 0; veryLong && i < end; ++i) e.frames[i].startUp = true;
+    for (uint32_t i = first; i < count; ++i) {
+        e.figures.startUpOver += e.frames[i].startUp && e.frames[i].overrun;
+        e.figures.startUpLate += e.frames[i].startUp ? e.frames[i].overrun : 0;
+    }
+}
+
 /// Judges the frames from `first` on. Those before it are judged, listed and counted already, and their durations
 /// are in e.durations.
 void judge(Explanation& e, uint32_t first) {
@@ -62,6 +96,7 @@ void judge(Explanation& e, uint32_t first) {
         e.figures.late += v.overrun;
         e.durations.push_back(frames[i].duration());
     }
+    findStartUp(e, first);
     e.figures.frames = frames.size();
     e.figures.over = e.late.size();
     std::map<std::pair<BoundBy, uint32_t>, size_t> lateBy;
@@ -124,6 +159,7 @@ public:
 
     uint32_t add(uint32_t frame, const FoundCause& found, const NamedFunction& named, int64_t late) {
         CauseKey key = keyOf(found);
+        key.startUp = e_.frames[frame].startUp;
         key.function = named.function;
         key.caller = named.caller;
         const auto [at, isNew] = indexOf_.try_emplace(key, static_cast<uint32_t>(e_.causes.size()));
@@ -173,18 +209,23 @@ public:
         }
         std::vector<uint32_t> order(e_.causes.size()), rank(e_.causes.size());
         std::iota(order.begin(), order.end(), 0u);
-        std::stable_sort(order.begin(), order.end(),
-                         [&](uint32_t a, uint32_t b) { return e_.causes[a].late > e_.causes[b].late; });
+        // What is hardly anything of its kind of frames comes last; else start-up after all other frames.
+        int64_t late[2] = {0, 0};
+        for (const Cause& cause : e_.causes) late[cause.key.startUp] += cause.late;
+        const auto small = [&](const Cause& cause) {
+            return static_cast<double>(cause.late) < kListed * static_cast<double>(late[cause.key.startUp]);
+        };
+        std::stable_sort(order.begin(), order.end(), [&](uint32_t x, uint32_t y) {
+            const Cause &a = e_.causes[x], &b = e_.causes[y];
+            return std::tuple(small(a), a.key.startUp, -a.late) < std::tuple(small(b), b.key.startUp, -b.late);
+        });
+        e_.listed = static_cast<size_t>(std::count_if(e_.causes.begin(), e_.causes.end(), std::not_fn(small)));
         std::vector<Cause> sorted;
         for (uint32_t i = 0; i < order.size(); ++i) {
             rank[order[i]] = i;
             sorted.push_back(std::move(e_.causes[order[i]]));
         }
         e_.causes = std::move(sorted);
-        int64_t late = 0;
-        for (const Cause& cause : e_.causes) late += cause.late;
-        for (const Cause& cause : e_.causes)
-            e_.listed += static_cast<double>(cause.late) >= kListed * static_cast<double>(late);
         giveLetters(previous);
         for (CauseShare& share : e_.shares) share.cause = rank[share.cause];
     }
@@ -287,8 +328,8 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
             given += part;
             size_t at = k;
             for (; at > 0 && shares[at - 1].excess < causes[k].excess; --at) shares[at] = shares[at - 1];
-            shares[at] = {gathering.add(e.late[number], causes[k], named[all->from[number] + k], part), causes[k].excess,
-                          part};
+            shares[at] = {gathering.add(e.late[number], causes[k], named[all->from[number] + k], part),
+                          causes[k].excess, part};
         }
         verdict.shares = {shares, causes.size()};
     }
@@ -328,6 +369,10 @@ void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
     const size_t late = e.late.size();
     e.figures.near = previous.figures.near;
     e.figures.late = previous.figures.late;
+    for (const FrameVerdict& frame : e.frames) {
+        e.figures.startUpOver += frame.startUp && frame.overrun;
+        e.figures.startUpLate += frame.startUp ? frame.overrun : 0;
+    }
     std::vector<int64_t> gone;
     for (uint32_t i = stands; i < previous.frames.size(); ++i) {
         e.figures.near -= previous.frames[i].state == FrameState::Near;

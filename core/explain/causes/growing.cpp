@@ -72,7 +72,8 @@ std::shared_ptr<const Explanation> explainIncrementally(std::shared_ptr<const Re
         return pathSums ? explain(std::move(now), pathSums, before.budget, progress, &before, before.symbols) : nullptr;
     }
     const auto pathSums = accountFurther(*now, *before.pathSums, stand, progress);
-    return pathSums ? explain(std::move(now), pathSums, before.budget, progress, &before, before.symbols, stand) : nullptr;
+    return pathSums ? explain(std::move(now), pathSums, before.budget, progress, &before, before.symbols, stand)
+                    : nullptr;
 }
 
 }  // namespace fugato

@@ -21,6 +21,11 @@ inline constexpr size_t kSampleFrames = 64;
 inline constexpr double kEnoughExplained = 0.8, kHalfExplained = 0.5;
 /// Causes with less than this part of the time late are not listed by themselves.
 inline constexpr double kListed = 0.01;
+/// Frames at the begin belong to the program's start-up where one of them lasts so many deadlines, …
+inline constexpr int64_t kStartUpDeadlines = 10;
+/// … up to so many frames in budget in a row, and to this part of all frames.
+inline constexpr uint32_t kStartedFrames = 8;
+inline constexpr double kStartUpPart = 0.05;
 /// A frame is near its deadline within this part before it.
 inline constexpr double kNearPart = 0.1;
 
@@ -52,6 +57,7 @@ struct FrameVerdict {
     int64_t work = 0;      // duration without pacing
     int64_t overrun = 0;
     FrameState state = FrameState::InBudget;
+    bool startUp = false;  // the program was starting up or loading: see findStartUp()
     BoundBy bound = BoundBy::Cpu;
     uint32_t boundGroup = kNone;  // lane group, of Cpu and Gpu
     uint32_t baseline = 0;        // index in Explanation::baselines
@@ -83,6 +89,7 @@ struct CauseKey {
     uint32_t object = kNone;  // lock, where the time was reached through one
     Contention contention = Contention::None;
     bool waiting = false, unexplained = false;
+    bool startUp = false;  // of frames in which the program was starting up or loading; ranked after all others
     FunctionId function = kNone, caller = kNone;  // in which the time went, as call stacks tell
     auto operator<=>(const CauseKey&) const = default;
 };
@@ -146,6 +153,8 @@ struct Spike {
 
 struct Figures {
     size_t frames = 0, over = 0, near = 0;
+    size_t startUpOver = 0;  // of those over, while the program was starting up or loading
+    int64_t startUpLate = 0;
     int64_t late = 0, p50 = 0, p95 = 0, p99 = 0, worst = 0;
     // What most of the late frames are bound by, and how many of them.
     BoundBy boundBy = BoundBy::Cpu;
@@ -180,7 +189,8 @@ public:
     std::vector<CauseShare> shares;
     std::vector<uint32_t> late;  // the frames over their deadline, ascending
     std::vector<Baseline> baselines;
-    std::vector<Cause> causes;  // costliest first
+    /// Costliest first, but those of starting up after the others.
+    std::vector<Cause> causes;
     /// So many of them are worth a place in a list; each of the others has less than kListed of the time late.
     size_t listed = 0;
     std::vector<Spike> spikes;  // in order of time

@@ -30,8 +30,9 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
         if (segment.path == cause.path && r.lanes[segment.lane].group == cause.group &&
             segment.kind == SegmentKind::Running && segment.duration() > longest.duration())
             longest = segment;
-    Sentence sentence{r.pathText(cause.path) + " took " + durationText(excess) + " longer than usual outside its inner markers", 0, 0,
-                      kNone};
+    Sentence sentence{
+        r.pathText(cause.path) + " took " + durationText(excess) + " longer than usual outside its inner markers", 0, 0,
+        kNone};
     if (longest.marker.valid()) {
         sentence = {sentence.text, longest.begin, longest.end, longest.lane};
         const auto& rows = r.lanes[longest.lane].rows;
@@ -64,8 +65,8 @@ ExcessSplit excessSplitOf(const Explanation& e, uint32_t frame, const Cause& cau
     ExcessSplit out;
     for (const ExcessPart& part : e.excessOf(frame)) {
         const PartKey& key = part.key;
-        if (key.kind == SegmentKind::NoCore || e.isPacing(frame, part) || key.object != kNone || key.group != cause.group ||
-            !e.recording->paths.contains(cause.path, key.path))
+        if (key.kind == SegmentKind::NoCore || e.isPacing(frame, part) || key.object != kNone ||
+            key.group != cause.group || !e.recording->paths.contains(cause.path, key.path))
             continue;
         if (key.kind == SegmentKind::Running)
             out.ran += part.excess();
@@ -203,7 +204,7 @@ private:
     }
 
     Sentence sentenceOf(const Cause& cause, int64_t excess) const {
-        const std::string lane = r_.groups[cause.group].name, title = causeTitle(e_, cause, false),
+        const std::string lane = r_.groups[cause.group].name, title = causePlace(e_, cause),
                           time = durationText(excess);
         const double calls = callsOf(cause);
         std::string text;
@@ -222,7 +223,8 @@ private:
             case CauseKind::Waiting:
                 text = lane + " " + waitedFor(cause.segment) + " " + time + " longer than usual in " + title + ".";
                 if (cause.segment == SegmentKind::Blocked) text += " No wait was recorded there.";
-                if (cause.segment == SegmentKind::WaitPacing) text += " Its work was done in time; this wait ended late.";
+                if (cause.segment == SegmentKind::WaitPacing)
+                    text += " Its work was done in time; this wait ended late.";
                 if (cause.segment >= SegmentKind::WaitOther && cause.segment <= SegmentKind::WaitGpu)
                     text += " Who ended that wait was not recorded; a link would tell.";
                 break;
@@ -336,9 +338,9 @@ private:
         if (verdict_.shares.empty()) return;
         const Cause& cause = e_.causes[verdict_.shares.front().cause];
         for (const CauseArgument& argument : cause.arguments)
-            out_.push_back({"In " + countText(argument.frames) + " of " +
-                                plural(argument.ofFrames, "frame", "frames") + " of " + cause.letter + " ‘" +
-                                r_.nameOf(cause.path) + "’ had " + argumentWords(argument) + ".",
+            out_.push_back({"In " + countText(argument.frames) + " of " + plural(argument.ofFrames, "frame", "frames") +
+                                " of " + cause.letter + " ‘" + r_.nameOf(cause.path) + "’ had " +
+                                argumentWords(argument) + ".",
                             0, 0, kNone});
     }
 

@@ -90,7 +90,8 @@ std::string verdictSentence(const Explanation& e) {
                durationText(f.worst);
     size_t named = 0;
     for (size_t c = 0; c < e.listed; ++c) named += e.causes[c].isNamed();
-    return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all, from " +
+    return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all" +
+           (f.startUpOver ? " (" + durationText(f.startUpLate) + " of it starting up)" : "") + ", from " +
            (named ? plural(named, "cause", "causes") : "no cause that was recorded");
 }
 
@@ -121,19 +122,24 @@ std::string trialSentence(const Explanation& e, const Prediction& p) {
            durationText(p.late) + " in all";
 }
 
-std::string causeTitle(const Explanation& e, const Cause& cause, bool withFunction) {
+std::string causePlace(const Explanation& e, const Cause& cause) {
     const Recording& r = *e.recording;
     if (cause.kind == CauseKind::NoCore)
         return cause.contention == Contention::OwnThreads       ? "CPU contention among own threads"
                : cause.contention == Contention::MachineStopped ? "The machine stood still"
                                                                 : "CPU contention by other programs";
     const std::string& lane = r.groups[cause.group].name;
-    if (withFunction && cause.function != kNone)
-        return e.symbols->nameOf(cause.function) + " in " +
-               (cause.path ? r.pathText(cause.path) : lane + ", outside any marker");
     if (cause.path) return r.pathText(cause.path);
     if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
     return lane + ", outside any marker";
+}
+
+std::string causeTitle(const Explanation& e, const Cause& cause) {
+    const std::string outside = e.recording->groups[cause.group].name + ", outside any marker";
+    return (cause.key.startUp ? "Starting up: " : "") +
+           (cause.function == kNone
+                ? causePlace(e, cause)
+                : e.symbols->nameOf(cause.function) + " in " + (cause.path ? causePlace(e, cause) : outside));
 }
 
 std::string causeKindPhrase(const Explanation& e, const Cause& cause) {

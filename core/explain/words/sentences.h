@@ -16,9 +16,11 @@ std::string boundPhrase(const Explanation& explanation);
 std::string boundText(const Recording& recording, BoundBy by, uint32_t group);
 /// "With A and C repaired 12 frames are late instead of 50, 0.20 s in all"
 std::string trialSentence(const Explanation& explanation, const Prediction& prediction);
-/// "Replay ▸ Flush", or the lane's state where no marker is open; "png_read_row in Load level" where call stacks tell the
-/// function, if it is to be told.
-std::string causeTitle(const Explanation& explanation, const Cause& cause, bool withFunction = true);
+/// "Replay ▸ Flush", or the lane's state where no marker is open.
+std::string causePlace(const Explanation& explanation, const Cause& cause);
+/// The same with all that tells it from other causes: "png_read_row in Load level" where call stacks tell the function,
+/// "Starting up: Load level".
+std::string causeTitle(const Explanation& explanation, const Cause& cause);
 /// "waits: lock held on autosave", "more calls: 96, usually 4", "never in a usual frame"…
 std::string causeKindPhrase(const Explanation& explanation, const Cause& cause);
 /// "file = reef.png", "boats = 48, usually 12".
