@@ -173,7 +173,7 @@ int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits
     if (recording->series.empty() || recording->series[0].frames.empty())
         return tellFailure(err, kExitNothingFound,
                            "The recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
-    const auto e = explain(recording, sumCriticalPaths(*recording, 0), 0, {}, nullptr, symbolsForCommand(*recording, err));
+    const auto e = explain(recording, sumCriticalPaths(*recording, 0), {0, symbolsForCommand(*recording, err)});
     const auto found = adviceFor(*e, limits);
     const auto shown = arrangedAs(adviceFacts(recording, found), options, err);
     if (!shown) return kExitWrongUse;
@@ -244,9 +244,7 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
     if (fromSeconds_ > 0) stretch.begin = at(fromSeconds_);
     if (toSeconds_ >= 0) stretch.end = std::min(stretch.end, at(toSeconds_));
     if (stretch.begin >= stretch.end)
-        return tellFailure(
-            err, kExitWrongUse,
-            "--from must lie before --to and before the recording's end at " + durationText(r.end - r.begin) + ".");
+        return tellFailure(err, kExitWrongUse, stretchProblem(r));
     if (advice_->parsed()) {
         AdviceLimits limits = limits_;
         limits.slowFile = static_cast<int64_t>(slowFileMs_ * 1e6);

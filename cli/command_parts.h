@@ -13,6 +13,7 @@
 
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
+#include "core/explain/words/quantities.h"
 #include "core/symbols/symbols.h"
 #include "format/opening.h"
 #include "format/shown_text.h"
@@ -88,6 +89,12 @@ inline Result<std::shared_ptr<const Recording>> openForCommand(const std::string
     if (storage.check(0, storage.size())) return opened;
     forgetIndex(**opened);
     return openRecording(file, std::ref(line), options);
+}
+
+/// Why a stretch of seconds is none.
+inline std::string stretchProblem(const Recording& recording) {
+    return "--from must lie before --to and before the recording's end at " +
+           durationText(recording.end - recording.begin) + ".";
 }
 
 /// The functions that its call stacks name, and what could not be named; null where it holds none.

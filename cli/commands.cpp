@@ -119,6 +119,11 @@ public:
             ->add_option("--repair", repairs_, "what if: letters of causes that take their usual time; A=gone: none")
             ->delimiter(',');
         command_->add_flag("--json", json_, "the whole explanation as JSON");
+        command_->add_option("--from", fromSeconds_, "only frames that begin from so many seconds after the begin on")
+            ->check(numberFrom(0.0, 1e9));
+        command_->add_option("--to", toSeconds_, "only frames that begin before so many seconds after the begin")
+            ->check(numberFrom(0.0, 1e9));
+        command_->add_option("--stage", stage_, "only frames in the stage of this name");
     }
     bool chosen() const { return command_->parsed(); }
 
@@ -138,11 +143,12 @@ public:
                                      : " has no frames in series " + std::to_string(series_) +
                                            ". `fugato-cli info` lists the series."));
         }
-        const auto symbols = symbolsForCommand(*recording, err);
+        const auto scope = scopeIn(*recording, err);
+        if (!scope) return kExitWrongUse;
+        const ExplainOptions options(static_cast<int64_t>(budgetMs_ * 1e6), symbolsForCommand(*recording, err), *scope);
         std::vector<std::shared_ptr<const Explanation>> explained;
         for (const uint32_t series : chosen)
-            explained.push_back(explain(recording, sumCriticalPaths(*recording, series),
-                                        static_cast<int64_t>(budgetMs_ * 1e6), {}, nullptr, symbols));
+            explained.push_back(explain(recording, sumCriticalPaths(*recording, series), options));
         Json json = json_ ? summaryJson(*summaryOf(explained, {kPredicted, kMarkers})) : Json();
         for (const auto& e : explained) {
             std::vector<Repair> repairs;
@@ -169,6 +175,31 @@ private:
     /// Of so many of the costliest causes it is also told what their repair would bring.
     static constexpr uint32_t kPredicted = 10;
     static constexpr size_t kMarkers = 200;  // told as JSON
+
+    /// Nothing after saying why there is no such stretch or stage.
+    std::optional<ExplainScope> scopeIn(const Recording& r, std::ostream& err) const {
+        ExplainScope scope;
+        const auto at = [&](double seconds) { return r.begin + static_cast<int64_t>(seconds * 1e9); };
+        if (fromSeconds_ > 0) scope.begin = at(fromSeconds_);
+        if (toSeconds_ >= 0) scope.end = at(toSeconds_);
+        scope.stage = stage_;
+        if (scope.begin >= std::min(scope.end, r.end)) {
+            tellFailure(err, kExitWrongUse, stretchProblem(r));
+            return std::nullopt;
+        }
+        std::string known;
+        bool isKnown = stage_.empty();
+        for (const std::string& name : r.stageNames()) {
+            known += (known.empty() ? "" : ", ") + name;
+            isKnown = isKnown || name == stage_;
+        }
+        if (isKnown) return scope;
+        tellFailure(err, kExitWrongUse,
+                    "there is no stage \"" + stage_ + "\"; " +
+                        (known.empty() ? "the recording tells none (the state named \"stage\")" : "there are " + known) +
+                        ".");
+        return std::nullopt;
+    }
 
     static bool addRepair(const Explanation& e, const std::string& wanted, std::vector<Repair>& repairs) {
         const size_t equals = wanted.find('=');
@@ -237,7 +268,8 @@ private:
 
     static void print(const Explanation& e, std::ostream& out) {
         const Recording& r = *e.recording;
-        out << "Series \"" << r.series[e.series].name << "\": " << verdictSentence(e) << ".\n";
+        out << "Series \"" << r.series[e.series].name << "\"" << (e.scope.whole() ? "" : ", " + scopeText(e)) << ": "
+            << verdictSentence(e) << ".\n";
         const Figures& f = e.figures;
         out << "  frames: middle " << durationText(f.p50) << ", 95th percentile " << durationText(f.p95) << ", 99th "
             << durationText(f.p99) << ", worst " << durationText(f.worst) << "\n";
@@ -261,7 +293,8 @@ private:
     CLI::App* command_;
     std::string file_;
     int series_ = -1;
-    double budgetMs_ = 0;
+    double budgetMs_ = 0, fromSeconds_ = 0, toSeconds_ = -1;
+    std::string stage_;
     std::vector<std::string> repairs_;
     bool json_ = false;
 };

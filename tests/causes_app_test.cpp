@@ -93,6 +93,30 @@ private slots:
         QTest::mouseClick(panel().viewport(), Qt::LeftButton, {}, smaller.box.center());
         QCOMPARE(causes(), 3);
     }
+
+    void aPartIsExplainedAlone() {
+        open(write("contended.jsonl", QByteArray::fromStdString(contendedFrames().text())));
+        settle();
+        QCOMPARE(explanation().late.size(), size_t{5});
+        const auto explainAlone = [&](Qt::Key which, Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
+            QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+            key(which, modifiers);
+            QVERIFY(explained.wait(10'000));
+            settle();
+        };
+        selection().chooseStretch(Stretch{explanation().frame(24).begin, explanation().frame(27).begin});
+        explainAlone(Qt::Key_E);
+        QCOMPARE(explanation().late, (std::vector<uint32_t>{24, 26}));
+        QVERIFY(selection().frame() == 24 || selection().frame() == 26);
+        QVERIFY(toldInVerdict("only from 960 ms to 1.08 s · mostly bound by CPU work on main"));
+        // A narrower budget keeps to it.
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        window_->document().setBudget(7'000'000);
+        QVERIFY(explained.wait(10'000));
+        QCOMPARE(explanation().late, (std::vector<uint32_t>{24, 25, 26}));
+        explainAlone(Qt::Key_E, Qt::ShiftModifier);
+        QCOMPARE(explanation().late.size(), size_t{40});
+    }
 };
 
 QTEST_MAIN(CausesAppTest)

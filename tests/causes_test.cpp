@@ -676,6 +676,49 @@ private slots:
         QCOMPARE(e->causes.size(), size_t{1});
         QCOMPARE(e->causes[0].frames, (std::vector<uint32_t>{0, 50}));
     }
+
+    // ---- a part alone ------------------------------------------------------------------------------
+
+    void aStretchOrAStageIsExplainedAlone() {
+        // Work is slow in frames 35 (Harbour), 75 (Race) and 76; frames last 8 ms each 20 ms.
+        TextRecording t;
+        for (int f = 0; f < 80; ++f) {
+            const double at = f * 20'000.0, more = f == 35 ? 4000 : f == 75 || f == 76 ? 6000 : 0;
+            if (f == 0) t.at(at, "main", R"("do":"state","state":"stage","value":"Harbour")");
+            if (f == 40) t.at(at, "main", R"("do":"state","state":"stage","value":"Race")");
+            t.frame(at, "main").mark(at, at + 7000 + more, "main", "Work").frameEnd(at + 8000 + more, "main");
+        }
+        const auto r = t.open();
+        const auto sums = sumCriticalPaths(*r, 0);
+        const auto all = explain(r, sums, 0);
+        QCOMPARE(all->late, (std::vector<uint32_t>{35, 75, 76}));
+        QVERIFY(all->scope.whole());
+        ExplainScope race;
+        race.stage = "Race";
+        const auto ofRace = explain(r, sums, {0, nullptr, race}, {}, all.get());
+        QCOMPARE(ofRace->late, (std::vector<uint32_t>{75, 76}));
+        QCOMPARE(ofRace->figures.frames, size_t{40});
+        QCOMPARE(ofRace->figures.worst, int64_t{14'000'000});
+        QCOMPARE(ofRace->causes[0].letter, all->causes[0].letter);
+        QCOMPARE(scopeText(*ofRace), std::string("stage Race"));
+        QVERIFY(verdictSentence(*ofRace).find("2 frames over budget") == 0);
+        QCOMPARE(predict(*ofRace, {{0, false}})->over, 0u);
+        // From frame 30 to before frame 75: fewer than thirty frames would be too few to compare with, these suffice.
+        const auto ofTime = explain(r, sums, {0, nullptr, {30 * 20'000'000, 75 * 20'000'000, {}}});
+        QCOMPARE(ofTime->late, std::vector<uint32_t>{35});
+        QCOMPARE(ofTime->figures.frames, size_t{45});
+        QCOMPARE(scopeText(*ofTime), std::string("from 600 ms to 1.50 s"));
+        // Of two frames alone, both late: they are compared with those outside.
+        const auto two = explain(r, sums, {0, nullptr, {75 * 20'000'000, 77 * 20'000'000, {}}});
+        QCOMPARE(two->late, (std::vector<uint32_t>{75, 76}));
+        QCOMPARE(two->usualDuration(75), int64_t{8'000'000});
+        QVERIFY(!two->baselines[two->frames[75].baseline].onlyLate);
+        // Of none.
+        const auto none = explain(r, sums, {0, nullptr, {1, 2, {}}});
+        QCOMPARE(none->figures.frames, size_t{0});
+        QCOMPARE(verdictSentence(*none), std::string("No frame begins in what is to be explained alone."));
+        QVERIFY(adviceFor(*none));
+    }
 };
 
 QTEST_GUILESS_MAIN(CausesTest)

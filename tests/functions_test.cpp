@@ -24,7 +24,7 @@ namespace {
 
 std::shared_ptr<const Explanation> explainedWithFunctions(const TextRecording& t) {
     const auto r = t.open();
-    return explain(r, sumCriticalPaths(*r, 0), 0, {}, nullptr, symbolsOf(*r, {}));
+    return explain(r, sumCriticalPaths(*r, 0), {0, symbolsOf(*r, {})});
 }
 QStringList namesAt(const Symbols& symbols, uint64_t address, bool calling) {
     QStringList names;
@@ -238,11 +238,11 @@ private slots:
         const auto sums = sumCriticalPaths(*r, 0);
         const auto before = explain(r, sums, 0);
         const auto symbols = symbolsOf(*r, {});
-        const auto after = explain(r, sums, 0, {}, before.get(), symbols);
+        const auto after = explain(r, sums, {0, symbols}, {}, before.get());
         QCOMPARE(after->causes[0].letter, before->causes[0].letter);
         QCOMPARE(after->causes[1].letter, std::string("B"));
         // Under another budget, each keeps its own.
-        const auto wider = explain(r, sums, 15'000'000, {}, after.get(), symbols);
+        const auto wider = explain(r, sums, {15'000'000, symbols}, {}, after.get());
         for (const Cause& cause : wider->causes)
             QCOMPARE(cause.letter, cause.function == after->causes[0].function ? std::string("A") : std::string("B"));
     }

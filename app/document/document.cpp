@@ -72,6 +72,7 @@ void Document::show(const std::shared_ptr<const Recording>& recording, const QSt
     trials_.setExplanation(nullptr, false);
     path_ = path;
     budget_ = 0;
+    scope_ = {};
     series_ = 0;
     emit recordingChanged();
 }
@@ -115,6 +116,7 @@ void Document::open(const QString& path) {
 /// After work that came to nothing, the settings are again those of what is shown.
 void Document::keepToExplanation() {
     budget_ = explanation_ ? explanation_->budget : 0;
+    scope_ = explanation_ ? explanation_->scope : ExplainScope();
     series_ = explanation_ ? explanation_->series : 0;
 }
 
@@ -137,10 +139,10 @@ void Document::explainAgain(bool fresh) {
     if (!hasFrames()) return;
     // Letters stay with their causes under another budget.
     const auto previous = explanation_ && explanation_->series == series_ ? explanation_ : nullptr;
-    run([this, fresh, previous, recording = recording_, budget = budget_, series = series_,
-         symbols = symbols_](Task& task) {
-        const auto made = explainSeries(recording, series, budget, previous ? previous->pathSums : nullptr,
-                                        previous.get(), symbols, telling(task));
+    run([this, fresh, previous, recording = recording_, series = series_,
+         options = ExplainOptions(budget_, symbols_, scope_)](Task& task) {
+        const auto made = explainSeries(recording, series, options, previous ? previous->pathSums : nullptr,
+                                        previous.get(), telling(task));
         if (made) task.post([this, made, fresh] { show(made, fresh, false); });
     });
 }
@@ -183,8 +185,9 @@ void Document::follow() {
     options.before = recording_;
     if (!growing_ && !damaged) growing_ = std::make_shared<GrowingFile>(path_.toStdString(), options);
     const auto previous = damaged ? nullptr : explanation_;
-    run([this, series, options, previous, path = path_, growing = growing_, budget = budget_](Task& task) {
-        const auto now = loadFurther(growing, path, options, series, previous, budget,
+    run([this, series, options, previous, path = path_, growing = growing_,
+         wanted = ExplainOptions(budget_, symbols_, scope_)](Task& task) {
+        const auto now = loadFurther(growing, path, options, series, previous, wanted,
                                      [&task](double) { return !task.cancelled(); });
         task.post([this, now, series] {
             busy_ = false;
@@ -207,6 +210,12 @@ void Document::setBudget(int64_t ns) {
     if (ns == budget_) return;
     budget_ = ns;
     explainAgain(false);
+}
+
+void Document::setScope(const ExplainScope& scope) {
+    if (scope == scope_) return;
+    scope_ = scope;
+    explainAgain(true);
 }
 
 void Document::setSeries(uint32_t series) {

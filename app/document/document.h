@@ -50,6 +50,9 @@ public:
     void cancel();
     void setBudget(int64_t ns);
     void setSeries(uint32_t series);
+    /// Explains only some of the frames, or all again.
+    void setScope(const ExplainScope& scope);
+    const ExplainScope& scope() const { return scope_; }
     /// What the program should not exceed in memory, where the recording lies in a file. 0: no limit.
     void setMemoryLimit(uint64_t bytes);
     OpenOptions& openOptions() { return openOptions_; }
@@ -85,6 +88,7 @@ private:
     QString path_;
     OpenOptions openOptions_;
     int64_t budget_ = 0;
+    ExplainScope scope_;
     uint32_t series_ = 0;
     bool busy_ = false;
     std::shared_ptr<const Symbols> symbols_;

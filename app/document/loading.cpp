@@ -34,12 +34,11 @@ Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Tel
 }
 
 std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Recording>& recording, uint32_t series,
-                                                 int64_t budget, std::shared_ptr<const CriticalPathSums> known,
-                                                 const Explanation* previous,
-                                                 std::shared_ptr<const Symbols> symbols, const Telling& tell) {
+                                                 const ExplainOptions& options,
+                                                 std::shared_ptr<const CriticalPathSums> known,
+                                                 const Explanation* previous, const Telling& tell) {
     if (!known) known = sumCriticalPaths(*recording, series, partOf(tell, 0, 0.7, walking()));
-    return known ? explain(recording, known, budget, partOf(tell, 0.7, 1, looking()), previous, std::move(symbols))
-                 : nullptr;
+    return known ? explain(recording, known, options, partOf(tell, 0.7, 1, looking()), previous) : nullptr;
 }
 
 uint32_t seriesNamed(const Recording& recording, const std::string& name) {
@@ -49,8 +48,8 @@ uint32_t seriesNamed(const Recording& recording, const std::string& name) {
 }
 
 Loaded loadFurther(const std::shared_ptr<GrowingFile>& growing, const QString& path, OpenOptions options,
-                   const std::string& series, const std::shared_ptr<const Explanation>& previous, int64_t budget,
-                   const Progress& goesOn) {
+                   const std::string& series, const std::shared_ptr<const Explanation>& previous,
+                   const ExplainOptions& wanted, const Progress& goesOn) {
     Loaded now;
     if (growing) {
         const std::lock_guard lock(growing->lock);
@@ -62,10 +61,11 @@ Loaded loadFurther(const std::shared_ptr<GrowingFile>& growing, const QString& p
     }
     if (!now.recording || now.recording->series.empty()) return now;
     const uint32_t at = seriesNamed(*now.recording, series);
-    if (previous && previous->series == at && previous->budget == budget)
+    if (previous && previous->series == at && previous->budget == wanted.budget &&
+        previous->scope == wanted.scope)
         now.explanation = explainIncrementally(now.recording, *previous, goesOn);
     else if (const auto pathSums = sumCriticalPaths(*now.recording, at, goesOn))
-        now.explanation = explain(now.recording, pathSums, budget, goesOn, previous.get(), previous ? previous->symbols : nullptr);
+        now.explanation = explain(now.recording, pathSums, wanted, goesOn, previous.get());
     return now;
 }
 

@@ -30,9 +30,9 @@ Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Tel
 
 /// Explains a series. `known`: its pathSums, where there are any; `previous`: so that causes keep their letters.
 std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Recording>& recording, uint32_t series,
-                                                 int64_t budget, std::shared_ptr<const CriticalPathSums> known,
-                                                 const Explanation* previous,
-                                                 std::shared_ptr<const Symbols> symbols, const Telling& tell);
+                                                 const ExplainOptions& options,
+                                                 std::shared_ptr<const CriticalPathSums> known,
+                                                 const Explanation* previous, const Telling& tell);
 
 /// A recording that is read on. Reading is done by one task after another; one that was cancelled may still be at it.
 struct GrowingFile {
@@ -44,8 +44,8 @@ struct GrowingFile {
 /// What a recording that grows has become, or one whose index was damaged (`growing` is null then). Nothing where it
 /// cannot be read at this moment. `series`: the name of the one that is explained.
 Loaded loadFurther(const std::shared_ptr<GrowingFile>& growing, const QString& path, OpenOptions options,
-                   const std::string& series, const std::shared_ptr<const Explanation>& previous, int64_t budget,
-                   const Progress& goesOn);
+                   const std::string& series, const std::shared_ptr<const Explanation>& previous,
+                   const ExplainOptions& wanted, const Progress& goesOn);
 /// The series of that name; the first one where there is none.
 uint32_t seriesNamed(const Recording& recording, const std::string& name);
 

@@ -153,6 +153,11 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
             painter.fillRect(at, zero + 3, 1, 2, t.near);
         }
     }
+    QColor pale = t.paper;  // what is not explained stands back
+    pale.setAlpha(180);
+    for (size_t x = 0; x < columns_.size(); ++x)
+        if (columns_[x].first != kNone && e.frames[columns_[x].first].outside && e.frames[columns_[x].last].outside)
+            painter.fillRect(area.left() + static_cast<int>(x), top, 1, bottom - top, pale);
     painter.fillRect(area.left(), zero, area.width(), 1, t.text);
 
     painter.setFont(boldFont());

@@ -169,6 +169,9 @@ void VerdictBar::takeExplanation() {
     bound_->setText(!explained   ? QString()
                     : prediction ? tr("tried only: what is pale in the strip would be gone")
                                  : toQString(boundPhrase(*e)));
+    if (explained && !e->scope.whole())
+        bound_->setText(tr("only %1").arg(toQString(scopeText(*e))) +
+                        (bound_->text().isEmpty() ? QString() : " · " + bound_->text()));
     bound_->setVisible(!bound_->text().isEmpty());
     const QString advice =
         explained ? toQString(measuringAdvice(*document_.recording(), e->pathSums->measuring)) : QString();

@@ -212,6 +212,32 @@ void MainWindow::makeGoMenu() {
                       verdict_->find().selectAll();
                   });
     go->addSeparator();
+    const QString scope = tr("explain the selected time, or a stage, alone; all frames again");
+    QAction* time = commands_.add(go, tr("Explain the selected time alone"), {QKeySequence(Qt::Key_E)}, scope, [this] {
+        if (const auto& stretch = selection_.stretch()) document_.setScope({stretch->begin, stretch->end, {}});
+    });
+    QMenu* stages = go->addMenu(tr("Explain one &stage alone"));
+    connect(stages, &QMenu::aboutToShow, this, [this, stages] {
+        stages->clear();
+        if (!document_.recording()) return;
+        for (const std::string& name : document_.recording()->stageNames())
+            stages->addAction(toQString(name), this, [this, name] {
+                ExplainScope of;
+                of.stage = name;
+                document_.setScope(of);
+            });
+        if (stages->isEmpty()) stages->addAction(tr("The recording tells no stages"))->setEnabled(false);
+    });
+    QAction* all = commands_.add(go, tr("Explain all frames"), {QKeySequence(Qt::SHIFT | Qt::Key_E)}, scope,
+                                 [this] { document_.setScope({}); });
+    const auto enableScope = [this, time, all] {
+        time->setEnabled(selection_.stretch().has_value());
+        all->setEnabled(!document_.scope().whole());
+    };
+    connect(&selection_, &Selection::stretchChanged, this, enableScope);
+    connect(&document_, &Document::explanationChanged, this, enableScope);
+    enableScope();
+    go->addSeparator();
     QAction* back = commands_.add(go, tr("View back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, views,
                                   [this] { selection_.goBack(); });
     QAction* forward = commands_.add(go, tr("View forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, views,

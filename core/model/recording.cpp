@@ -259,6 +259,16 @@ int64_t Recording::samplePeriod() const {
     return static_cast<int64_t>(us) * 1000;
 }
 
+std::vector<std::string> Recording::stageNames() const {
+    std::vector<std::string> names;
+    const State* state = stages();
+    for (size_t i = 0; state && i < state->spans.size(); ++i) {
+        const std::string name(text(state->spans[i].value));
+        if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(name);
+    }
+    return names;
+}
+
 bool Recording::samplesInSystem() const {
     const auto told = context.find("os samples");
     return told != context.end() && told->second.find("also in the system") != std::string::npos;

@@ -348,6 +348,8 @@ public:
     int64_t samplePeriod() const;
     /// Whether they were taken also while the thread was in the system.
     bool samplesInSystem() const;
+    /// The program's stages, each once, in the order in which they came.
+    std::vector<std::string> stageNames() const;
     /// A code address as its module and the offset in the module's file, "skerry+0x1a2b".
     std::string addressText(uint64_t address) const;
     /// The state whose values are the stages of the program, or null.

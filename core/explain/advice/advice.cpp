@@ -41,9 +41,14 @@ class Adviser {
 public:
     Adviser(const Explanation& e, const AdviceLimits& limits, const Progress& progress)
         : e_(e), r_(*e.recording), limits_(limits), progress_(progress) {
-        for (uint32_t f = 0; f < e.frames.size(); ++f) time_ += e.frame(f).duration();
-        const size_t count = std::min(kAdviceFrames, e.frames.size());
-        for (size_t i = 0; i < count; ++i) sample_.push_back(static_cast<uint32_t>(i * e.frames.size() / count));
+        std::vector<uint32_t> inside;  // the scope
+        for (uint32_t f = 0; f < e.frames.size(); ++f) {
+            if (e.frames[f].outside) continue;
+            inside.push_back(f);
+            time_ += e.frame(f).duration();
+        }
+        const size_t count = std::min(kAdviceFrames, inside.size());
+        for (size_t i = 0; i < count; ++i) sample_.push_back(inside[i * inside.size() / count]);
         for (const uint32_t f : sample_) sampleTime_ += e.frame(f).duration();
     }
 

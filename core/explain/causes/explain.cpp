@@ -23,20 +23,30 @@ namespace fugato {
 
 namespace {
 
+bool isOutside(const Explanation& e, uint32_t index) {
+    const int64_t begin = e.frame(index).begin;
+    if (begin < e.scope.begin || begin >= e.scope.end) return true;
+    if (e.scope.stage.empty()) return false;
+    const StateSpan* stage = e.recording->stageAt(begin);
+    return !stage || e.recording->text(stage->value) != e.scope.stage;
+}
+
 FrameVerdict verdictOf(const Explanation& e, uint32_t index, const Bound& bound) {
     FrameVerdict v;
     const int64_t duration = e.frame(index).duration();
     int64_t pacing = e.pathSums->pacing(index);
     v.deadline = e.deadlineOf(index);
+    v.outside = isOutside(e, index);
     v.overrun = heldToTick(duration, pacing, v.deadline) ? 0 : std::max<int64_t>(0, duration - v.deadline);
     if (e.timer.tick) {
         if (duration <= e.timer.longest) v.overrun = 0;
         for (const Part& part : e.pathSums->partsOf(index))
             if (part.key == e.timer.key) pacing += part.ns;
     }
+    if (v.outside) v.overrun = 0;
     v.work = duration - pacing;
     const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
-    v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom ? FrameState::Near : FrameState::InBudget;
+    v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom && !v.outside ? FrameState::Near : FrameState::InBudget;
     v.bound = bound.by;
     v.boundGroup = bound.group;
     return v;
@@ -94,10 +104,10 @@ void judge(Explanation& e, uint32_t first) {
         if (v.overrun) e.late.push_back(i);
         e.figures.near += v.state == FrameState::Near;
         e.figures.late += v.overrun;
-        e.durations.push_back(frames[i].duration());
+        if (!v.outside) e.durations.push_back(frames[i].duration());
     }
     findStartUp(e, first);
-    e.figures.frames = frames.size();
+    e.figures.frames = e.durations.size();
     e.figures.over = e.late.size();
     std::map<std::pair<BoundBy, uint32_t>, size_t> lateBy;
     for (const uint32_t i : e.late) ++lateBy[{e.frames[i].bound, e.frames[i].boundGroup}];
@@ -377,7 +387,7 @@ void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
     for (uint32_t i = stands; i < previous.frames.size(); ++i) {
         e.figures.near -= previous.frames[i].state == FrameState::Near;
         e.figures.late -= previous.frames[i].overrun;
-        gone.push_back(previous.frame(i).duration());
+        if (!previous.frames[i].outside) gone.push_back(previous.frame(i).duration());
     }
     std::sort(gone.begin(), gone.end());
     e.durations.reserve(previous.durations.size() + gone.size());
@@ -398,17 +408,18 @@ void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
 }  // namespace
 
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
-                                           std::shared_ptr<const CriticalPathSums> pathSums, int64_t budget,
-                                           const Progress& progress, const Explanation* previous,
-                                           std::shared_ptr<const Symbols> symbols, uint32_t stands) {
+                                           std::shared_ptr<const CriticalPathSums> pathSums,
+                                           const ExplainOptions& options, const Progress& progress,
+                                           const Explanation* previous, uint32_t stands) {
     longWork("looking for causes");
     auto explanation = std::make_shared<Explanation>();
     Explanation& e = *explanation;
     e.recording = std::move(recording);
     e.pathSums = std::move(pathSums);
-    e.symbols = std::move(symbols);
+    e.symbols = options.symbols;
+    e.scope = options.scope;
     e.series = e.pathSums->series;
-    e.budget = budget;
+    e.budget = options.budget;
     if (stands)
         takeOver(e, *previous, stands);
     else

@@ -69,10 +69,10 @@ std::shared_ptr<const Explanation> explainIncrementally(std::shared_ptr<const Re
     const size_t frames = before.series < now->series.size() ? now->series[before.series].frames.size() : 0;
     if (stand < kFewestFrames || frames > before.usualOver + std::max(kFewestFrames, before.usualOver / 8)) {
         const auto pathSums = sumCriticalPaths(*now, before.series, progress);
-        return pathSums ? explain(std::move(now), pathSums, before.budget, progress, &before, before.symbols) : nullptr;
+        return pathSums ? explain(std::move(now), pathSums, before.options(), progress, &before) : nullptr;
     }
     const auto pathSums = accountFurther(*now, *before.pathSums, stand, progress);
-    return pathSums ? explain(std::move(now), pathSums, before.budget, progress, &before, before.symbols, stand)
+    return pathSums ? explain(std::move(now), pathSums, before.options(), progress, &before, stand)
                     : nullptr;
 }
 

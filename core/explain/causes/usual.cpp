@@ -13,6 +13,7 @@ namespace fugato {
 
 namespace {
 
+constexpr size_t kEnoughInScope = 30;  // frames in budget
 constexpr size_t kFewestForBaseline = 8;
 constexpr size_t kMostForBaseline = 4096;  // medians of more frames would not differ
 constexpr size_t kDriftParts = 8;
@@ -147,11 +148,16 @@ void makeBaselines(Explanation& e) {
     const auto& frames = e.recording->series[e.series].frames;
     std::map<std::string, std::vector<uint32_t>> byStage, goodByStage;
     std::vector<uint32_t> good;
+    const auto inside = static_cast<size_t>(std::count_if(
+        e.frames.begin(), e.frames.end(), [](const FrameVerdict& v) { return !v.outside && !v.overrun; }));
+    const bool enoughInside = inside >= kEnoughInScope;
     for (uint32_t i = 0; i < frames.size(); ++i) {
         const StateSpan* stage = e.recording->stageAt(frames[i].begin);
         const std::string name(stage ? e.recording->text(stage->value) : std::string_view());
         byStage[name].push_back(i);
-        if (e.frames[i].overrun) continue;
+        // Frames outside the scope were not judged; they are compared with only where there are too few inside.
+        const bool late = e.frames[i].outside ? frames[i].duration() > e.frames[i].deadline : e.frames[i].overrun > 0;
+        if (late || (e.frames[i].outside && enoughInside)) continue;
         good.push_back(i);
         goodByStage[name].push_back(i);
     }

@@ -6,6 +6,7 @@
 #pragma once
 
 #include <array>
+#include <limits>
 #include <string>
 
 #include "core/explain/walk/bound.h"
@@ -52,11 +53,29 @@ bool heldToTick(int64_t duration, int64_t pacing, int64_t deadline);
 
 enum class FrameState : uint8_t { InBudget, Near, Over };
 
+/// Which frames are explained: those that begin in a stretch of time, in a stage; by itself all of them.
+struct ExplainScope {
+    int64_t begin = std::numeric_limits<int64_t>::min(), end = std::numeric_limits<int64_t>::max();  // from, to before
+    std::string stage;  // a value of the state named "stage"; empty: any
+    bool whole() const { return *this == ExplainScope(); }
+    bool operator==(const ExplainScope&) const = default;
+};
+
+/// How frames are to be judged and named.
+struct ExplainOptions {
+    int64_t budget = 0;  // ns for every frame; 0: each frame's own deadline
+    std::shared_ptr<const Symbols> symbols;  // functions by which time without markers is named; null: without names
+    ExplainScope scope;
+    ExplainOptions(int64_t budgetNs = 0, std::shared_ptr<const Symbols> names = nullptr, ExplainScope frames = {})
+        : budget(budgetNs), symbols(std::move(names)), scope(std::move(frames)) {}
+};
+
 struct FrameVerdict {
     int64_t deadline = 0;  // duration allowed
     int64_t work = 0;      // duration without pacing
     int64_t overrun = 0;
     FrameState state = FrameState::InBudget;
+    bool outside = false;  // of the scope: not judged, and never late
     bool startUp = false;  // the program was starting up or loading: see findStartUp()
     BoundBy bound = BoundBy::Cpu;
     uint32_t boundGroup = kNone;  // lane group, of Cpu and Gpu
@@ -184,6 +203,7 @@ public:
     std::shared_ptr<const Symbols> symbols;  // null: functions are not named
     uint32_t series = 0;
     int64_t budget = 0;  // set by the person for every frame; 0: each frame's own
+    ExplainScope scope;
     TimerPacing timer;
     std::vector<FrameVerdict> frames;
     std::vector<CauseShare> shares;
@@ -198,9 +218,10 @@ public:
     // What an explanation of more frames goes on from.
     std::shared_ptr<const FoundCauses> found;
     std::shared_ptr<UsualOccurrences> occurrences;
-    std::vector<int64_t> durations;  // of all frames, ascending
+    std::vector<int64_t> durations;  // of all frames in the scope, ascending
     uint32_t usualOver = 0;          // what is usual was worked out when there were so many frames
 
+    ExplainOptions options() const { return {budget, symbols, scope}; }
     /// How long a frame may take.
     int64_t deadlineOf(uint32_t frame) const;
     /// Whether a part of a frame is idle on purpose: less of it makes no other part's excess smaller, more of it is no

@@ -84,6 +84,7 @@ std::string holdersText(const Recording& r, const std::vector<ContentionPart>& c
 
 std::string verdictSentence(const Explanation& e) {
     const Figures& f = e.figures;
+    if (!f.frames && !e.scope.whole()) return "No frame begins in what is to be explained alone.";
     if (!f.frames) return "No frames were recorded, so nothing can be late.";
     if (!f.over)
         return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " +
@@ -93,6 +94,16 @@ std::string verdictSentence(const Explanation& e) {
     return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all" +
            (f.startUpOver ? " (" + durationText(f.startUpLate) + " of it starting up)" : "") + ", from " +
            (named ? plural(named, "cause", "causes") : "no cause that was recorded");
+}
+
+std::string scopeText(const Explanation& e) {
+    const Recording& r = *e.recording;
+    std::string text;
+    if (e.scope.begin > r.begin || e.scope.end <= r.end)
+        text = "from " + durationText(std::max<int64_t>(0, e.scope.begin - r.begin)) + " to " +
+               durationText(std::min(e.scope.end, r.end) - r.begin);
+    if (!e.scope.stage.empty()) text += (text.empty() ? "stage " : ", stage ") + e.scope.stage;
+    return text.empty() ? "the whole recording" : text;
 }
 
 std::string boundText(const Recording& r, BoundBy by, uint32_t group) {

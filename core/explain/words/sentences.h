@@ -10,6 +10,8 @@ namespace fugato {
 
 /// "214 frames over budget, 3.10 s late in all, from 5 causes"; also for no frames and no late ones.
 std::string verdictSentence(const Explanation& explanation);
+/// "from 12.0 s to 20.0 s, stage Race": which frames are explained; "the whole recording".
+std::string scopeText(const Explanation& explanation);
 /// "mostly bound by CPU work on main": what most late frames are bound by; empty where none is late.
 std::string boundPhrase(const Explanation& explanation);
 /// "CPU work on main", "waiting", "CPU contention"…
