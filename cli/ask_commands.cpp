@@ -243,8 +243,7 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
     const auto at = [&](double seconds) { return r.begin + static_cast<int64_t>(seconds * 1e9); };
     if (fromSeconds_ > 0) stretch.begin = at(fromSeconds_);
     if (toSeconds_ >= 0) stretch.end = std::min(stretch.end, at(toSeconds_));
-    if (stretch.begin >= stretch.end)
-        return tellFailure(err, kExitWrongUse, stretchProblem(r));
+    if (stretch.begin >= stretch.end) return tellFailure(err, kExitWrongUse, stretchProblem(r));
     if (advice_->parsed()) {
         AdviceLimits limits = limits_;
         limits.slowFile = static_cast<int64_t>(slowFileMs_ * 1e6);

@@ -11,9 +11,9 @@
 #include <cmath>
 #include <ostream>
 
+#include "core/explain/words/quantities.h"
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
-#include "core/explain/words/quantities.h"
 #include "core/symbols/symbols.h"
 #include "format/opening.h"
 #include "format/shown_text.h"

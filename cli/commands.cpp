@@ -150,6 +150,7 @@ public:
         for (const uint32_t series : chosen)
             explained.push_back(explain(recording, sumCriticalPaths(*recording, series), options));
         Json json = json_ ? summaryJson(*summaryOf(explained, {kPredicted, kMarkers})) : Json();
+        if (json_ && !scope->whole()) json["scope"] = scopeJson(*recording, *scope);
         for (const auto& e : explained) {
             std::vector<Repair> repairs;
             for (const std::string& wanted : repairs_)
@@ -176,6 +177,12 @@ private:
     static constexpr uint32_t kPredicted = 10;
     static constexpr size_t kMarkers = 200;  // told as JSON
 
+    static Json scopeJson(const Recording& r, const ExplainScope& scope) {
+        Json json{{"begin_ns", std::max(scope.begin, r.begin)}, {"end_ns", std::min(scope.end, r.end)}};
+        if (!scope.stage.empty()) json["stage"] = scope.stage;
+        return json;
+    }
+
     /// Nothing after saying why there is no such stretch or stage.
     std::optional<ExplainScope> scopeIn(const Recording& r, std::ostream& err) const {
         ExplainScope scope;
@@ -194,10 +201,10 @@ private:
             isKnown = isKnown || name == stage_;
         }
         if (isKnown) return scope;
-        tellFailure(err, kExitWrongUse,
-                    "there is no stage \"" + stage_ + "\"; " +
-                        (known.empty() ? "the recording tells none (the state named \"stage\")" : "there are " + known) +
-                        ".");
+        tellFailure(
+            err, kExitWrongUse,
+            "there is no stage \"" + stage_ + "\"; " +
+                (known.empty() ? "the recording tells none (the state named \"stage\")" : "there are " + known) + ".");
         return std::nullopt;
     }
 

@@ -103,6 +103,29 @@ private slots:
         QCOMPARE(over(run({"explain", "--json", "--budget", "1", stored("lock.jsonl")})), 12);
     }
 
+    void aPartIsExplainedAlone() {
+        const auto part = [&](QStringList options, int code = kExitOk) {
+            const Ran ran = run(QStringList{"explain", "--series", "0", demo_} + options);
+            if (ran.code != code) qFatal("exit code %d: %s", ran.code, qPrintable(ran.err));
+            return code == kExitOk ? json::parse(ran.out.toStdString()) : json();
+        };
+        const json whole = part({"--json"}), race = part({"--json", "--stage", "Race"}),
+                   early = part({"--json", "--from", "0", "--to", "20"});
+        QVERIFY(!whole.contains("scope"));
+        QCOMPARE(race["scope"]["stage"].get<std::string>(), std::string("Race"));
+        QCOMPARE(early["scope"]["end_ns"].get<int64_t>() - early["scope"]["begin_ns"].get<int64_t>(),
+                 int64_t{20'000'000'000});
+        for (const json& stage : whole["series"][0]["stages"])
+            if (stage["name"] == "Race") {
+                QCOMPARE(race["series"][0]["frames"], stage["frames"]);
+                QCOMPARE(race["series"][0]["over"], stage["over"]);
+            }
+        QVERIFY(early["series"][0]["over"].get<int>() > 0);
+        QVERIFY(early["series"][0]["over"].get<int>() < whole["series"][0]["over"].get<int>());
+        part({"--stage", "Nowhere"}, kExitWrongUse);
+        part({"--from", "9", "--to", "3"}, kExitWrongUse);
+    }
+
     void convertGoesBothWaysWithoutLoss() {
         const QString binary = folder_.filePath("a.fugato"), text = folder_.filePath("a.jsonl"),
                       again = folder_.filePath("b.fugato");

@@ -233,6 +233,29 @@ private slots:
         QCOMPARE(titles(*explained(e->recording)), std::string("Frame\n"));
     }
 
+    void aMarkerKeepsItsNameAndTellsItsFunction() {
+        // Work itself takes 12 ms longer, nearly all of it in sound().
+        TextRecording t = sampledProgram();
+        double at = 0;
+        for (int f = 0; f < 40; ++f, at += 40'000) {
+            const int more = f == 33 || f == 37 ? 12 : 0;
+            t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 7000 + 1000 * more, "main", "Work");
+            t.end(at + 8000 + 1000 * more, "main").frameEnd(at + 8000 + 1000 * more, "main");
+            for (int ms = 0; ms < 8 + more; ++ms)
+                sampled(t, at + 1000 * ms + 500,
+                        ms >= 7 && more ? std::vector<Sampled>{Sampled::Sound, Sampled::FindCourse, Sampled::RunRegatta}
+                                        : std::vector<Sampled>{Sampled::RunRegatta});
+        }
+        const auto e = explainedWithFunctions(t);
+        QCOMPARE(titles(*e), std::string("Frame ▸ Work\n"));
+        QCOMPARE(e->causes[0].kind, CauseKind::Slower);
+        QCOMPARE(e->symbols->nameOf(e->causes[0].function), std::string("shore::sound<long>"));
+        QVERIFY(frameSentences(*e, 33)[0].text.find("12 of 18 call stacks there are in shore::sound<long> of ") !=
+                std::string::npos);
+        const auto repaired = predict(*e, {{0, false}});
+        QCOMPARE(repaired->duration[33], int64_t{8'000'000});
+    }
+
     void letterStaysWhenFunctionsGetTheirNames() {
         const auto r = sampledFrames().open();
         const auto sums = sumCriticalPaths(*r, 0);

@@ -171,7 +171,10 @@ private slots:
         QVERIFY(!(*seen)->growing);
         QVERIFY(QString::fromStdString((*seen)->damage.notes.at(0)).contains("copy of a recording that is still"));
         QCOMPARE(bytesOf(copy), before);
-        QTRY_VERIFY(QFileInfo(QString::fromStdString(file)).size() > before.size());  // it has written more by now
+        // It has written more by now, and still more, so that its buffers have no longer what it wrote first.
+        const auto sizeNow = [&] { return QFileInfo(QString::fromStdString(file)).size(); };
+        QTRY_VERIFY(sizeNow() > before.size());
+        QTRY_VERIFY_WITH_TIMEOUT(sizeNow() > 2 * before.size(), 30'000);
         kill(child, SIGKILL);
         endOf(child);
         // Now the copy may be made whole; the buffers stay for the original. What was written in between is missing.

@@ -584,7 +584,11 @@ private slots:
         // Where many are so long, they make the scale.
         TextRecording many;
         for (int f = 0; f < 40; ++f)
-            many.frame(f * 9'000'000.0, "main").frameEnd(f * 9'000'000.0 + (f % 4 ? 8000 : f % 8 ? 15'000 : 2e6), "main");
+            many.frame(f * 9'000'000.0, "main")
+                .frameEnd(f * 9'000'000.0 + (f % 4   ? 8000
+                                             : f % 8 ? 15'000
+                                                     : 2e6),
+                          "main");
         picture.layOut(explained(many.open()), 600);
         QCOMPARE(picture.scale(), int64_t{1'990'000'000});
     }

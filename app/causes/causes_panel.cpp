@@ -117,8 +117,8 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
                : cause.contention == Contention::MachineStopped ? tr("Machine stood still")
                                                                 : tr("CPU: other programs");
     const bool tooLong = painter.fontMetrics().horizontalAdvance(name) > title.width();
-    if (tooLong && cause.function != kNone)
-        name = toQString(e.symbols->nameOf(cause.function));
+    if (tooLong && cause.key.function != kNone)
+        name = toQString(e.symbols->nameOf(cause.key.function));
     else if (tooLong && cause.path)
         name = "… ▸ " + toQString(e.recording->nameOf(cause.path));
     painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter,

@@ -61,8 +61,7 @@ Loaded loadFurther(const std::shared_ptr<GrowingFile>& growing, const QString& p
     }
     if (!now.recording || now.recording->series.empty()) return now;
     const uint32_t at = seriesNamed(*now.recording, series);
-    if (previous && previous->series == at && previous->budget == wanted.budget &&
-        previous->scope == wanted.scope)
+    if (previous && previous->series == at && previous->budget == wanted.budget && previous->scope == wanted.scope)
         now.explanation = explainIncrementally(now.recording, *previous, goesOn);
     else if (const auto pathSums = sumCriticalPaths(*now.recording, at, goesOn))
         now.explanation = explain(now.recording, pathSums, wanted, goesOn, previous.get());

@@ -127,7 +127,7 @@ void FlameGraph::paintEvent(QPaintEvent*) {
         const QRectF room = box.place.adjusted(4, 0, -3, 0);
         painter.drawText(room, Qt::AlignVCenter | Qt::AlignLeft,
                          painter.fontMetrics().elidedText(toQString(stacks_->symbols->nameOf(node.function)),
-                                                          Qt::ElideRight, static_cast<int>(room.width())));
+                                                          Qt::ElideLeft, static_cast<int>(room.width())));
     }
     if (hasFocus() && node_ == StackTree::kRoot) {
         painter.resetTransform();

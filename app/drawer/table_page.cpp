@@ -63,7 +63,7 @@ void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
 void TablePage::splitWith(QWidget* widget) {
     auto* both = new QSplitter(Qt::Horizontal, this);
     both->setChildrenCollapsible(false);
-    lines_->replaceWidget(view_, both);
+    delete lines_->replaceWidget(view_, both);
     lines_->setStretchFactor(both, 1);
     both->addWidget(view_);
     both->addWidget(widget);

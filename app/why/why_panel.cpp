@@ -172,7 +172,7 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
 
 QString WhyPanel::sourceOf(uint32_t cause) const {
     const Explanation& e = *document_.explanation();
-    if (const FunctionId function = e.causes[cause].function; function != kNone) {
+    if (const FunctionId function = e.causes[cause].key.function; function != kNone) {
         const Symbols::Function& f = e.symbols->functions[function];
         if (!f.file.empty()) return toQString(f.file) + (f.line ? ":" + QString::number(f.line) : QString());
     }

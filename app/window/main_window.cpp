@@ -387,7 +387,8 @@ void MainWindow::findMarker(const QString& words) {
 }
 
 bool MainWindow::asking() const {
-    return document_.namingFunctions() || document_.trials().busy() || drawer_->busy() || finding_.busy() || selected_.busy();
+    return document_.namingFunctions() || document_.trials().busy() || drawer_->busy() || finding_.busy() ||
+           selected_.busy();
 }
 
 void MainWindow::askMemoryLimit() {

@@ -218,7 +218,9 @@ void Symbols::stackOf(const Recording& recording, const StackSample& sample, std
 
 std::string Symbols::nameOf(FunctionId function) const {
     constexpr size_t kLong = 60;
-    const std::string& name = functions[function].name;
+    std::string name = functions[function].name;
+    static const std::string kAnonymous = "(anonymous namespace)::";  // tells nothing
+    for (size_t at; (at = name.find(kAnonymous)) != std::string::npos;) name.erase(at, kAnonymous.size());
     if (name.empty()) return moduleOf(function).rfind("linux-vdso", 0) == 0 ? "system clock" : "code without a name";
     if (name.size() <= kLong || name.find("operator") != std::string::npos) return name;
     std::string shorter;

@@ -43,7 +43,8 @@ public:
     /// The functions of a call stack, the outermost first.
     void stackOf(const Recording& recording, const StackSample& sample, std::vector<Place>& into) const;
 
-    /// "png_read_row", "code without a name"; what long names have between < and > is left out.
+    /// "png_read_row", "code without a name"; without anonymous namespaces, and long names without what stands between
+    /// < and >.
     std::string nameOf(FunctionId function) const;
     std::string moduleOf(FunctionId function) const;  // "libpng16.so.16"; empty: in no module
     /// Whether it tells what was done: not the C library's, of which everything makes use, and not code without a name

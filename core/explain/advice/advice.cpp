@@ -7,10 +7,10 @@
 #include <set>
 
 #include "core/ask/marker_statistics.h"
+#include "core/explain/causes/cause_functions.h"
 #include "core/explain/causes/comes_before.h"
 #include "core/explain/words/sentences.h"
 #include "core/store/long_work.h"
-#include "core/explain/causes/cause_functions.h"
 #include "core/symbols/stack_tree.h"
 #include "format/number_text.h"
 
@@ -18,10 +18,9 @@ namespace fugato {
 
 const char* adviceKindName(AdviceKind kind) {
     static const char* const names[] = {
-        "comes_before",   "out_of_range", "lock_queue", "queues_wait",     "too_many_threads",
-        "other_programs", "machine_stopped", "timer_pacing", "repeated",   "changed_nothing", "allocations",
-        "logging",        "first_use",    "slow_file",  "too_long",        "unmarked",
-        "measuring",      "weak"};
+        "comes_before",    "out_of_range", "lock_queue", "queues_wait",     "too_many_threads", "other_programs",
+        "machine_stopped", "timer_pacing", "repeated",   "changed_nothing", "allocations",      "logging",
+        "first_use",       "slow_file",    "too_long",   "unmarked",        "measuring",        "weak"};
     static_assert(std::size(names) == kAdviceKinds);
     return names[static_cast<size_t>(kind)];
 }
@@ -54,9 +53,18 @@ public:
 
     bool run() {
         using Step = void (Adviser::*)();
-        const Step steps[] = {&Adviser::comesBefore, &Adviser::counters,     &Adviser::locks,    &Adviser::queues,
-                              &Adviser::threads,     &Adviser::sampleFrames, &Adviser::memory,   &Adviser::messages,
-                              &Adviser::files,       &Adviser::tooLong,      &Adviser::unmarked, &Adviser::recorded,
+        const Step steps[] = {&Adviser::comesBefore,
+                              &Adviser::counters,
+                              &Adviser::locks,
+                              &Adviser::queues,
+                              &Adviser::threads,
+                              &Adviser::sampleFrames,
+                              &Adviser::memory,
+                              &Adviser::messages,
+                              &Adviser::files,
+                              &Adviser::tooLong,
+                              &Adviser::unmarked,
+                              &Adviser::recorded,
                               &Adviser::unmarkedFunctions,
                               &Adviser::timerPacing};
         double done = 0;
@@ -705,8 +713,7 @@ private:
         if (caller.empty()) return;
         advice.evidence += " " + percent(static_cast<double>(nodes[named].samples) / stacks.samples()) + " of their " +
                            plural(stacks.samples(), "call stack is", "call stacks are") + " in " +
-                           e_.symbols->fullName(nodes[named].function) +
-                           ", called from " + caller + ".";
+                           e_.symbols->fullName(nodes[named].function) + ", called from " + caller + ".";
         advice.next = "Put a marker around " + e_.symbols->nameOf(nodes[named].function) + ".";
     }
 

@@ -46,7 +46,9 @@ FrameVerdict verdictOf(const Explanation& e, uint32_t index, const Bound& bound)
     if (v.outside) v.overrun = 0;
     v.work = duration - pacing;
     const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
-    v.state = v.overrun > 0 ? FrameState::Over : v.work > nearFrom && !v.outside ? FrameState::Near : FrameState::InBudget;
+    v.state = v.overrun > 0                     ? FrameState::Over
+              : v.work > nearFrom && !v.outside ? FrameState::Near
+                                                : FrameState::InBudget;
     v.bound = bound.by;
     v.boundGroup = bound.group;
     return v;
@@ -170,8 +172,10 @@ public:
     uint32_t add(uint32_t frame, const FoundCause& found, const NamedFunction& named, int64_t late) {
         CauseKey key = keyOf(found);
         key.startUp = e_.frames[frame].startUp;
-        key.function = named.function;
-        key.caller = named.caller;
+        if (found.kind == CauseKind::Unexplained) {  // else its marker says what it is
+            key.function = named.function;
+            key.caller = named.caller;
+        }
         const auto [at, isNew] = indexOf_.try_emplace(key, static_cast<uint32_t>(e_.causes.size()));
         if (isNew) {
             e_.causes.push_back({});
@@ -184,6 +188,7 @@ public:
         cause.path = found.path;
         cause.object = found.object;
         cause.contention = found.contention;
+        sum.oneFunction &= isNew || cause.function == named.function;
         cause.function = named.function;
         cause.caller = named.caller;
         if (const SeenFunction* seen = found.functions.find(named.function)) {
@@ -213,6 +218,7 @@ public:
                                                      sum.byPiece.begin());
             for (const auto& [of, ns] : sum.contentionParts) cause.contentionParts.push_back({of.first, of.second, ns});
             if (!cause.contentionParts.empty()) cause.group = byGroup(cause.contentionParts).front().first;
+            if (!sum.oneFunction) cause.function = cause.caller = kNone;
             cause.calls = sum.calls / frames;
             cause.usualCalls = sum.usualCalls / frames;
             cause.slowdown = sum.slowdown / frames;
@@ -273,6 +279,7 @@ private:
         std::array<int64_t, kCauseKinds> byKind{};
         std::array<int64_t, kSegmentKinds> byPiece{};
         double calls = 0, usualCalls = 0, slowdown = 0;
+        bool oneFunction = true;                                             // in all frames the same one, or none
         std::map<std::pair<uint32_t, CoreHolder>, int64_t> contentionParts;  // by lane group and holder
     };
     /// The time late is shared out as the time without a core was.

@@ -12,8 +12,8 @@ namespace fugato {
 /// stands: so many frames are taken over from `previous`, with their causes, with what is usual and with what comes
 /// before; then only what is new is worked out. See explainIncrementally() in growing.h.
 std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> recording,
-                                           std::shared_ptr<const CriticalPathSums> pathSums, const ExplainOptions& options,
-                                           const Progress& progress = {}, const Explanation* previous = nullptr,
-                                           uint32_t stands = 0);
+                                           std::shared_ptr<const CriticalPathSums> pathSums,
+                                           const ExplainOptions& options, const Progress& progress = {},
+                                           const Explanation* previous = nullptr, uint32_t stands = 0);
 
 }  // namespace fugato

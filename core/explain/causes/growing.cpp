@@ -72,8 +72,7 @@ std::shared_ptr<const Explanation> explainIncrementally(std::shared_ptr<const Re
         return pathSums ? explain(std::move(now), pathSums, before.options(), progress, &before) : nullptr;
     }
     const auto pathSums = accountFurther(*now, *before.pathSums, stand, progress);
-    return pathSums ? explain(std::move(now), pathSums, before.options(), progress, &before, stand)
-                    : nullptr;
+    return pathSums ? explain(std::move(now), pathSums, before.options(), progress, &before, stand) : nullptr;
 }
 
 }  // namespace fugato

@@ -63,7 +63,7 @@ struct ExplainScope {
 
 /// How frames are to be judged and named.
 struct ExplainOptions {
-    int64_t budget = 0;  // ns for every frame; 0: each frame's own deadline
+    int64_t budget = 0;                      // ns for every frame; 0: each frame's own deadline
     std::shared_ptr<const Symbols> symbols;  // functions by which time without markers is named; null: without names
     ExplainScope scope;
     ExplainOptions(int64_t budgetNs = 0, std::shared_ptr<const Symbols> names = nullptr, ExplainScope frames = {})

@@ -438,7 +438,7 @@ private:
                 if (hold->path == cause.path && length > usual)
                     again.cut(hold->lane, hold->begin, hold->end, (length - usual) / length);
             }
-        } else if (cause.path && cause.function == kNone) {
+        } else if (cause.path && cause.key.function == kNone) {
             occurrences(repair, cause, first, last, begin, end, again);
         } else {
             ownTime(repair, cause, first, last, again);
@@ -448,7 +448,8 @@ private:
     /// Time outside any marker, or of a marker beside those in it, in the late frames that have this cause.
     void ownTime(const Repair& repair, const Cause& cause, uint32_t first, uint32_t last, Again& again) {
         const auto isOfCause = [&](const PartKey& key) {
-            return key.path == cause.path && key.group == cause.group && key.kind == cause.segment && key.object == kNone;
+            return key.path == cause.path && key.group == cause.group && key.kind == cause.segment &&
+                   key.object == kNone;
         };
         for (auto at = std::lower_bound(cause.frames.begin(), cause.frames.end(), first);
              at != cause.frames.end() && *at <= last; ++at) {

@@ -148,9 +148,9 @@ std::string causePlace(const Explanation& e, const Cause& cause) {
 std::string causeTitle(const Explanation& e, const Cause& cause) {
     const std::string outside = e.recording->groups[cause.group].name + ", outside any marker";
     return (cause.key.startUp ? "Starting up: " : "") +
-           (cause.function == kNone
+           (cause.key.function == kNone
                 ? causePlace(e, cause)
-                : e.symbols->nameOf(cause.function) + " in " + (cause.path ? causePlace(e, cause) : outside));
+                : e.symbols->nameOf(cause.key.function) + " in " + (cause.path ? causePlace(e, cause) : outside));
 }
 
 std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
