@@ -82,8 +82,7 @@ private slots:
         QVERIFY(outermost.top() < innermost.top() && outermost.width() > innermost.width());
         // A click in the picture chooses the row.
         QTest::mouseClick(flames().viewport(), Qt::LeftButton, {}, middleOf("shore::Chart::load"));
-        QCOMPARE(view().currentIndex().siblingAtColumn(kFunctionName).data().toString(),
-                 QString("shore::Chart::load"));
+        QCOMPARE(view().currentIndex().siblingAtColumn(kFunctionName).data().toString(), QString("shore::Chart::load"));
         // And a row the box.
         const QModelIndex first = view().rows().index(0, 0);
         QTest::mouseClick(view().viewport(), Qt::LeftButton, {}, view().visualRect(first).center());
@@ -92,8 +91,9 @@ private slots:
         const QPoint at = middleOf("unpack_rows");
         QHelpEvent help(QEvent::ToolTip, at, flames().viewport()->mapToGlobal(at));
         QApplication::sendEvent(flames().viewport(), &help);
-        QTRY_VERIFY(QToolTip::text().startsWith("unpack_rows of libsampled_library.so\ntotal: 18 samples, 64.3 %, 18.0 ms\n"
-                                                "self: 18 samples, 64.3 %, 18.0 ms\n"));
+        QTRY_VERIFY(
+            QToolTip::text().startsWith("unpack_rows of libsampled_library.so\ntotal: 18 samples, 64.3 %, 18.0 ms\n"
+                                        "self: 18 samples, 64.3 %, 18.0 ms\n"));
     }
 
     void flameGraphByKeysAlone() {

@@ -31,7 +31,6 @@ std::string nameFor(const Recording& r, const Lane& lane) {
     return (lane.kind == LaneKind::Queue ? "queue " : "thread ") + std::to_string(lane.id) + number;
 }
 
-
 /// After the lanes are filled: when the recording begins and ends, what had to be mended, names for all.
 void finishLanes(Recording& r, const std::vector<const LaneBuilder*>& lanes) {
     bool any = false;

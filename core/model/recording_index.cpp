@@ -198,7 +198,8 @@ void limitIndexFolder(const std::string& folder, uint64_t bytes, const std::stri
     std::error_code error;
     for (const auto& file : std::filesystem::directory_iterator(folder, error)) {
         const std::string kind = file.path().extension().string();
-        if ((kind != ".index" && kind != ".symbols" && kind.rfind(".frames", 0) != 0) || !file.is_regular_file(error)) continue;
+        if ((kind != ".index" && kind != ".symbols" && kind.rfind(".frames", 0) != 0) || !file.is_regular_file(error))
+            continue;
         Entry& entry = byName[file.path().stem().string()];
         entry.files.push_back(file.path());
         entry.used = std::max(entry.used, file.last_write_time(error));

@@ -30,7 +30,7 @@ struct CauseSummary {
     std::vector<std::pair<std::string, int64_t>> holders, waitingLanes;
     CauseKind kind{};
     bool startUp = false;  // while the program was starting up or loading
-    struct InFunction {  // as call stacks tell
+    struct InFunction {    // as call stacks tell
         std::string name, module, file, caller;
         uint32_t line = 0;                    // of its declaration; 0: not known
         uint64_t samples = 0, ofSamples = 0;  // in which it was seen, of those at this place in these frames

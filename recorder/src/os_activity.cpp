@@ -180,8 +180,9 @@ void OsActivity::startSamples(Recorder& r, uint32_t sampleUs) {
         if (samples_ || !system) break;
     }
     addContext(r, "os samples",
-               samples_ ? "every " + std::to_string(sampleUs) + " us of running" + (system ? ", also in the system" : "")
-                        : whyNot(error));
+               samples_
+                   ? "every " + std::to_string(sampleUs) + " us of running" + (system ? ", also in the system" : "")
+                   : whyNot(error));
     if (samples_) tellModules(r);
 }
 

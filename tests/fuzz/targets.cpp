@@ -12,7 +12,6 @@
 #include <own_files.hpp>
 #include <unclosed_recording.hpp>
 
-#include "core/symbols/kept_symbols.h"
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
@@ -24,6 +23,7 @@
 #include "core/model/bounds.h"
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
+#include "core/symbols/kept_symbols.h"
 #include "format/opening.h"
 #include "format/packed_events.h"
 #include "format/text_form.h"
