@@ -120,7 +120,7 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     if (tooLong && cause.key.function != kNone)
         name = toQString(e.symbols->nameOf(cause.key.function));
     else if (tooLong && cause.path)
-        name = "… ▸ " + toQString(e.recording->nameOf(cause.path));
+        name = (cause.key.startUp ? tr("Starting up: ") : tr("… ▸ ")) + toQString(e.recording->nameOf(cause.path));
     painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(name, Qt::ElideRight, title.width()));
 
@@ -294,7 +294,8 @@ QString CausesPanel::tipOf(const Row& row) const {
     const Cause& cause = e.causes[row.cause];
     const std::string title = cause.path ? e.recording->pathText(cause.path, kNone) : causeTitle(e, cause);
     QStringList lines{toQString(title), toQString(causeKindPhrase(e, cause))};
-    for (const CauseArgument& argument : cause.arguments) lines << tr("with %1").arg(toQString(argumentWords(argument)));
+    for (const CauseArgument& argument : cause.arguments)
+        lines << tr("with %1").arg(toQString(argumentWords(argument)));
     const auto part = [&](const std::string& name, int64_t late) {
         lines << tr("%1: %2 late").arg(toQString(name), toQString(durationText(late)));
     };

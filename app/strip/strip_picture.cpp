@@ -17,11 +17,13 @@ constexpr int kHeadroomPart = 3;                       // of the bars' height, o
 constexpr int64_t kFarBeyond = 4;                      // times the next lower bar
 constexpr size_t kFewestBeyond = 3, kBeyondPart = 20;  // so many bars, or one in so many, may go beyond the scale
 
-/// The tallest bar, but for few that stand far above all others.
-int64_t scaleFor(const std::vector<StripPicture::Column>& columns) {
-    std::vector<int64_t> bars;
+/// The tallest bar, but for those of starting up, and few that stand far above all others.
+int64_t scaleFor(const Explanation& e, const std::vector<StripPicture::Column>& columns) {
+    std::vector<int64_t> bars, startingUp;
     for (const StripPicture::Column& column : columns)
-        if (column.overrun && !column.goesOn) bars.push_back(column.overrun);
+        if (column.overrun && !column.goesOn)
+            (e.frames[column.worst].startUp ? startingUp : bars).push_back(column.overrun);
+    if (bars.empty()) bars = std::move(startingUp);
     if (bars.empty()) return 0;
     std::sort(bars.begin(), bars.end());
     const size_t most = std::max(kFewestBeyond, bars.size() / kBeyondPart);
@@ -70,7 +72,7 @@ void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int wi
         columns_[x] = columns_[x - 1];
         columns_[x].goesOn = true;
     }
-    scale_ = scaleFor(columns_);
+    scale_ = scaleFor(e, columns_);
     const auto& points = e.recording->points;
     for (uint32_t i = 0; i < points.size(); ++i) {
         const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(points[i].time)), 0, width - 1);
