@@ -605,6 +605,20 @@ private slots:
         QCOMPARE(found->arguments[6].duration, int64_t{1'000'000});
     }
 
+    void anotherValueInEachLateFrameSaysNothing() {
+        TextRecording t;
+        for (int f = 0; f < 50; ++f) {
+            const double at = f * 40'000.0, length = f == 33 || f == 37 || f == 41 ? 9000 : 1000;
+            t.frame(at, "main").begin(at, "main", "Frame").begin(at + 1000, "main", "Load");
+            t.argument(at + 1000, "main", "file", TextRecording::quoted("sea " + std::to_string(f)));
+            t.end(at + 1000 + length, "main").mark(at + 1000 + length, at + 7000 + length, "main", "Work");
+            t.end(at + 7000 + length, "main").frameEnd(at + 7000 + length, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->causes[0].frames.size(), size_t{3});
+        QVERIFY(e->causes[0].arguments.empty());
+    }
+
     void argumentsThatSayNothingAreNotTold() {
         // Late or not, every picture is loaded in turn.
         TextRecording t;

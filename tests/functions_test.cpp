@@ -13,7 +13,7 @@
 #include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/words/frame_sentences.h"
-#include "core/symbols/kept_symbols.h"
+#include "core/symbols/cached_symbols.h"
 #include "testing/explaining.h"
 #include "testing/files.h"
 #include "testing/sampled_recording.h"
@@ -177,19 +177,19 @@ private slots:
         QCOMPARE(nameNow(), std::string("unpack_rows of libcopy.so"));  // the library is gone
         // Whatever byte is damaged: it is not used.
         const QByteArray good = bytesOf(file);
-        QVERIFY(!readKeptSymbols(file).places.empty());
+        QVERIFY(!readCachedSymbols(file).places.empty());
         for (int at = 0; at < good.size(); ++at) {
             QByteArray bad = good;
             bad[at] = static_cast<char>(bad[at] ^ 0x40);
             putBytes(file, bad);
-            QVERIFY2(readKeptSymbols(file).places.empty(), qPrintable(QString::number(at)));
+            QVERIFY2(readCachedSymbols(file).places.empty(), qPrintable(QString::number(at)));
             putBytes(file, good.left(at));
-            QVERIFY(readKeptSymbols(file).places.empty());
+            QVERIFY(readCachedSymbols(file).places.empty());
         }
         QCOMPARE(nameNow(), std::string("code without a name of libcopy.so"));
         // A recording cannot say that it is kept elsewhere.
-        for (const char* id : {"../../evil", "ABCDEF0123", "", "12"}) QVERIFY(keptSymbolsPath(kept, id).empty());
-        QVERIFY(keptSymbolsPath("", kLibraryBuildId).empty());
+        for (const char* id : {"../../evil", "ABCDEF0123", "", "12"}) QVERIFY(symbolCachePath(kept, id).empty());
+        QVERIFY(symbolCachePath("", kLibraryBuildId).empty());
     }
 
     void lookingUpIsCancelled() {

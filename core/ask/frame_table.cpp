@@ -64,6 +64,7 @@ std::map<RowKey, OwnStacks> functionsIn(const Symbols& symbols, const Recording&
         if (r.lanes[l].kind == LaneKind::Thread && r.lanes[l].osId) laneOf[r.lanes[l].osId] = l;
     std::map<RowKey, OwnStacks> found;
     std::vector<Symbols::Place> stack;
+    const int64_t each = r.samplePeriod();
     const auto [from, to] = samplesIn(r, begin, end);
     for (size_t i = from; i < to; ++i) {
         const StackSample& sample = r.samples[i];
@@ -78,7 +79,7 @@ std::map<RowKey, OwnStacks> functionsIn(const Symbols& symbols, const Recording&
         OwnStacks& own = found[{lane->second, path}];
         ++own.functions[telling == stack.rend() ? stack.back().function : telling->function];
         ++own.samples;
-        own.each = r.samplePeriod();
+        own.each = each;
     }
     return found;
 }

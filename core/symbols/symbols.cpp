@@ -7,9 +7,9 @@
 #include <map>
 #include <set>
 
+#include "cached_symbols.h"
 #include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
-#include "kept_symbols.h"
 
 namespace fugato {
 
@@ -126,9 +126,9 @@ private:
         for (const Wanted& wanted : wanted_)
             if (wanted.module == number) offsets.insert(wanted.offset);
         if (offsets.empty()) return;
-        const std::string path = keptSymbolsPath(folder_, module.buildId);
-        KeptSymbols& known = found_[number];
-        if (!path.empty()) known = readKeptSymbols(path);
+        const std::string path = symbolCachePath(folder_, module.buildId);
+        CachedSymbols& known = found_[number];
+        if (!path.empty()) known = readCachedSymbols(path);
         std::vector<uint64_t> missing;
         for (const uint64_t offset : offsets)
             if (!known.places.count(offset)) missing.push_back(offset);
@@ -139,7 +139,7 @@ private:
             known.state = read.state;
             for (size_t i = 0; i < missing.size(); ++i)
                 if (readable) known.places[missing[i]] = std::move(read.places[i]);
-            if (readable && !path.empty()) keepSymbols(path, known);
+            if (readable && !path.empty()) cacheSymbols(path, known);
         }
         module.state = known.state;
     }
@@ -196,8 +196,8 @@ private:
     const std::string folder_;
     std::shared_ptr<Symbols> symbols_;
     std::vector<uint64_t> instructions_;
-    std::vector<Wanted> wanted_;      // by instruction
-    std::vector<KeptSymbols> found_;  // by module
+    std::vector<Wanted> wanted_;        // by instruction
+    std::vector<CachedSymbols> found_;  // by module
 };
 
 std::span<const Symbols::Place> Symbols::at(uint64_t address, bool calling) const {

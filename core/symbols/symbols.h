@@ -61,7 +61,7 @@ private:
     std::vector<uint32_t> from_{0};  // place number n has places_ [from_[n], from_[n + 1])
 };
 
-/// `folder`: where what was found is kept for the next time, by build id; empty: nowhere. Null where cancelled.
+/// `folder`: of the cache files, one for each build id; empty: no cache. Null if cancelled.
 std::shared_ptr<const Symbols> symbolsOf(const Recording& recording, const std::string& folder,
                                          const Progress& progress = {});
 

@@ -168,17 +168,18 @@ void OsActivity::startSamples(Recorder& r, uint32_t sampleUs) {
     attr.exclude_callchain_kernel = 1;
     attr.inherit = 1;
     int error = 0;
-    bool system = true;  // also while a thread is in the system, where an ordinary user may ask for it
-    for (; !samples_; system = false) {
-        attr.exclude_kernel = !system;
+    const auto open = [&](bool inSystem) {
+        attr.exclude_kernel = !inSystem;
         for (Core& core : cores_)
             forEachThread([&](int thread) {
                 const int failed = openOnCore(attr, thread, core);
                 samples_ |= !failed;
                 error = failed && failed != ENODEV ? failed : error;
             });
-        if (samples_ || !system) break;
-    }
+        return samples_;
+    };
+    const bool system = open(true);  // also while a thread is in the system; else what an ordinary user may have
+    if (!system) open(false);
     addContext(r, "os samples",
                samples_
                    ? "every " + std::to_string(sampleUs) + " us of running" + (system ? ", also in the system" : "")

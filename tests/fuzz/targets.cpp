@@ -23,7 +23,7 @@
 #include "core/model/bounds.h"
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
-#include "core/symbols/kept_symbols.h"
+#include "core/symbols/cached_symbols.h"
 #include "format/opening.h"
 #include "format/packed_events.h"
 #include "format/text_form.h"
@@ -328,16 +328,16 @@ void fuzzKept(std::string_view bytes) {
 
 void fuzzSymbols(std::string_view bytes) {
     const std::string path = folder() + "/0123456789abcdef.symbols";
-    std::string file(24, '\0');  // magic, size and checksum of what follows: kept_symbols.cpp
+    std::string file(24, '\0');  // magic, size and checksum of what follows: cached_symbols.cpp
     const uint64_t size = bytes.size(), checksum = layout::checksum(bytes.data(), bytes.size());
     std::memcpy(file.data(), "FUGSYM01", 8);
     std::memcpy(file.data() + 8, &size, sizeof size);
     std::memcpy(file.data() + 16, &checksum, sizeof checksum);
     putFile(path, file.append(bytes));
-    KeptSymbols kept = readKeptSymbols(path);
+    CachedSymbols kept = readCachedSymbols(path);
     if (kept.places.empty()) return;
-    keepSymbols(path, kept);  // what could be read can be kept again
-    if (readKeptSymbols(path).places != kept.places) std::abort();
+    cacheSymbols(path, kept);  // what could be read can be kept again
+    if (readCachedSymbols(path).places != kept.places) std::abort();
 }
 
 }  // namespace fugato

@@ -73,20 +73,19 @@ std::string fewValues(const Values& v, size_t& frames) {
         if (static_cast<double>(counts.second) <= kElsewhere * static_cast<double>(v.inUsual) && counts.first)
             most.emplace_back(value, counts.first);
     std::stable_sort(most.begin(), most.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
+    if (most.empty() || most.front().second < kFewestFrames) return {};  // in each late frame another value
     size_t usual = 0;
     std::string words;
     frames = 0;
-    for (size_t i = 0; i < std::min(kMostValues, most.size()); ++i) {
-        if (static_cast<double>(frames) >= kGoesWith * static_cast<double>(v.inLate)) break;
+    const auto inMostFrames = [&] { return static_cast<double>(frames) >= kGoesWith * static_cast<double>(v.inLate); };
+    for (size_t i = 0; i < std::min(kMostValues, most.size()) && !inMostFrames(); ++i) {
         frames += most[i].second;
         usual += v.counts.at(most[i].first).second;
-        const bool only = i == 0 && static_cast<double>(frames) >= kGoesWith * static_cast<double>(v.inLate);
+        const bool only = i == 0 && inMostFrames();
         words += (i ? " or " : "") + most[i].first + (only ? "" : " (" + countText(most[i].second) + ")");
     }
-    const bool goes = static_cast<double>(frames) >= kGoesWith * static_cast<double>(v.inLate) &&
-                      frames > std::min<size_t>(most.size(), kMostValues) - 1 &&
-                      static_cast<double>(usual) <= kElsewhere * static_cast<double>(v.inUsual);
-    return goes ? words : std::string();
+    const bool rare = static_cast<double>(usual) <= kElsewhere * static_cast<double>(v.inUsual);
+    return inMostFrames() && rare ? words : std::string();
 }
 
 }  // namespace

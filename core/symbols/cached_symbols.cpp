@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include "kept_symbols.h"
+#include "cached_symbols.h"
 
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -32,7 +32,7 @@ struct Header {
 constexpr char kMagic[8] = {'F', 'U', 'G', 'S', 'Y', 'M', '0', '1'};
 
 template <bool kWriting>
-bool archive(KeptSymbols& symbols, std::string& bytes) {
+bool archive(CachedSymbols& symbols, std::string& bytes) {
     const auto none = Storage::inMemory();  // there are no columns
     Archive<kWriting> a(*none, bytes);
     a(symbols.state, symbols.places);
@@ -41,14 +41,14 @@ bool archive(KeptSymbols& symbols, std::string& bytes) {
 
 }  // namespace
 
-std::string keptSymbolsPath(const std::string& folder, const std::string& buildId) {
+std::string symbolCachePath(const std::string& folder, const std::string& buildId) {
     const bool hexadecimal = buildId.find_first_not_of("0123456789abcdef") == std::string::npos;
     if (folder.empty() || !hexadecimal || buildId.size() < 8 || buildId.size() > 128) return {};
     return folder + "/" + buildId + ".symbols";
 }
 
-KeptSymbols readKeptSymbols(const std::string& path) {
-    KeptSymbols kept;
+CachedSymbols readCachedSymbols(const std::string& path) {
+    CachedSymbols kept;
     auto file = openFile(path);
     Header header;
     if (!file || (*file)->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header) return kept;
@@ -67,7 +67,7 @@ KeptSymbols readKeptSymbols(const std::string& path) {
     return kept;
 }
 
-void keepSymbols(const std::string& path, KeptSymbols& symbols) {
+void cacheSymbols(const std::string& path, CachedSymbols& symbols) {
     std::string bytes;
     archive<true>(symbols, bytes);
     if (bytes.size() > kMostBytes) return;
