@@ -117,6 +117,38 @@ private slots:
         explainAlone(Qt::Key_E, Qt::ShiftModifier);
         QCOMPARE(explanation().late.size(), size_t{40});
     }
+
+    void aStageIsExplainedAloneFromTheMenu() {
+        TextRecording t;
+        for (int f = 0; f < 80; ++f) {
+            const double at = f * 20'000.0, more = f == 35 || f == 75 ? 6000 : 0;
+            if (f == 0) t.at(at, "main", R"("do":"state","state":"stage","value":"Harbour")");
+            if (f == 40) t.at(at, "main", R"("do":"state","state":"stage","value":"Race")");
+            t.frame(at, "main").begin(at, "main", "Work").argument(at, "main", "boats", std::to_string(more ? 40 : 8));
+            t.end(at + 7000 + more, "main").frameEnd(at + 8000 + more, "main");
+        }
+        open(write("stages.jsonl", QByteArray::fromStdString(t.text())));
+        settle();
+        // What goes with the cause is told under the pointer.
+        const QPoint at = rowOf(0, kNone)->box.center();
+        QHelpEvent help(QEvent::ToolTip, at, panel().viewport()->mapToGlobal(at));
+        QApplication::sendEvent(panel().viewport(), &help);
+        QTRY_VERIFY(QToolTip::text().contains("with boats = 40, usually 8"));
+
+        QMenu* stages = nullptr;
+        for (QMenu* menu : window_->findChildren<QMenu*>())
+            if (menu->title() == "Explain one &stage alone") stages = menu;
+        QVERIFY(stages);
+        emit stages->aboutToShow();
+        QCOMPARE(stages->actions().size(), 2);
+        QCOMPARE(stages->actions()[1]->text(), QString("Race"));
+        QSignalSpy explained(&window_->document(), &Document::explanationChanged);
+        stages->actions()[1]->trigger();
+        QVERIFY(explained.wait(10'000));
+        settle();
+        QCOMPARE(explanation().late, std::vector<uint32_t>{75});
+        QVERIFY(toldInVerdict("only stage Race · mostly bound by CPU work on main"));
+    }
 };
 
 QTEST_MAIN(CausesAppTest)
