@@ -55,6 +55,7 @@ inline QByteArray saidBy(const Recording& r) {
     }
     for (const Lane& lane : r.lanes) {
         for (const ScheduleSpan& span : lane.schedule) add(span.begin), add(span.end), add(int64_t(span.state));
+        for (const WakeUp& wakeUp : lane.wakeUps) add(wakeUp.time), add(wakeUp.by), add(wakeUp.lane);
         for (const CoreSpan& span : lane.coreSpans) add(span.begin), add(span.end), add(span.thread);
         for (const Lane::Blocked& span : lane.blocked) add(span.begin), add(span.end), add(span.until);
         for (const LostStretch& lost : lane.lost) add(lost.time), add(int64_t(lost.events));

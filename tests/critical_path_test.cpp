@@ -78,7 +78,7 @@ size_t compareAll(const Recording& r, std::mt19937* shuffled = nullptr) {
     return compared;
 }
 
-std::shared_ptr<const Recording> randomRecording(uint32_t seed, bool cores) {
+std::shared_ptr<const Recording> randomRecording(uint32_t seed, bool cores, bool wakeUps = false) {
     std::mt19937 random(seed);
     std::vector<ToldEvent> all = toldAtRandom(random, 12'000);
     ModelBuilder builder;
@@ -95,6 +95,9 @@ std::shared_ptr<const Recording> randomRecording(uint32_t seed, bool cores) {
                 // 101 to 104 are the lanes' threads, 0 is idle, 200 another program's.
                 const uint32_t threads[] = {101, 102, 103, 104, 0, 200};
                 builder.event(50 + core, {now, EventKind::Switch, threads[random() % 6], random() % 2, 0, {}});
+                if (wakeUps && random() % 2)
+                    builder.event(50 + core, {now + int64_t(random() % 200), EventKind::WakeUp, threads[random() % 4],
+                                              threads[random() % 6], 0, {}});
             }
         }
         builder.define(OsThreadDefinition{200, 77, "updater"});
@@ -112,13 +115,16 @@ private slots:
 
     void addedUpIsWhatThePiecesComeTo_data() {
         QTest::addColumn<bool>("cores");
-        QTest::newRow("markers alone") << false;
-        QTest::newRow("with what the system did") << true;
+        QTest::addColumn<bool>("wakeUps");
+        QTest::newRow("markers alone") << false << false;
+        QTest::newRow("with what the system did") << true << false;
+        QTest::newRow("and who woke whom") << true << true;
     }
     void addedUpIsWhatThePiecesComeTo() {
         QFETCH(bool, cores);
+        QFETCH(bool, wakeUps);
         for (uint32_t seed = 1; seed <= 12; ++seed) {
-            const auto r = randomRecording(seed, cores);
+            const auto r = randomRecording(seed, cores, wakeUps);
             QVERIFY(compareAll(*r) > 100);
             std::mt19937 random(seed);
             QVERIFY(compareAll(*r, &random) > 100);  // also where times do not run backwards

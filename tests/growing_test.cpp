@@ -281,9 +281,9 @@ private slots:
                         default:
                             fresh.push_back({kLanes + 1 + static_cast<uint32_t>(random() % kCores),
                                              {now,
-                                              EventKind::Switch,
+                                              random() % 3 ? EventKind::Switch : EventKind::WakeUp,
                                               100 + static_cast<uint32_t>(random() % 6),
-                                              random() % 2,
+                                              random() % 2 ? 100 + random() % 6 : random() % 2,
                                               0,
                                               {}}});
                     }

@@ -10,6 +10,7 @@
 
 #include <QTemporaryDir>
 #include <QtTest>
+#include <condition_variable>
 #include <csignal>
 #include <fugato/fugato.hpp>
 #include <limits>
@@ -645,6 +646,17 @@ private slots:
         options.sample_us = 500;
         QCOMPARE(fug_start(file.c_str(), &options), 0);
         fug_name_thread("busy", "", FUG_LANE_THREAD);
+        std::mutex lock;
+        std::condition_variable given;
+        int orders = 0;
+        std::thread waiter([&] {
+            fug_name_thread("waiter", "", FUG_LANE_THREAD);
+            for (int i = 1; i <= 8; ++i) {
+                std::unique_lock held(lock);
+                given.wait(held, [&] { return orders >= i; });
+                FUG_MARK("Order");
+            }
+        });
         for (int i = 0; i < 8; ++i) {
             {
                 FUG_MARK("Busy");
@@ -652,9 +664,15 @@ private slots:
                 while (std::chrono::steady_clock::now() < until) {
                 }
             }
+            {
+                const std::lock_guard held(lock);
+                ++orders;
+            }
+            given.notify_one();
             FUG_MARK("Asleep");
             std::this_thread::sleep_for(std::chrono::milliseconds(40));
         }
+        waiter.join();
         fug_stop();
         const auto r = opened(file);
         QVERIFY(r);
@@ -678,6 +696,20 @@ private slots:
         }
         QVERIFY2(blocked > asleep * 8 / 10, qPrintable(QString("%1 of %2").arg(blocked).arg(asleep)));
         QVERIFY2(running > busy * 8 / 10, qPrintable(QString("%1 of %2").arg(running).arg(busy)));
+        if (r->context.at("os wake-ups") == "all programs") {
+            size_t woken = 0;
+            for (const WakeUp& wakeUp : r->lanes.at(laneNamed(*r, "waiter")).wakeUps)
+                woken += wakeUp.lane == laneNamed(*r, "busy");
+            QVERIFY2(woken >= 6, qPrintable(QString::number(woken)));  // of 8; one may come before it waits again
+            // A sleep ends by a timer, whichever thread that interrupts. (Not every system tells it of an idle core.)
+            for (const WakeUp& wakeUp : lane.wakeUps) {
+                const MarkerRef in = r->innermostBefore(laneNamed(*r, "busy"), wakeUp.time);
+                if (in.valid() && r->nameOf(r->pathOf(in)) == "Asleep") QCOMPARE(wakeUp.by, 0u);
+            }
+        } else {
+            QVERIFY(QString::fromStdString(r->context.at("os wake-ups")).startsWith("not recorded"));
+            QVERIFY(!r->wakeUps);
+        }
         QVERIFY(r->samples.size() > 50);
         uint64_t inModules = 0;
         for (const StackSample& sample : r->samples) {

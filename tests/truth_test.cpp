@@ -164,7 +164,7 @@ private slots:
         QVERIFY(std::max(ran["even"].second, ran["odd"].second) >= 23'000'000);
         // What is told of it adds up: each ran for as long as it computed, and was ready for the rest.
         fugato::ModelBuilder builder;
-        world.tellAll(builder, true);
+        world.tellAll(builder, true, false);
         const auto recording = builder.finish();
         for (const auto& lane : recording->lanes) {
             if (lane.kind != fugato::LaneKind::Thread) continue;
@@ -208,7 +208,7 @@ private slots:
         });
         world.run();
         fugato::ModelBuilder builder;
-        world.tellAll(builder, true);
+        world.tellAll(builder, true, false);
         const auto recording = builder.finish();
         const auto& waits = recording->lanes[1].waits;
         QCOMPARE(recording->lanes[1].name, std::string("second"));

@@ -327,8 +327,8 @@ void LaneBuilder::onCoreUntil(int64_t time) {
     if (time - since < kShortest || !onCore_.sampled.count(onCore_.thread)) return;
     const int64_t period = names_.samplePeriod();
     if (!period || time - since < kPeriods * period) return;
-    finds_.switches.push_back({since + period, position_, kStoppedMachine, true});
-    finds_.switches.push_back({time, position_, onCore_.thread, true});
+    finds_.coreEvents.push_back({since + period, position_, kStoppedMachine, true});
+    finds_.coreEvents.push_back({time, position_, onCore_.thread, true});
 }
 
 void LaneBuilder::sample(const Event& event, int64_t time) {
@@ -430,9 +430,15 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::Picture: picturePiece(event, time); break;
         case EventKind::Switch:
             onCoreUntil(time);
-            finds_.switches.push_back({time, position_, event.id, event.a == 1});
+            finds_.coreEvents.push_back({time, position_, event.id, event.a == 1});
             onCore_.thread = event.id;
             onCore_.ran = time;
+            break;
+        case EventKind::WakeUp:
+            onCoreUntil(time);  // the machine was at work
+            finds_.coreEvents.push_back(
+                {time, position_, event.id, false,
+                 static_cast<uint32_t>(std::min<uint64_t>(event.a, LaneFinds::kNoWaker - 1))});
             break;
         case EventKind::Sample: sample(event, time); break;
         case EventKind::Taken: holds_[used(Names::Objects, event.id)].push_back({time, path()}); break;

@@ -91,11 +91,13 @@ struct LaneFinds {
         PathId path;
         TextRef name;
     };
-    struct CoreSwitch {
+    struct CoreEvent {
         int64_t time;
         uint32_t core, thread;
-        bool readyBefore;  // the thread that had the core is still ready to run
+        bool readyBefore;             // the thread that had the core is still ready to run
+        uint32_t wokenBy = kNoWaker;  // else the thread was woken, by this one (0: by the system itself)
     };
+    static constexpr uint32_t kNoWaker = 0xffffffff;
 
     std::vector<InObject> holds;
     std::vector<InSeries> frames;
@@ -105,7 +107,7 @@ struct LaneFinds {
     std::vector<Recording::LinkSource> linkSources;
     std::vector<OperationEvent> operations;
     std::vector<MemoryChange> memory;
-    std::vector<CoreSwitch> switches;
+    std::vector<CoreEvent> coreEvents;
     std::vector<StackSample> samples;  // `first` counts in stackAddresses here
     std::vector<uint64_t> stackAddresses;
     std::vector<std::pair<uint32_t, Picture>> pictures;  // by number

@@ -76,6 +76,12 @@ struct ScheduleSpan {
     ThreadState state{};
     uint32_t core = kNone;  // a lane of kind Core; where it ran, or ran last
 };
+/// Another thread, or the system itself, made a blocked thread ready to run.
+struct WakeUp {
+    int64_t time = 0;
+    uint32_t by = 0;        // thread of the operating system; 0: the system itself (a timer, a device)
+    uint32_t lane = kNone;  // of that thread
+};
 /// How a thread spent a stretch of time, as far as the system told.
 struct TimeSplit {
     int64_t ran = 0, ready = 0, blocked = 0;
@@ -118,6 +124,7 @@ struct Lane {
     Column<Argument> arguments;      // sorted by row and index
     Column<ScheduleSpan> schedule;   // of a thread, sorted, without gaps but where it is not known
     Column<TimeSplit> scheduleSums;  // of the spans before every kScheduleStep-th one
+    Column<WakeUp> wakeUps;          // of a thread that was blocked, sorted
     Column<CoreSpan> coreSpans;      // of a core, sorted
     bool onlyCounts = false;         // tells counters and nothing else
     bool fromSystem = false;         // a thread that told nothing: the system says that it ran
@@ -299,6 +306,7 @@ public:
     Damage damage;
     bool whole = true;       // false: lanes are still being read, and nothing is known that needs all of them
     bool growing = false;    // the program that makes it still runs
+    bool wakeUps = false;    // it tells who woke whom
     std::string indexNote;   // why no index could be kept; else empty
     std::string keptAt;      // path of its index; empty where there is none
     uint64_t keptState = 0;  // of the recording's file, for which the index is valid

@@ -41,7 +41,7 @@ static void describe(A& a, Site& s) {
 template <class A>
 static void describe(A& a, Lane& l) {
     a(l.id, l.osId, l.kind, l.name, l.role, l.group, l.first, l.last, l.rows, l.paths, l.waits, l.blocked, l.linkIns,
-      l.lost, l.arguments, l.schedule, l.scheduleSums, l.coreSpans, l.onlyCounts, l.fromSystem);
+      l.lost, l.arguments, l.schedule, l.scheduleSums, l.wakeUps, l.coreSpans, l.onlyCounts, l.fromSystem);
     if constexpr (!A::kWriting)
         for (MarkerRow& row : l.rows) row.setPaths(l.paths.data());
 }
@@ -90,6 +90,7 @@ CacheKey indexOf(uint64_t state) {
                               sizeof(ScheduleSpan),
                               sizeof(TimeSplit),
                               sizeof(CoreSpan),
+                              sizeof(WakeUp),
                               sizeof(Hold),
                               sizeof(Frame),
                               sizeof(Point),
@@ -110,7 +111,7 @@ template <bool kWriting>
 bool archive(Recording& r, std::string& bytes) {
     Archive<kWriting> a(*r.storage, bytes);
     a(r.sites, r.paths, r.lanes, r.groups, r.laneOrder, r.keys, r.osThreads, r.modules, r.context, r.startedUnixNs,
-      r.begin, r.end);
+      r.begin, r.end, r.wakeUps);
     Streams::describe(a, r);
     a(r.repairs.endsWithoutBegin, r.repairs.beginsWithoutEnd, r.repairs.timesBackwards, r.repairs.framesWithoutEnd,
       r.repairs.unknownNames, r.repairs.lostEvents, r.repairs.tooDeep, r.repairs.mostOftenNeverEnded);

@@ -318,6 +318,7 @@ enum class Kind : uint8_t {
     PointCode,
     Switch,
     Sample,
+    WakeUp,
 };
 
 /// Threads that a Switch names without their number.
@@ -437,6 +438,10 @@ inline constexpr EventSchema kEvents[] = {
         schema::must(ValueKind::Number, "thread", "thread"), {}, {},
         schema::may(ValueKind::Bytes, "stack", "the addresses of its call stack, innermost first, each a zigzag varint "
                                                "of its difference from the one before")},
+    {Kind::WakeUp, "WakeUp", "wake_up", "a blocked thread becomes ready to run; in lanes of cores",
+        schema::must(ValueKind::Number, "thread", "thread"),
+        schema::may(ValueKind::Number, "by", "the thread that woke it, 0 where the system did by itself (a timer, a device)"),
+        {}, {}},
 };
 // clang-format on
 

@@ -37,7 +37,7 @@ perf_event_attr eventOf(uint64_t config) {
     attr.size = sizeof attr;
     attr.type = PERF_TYPE_SOFTWARE;
     attr.config = config;
-    attr.sample_type = PERF_SAMPLE_TID | PERF_SAMPLE_TIME | PERF_SAMPLE_CPU;
+    attr.sample_type = PERF_SAMPLE_IDENTIFIER | PERF_SAMPLE_TID | PERF_SAMPLE_TIME | PERF_SAMPLE_CPU;
     attr.sample_id_all = 1;
     attr.use_clockid = 1;
     attr.clockid = CLOCK_MONOTONIC;
@@ -108,7 +108,10 @@ void OsActivity::start(Recorder& r, uint32_t wanted, uint32_t sampleUs) {
         core.number = i;
         cores_.push_back(core);
     }
-    if (wanted & FUG_OS_SWITCHES) startSwitches(r);
+    if (wanted & FUG_OS_SWITCHES) {
+        startSwitches(r);
+        startWakeUps(r);
+    }
     if (wanted & FUG_OS_SAMPLES) startSamples(r, sampleUs);
     if (wanted & FUG_OS_LOAD) startLoad(r);
     for (Core& core : cores_) {
@@ -157,6 +160,37 @@ void OsActivity::startSwitches(Recorder& r) {
     bool any = false;
     for (Core& core : cores_) forEachThread([&](int thread) { any |= openOnCore(attr, thread, core) == 0; });
     addContext(r, "os switches", any ? "this program only; others: " + whyNot(error) : whyNot(error));
+}
+
+/// Who wakes whom, which the system tells as an event of its tracing files.
+void OsActivity::startWakeUps(Recorder& r) {
+    std::string fields = "/sys/kernel/tracing/events/sched/sched_waking/";
+    if (access(fields.c_str(), F_OK) != 0) fields = "/sys/kernel/debug/tracing/events/sched/sched_waking/";
+    const std::string number = firstLineOf((fields + "id").c_str());
+    wokenAt_ = 0;
+    if (std::FILE* file = std::fopen((fields + "format").c_str(), "re")) {
+        char line[256];
+        unsigned at = 0;
+        while (std::fgets(line, sizeof line, file))
+            if (std::sscanf(line, " field:pid_t pid; offset:%u;", &at) == 1) wokenAt_ = at;
+        std::fclose(file);
+    }
+    if (number.empty() || !wokenAt_)
+        return addContext(r, "os wake-ups",
+                          "not recorded: " + fields + " cannot be read; as root: mount -t tracefs none "
+                          "/sys/kernel/tracing, and run the program with leave to read it");
+    perf_event_attr attr = eventOf(std::strtoull(number.c_str(), nullptr, 10));
+    attr.type = PERF_TYPE_TRACEPOINT;
+    attr.sample_period = 1;
+    attr.sample_type |= PERF_SAMPLE_RAW;
+    int error = 0;
+    for (Core& core : cores_) {
+        const int failed = openOnCore(attr, -1, core);
+        uint64_t id = 0;
+        if (!failed && ioctl(descriptors_.back(), PERF_EVENT_IOC_ID, &id) == 0) wakeUpEvents_.insert(id);
+        if (failed != ENODEV) error = failed ? failed : error;
+    }
+    addContext(r, "os wake-ups", error ? whyNot(error) : "all programs");
 }
 
 void OsActivity::startSamples(Recorder& r, uint32_t sampleUs) {
@@ -224,14 +258,19 @@ void OsActivity::readCore(Recorder& r, Core& core, uint64_t now) {
 
 void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record,
                       uint64_t now) {
-    struct Tail {  // at the end of each record that is no sample, at the beginning of a sample
+    struct Common {  // at the end of each record that is no sample, before the event's id; in a sample after it
         uint32_t process, thread;
         uint64_t time;
         uint32_t core, reserved;
     } tail;
-    if (record.size() < sizeof tail) return;
+    uint64_t event = 0;
+    if (record.size() < sizeof tail + sizeof event) return;
     const bool sample = header.type == PERF_RECORD_SAMPLE;
-    std::memcpy(&tail, sample ? record.data() : record.data() + record.size() - sizeof tail, sizeof tail);
+    const char* const end = record.data() + record.size();
+    if (sample) std::memcpy(&event, record.data(), sizeof event);
+    std::memcpy(&tail, sample ? record.data() + sizeof event : end - sizeof event - sizeof tail, sizeof tail);
+    const std::string_view rest{record.data() + sizeof event + sizeof tail,
+                                record.size() - sizeof event - sizeof tail};  // of a sample
     const uint64_t time = std::max(tail.time, core.lastTime);
     if (time < r.originNs) return;
     core.lastTime = time;
@@ -265,29 +304,49 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
             add(Kind::Lost, 0, lost);
             break;
         }
-        case PERF_RECORD_SAMPLE: {
-            uint64_t count = 0;
-            if (record.size() < sizeof tail + 8) break;
-            std::memcpy(&count, record.data() + sizeof tail, 8);
-            if (count > (record.size() - sizeof tail - 8) / 8) break;
-            char text[kMostStack * 10 + 16];
-            char* end = text;
-            uint64_t previous = 0;
-            size_t kept = 0;
-            for (uint64_t i = 0; i < count && kept < kMostStack; ++i) {
-                uint64_t address = 0;
-                std::memcpy(&address, record.data() + sizeof tail + 8 + i * 8, 8);
-                if (address >= static_cast<uint64_t>(PERF_CONTEXT_MAX)) continue;  // not an address but a mark
-                end = putVarint(end, zigzag(static_cast<int64_t>(address - previous)));
-                previous = address;
-                ++kept;
-            }
-            nameThread(r, tail.thread, tail.process);
-            add(Kind::Sample, tail.thread, 0, {text, static_cast<size_t>(end - text)});
+        case PERF_RECORD_SAMPLE:
+            if (wakeUpEvents_.count(event))
+                takeWakeUp(r, core, ticks, tail.thread, rest, now);
+            else
+                takeSample(r, core, ticks, tail.thread, tail.process, rest, now);
             break;
-        }
         default: break;
     }
+}
+
+void OsActivity::takeSample(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, uint32_t process,
+                            std::string_view stack, uint64_t now) {
+    uint64_t count = 0;
+    if (stack.size() < sizeof count) return;
+    std::memcpy(&count, stack.data(), sizeof count);
+    if (count > (stack.size() - sizeof count) / 8) return;
+    char text[kMostStack * 10 + 16];
+    char* end = text;
+    uint64_t previous = 0;
+    size_t kept = 0;
+    for (uint64_t i = 0; i < count && kept < kMostStack; ++i) {
+        uint64_t address = 0;
+        std::memcpy(&address, stack.data() + sizeof count + i * 8, 8);
+        if (address >= static_cast<uint64_t>(PERF_CONTEXT_MAX)) continue;  // not an address but a mark
+        end = putVarint(end, zigzag(static_cast<int64_t>(address - previous)));
+        previous = address;
+        ++kept;
+    }
+    nameThread(r, thread, process);
+    addEvent(r, *core.lane, {ticks, Kind::Sample, thread, 0, 0, {text, static_cast<size_t>(end - text)}}, now);
+}
+
+/// `by`: the thread that had the core when another was woken there; it may only have been interrupted.
+void OsActivity::takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by, std::string_view fields,
+                            uint64_t now) {
+    constexpr size_t kFlagsAt = 2;
+    constexpr unsigned char kInInterrupt = 0x08 | 0x10 | 0x40;  // hardware, deferred, not maskable
+    fields.remove_prefix(std::min<size_t>(fields.size(), 4));   // their size
+    uint32_t woken = 0;
+    if (fields.size() < std::max(kFlagsAt + 1, wokenAt_ + sizeof woken)) return;
+    std::memcpy(&woken, fields.data() + wokenAt_, sizeof woken);
+    if (static_cast<unsigned char>(fields[kFlagsAt]) & kInInterrupt) by = 0;
+    addEvent(r, *core.lane, {ticks, Kind::WakeUp, woken, by, 0, {}}, now);
 }
 
 void OsActivity::nameThread(Recorder& r, uint32_t thread, uint32_t process) {

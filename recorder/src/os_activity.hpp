@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 //
 // What the operating system did while recording, by its public interfaces: perf_event_open for
-// switches and call stacks, /proc and /sys for loads. Each part that is not permitted is left out,
+// switches, wake-ups and call stacks, /proc and /sys for loads. Each part that is not permitted is left out,
 // with the reason as a fact of the recording ("os switches"). Used by the drain only, with
 // Recorder::outputMutex held.
 #pragma once
@@ -12,6 +12,7 @@
 #include <map>
 #include <set>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "recorder_state.hpp"
@@ -42,10 +43,14 @@ private:
     };
     bool openRings(Recorder& r);
     void startSwitches(Recorder& r);
+    void startWakeUps(Recorder& r);
     void startSamples(Recorder& r, uint32_t sampleUs);
     int openOnCore(perf_event_attr& attr, int process, Core& core);
     void readCore(Recorder& r, Core& core, uint64_t now);
     void take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record, uint64_t now);
+    void takeSample(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, uint32_t process,
+                    std::string_view stack, uint64_t now);
+    void takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by, std::string_view fields, uint64_t now);
     void nameThread(Recorder& r, uint32_t thread, uint32_t process);
     void tellModules(Recorder& r);
     void startLoad(Recorder& r);
@@ -55,6 +60,8 @@ private:
     std::vector<Core> cores_;
     std::vector<int> descriptors_;
     std::set<uint32_t> named_;
+    std::set<uint64_t> wakeUpEvents_;  // the system's ids of those opened
+    size_t wokenAt_ = 0;               // where in their fields the woken thread is
     uint64_t moduleChanges_ = 0, lastModulesNs_ = 0;
     bool samples_ = false, load_ = false;
 

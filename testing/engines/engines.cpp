@@ -50,6 +50,7 @@ bool needsLinks(Trouble trouble, Shape shape) {
     }
 }
 bool needsSwitches(Trouble trouble) { return trouble == Trouble::OtherProgram || trouble == Trouble::OwnThreads; }
+bool wakeUpsTell(Trouble trouble) { return trouble != Trouble::GpuSlower && trouble != Trouble::CopySlower; }
 
 namespace {
 
@@ -128,7 +129,7 @@ public:
             world_.start(*hauler, [this, hauler] { return coreLoop(*hauler, Trouble::OwnThreads, haul_); });
         }
         world_.run();
-        world_.tellAll(sink, settings_.noise.switches);
+        world_.tellAll(sink, settings_.noise.switches, settings_.noise.wakeUps);
         return expected();
     }
 

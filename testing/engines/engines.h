@@ -42,6 +42,8 @@ bool applies(Trouble trouble, Shape shape);
 /// Whether it shows only where it is recorded who asked for work and who ended waits; and who had the cores.
 bool needsLinks(Trouble trouble, Shape shape);
 bool needsSwitches(Trouble trouble);
+/// Whether links can be done without where it is recorded who woke whom. (Devices wake nobody but by an interrupt.)
+bool wakeUpsTell(Trouble trouble);
 
 struct Noise {
     double jitter = 0.1;           // of every duration
@@ -51,6 +53,7 @@ struct Noise {
     int64_t deviceClockError = 0;  // ns
     bool links = true;             // false: who asked for work and who ended waits is not recorded
     bool switches = true;          // who had the cores is recorded
+    bool wakeUps = false;          // and who woke whom
 };
 
 struct Settings {

@@ -35,6 +35,7 @@ uint32_t causeOf(const Explanation& e, const Expected& expected) {
 Noise noiseOf(uint64_t seed) {
     Noise noise;
     noise.drift = seed % 4 == 1;
+    noise.wakeUps = seed % 5 < 2;
     noise.everyFourth = seed % 4 == 2;
     noise.warmUp = seed % 4 == 3;
     noise.deviceClockError = (static_cast<int64_t>(seed % 3) - 1) * 60'000;

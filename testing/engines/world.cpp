@@ -125,11 +125,19 @@ void World::start(Thread& thread, std::function<Doing()> body) {
 
 void World::at(int64_t time, std::function<void()> action) { plan_.push({time, planned_++, std::move(action)}); }
 
+/// In the lane of the core of whoever is acting; where that is a device or a timer, it interrupts the first core.
+void World::tellWakeUp(const Thread& thread) {
+    const bool hasCore = acting_ && acting_->core_ >= 0;
+    cores_[hasCore ? static_cast<size_t>(acting_->core_) : 0].events.push_back(
+        {now_, EventKind::WakeUp, thread.id_, hasCore ? acting_->id_ : 0, 0, {}});
+}
+
 void World::wake(Thread& thread) {
     if (thread.options_.device) {
         at(now_, [this, &thread] { resume(thread); });
         return;
     }
+    tellWakeUp(thread);
     at(now_ + kWaking, [this, &thread] {
         thread.need_ = 0;
         ready(thread);
@@ -207,7 +215,9 @@ void World::resume(Thread& thread) {
     thread.need_ = 0;
     const bool device = thread.options_.device;
     if (device) thread.state_ = Thread::State::Running;
+    Thread* const before = std::exchange(acting_, &thread);
     thread.next_.resume();
+    acting_ = before;
     if (thread.body_->handle().done()) thread.state_ = Thread::State::Ended;
     if (device) return;
     if (thread.state_ == Thread::State::Running) return turn(thread);  // it computes
@@ -230,7 +240,7 @@ void World::run() {
     }
 }
 
-void World::tellAll(fugato::EventSink& sink, bool withSwitches) const {
+void World::tellAll(fugato::EventSink& sink, bool withSwitches, bool withWakeUps) const {
     sink.started(0);
     for (const fugato::Definition& definition : definitions_) sink.define(definition);
     if (withSwitches)
@@ -246,7 +256,9 @@ void World::tellAll(fugato::EventSink& sink, bool withSwitches) const {
         for (const Event& event : events_[i]) sink.event(threads_[i]->id_, event);
     if (withSwitches)
         for (size_t i = 0; i < cores_.size(); ++i)
-            for (const Event& event : cores_[i].events) sink.event(kFirstCore + static_cast<uint32_t>(i), event);
+            for (const Event& event : cores_[i].events)
+                if (withWakeUps || event.kind != EventKind::WakeUp)
+                    sink.event(kFirstCore + static_cast<uint32_t>(i), event);
 }
 
 // ---- what threads share -------------------------------------------------------------------------------

@@ -122,8 +122,8 @@ public:
     int64_t now() const { return now_; }
     uint64_t newLink() { return ++links_; }
 
-    /// Everything that happened. `withSwitches`: also who had each core.
-    void tellAll(fugato::EventSink& sink, bool withSwitches) const;
+    /// Everything that happened. `withSwitches`: also who had each core; `withWakeUps`: and who woke whom.
+    void tellAll(fugato::EventSink& sink, bool withSwitches, bool withWakeUps) const;
 
 private:
     friend class Thread;
@@ -132,6 +132,7 @@ private:
         std::vector<fugato::Event> events;
     };
     void at(int64_t time, std::function<void()> action);
+    void tellWakeUp(const Thread& thread);
     void ready(Thread& thread);
     void dispatch();
     void give(int core, Thread* thread, bool beforeIsReady);
@@ -150,6 +151,7 @@ private:
     uint64_t planned_ = 0, links_ = 0;
     std::priority_queue<Planned> plan_;
     std::vector<Core> cores_;
+    Thread* acting_ = nullptr;  // whose turn it is to go on; null: time passes
     std::deque<Thread*> waiting_;  // ready, in the order in which they became so
     std::vector<std::unique_ptr<Thread>> threads_;
     std::vector<std::vector<fugato::Event>> events_;  // by thread

@@ -53,11 +53,14 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
             doubt(ConfidenceLevel::Low, "events of " + lane.name + " are missing in this frame");
         if (!isOf(r, segment, cause)) continue;
         if (segment.kind >= SegmentKind::WaitOther && segment.kind <= SegmentKind::WaitGpu &&
-            cause.kind == CauseKind::Waiting)
+            cause.kind == CauseKind::Waiting && segment.endedBy == kNone)
             doubt(ConfidenceLevel::Medium, "who ended that wait was not recorded");
         if (segment.kind == SegmentKind::Running && lane.kind == LaneKind::Thread && cause.kind == CauseKind::Slower &&
             lane.schedule.empty())
             doubt(ConfidenceLevel::Medium, "whether " + lane.name + " always had a core was not recorded");
+        if (segment.likely)
+            doubt(ConfidenceLevel::Medium,
+                  "who woke the waiting thread was not recorded, " + lane.name + " stopped at that instant");
         if (segment.marker.valid() &&
             (r.lanes[segment.lane].rows[segment.marker.row].flags(segment.marker.index) & kMarkerEndRepaired))
             doubt(ConfidenceLevel::Medium, "the end of ‘" + r.nameOf(segment.path) + "’ was not recorded");

@@ -28,6 +28,7 @@ std::string programName(const Recording& recording, uint32_t process) {
 
 std::string coreHolderText(const Recording& recording, CoreHolder holder) {
     if (holder == kNone) return "an unknown program";
+    if (holder == kSystem) return "the system itself";
     if (holder == kStoppedMachine) return "the machine itself";
     if (holder < recording.groups.size()) return recording.groups[holder].name;
     return programName(recording, holder - kOtherProgram);

@@ -14,6 +14,8 @@ namespace fugato {
 /// kNone: not known.
 using CoreHolder = uint32_t;
 inline constexpr CoreHolder kOtherProgram = 0x8000'0000;
+/// Where something else than a core is meant: the system itself, for a timer or a device.
+inline constexpr CoreHolder kSystem = 0xffff'fffd;
 
 /// The name of the lane group or the program.
 std::string coreHolderText(const Recording& recording, CoreHolder holder);

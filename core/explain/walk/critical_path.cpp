@@ -23,9 +23,10 @@ LaneCursor& CriticalPathWalker::cursor(uint32_t lane) {
 }
 
 void CriticalPathWalker::put(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker,
-                             PathId path, const LockVia& lock, CoreHolder coreHolder) {
+                             PathId path, const LockVia& lock, CoreHolder holder,
+                             CoreHolder endedBy) {
     if (begin >= end) return;
-    const Segment segment{begin, end, lane, path, kind, marker, lock, coreHolder};
+    const Segment segment{begin, end, lane, path, kind, marker, lock, holder, endedBy, likely_ > 0};
     if (!sums_) {
         segments_.push_back(segment);
         return;
@@ -36,23 +37,22 @@ void CriticalPathWalker::put(uint32_t lane, int64_t begin, int64_t end, SegmentK
 
 namespace {
 
-/// Goes back over [begin, end): `ran(from, to)` where nothing says that the lane did not run, `stopped(span, from, to)`
-/// where the system does.
-template <class Ran, class Stopped>
-void backOverSchedule(const Lane& lane, int64_t begin, int64_t end, Ran&& ran, Stopped&& stopped) {
+/// Goes back over [begin, end): `take(from, to, span)` for what the system says of the lane; span is null where it says
+/// nothing.
+template <class Take>
+void backOverSchedule(const Lane& lane, int64_t begin, int64_t end, Take&& take) {
     const auto& schedule = lane.schedule;
     auto after = std::lower_bound(schedule.begin(), schedule.end(), end,
                                   [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
     while (after != schedule.begin() && end > begin) {
         const ScheduleSpan& span = *--after;
         if (span.end <= begin) break;
-        if (span.state == ThreadState::Running) continue;
         const int64_t from = std::max(begin, span.begin), to = std::min(end, span.end);
-        if (to < end) ran(to, end);
-        stopped(span, from, to);
+        if (to < end) take(to, end, nullptr);
+        take(from, to, &span);
         end = from;
     }
-    if (begin < end) ran(begin, end);
+    if (begin < end) take(begin, end, nullptr);
 }
 
 }  // namespace
@@ -69,15 +69,19 @@ void CriticalPathWalker::putStretch(uint32_t lane, int64_t begin, int64_t end, c
         }
         spent_.touched.clear();
     };
-    const auto stopped = [&](const ScheduleSpan&, int64_t from, int64_t to) {
+    int64_t ranTo = end;
+    backOverSchedule(recording_.lanes[lane], begin, end, [&](int64_t from, int64_t to, const ScheduleSpan* span) {
+        if (!span || span->state == ThreadState::Running) return;
+        if (to < ranTo) ran(to, ranTo);
+        ranTo = from;
         while (to > from) {  // who had the core, and in which marker it was wanted
             const LaneCursor::Here now = cursor(lane).at(to);
             const int64_t since = std::max(from, now.stretchBegin);
             putRunning(lane, since, to, now.marker, now.path, lock);
             to = since;
         }
-    };
-    backOverSchedule(recording_.lanes[lane], begin, end, ran, stopped);
+    });
+    if (begin < ranTo) ran(begin, ranTo);
 }
 
 /// Goes back over [begin, end): `take(from, to, holder)` for who had the core, leaving out `notThread`. Time in which
@@ -116,30 +120,38 @@ void CriticalPathWalker::putNoCore(uint32_t lane, int64_t begin, int64_t end, ui
                     });
 }
 
+/// Time of which the lane's markers say as much as `as`, told apart by what the system's schedule says.
+void CriticalPathWalker::putBySchedule(uint32_t lane, int64_t begin, int64_t end, const KindsBySchedule& as,
+                                       const MarkerRef& marker, PathId path, const LockVia& lock) {
+    // The system ends these itself; whichever thread it interrupted for that has nothing to do with it.
+    const bool untilTimer = as.blocked == SegmentKind::WaitSleep || as.blocked == SegmentKind::WaitPacing;
+    backOverSchedule(recording_.lanes[lane], begin, end, [&](int64_t from, int64_t to, const ScheduleSpan* span) {
+        if (!span || span->state == ThreadState::Running) {
+            put(lane, from, to, span ? as.ran : as.unknown, marker, path, lock);
+        } else if (span->state == ThreadState::Ready) {
+            const int64_t since = std::max(from, contendedSince(recording_, lane, *span));
+            if (since < to) putNoCore(lane, since, to, span->core, marker, path);
+            put(lane, from, std::min(since, to), SegmentKind::Waking, marker, path, lock);
+        } else {
+            const Waker waker = untilTimer ? Waker{} : wakerOf(recording_, lane, *span);
+            if (waker.lane == kNone || waker.lane == lane || onWay_[waker.lane]) {
+                if (waker.thread && !holders_) holders_.emplace(recording_);
+                put(lane, from, to, as.blocked, marker, path, lock, kNone,
+                    waker.system ? kSystem : waker.thread ? holders_->of(waker.thread) : kNone);
+                return;
+            }
+            likely_ += waker.likely;
+            walk(waker.lane, to, from, lock, false);
+            likely_ -= waker.likely;
+        }
+    });
+}
+
 /// Time in which a lane's markers say that it ran; the system may know better.
 void CriticalPathWalker::putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
                                     const LockVia& lock) {
-    const auto ran = [&](int64_t from, int64_t to) { put(lane, from, to, SegmentKind::Running, marker, path, lock); };
-    const auto stopped = [&](const ScheduleSpan& span, int64_t from, int64_t to) {
-        if (span.state == ThreadState::Ready)
-            putNoCore(lane, from, to, span.core, marker, path);
-        else
-            put(lane, from, to, SegmentKind::Blocked, marker, path, lock);
-    };
-    backOverSchedule(recording_.lanes[lane], begin, end, ran, stopped);
-}
-
-/// Since when, from `begin` on, a core was in use without a break until `end`; `end` where it was idle then.
-int64_t CriticalPathWalker::usedSince(uint32_t core, int64_t begin, int64_t end) const {
-    const auto& spans = recording_.lanes[core].coreSpans;
-    auto before = std::lower_bound(spans.begin(), spans.end(), end,
-                                   [](const CoreSpan& span, int64_t t) { return span.begin < t; });
-    int64_t from = end;
-    while (before != spans.begin() && before[-1].end > begin && before[-1].thread != layout::kIdleThread) {
-        --before;
-        from = std::max(begin, before->begin);
-    }
-    return from;
+    putBySchedule(lane, begin, end, {SegmentKind::Running, SegmentKind::Running, SegmentKind::Blocked}, marker, path,
+                  lock);
 }
 
 /// Time in which a lane could have gone on and did not yet: as long as the core on which it then ran was in
@@ -154,7 +166,7 @@ void CriticalPathWalker::putDelay(uint32_t lane, int64_t begin, int64_t end, Seg
         if (after != schedule.begin() && after[-1].state == ThreadState::Running && after[-1].begin > begin) --after;
         if (after != schedule.end() && after->state == ThreadState::Running && after->begin > begin &&
             after->begin <= end && after->core < recording_.lanes.size()) {
-            const int64_t from = usedSince(after->core, begin, after->begin);
+            const int64_t from = usedSince(recording_, after->core, begin, after->begin);
             if (from < after->begin) {
                 put(lane, after->begin, end, kind, marker, path, lock);
                 putNoCore(lane, from, after->begin, after->core, marker, path);
@@ -203,7 +215,8 @@ void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const L
                         break;
                     }
                 }
-                put(lane, begin, time, SegmentKind::Idle, {}, 0, lock);
+                putBySchedule(lane, begin, time, {SegmentKind::Running, SegmentKind::Idle, SegmentKind::Idle}, {}, 0,
+                              lock);
             } else {
                 putRunning(lane, begin, time, {}, 0, lock);
             }
@@ -220,41 +233,13 @@ void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const L
     onWay_[lane] = false;
 }
 
-/// Between two threads none: they share a clock.
-static int64_t toleranceOf(const Recording& r, uint32_t lane, uint32_t other) {
-    return r.lanes[lane].kind == LaneKind::Queue || r.lanes[other].kind == LaneKind::Queue ? kClockTolerance : 0;
-}
-
-Waker requesterOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end) {
-    const LinkEnd* in = recording.lanes[lane].askedFor(begin, end);
-    const auto source = in ? recording.linkSource(in->link) : nullptr;
-    if (!source || source->time > begin + toleranceOf(recording, lane, source->lane)) return {};
-    return {source->lane, std::min(source->time, begin), source->path, {}};
-}
-
-Waker wakerOf(const Recording& recording, uint32_t lane, const Wait& wait) {
-    if (wait.kind == WaitKind::Pacing) return {};
-    if (wait.link) {
-        const auto source = recording.linkSource(wait.link);
-        if (!source || source->time > wait.end + toleranceOf(recording, lane, source->lane)) return {};
-        return {source->lane, std::min(source->time, wait.end), source->path, {}};
-    }
-    if (wait.object == kNone) return {};
-    // Whoever gave the lock back last before the wait was over.
-    const auto& holds = recording.holds[wait.object];
-    auto after =
-        std::upper_bound(holds.begin(), holds.end(), wait.end, [](int64_t t, const Hold& h) { return t < h.end; });
-    while (after != holds.begin() && after[-1].end > wait.begin && after[-1].lane == lane) --after;
-    if (after == holds.begin() || after[-1].end <= wait.begin) return {};
-    return {after[-1].lane, after[-1].end, 0, {wait.object, after[-1].path, lane}};
-}
-
 void CriticalPathWalker::walkWait(const LaneCursor::Here& here, int64_t time, int64_t from, const LockVia& lock) {
     const MarkerRef& marker = here.marker;
     const Wait* wait = recording_.lanes[marker.lane].waitOf(marker);
-    const Waker ender = wait ? wakerOf(recording_, marker.lane, *wait) : Waker{};
+    const Waker ender = wait ? toldWakerOf(recording_, marker.lane, *wait) : Waker{};
     if (ender.lane == kNone || ender.lane == marker.lane || onWay_[ender.lane]) {
-        put(marker.lane, from, time, pieceOf(wait ? wait->kind : WaitKind::Other), marker, here.path, lock);
+        const SegmentKind kind = pieceOf(wait ? wait->kind : WaitKind::Other);
+        putBySchedule(marker.lane, from, time, {kind, kind, kind}, marker, here.path, lock);
         return;
     }
     const int64_t ended = std::min(ender.time, time);  // reached while still blocked: the ender was already at work
@@ -275,7 +260,7 @@ void CriticalPathWalker::withoutCore(uint32_t lane, int64_t begin, int64_t end, 
                                  [](int64_t t, const ScheduleSpan& s) { return t < s.end; });
     for (; span != l.schedule.end() && span->begin < end; ++span) {
         if (span->state == ThreadState::Running || (!alsoBlocked && span->state == ThreadState::Blocked)) continue;
-        int64_t from = span->begin;
+        int64_t from = contendedSince(recording_, lane, *span);
         const auto next = span + 1;
         uint32_t core = span->core;
         if (span->state == ThreadState::Blocked) {  // how long its core was in use before it ran again
@@ -283,7 +268,7 @@ void CriticalPathWalker::withoutCore(uint32_t lane, int64_t begin, int64_t end, 
                 next->core >= recording_.lanes.size())
                 continue;
             core = next->core;
-            from = usedSince(core, span->begin, span->end);
+            from = usedSince(recording_, core, span->begin, span->end);
         }
         if (from < span->end) backOverHolders(core, from, span->end, static_cast<uint32_t>(l.osId), take);
     }

@@ -12,6 +12,7 @@
 
 #include "core_holder.h"
 #include "lane_cursor.h"
+#include "wakers.h"
 
 namespace fugato {
 
@@ -38,13 +39,6 @@ inline SegmentKind pieceOf(WaitKind kind) {
     return static_cast<SegmentKind>(static_cast<int>(SegmentKind::WaitOther) + static_cast<int>(kind));
 }
 
-/// The innermost lock through which the walk came to a segment.
-struct LockVia {
-    uint32_t object = kNone;  // kNone: not through a lock
-    PathId holder = 0;        // the marker in which the holder held it
-    uint32_t waiterLane = kNone;
-};
-
 struct Segment {
     int64_t begin = 0, end = 0;
     uint32_t lane = 0;
@@ -53,22 +47,10 @@ struct Segment {
     MarkerRef marker;  // the innermost marker; not valid outside any
     LockVia lock;
     CoreHolder coreHolder = kNone;  // of NoCore
+    CoreHolder endedBy = kNone;     // of a wait, or Blocked: the other program, or kSystem, that ended it; kNone: not known
+    bool likely = false;            // that the time belongs here rests on a guess who woke whom
     int64_t duration() const { return end - begin; }
 };
-
-/// Who ended a wait, where that was recorded: a link's source, or who gave the lock back.
-struct Waker {
-    uint32_t lane = kNone;  // kNone: not known
-    int64_t time = 0;
-    PathId path = 0;  // in which a link was given out
-    LockVia lock;     // where it was a lock
-};
-Waker wakerOf(const Recording& recording, uint32_t lane, const Wait& wait);
-/// Clocks of devices may disagree with the threads' by so much; what comes from there a little after its effect
-/// counts as at the same instant.
-inline constexpr int64_t kClockTolerance = 300'000;  // ns
-/// Where work on a lane was asked for whose outermost marker is [begin, end]; its lane is kNone where not known.
-Waker requesterOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end);
 
 /// What a frame's segments add up to. Told of the same more than once.
 class SegmentSums {
@@ -101,14 +83,19 @@ private:
     void walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner);
     void walkWait(const LaneCursor::Here& here, int64_t time, int64_t from, const LockVia& lock);
     void put(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker, PathId path,
-             const LockVia& lock, CoreHolder coreHolder = kNone);
+             const LockVia& lock, CoreHolder holder = kNone, CoreHolder endedBy = kNone);
+    /// What time is, by what the system says that the lane did.
+    struct KindsBySchedule {
+        SegmentKind ran, unknown, blocked;
+    };
+    void putBySchedule(uint32_t lane, int64_t begin, int64_t end, const KindsBySchedule& as, const MarkerRef& marker,
+                       PathId path, const LockVia& lock);
     void putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock);
     void putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
                     const LockVia& lock);
     void putDelay(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker, PathId path,
                   const LockVia& lock);
     void putNoCore(uint32_t lane, int64_t begin, int64_t end, uint32_t core, const MarkerRef& marker, PathId path);
-    int64_t usedSince(uint32_t core, int64_t begin, int64_t end) const;
     void withoutCore(uint32_t lane, int64_t begin, int64_t end, bool alsoBlocked, const TakeHolder& take);
     template <class Take>
     void backOverHolders(uint32_t core, int64_t begin, int64_t end, uint32_t notThread, Take&& take);
@@ -120,6 +107,7 @@ private:
     SegmentSums* sums_ = nullptr;  // while segments are only added up: to there
     MarkerSums spent_;
     std::optional<CoreHolders> holders_;  // made when first asked for
+    uint32_t likely_ = 0;                 // so many of the wakers through which the walk came are guessed
 };
 
 }  // namespace fugato

@@ -110,12 +110,14 @@ private:
         int64_t time = 0, begin = INT64_MAX, end = 0;
         uint32_t lane = 0, waiter = 0;
         PathId holder = 0;
+        bool likely = false;  // it is guessed
     };
 
     void findWhoWasWaitedFor() {
         for (const Segment& segment : segments_) {
             if (segment.lane == frame_.lane) continue;
             Behind& behind = segment.lock.object != kNone ? locks_[segment.lock.object] : byLane_[segment.lane];
+            behind.likely |= segment.likely;
             behind.time += segment.duration();
             behind.begin = std::min(behind.begin, segment.begin);
             behind.end = std::max(behind.end, segment.end);
@@ -203,6 +205,22 @@ private:
                "tell more.";
     }
 
+    /// " sound-server ended it.": who ended the waits of a cause, or that it is not known.
+    std::string endedText(const Cause& cause) const {
+        if (cause.segment == SegmentKind::WaitPacing || cause.segment == SegmentKind::WaitSleep) return {};
+        std::map<CoreHolder, int64_t> times;
+        for (const Segment& segment : segments_)
+            if (segment.kind == cause.segment && isOf(r_, segment, cause)) times[segment.endedBy] += segment.duration();
+        const auto most = std::max_element(times.begin(), times.end(),
+                                           [](const auto& a, const auto& b) { return a.second < b.second; });
+        const CoreHolder by = most == times.end() ? kNone : most->first;
+        if (by == kSystem) return " The system itself ended it, for a timer or a device.";
+        if (by != kNone) return " It was ended by " + coreHolderText(r_, by) + ", another program.";
+        if (cause.segment >= SegmentKind::WaitOther && cause.segment <= SegmentKind::WaitGpu)
+            return " Who ended that wait was not recorded; a link would tell.";
+        return {};
+    }
+
     Sentence sentenceOf(const Cause& cause, int64_t excess) const {
         const std::string lane = r_.groups[cause.group].name, title = causePlace(e_, cause),
                           time = durationText(excess);
@@ -225,8 +243,7 @@ private:
                 if (cause.segment == SegmentKind::Blocked) text += " No wait was recorded there.";
                 if (cause.segment == SegmentKind::WaitPacing)
                     text += " Its work was done in time; this wait ended late.";
-                if (cause.segment >= SegmentKind::WaitOther && cause.segment <= SegmentKind::WaitGpu)
-                    text += " Who ended that wait was not recorded; a link would tell.";
+                text += endedText(cause);
                 break;
             case CauseKind::NoCore: text = contentionText(cause, time); break;
             case CauseKind::Unexplained:
@@ -312,8 +329,9 @@ private:
         for (const auto& [lane, behind] : byLane_) {
             if (out_.size() >= kMostBeforeBound) break;
             if (behind.time < std::max<int64_t>(worth(), frame_.duration() / 8)) continue;
-            out_.push_back({r_.lanes[frame_.lane].name + " waited for " + r_.lanes[lane].name + " during " +
-                                durationText(behind.time) + " of this frame.",
+            out_.push_back({r_.lanes[frame_.lane].name + (behind.likely ? " likely waited for " : " waited for ") +
+                                r_.lanes[lane].name + " during " + durationText(behind.time) + " of this frame" +
+                                (behind.likely ? ": they went on and stopped at the same instant." : "."),
                             behind.begin, behind.end, lane});
         }
     }

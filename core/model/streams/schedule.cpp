@@ -4,8 +4,11 @@
 namespace fugato {
 
 void ScheduleStream::take(LaneFinds& finds) {
-    for (const LaneFinds::CoreSwitch& change : finds.switches) events_.add(change);
-    finds.switches.clear();
+    for (const LaneFinds::CoreEvent& event : finds.coreEvents) {
+        wakeUps_ |= event.wokenBy != LaneFinds::kNoWaker;
+        events_.add(event);
+    }
+    finds.coreEvents.clear();
 }
 
 void ScheduleStream::State::addSpan(uint32_t thread, int64_t begin, int64_t end, ThreadState state, uint32_t core,
@@ -31,7 +34,23 @@ void ScheduleStream::State::setOff(uint32_t thread, const Off* since, Undo* undo
     since ? void(off[thread] = *since) : void(off.erase(thread));
 }
 
-void ScheduleStream::State::take(const LaneFinds::CoreSwitch& change, Undo* undo) {
+void ScheduleStream::State::take(const LaneFinds::CoreEvent& event, Undo* undo) {
+    event.wokenBy == LaneFinds::kNoWaker ? onCore(event, undo) : woken(event, undo);
+}
+
+void ScheduleStream::State::woken(const LaneFinds::CoreEvent& event, Undo* undo) {
+    const auto waited = off.find(event.thread);
+    if (waited == off.end() || waited->second.ready || waited->second.time > event.time) return;
+    addSpan(event.thread, waited->second.time, event.time, ThreadState::Blocked, waited->second.core, undo);
+    const Off since{event.time, true, kNone};
+    setOff(event.thread, &since, undo);
+    const auto lane = laneOf.find(event.thread), by = laneOf.find(event.wokenBy);
+    if (lane == laneOf.end()) return;
+    listAt(wakeUps, lane->second).push_back({event.time, event.wokenBy, by == laneOf.end() ? kNone : by->second});
+    if (undo) undo->add([this, at = lane->second] { wakeUps[at].pop_back(); });
+}
+
+void ScheduleStream::State::onCore(const LaneFinds::CoreEvent& change, Undo* undo) {
     auto& spans = listAt(cores, change.core);
     if (!spans.empty()) {
         CoreSpan& last = spans.back();
@@ -44,7 +63,7 @@ void ScheduleStream::State::take(const LaneFinds::CoreSwitch& change, Undo* undo
     if (const auto waited = off.find(change.thread); waited != off.end()) {
         const Off since = waited->second;
         addSpan(change.thread, since.time, change.time, since.ready ? ThreadState::Ready : ThreadState::Blocked,
-                since.core, undo);
+                since.core == kNone ? change.core : since.core, undo);
         setOff(change.thread, nullptr, undo);
     }
     spans.push_back({change.time, change.time, change.thread});
@@ -64,6 +83,7 @@ static std::vector<TimeSplit> sumsOf(const std::vector<ScheduleSpan>& spans) {
 template <class Place>
 void ScheduleStream::fill(Recording& r, Place& place) {
     if (events_.empty()) return;
+    r.wakeUps = wakeUps_;
     LaneOf laneOf;
     for (uint32_t i = 0; i < r.lanes.size(); ++i)
         if (const Lane& lane = r.lanes[i]; lane.kind == LaneKind::Thread && lane.osId)
@@ -77,6 +97,7 @@ void ScheduleStream::fill(Recording& r, Place& place) {
     }
     events_.withAll(byTime, [&](State& state) {
         state.schedules.resize(r.lanes.size());
+        state.wakeUps.resize(r.lanes.size());
         state.cores.resize(r.lanes.size());
         Undo undo;
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {  // what lasts to the end
@@ -92,6 +113,7 @@ void ScheduleStream::fill(Recording& r, Place& place) {
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {
             r.lanes[i].schedule = Column<ScheduleSpan>::of(place, state.schedules[i]);
             r.lanes[i].scheduleSums = Column<TimeSplit>::of(place, sumsOf(state.schedules[i]));
+            r.lanes[i].wakeUps = Column<WakeUp>::of(place, state.wakeUps[i]);
             r.lanes[i].coreSpans = Column<CoreSpan>::of(place, state.cores[i]);
         }
         undo.run();

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// From who had each core, what each recorded thread did: ran, was ready, was blocked.
+// From who had each core, and who was woken by whom, what each recorded thread did: ran, was ready, was blocked.
 #pragma once
 
 #include <unordered_map>
@@ -21,21 +21,25 @@ private:
     struct Off {  // a thread that has no core
         int64_t time = 0;
         bool ready = false;
-        uint32_t core = 0;
+        uint32_t core = kNone;  // kNone: it was woken, and on which core it will run is not known yet
     };
     using LaneOf = std::unordered_map<uint32_t, uint32_t>;  // by thread of the operating system
     struct State {
         LaneOf laneOf;
         std::vector<std::vector<ScheduleSpan>> schedules;  // by lane
+        std::vector<std::vector<WakeUp>> wakeUps;          // by lane
         std::vector<std::vector<CoreSpan>> cores;          // by lane; the last one of each lasts
         std::unordered_map<uint32_t, Off> off;             // by thread
 
-        void take(const LaneFinds::CoreSwitch& change, Undo* undo);
+        void take(const LaneFinds::CoreEvent& event, Undo* undo);
+        void onCore(const LaneFinds::CoreEvent& change, Undo* undo);
+        void woken(const LaneFinds::CoreEvent& event, Undo* undo);
         void addSpan(uint32_t thread, int64_t begin, int64_t end, ThreadState state, uint32_t core, Undo* undo);
         void setOff(uint32_t thread, const Off* since, Undo* undo);
     };
-    TimedEvents<LaneFinds::CoreSwitch, State> events_;
+    TimedEvents<LaneFinds::CoreEvent, State> events_;
     LaneOf laneOf_;
+    bool wakeUps_ = false;  // any was told
 };
 
 }  // namespace fugato
