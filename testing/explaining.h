@@ -53,7 +53,7 @@ inline TextRecording contendedFrames() {
     t.line(R"({"define":"os_thread","id":90,"process":90,"name":"kworker/0:1"})");
     t.at(0, "core 0", onCore(100));
     double at = 0;
-    // Who has the core for 6 ms of the frame: thread, from when on.
+    // Who has the core of main, one after the other from 2 ms after the frame's begin: thread, for how many ms.
     const std::map<int, std::vector<std::pair<int, double>>> taken{
         {20, {{88, 2}}}, {22, {{89, 4}}}, {24, {{88, 3}, {200, 3}}}, {26, {{300, 6}}}, {28, {{90, 2}}}};
     for (int f = 0; f < 40; ++f, at += 40'000) {

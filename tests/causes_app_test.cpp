@@ -6,6 +6,7 @@
 #include <QToolTip>
 
 #include "app/causes/causes_panel.h"
+#include "app/settings/settings.h"
 #include "core/explain/words/sentences.h"
 #include "testing/explaining.h"
 #include "window_test.h"
@@ -67,6 +68,52 @@ private slots:
         QCOMPARE(picture.standsFor(updater), size_t{1});
         click();
         QCOMPARE(picture.standsFor(one), size_t{2});
+    }
+
+    void otherProgramsHaveTracksWhenAskedFor() {
+        open(write("contended.jsonl", QByteArray::fromStdString(contendedFrames().text())));
+        LanesView& lanes = window_->lanes();
+        const auto programs = [&] {
+            QStringList names;
+            for (const TrackPicture::Track& track : lanes.picture().tracks().tracks())
+                if (track.kind == TrackPicture::Kind::Program) names << track.name + ", " + track.detail;
+            return names;
+        };
+        QVERIFY(programs().isEmpty());
+        const int before = lanes.picture().height();
+        key(Qt::Key_O);
+        // find had the core for 2, 4 and 3 ms, updater for 3, kworker for 2; hauler is the program's own.
+        const QStringList all{"find, ran 9.0 ms", "updater, ran 3.0 ms", "kworker, ran 2.0 ms"};
+        QTRY_COMPARE(programs(), all);
+        QVERIFY(lanes.picture().height() > before);
+        QVERIFY(settings::otherPrograms().get());
+        // Frame 24: find from 2 to 5 ms after its begin, then updater.
+        selection().chooseFrame(24);
+        selection().showFrame();
+        settle();
+        const QRect area = lanes.viewport()->rect();
+        const int64_t begin = explanation().frame(24).begin;
+        const auto wordsAt = [&](size_t track, int64_t ms) {
+            const QRect box = lanes.picture().trackRect(area, lanes.scrolled(), track);
+            const int x = static_cast<int>(lanes.picture().xAt(area, begin + ms * 1'000'000));
+            return lanes.picture().wordsAt(area, lanes.scrolled(), {x, box.center().y()});
+        };
+        QCOMPARE(wordsAt(0, 3),
+                 QString("<b>find</b>, another program: ran 9.0 ms in all<br>had a core for 3.0 ms here"));
+        QCOMPARE(wordsAt(0, 6), QString("<b>find</b>, another program: ran 9.0 ms in all"));
+        QCOMPARE(wordsAt(1, 6),
+                 QString("<b>updater</b>, another program: ran 3.0 ms in all<br>had a core for 3.0 ms here"));
+        const QImage shown = lanes.grab().toImage();
+        key(Qt::Key_O);
+        QVERIFY(programs().isEmpty());
+        QCOMPARE(lanes.picture().height(), before);
+        QVERIFY(lanes.grab().toImage() != shown);
+        // Where the system did not tell, it can't be asked for.
+        TextRecording none;
+        usualFrames(none, 3);
+        open(write("none.jsonl", QByteArray::fromStdString(none.text())));
+        for (QAction* action : window_->findChildren<QAction*>())
+            if (action->text() == "Other programs on the cores") QVERIFY(!action->isEnabled());
     }
 
     void smallCausesShareARowThatOpens() {

@@ -5,6 +5,7 @@
 #include <QtTest>
 
 #include "core/ask/frame_table.h"
+#include "core/ask/other_programs.h"
 #include "core/ask/search.h"
 #include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
@@ -74,6 +75,38 @@ private slots:
         // Repaired, each takes only its own away.
         QCOMPARE(predict(*e, {{0, false}})->over, 1u);
         QCOMPARE(predict(*e, {{1, false}})->over, 4u);
+    }
+
+    void otherProgramsAreAddedUpByName() {
+        const auto r = contendedFrames().open();
+        QVERIFY(tellsOtherPrograms(*r));
+        const OtherProgramList all = *otherPrograms(*r, 10);
+        QCOMPARE(all.size(), size_t{3});
+        QCOMPARE(all[0].name, std::string("find"));
+        QCOMPARE(all[0].ran, int64_t{9'000'000});
+        QCOMPARE(all[0].spans.size(), size_t{3});
+        // In frame 20, which begins at 0.8 s, from 2 to 4 ms.
+        QCOMPARE(all[0].between(800'000'000, 803'000'000), int64_t{1'000'000});
+        QCOMPARE(all[0].between(r->begin, r->end), int64_t{9'000'000});
+        QCOMPARE(all[0].between(0, 800'000'000), int64_t{0});
+        const OtherProgramList few = *otherPrograms(*r, 1);
+        QCOMPARE(few.size(), size_t{2});
+        QCOMPARE(few[1].name, std::string("2 more programs"));
+        QCOMPARE(few[1].ran, int64_t{5'000'000});
+        TextRecording none;
+        usualFrames(none, 3);
+        QVERIFY(!tellsOtherPrograms(*none.open()));
+        QVERIFY(otherPrograms(*none.open(), 10)->empty());
+        // On two cores at once it is one span, but twice the time.
+        TextRecording both;
+        threadsAndCore(both);
+        both.line(R"({"define":"lane","id":10,"name":"core 1","kind":"core","role":"","os":1})");
+        both.at(0, "core 0", onCore(200)).at(1000, "core 1", onCore(200)).at(3000, "core 0", onCore(0));
+        both.at(4000, "core 1", onCore(0)).frame(0, "main").frameEnd(9000, "main");
+        const OtherProgram updater = otherPrograms(*both.open(), 10)->at(0);
+        QCOMPARE(updater.ran, int64_t{6'000'000});
+        QCOMPARE(updater.spans.size(), size_t{1});
+        QCOMPARE(updater.between(0, 9'000'000), int64_t{4'000'000});
     }
 
     void machineThatStandsStillIsToldFromWork() {

@@ -96,8 +96,12 @@ std::shared_ptr<const Recording> randomRecording(uint32_t seed, bool cores, bool
                 const uint32_t threads[] = {101, 102, 103, 104, 0, 200};
                 builder.event(50 + core, {now, EventKind::Switch, threads[random() % 6], random() % 2, 0, {}});
                 if (wakeUps && random() % 2)
-                    builder.event(50 + core, {now + int64_t(random() % 200), EventKind::WakeUp, threads[random() % 4],
-                                              threads[random() % 6], 0, {}});
+                    builder.event(50 + core, {now + int64_t(random() % 200),
+                                              EventKind::WakeUp,
+                                              threads[random() % 4],
+                                              threads[random() % 6],
+                                              0,
+                                              {}});
             }
         }
         builder.define(OsThreadDefinition{200, 77, "updater"});

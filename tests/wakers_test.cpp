@@ -6,8 +6,8 @@
 
 #include "core/explain/causes/confidence.h"
 #include "core/explain/simulation/what_if.h"
-#include "core/explain/words/sentences.h"
 #include "core/explain/words/explained_frame.h"
+#include "core/explain/words/sentences.h"
 #include "testing/explaining.h"
 
 using namespace fugato;
@@ -52,7 +52,8 @@ QStringList walked(const Recording& r, uint32_t frame) {
         QString who = QString::fromStdString(r.lanes[s.lane].name) + ":" + pathOf(r, s.path) + " " +
                       segmentName(s.kind) + " " + ms(s.begin) + "-" + ms(s.end);
         if (s.kind == SegmentKind::NoCore) who += " by " + QString::fromStdString(coreHolderText(r, s.coreHolder));
-        if (s.endedBy != kNone && s.endedBy != kSystem) who += " ended by " + QString::fromStdString(coreHolderText(r, s.endedBy));
+        if (s.endedBy != kNone && s.endedBy != kSystem)
+            who += " ended by " + QString::fromStdString(coreHolderText(r, s.endedBy));
         if (s.likely) who += " likely";
         out.prepend(who);
     }
@@ -95,8 +96,8 @@ private slots:
         QVERIFY(r->wakeUps);
         QCOMPARE(walked(*r, 30),
                  (QStringList{"main: running 0-2", "main:Load running 2-4", "decoder: running 4-7",
-                              "decoder: no_core 7-12 by sound server", "decoder: running 12-15", "main:Load waking 15-16",
-                              "main:Load running 16-18", "main: running 18-20"}));
+                              "decoder: no_core 7-12 by sound server", "decoder: running 12-15",
+                              "main:Load waking 15-16", "main:Load running 16-18", "main: running 18-20"}));
         const Lane& main = r->lanes[laneNamed(*r, "main")];
         const TimeSplit split = main.splitBetween(r->series[0].frames[30].begin, r->series[0].frames[30].end);
         QCOMPARE(split.blocked, int64_t{11'000'000});
@@ -119,9 +120,8 @@ private slots:
             t.at(at + 16'000, "core 0", onCore(100, true));
             t.waitEnd(at + 16'000, "main").frameEnd(at + 20'000, "main");
             const auto r = t.open();
-            QCOMPARE(walked(*r, 30),
-                     (QStringList{"main: running 0-2", QString("main:Wait wait_%1 2-7").arg(kind),
-                                  "main:Wait no_core 7-16 by sound server", "main: running 16-20"}));
+            QCOMPARE(walked(*r, 30), (QStringList{"main: running 0-2", QString("main:Wait wait_%1 2-7").arg(kind),
+                                                  "main:Wait no_core 7-16 by sound server", "main: running 16-20"}));
             const auto e = explained(r);
             QVERIFY(e->frames[30].state == FrameState::Over);  // also where it was held to its tick until 7 ms
             QVERIFY(e->causes[0].contention == Contention::OtherPrograms);
@@ -188,9 +188,8 @@ private slots:
         QCOMPARE(unseen->lanes[worker].wakeUps.size(), size_t{0});
         QCOMPARE(walked(*unseen, 30)[2], QString("worker: idle 4-6"));
         QCOMPARE(r->lanes[worker].wakeUps.size(), size_t{1});
-        QCOMPARE(walked(*r, 30).mid(2, 4),
-                 (QStringList{"decoder: running 4-6", "worker:Job queued 6-6.05", "worker:Job running 6.05-15.9",
-                              "worker: running 15.9-15.95"}));
+        QCOMPARE(walked(*r, 30).mid(2, 4), (QStringList{"decoder: running 4-6", "worker:Job queued 6-6.05",
+                                                        "worker:Job running 6.05-15.9", "worker: running 15.9-15.95"}));
         const MarkerRow& jobs = r->lanes[worker].rows[0];
         const Waker asked = requesterOf(*r, worker, jobs.begin(0), jobs.end(0));
         QCOMPARE(r->lanes[asked.lane].name, std::string("decoder"));
@@ -225,10 +224,12 @@ private slots:
         QVERIFY(!e->recording->wakeUps);
         QCOMPARE(walked(*e->recording, 30).mid(2, 2),
                  (QStringList{"decoder: idle 4-5 likely", "decoder: running 5-16 likely"}));
-        QVERIFY(says(sentencesOf(*e, 30),
-                     "main likely waited for decoder during 12.0 ms of this frame: they went on and stopped at the same "
-                     "instant."));
-        QVERIFY(says(doubtsOf(*e, 30), "who woke the waiting thread was not recorded, decoder stopped at that instant"));
+        QVERIFY(
+            says(sentencesOf(*e, 30),
+                 "main likely waited for decoder during 12.0 ms of this frame: they went on and stopped at the same "
+                 "instant."));
+        QVERIFY(
+            says(doubtsOf(*e, 30), "who woke the waiting thread was not recorded, decoder stopped at that instant"));
     }
 
     void severalThatStopOrOneThatStopsOftenAreNoEvidence() {

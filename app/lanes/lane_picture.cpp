@@ -45,11 +45,21 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording, bool 
     if (!same) {
         explanation_.reset();
         explained_.reset();
+        tracks_.setPrograms(nullptr);
     }
     names_.setRecording(recording_);
-    tracks_.setRecording(recording_);
     cause_ = kNone;
     marker_ = {};
+    layOutTracks(same);
+}
+
+void LanePicture::setPrograms(std::shared_ptr<const OtherProgramList> programs) {
+    tracks_.setPrograms(std::move(programs));
+    layOutTracks(true);
+}
+
+void LanePicture::layOutTracks(bool same) {
+    tracks_.setRecording(recording_);
     std::vector<int> trackHeights;
     for (const TrackPicture::Track& track : tracks_.tracks())
         trackHeights.push_back(std::max(track.height, kLeastTrackHeight));

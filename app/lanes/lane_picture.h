@@ -25,6 +25,8 @@ class LanePicture : public LaneLayout {
 public:
     /// `same`: another state of the recording before; what is folded and opened stays.
     void setRecording(std::shared_ptr<const Recording> recording, bool same = false);
+    /// Other programs as tracks below the lanes; null: none.
+    void setPrograms(std::shared_ptr<const OtherProgramList> programs);
     void setExplanation(std::shared_ptr<const Explanation> explanation);
     /// The selected frame, or null; and the selected cause.
     void setFrame(std::shared_ptr<const ExplainedFrame> frame, uint32_t cause);
@@ -53,6 +55,7 @@ public:
     void setAllExact(bool exact) { allExact_ = exact; }
 
 private:
+    void layOutTracks(bool same);
     void paintHeader(QPainter& painter, const QRect& area);
     void paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
     struct RowInSight {

@@ -33,6 +33,7 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
         picture_.setRecording(document_.recording(), true);
         setRanges();
         takeChoice();
+        if (!programs_.busy()) fetchPrograms();  // else the next time
     });
     connect(&selected, &SelectedFrame::changed, this, &LanesView::takeChoice);
     connect(&document, &Document::explanationChanged, this, [this] {
@@ -57,6 +58,7 @@ void LanesView::takeRecording() {
     setRanges();
     verticalScrollBar()->setValue(0);
     viewport()->update();
+    fetchPrograms();
 }
 
 void LanesView::takeChoice() {
@@ -82,6 +84,30 @@ void LanesView::setGathering(bool gathering) {
     setRanges();
     showCriticalPath();
     viewport()->update();
+}
+
+void LanesView::setPrograms(bool shown) {
+    programsShown_ = shown;
+    if (!shown) {
+        programs_.silence();
+        picture_.setPrograms(nullptr);
+        setRanges();
+        viewport()->update();
+    }
+    fetchPrograms();
+}
+
+/// Finds them in the background; where there are many changes on the cores that takes a while.
+void LanesView::fetchPrograms() {
+    constexpr size_t kMost = 8;
+    const auto recording = document_.recording();
+    if (!programsShown_ || !recording || !recording->whole || !tellsOtherPrograms(*recording)) return;
+    programs_.ask([recording](const Progress& progress) { return otherPrograms(*recording, kMost, progress); },
+                  [this](const std::shared_ptr<const OtherProgramList>& found) {
+                      picture_.setPrograms(found);
+                      setRanges();
+                      viewport()->update();
+                  });
 }
 
 void LanesView::showLane(uint32_t lane) {

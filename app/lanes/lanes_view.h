@@ -21,6 +21,8 @@ public:
     LanesView(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent = nullptr);
     ~LanesView() override;
     void setGathering(bool gathering);
+    /// Whether other programs have tracks below the lanes, where the recording tells of them.
+    void setPrograms(bool shown);
     LanePicture& picture() { return picture_; }
     int scrolled() const;
     /// What the person is told about a marker, marked up for a tooltip.
@@ -51,6 +53,7 @@ private:
     void takeChoice();
     void setRanges();
     void fetchMissing();
+    void fetchPrograms();
     void tellMarker(const MarkerRef& marker, const QPoint& at);
 
     Document& document_;
@@ -64,7 +67,8 @@ private:
     int pressedScroll_ = 0;
     bool fetching_ = false;
     std::shared_ptr<Task> fetcher_;
-    BackgroundQuery telling_;
+    BackgroundQuery telling_, programs_;
+    bool programsShown_ = false;
     QPoint pointedAt_{-1, -1};
 };
 

@@ -79,6 +79,10 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
         ranges_[tracks_.size()] = range;
         return range;
     };
+    // Asked for, so next to the lanes.
+    for (uint32_t i = 0; programs_ && i < programs_->size(); ++i)
+        tracks_.push_back({Kind::Program, i, kBandHeight, toQString((*programs_)[i].name),
+                           QObject::tr("ran %1").arg(toQString(durationText((*programs_)[i].ran)))});
     if (!r.points.empty())
         tracks_.push_back({Kind::Points, 0, kBandHeight, QObject::tr("points"), toQString(countText(r.points.size()))});
     for (uint32_t i = 0; i < r.states.size(); ++i)
@@ -135,6 +139,7 @@ void TrackPicture::paint(QPainter& painter, const TimeAxis& axis, size_t index) 
             return paintCurve(painter, axis, pool.times, pool.bytesInUse, pool.extremes, ranges_.at(index), nullptr);
         }
         case Kind::Core: return paintCore(painter, axis, r.lanes[track.index]);
+        case Kind::Program: return paintProgram(painter, axis, (*programs_)[track.index]);
         case Kind::Pictures: return paintPictures(painter, axis);
     }
 }
@@ -342,6 +347,32 @@ void TrackPicture::paintCore(QPainter& painter, const TimeAxis& axis, const Lane
     }
 }
 
+/// Where it had a core, drawn as other programs are on the cores; darker the more of a pixel it had one.
+void TrackPicture::paintProgram(QPainter& painter, const TimeAxis& axis, const OtherProgram& program) {
+    const Theme& t = theme();
+    auto at = std::lower_bound(program.spans.begin(), program.spans.end(), axis.begin,
+                               [](const OtherProgram::Span& s, int64_t time) { return s.end < time; });
+    while (at != program.spans.end() && at->begin < axis.end) {
+        const double left = axis.xAt(at->begin), right = axis.xAt(at->end);
+        if (right - left >= 2) {
+            const QRectF box(left, axis.box.top() + 2, right - left, axis.box.height() - 5);
+            painter.fillRect(box, t.waiting);
+            painter.fillRect(box, QBrush(t.muted, Qt::Dense6Pattern));
+            painter.fillRect(QRectF(box.left(), box.top(), 1, box.height()), t.markerEdge);
+            ++at;
+            continue;
+        }
+        const double column = std::floor(left);
+        const int64_t from = axis.timeAt(column), next = std::max(axis.timeAt(column + 1), at->begin + 1);
+        QColor color = t.markerEdge;
+        color.setAlphaF(static_cast<float>(std::clamp(
+            static_cast<double>(program.between(from, next)) / static_cast<double>(next - from), 0.15, 1.0)));
+        painter.fillRect(QRectF(column, axis.box.top() + 2, 1, axis.box.height() - 5), color);
+        at = std::lower_bound(at + 1, program.spans.end(), next,
+                              [](const OtherProgram::Span& s, int64_t time) { return s.begin < time; });
+    }
+}
+
 void TrackPicture::paintPictures(QPainter& painter, const TimeAxis& axis) {
     const auto& pictures = recording_->pictures;
     const int height = axis.box.height() - 6;
@@ -466,6 +497,16 @@ QString TrackPicture::poolWords(uint32_t index, int64_t time) const {
     return words;
 }
 
+QString TrackPicture::programWords(const OtherProgram& program, int64_t time) const {
+    QString words = QObject::tr("<b>%1</b>, another program: ran %2 in all")
+                        .arg(toQString(program.name).toHtmlEscaped(), toQString(durationText(program.ran)));
+    const auto after = std::upper_bound(program.spans.begin(), program.spans.end(), time,
+                                        [](int64_t t, const OtherProgram::Span& s) { return t < s.begin; });
+    if (after == program.spans.begin() || after[-1].end <= time) return words;
+    return words +
+           QObject::tr("<br>had a core for %1 here").arg(toQString(durationText(after[-1].end - after[-1].begin)));
+}
+
 QString TrackPicture::coreWords(const TimeAxis& axis, uint32_t core, int x) const {
     constexpr uint32_t kMostShown = 8;  // of a call stack
     const Recording& r = *recording_;
@@ -498,6 +539,7 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
         case Kind::Counter: return counterWords(r.counters[track.index], time);
         case Kind::Pool: return poolWords(track.index, time);
         case Kind::Core: return coreWords(axis, track.index, at.x());
+        case Kind::Program: return programWords((*programs_)[track.index], time);
         case Kind::Pictures: {
             const auto after = std::upper_bound(r.pictures.begin(), r.pictures.end(), time,
                                                 [](int64_t t, const Picture& p) { return t < p.time; });

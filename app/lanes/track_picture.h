@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // What stands below the lanes on the same time axis: points, states, operations, counters, memory,
-// cores and pictures of the screen; and the thin line above each thread that tells whether it ran, was
+// cores, other programs and pictures of the screen; and the thin line above each thread that tells whether it ran, was
 // ready or was blocked. Painting costs pixels, not events, but for counters (their values in view).
 #pragma once
 
@@ -12,7 +12,7 @@
 #include <memory>
 #include <vector>
 
-#include "core/model/recording.h"
+#include "core/ask/other_programs.h"
 
 namespace fugato {
 
@@ -31,15 +31,17 @@ struct TimeAxis {
 
 class TrackPicture {
 public:
-    enum class Kind { Points, State, Operations, Counter, Pool, Core, Pictures };
+    enum class Kind { Points, State, Operations, Counter, Pool, Core, Program, Pictures };
     struct Track {
         Kind kind{};
-        uint32_t index = 0;  // state, counter, pool or lane (of a core)
+        uint32_t index = 0;  // state, counter, pool, lane (of a core) or other program
         int height = 0;
         QString name, detail;  // for the label
     };
 
     void setRecording(std::shared_ptr<const Recording> recording);
+    /// The other programs that are shown; null: none. Before setRecording().
+    void setPrograms(std::shared_ptr<const OtherProgramList> programs) { programs_ = std::move(programs); }
     void themeChanged() { images_.clear(); }
     const std::vector<Track>& tracks() const { return tracks_; }
 
@@ -65,6 +67,7 @@ private:
                         bool failed);
     void paintOperationsBeyond(QPainter& painter, const TimeAxis& axis);
     void paintCore(QPainter& painter, const TimeAxis& axis, const Lane& lane);
+    void paintProgram(QPainter& painter, const TimeAxis& axis, const OtherProgram& program);
     void paintPictures(QPainter& painter, const TimeAxis& axis);
     // What tooltips say of each kind.
     QString pointWords(const TimeAxis& axis, int x) const;
@@ -73,9 +76,11 @@ private:
     QString operationWords(const Operation& operation) const;
     QString counterWords(const Counter& counter, int64_t time) const;
     QString poolWords(uint32_t index, int64_t time) const;
+    QString programWords(const OtherProgram& program, int64_t time) const;
     QString coreWords(const TimeAxis& axis, uint32_t core, int x) const;
 
     std::shared_ptr<const Recording> recording_;
+    std::shared_ptr<const OtherProgramList> programs_;
     std::vector<Track> tracks_;
     std::map<size_t, Range> ranges_;   // of counters and pools, by track
     std::map<size_t, QImage> images_;  // of pictures

@@ -31,6 +31,7 @@ inline Setting<QByteArray> windowGeometry() { return {"window/geometry", {}}; }
 inline Setting<QByteArray> panelWidths() { return {"window/across", {}}; }   // causes, lanes, why
 inline Setting<QByteArray> panelHeights() { return {"window/middle", {}}; }  // lanes, drawer
 inline Setting<bool> gatherLanes() { return {"view/gather", true}; }         // those of the blue line
+inline Setting<bool> otherPrograms() { return {"view/programs", false}; }    // as tracks below the lanes
 inline Setting<bool> darkColours() { return {"view/dark", false}; }
 inline Setting<int> stacksOf() { return {"stacks/of", 0}; }  // frame, marker, time: as on the page of call stacks
 inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }  // newest first

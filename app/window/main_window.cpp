@@ -302,6 +302,20 @@ void MainWindow::makeViewMenu() {
                             lanes_->setGathering(on);
                         });
     lanes_->setGathering(gather);
+    const bool programs = settings::otherPrograms().get();
+    QAction* shown =
+        commands_.addSwitch(view, tr("Other programs on the cores"), QKeySequence(Qt::Key_O),
+                            tr("when other programs had a core, below the lanes, or not"), programs, [this](bool on) {
+                                settings::otherPrograms().set(on);
+                                lanes_->setPrograms(on);
+                            });
+    lanes_->setPrograms(programs);
+    const auto enable = [this, shown] {
+        shown->setEnabled(document_.recording() && tellsOtherPrograms(*document_.recording()));
+    };
+    connect(&document_, &Document::recordingChanged, this, enable);
+    connect(&document_, &Document::recordingGrew, this, enable);
+    enable();
     view->addSeparator();
     commands_.add(view, tr("Memory limit…"), {}, {}, [this] { askMemoryLimit(); });
     commands_.addSwitch(view, tr("Dark colours"), {}, {}, theme().dark, [this](bool dark) { setDark(dark); });

@@ -177,8 +177,9 @@ void OsActivity::startWakeUps(Recorder& r) {
     }
     if (number.empty() || !wokenAt_)
         return addContext(r, "os wake-ups",
-                          "not recorded: " + fields + " cannot be read; as root: mount -t tracefs none "
-                          "/sys/kernel/tracing, and run the program with leave to read it");
+                          "not recorded: " + fields +
+                              " cannot be read; as root: mount -t tracefs none "
+                              "/sys/kernel/tracing, and run the program with leave to read it");
     perf_event_attr attr = eventOf(std::strtoull(number.c_str(), nullptr, 10));
     attr.type = PERF_TYPE_TRACEPOINT;
     attr.sample_period = 1;

@@ -48,8 +48,8 @@ private:
     int openOnCore(perf_event_attr& attr, int process, Core& core);
     void readCore(Recorder& r, Core& core, uint64_t now);
     void take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record, uint64_t now);
-    void takeSample(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, uint32_t process,
-                    std::string_view stack, uint64_t now);
+    void takeSample(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, uint32_t process, std::string_view stack,
+                    uint64_t now);
     void takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by, std::string_view fields, uint64_t now);
     void nameThread(Recorder& r, uint32_t thread, uint32_t process);
     void tellModules(Recorder& r);

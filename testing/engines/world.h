@@ -151,7 +151,7 @@ private:
     uint64_t planned_ = 0, links_ = 0;
     std::priority_queue<Planned> plan_;
     std::vector<Core> cores_;
-    Thread* acting_ = nullptr;  // whose turn it is to go on; null: time passes
+    Thread* acting_ = nullptr;     // whose turn it is to go on; null: time passes
     std::deque<Thread*> waiting_;  // ready, in the order in which they became so
     std::vector<std::unique_ptr<Thread>> threads_;
     std::vector<std::vector<fugato::Event>> events_;  // by thread

@@ -23,8 +23,7 @@ LaneCursor& CriticalPathWalker::cursor(uint32_t lane) {
 }
 
 void CriticalPathWalker::put(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker,
-                             PathId path, const LockVia& lock, CoreHolder holder,
-                             CoreHolder endedBy) {
+                             PathId path, const LockVia& lock, CoreHolder holder, CoreHolder endedBy) {
     if (begin >= end) return;
     const Segment segment{begin, end, lane, path, kind, marker, lock, holder, endedBy, likely_ > 0};
     if (!sums_) {
@@ -137,7 +136,9 @@ void CriticalPathWalker::putBySchedule(uint32_t lane, int64_t begin, int64_t end
             if (waker.lane == kNone || waker.lane == lane || onWay_[waker.lane]) {
                 if (waker.thread && !holders_) holders_.emplace(recording_);
                 put(lane, from, to, as.blocked, marker, path, lock, kNone,
-                    waker.system ? kSystem : waker.thread ? holders_->of(waker.thread) : kNone);
+                    waker.system   ? kSystem
+                    : waker.thread ? holders_->of(waker.thread)
+                                   : kNone);
                 return;
             }
             likely_ += waker.likely;

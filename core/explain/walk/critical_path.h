@@ -47,8 +47,9 @@ struct Segment {
     MarkerRef marker;  // the innermost marker; not valid outside any
     LockVia lock;
     CoreHolder coreHolder = kNone;  // of NoCore
-    CoreHolder endedBy = kNone;     // of a wait, or Blocked: the other program, or kSystem, that ended it; kNone: not known
-    bool likely = false;            // that the time belongs here rests on a guess who woke whom
+    CoreHolder endedBy =
+        kNone;            // of a wait, or Blocked: the other program, or kSystem, that ended it; kNone: not known
+    bool likely = false;  // that the time belongs here rests on a guess who woke whom
     int64_t duration() const { return end - begin; }
 };
 

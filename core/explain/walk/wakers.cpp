@@ -68,7 +68,8 @@ Waker wakerOf(const Recording& recording, uint32_t lane, const ScheduleSpan& blo
     const auto at = std::lower_bound(wakeUps.begin(), wakeUps.end(), blocked.end,
                                      [](const WakeUp& wakeUp, int64_t t) { return wakeUp.time < t; });
     Waker waker;
-    if (at == wakeUps.end() || at->time != blocked.end) return waker;  // that was not told: some idle cores tell nothing
+    if (at == wakeUps.end() || at->time != blocked.end)
+        return waker;  // that was not told: some idle cores tell nothing
     waker.lane = at->lane;
     waker.time = at->time;
     waker.system = !at->by;

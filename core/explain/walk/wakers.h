@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Who ended a wait, or asked for work: as the program told by links and locks, else as the system told by wake-ups. Where
-// it recorded none of those, a guess by who stopped at the same instant. Only reads the recording; may be used on any
-// thread. docs/explanation.md tells the rules.
+// Who ended a wait, or asked for work: as the program told by links and locks, else as the system told by wake-ups.
+// Where it recorded none of those, a guess by who stopped at the same instant. Only reads the recording; may be used on
+// any thread. docs/explanation.md tells the rules.
 #pragma once
 
 #include "core/model/recording.h"
@@ -40,8 +40,8 @@ Waker requesterOf(const Recording& recording, uint32_t lane, int64_t begin, int6
 
 /// Since when, from `begin` on, a core was in use without a break until `end`; `end` where it was idle then.
 int64_t usedSince(const Recording& recording, uint32_t core, int64_t begin, int64_t end);
-/// Since when a lane that was ready to run did not because others had its core. After it was woken, a core that was idle
-/// may need a while to begin.
+/// Since when a lane that was ready to run did not because others had its core. After it was woken, a core that was
+/// idle may need a while to begin.
 int64_t contendedSince(const Recording& recording, uint32_t lane, const ScheduleSpan& ready);
 
 }  // namespace fugato
