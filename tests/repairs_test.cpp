@@ -186,6 +186,55 @@ private slots:
         QCOMPARE(p->late, int64_t{0});
     }
 
+    void eachFrameIsHeldToTheTickOfItsOwnDeadline() {
+        // Thirty frames with a tick each 10 ms, then thirty with one each 20 ms; frame 45 works for 26 ms and is late
+        // for its tick.
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 60; ++f) {
+            const double tick = f < 30 ? 10'000 : 20'000, work = f == 45 ? 26'000 : f < 30 ? 8000 : 16'000;
+            const double end = std::max(tick, work + 500);
+            t.frame(at, "main", tick).mark(at, at + work, "main", "Work");
+            t.wait(at + work, "main", "Tick", "tick", "pacing").waitEnd(at + end, "main").frameEnd(at + end, "main");
+            at += end;
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->late, std::vector<uint32_t>{45});
+        const auto p = predict(*e, {{0, false}});
+        // However short Work becomes, the next tick comes 20 ms after the one before.
+        QCOMPARE(p->duration[45], int64_t{20'000'000});
+        QCOMPARE(p->saved, 1u);
+    }
+
+    void anotherSeriesIsHeldToItsOwnTicks() {
+        // The display has a tick each 5 ms and shows each picture then; main waits for it once a frame, which has
+        // 12 ms. In frame 40 the display works for 14 ms instead of 3: it is late for its tick.
+        TextRecording t;
+        for (int f = 0; f < 60; ++f) {
+            const double at = f * 40'000.0, work = f == 40 ? 14'000 : 3000, shown = std::max(5000.0, work + 200);
+            for (double from = 0; from < 40'000;) {
+                const double done = from + (from > 0 ? 3000 : work), to = from > 0 ? from + 5000 : shown;
+                t.frame(at + from, "display", 5000, "display").begin(at + from, "display", "Mix");
+                if (from == shown) t.linkOut(at + from + 50, "display", f + 1);
+                t.end(at + done, "display");
+                t.wait(at + done, "display", "Tick", "tick", "pacing").waitEnd(at + to, "display");
+                t.frameEnd(at + to, "display", "display");
+                from = to;
+                if (from + 5000 > 40'000) break;  // a moment without a frame
+            }
+            t.frame(at, "main", 12'000).wait(at + 1000, "main", "Wait for display", "display", "condition");
+            t.waitEnd(at + shown + 60, "main", f + 1).mark(at + shown + 60, at + shown + 2060, "main", "Work");
+            t.frameEnd(at + shown + 2060, "main");
+        }
+        const auto r = t.open();
+        const uint32_t loop = r->series[0].name == "loop" ? 0 : 1;
+        const auto e = explain(r, sumCriticalPaths(*r, loop), 0);
+        QCOMPARE(e->late, std::vector<uint32_t>{40});
+        QCOMPARE(causeText(*e, 0), QString("A display Mix slower"));
+        const auto p = predict(*e, {{0, false}});
+        QCOMPARE(p->duration[40], int64_t{7'060'000});
+    }
+
     // ---- each kind of repair -----------------------------------------------------------------------------
 
     /// Runs a small program with its trouble, and without: what the repair is predicted to bring must be what it

@@ -25,36 +25,63 @@ struct Cut {
     double part = 1;
 };
 
-/// How the frames' own lane waits for the next tick.
-struct Pacing {
-    uint32_t lane = kNone;
-    int64_t tick = 0;    // ns; 0: not known
-    bool fixed = false;  // a late frame does not shift the ticks, as with those of a display
-};
-
-Pacing pacingOf(const Explanation& e) {
-    Pacing pacing;
-    if (e.frames.empty()) return pacing;
-    pacing.lane = e.frame(0).lane;
-    pacing.tick = e.frames[0].deadline;
-    size_t late = 0, onTick = 0;
-    for (uint32_t f = 0; f + 1 < e.frames.size(); ++f) {
-        if (e.pathSums->pacing(f) == 0 || !e.frames[f].overrun) continue;
-        const double ticks = static_cast<double>(e.frame(f).duration()) / static_cast<double>(e.frames[f].deadline);
-        ++late;
-        onTick += std::abs(ticks - std::round(ticks)) < kOnTick;
+/// Which series' ticks a lane waits for, and how.
+class Ticks {
+public:
+    explicit Ticks(const Explanation& e) : e_(e), of_(e.recording->lanes.size()) {
+        const std::vector<Series>& series = e.recording->series;
+        for (uint32_t s = 0; s < series.size(); ++s) {
+            if (series[s].frames.empty()) continue;
+            Of& of = of_[series[s].frames[0].lane];
+            if (of.series == kNone || s == e.series) of = {s, areFixed(s)};
+        }
     }
-    pacing.fixed = late > 0 && onTick * 5 >= late * 4;
-    return pacing;
-}
+    /// How long after the one before a tick comes that ended a wait at `end` and came so long after it as recorded.
+    int64_t from(uint32_t lane, int64_t end, int64_t recorded) const {
+        const uint32_t series = of_[lane].series;
+        const uint32_t f = series == kNone ? kNone : e_.recording->series[series].frameAt(end - 1);
+        const int64_t deadline = f == kNone ? 0 : deadlineOf(series, f);
+        return deadline > 0 ? std::min(deadline, recorded) : recorded;
+    }
+    /// A late frame does not shift the ticks, as with those of a display.
+    bool fixed(uint32_t lane) const { return of_[lane].fixed; }
+
+private:
+    struct Of {
+        uint32_t series = kNone;
+        bool fixed = false;
+    };
+    /// 0: not known. What the person set is no tick, but the best that there is.
+    int64_t deadlineOf(uint32_t series, uint32_t f) const {
+        const int64_t told = e_.recording->series[series].frames[f].deadline;
+        return told || series != e_.series ? told : e_.deadlineOf(f);
+    }
+    /// Whether late frames last whole ticks.
+    bool areFixed(uint32_t series) const {
+        const auto& frames = e_.recording->series[series].frames;
+        const bool explained = series == e_.series;
+        size_t late = 0, onTick = 0;
+        for (uint32_t f = 0; f + 1 < frames.size(); ++f) {
+            const int64_t deadline = deadlineOf(series, f);
+            if (deadline <= 0) continue;
+            const double ticks = static_cast<double>(frames[f].duration()) / static_cast<double>(deadline);
+            if (explained ? e_.pathSums->pacing(f) == 0 || !e_.frames[f].overrun : ticks < 1 + kOnTick) continue;
+            ++late;
+            onTick += std::abs(ticks - std::round(ticks)) < kOnTick;
+        }
+        return late > 0 && onTick * 5 >= late * 4;
+    }
+    const Explanation& e_;
+    std::vector<Of> of_;  // by lane
+};
 
 /// Runs a stretch of the recording again with cuts, as a map from each lane's times to new ones.
 class Again {
 public:
-    Again(const Recording& recording, const Series& series, const Pacing& pacing, int64_t begin, int64_t end)
+    Again(const Recording& recording, const Series& series, const Ticks& ticks, int64_t begin, int64_t end)
         : r_(recording),
           series_(series),
-          pacing_(pacing),
+          ticks_(ticks),
           begin_(begin),
           end_(end),
           cuts_(recording.lanes.size()),
@@ -204,7 +231,7 @@ private:
                 joint.time = begin;
                 joint.before = before;
                 joint.asked = requesterOf(r_, lane, begin, end);
-                if (joint.asked.lane != kNone || (begin > before + kGoesOn && lane != pacing_.lane))
+                if (joint.asked.lane != kNone || (begin > before + kGoesOn && lane != ownLane()))
                     of.joints.push_back(joint);
                 before = std::max(before, end);
             }
@@ -281,6 +308,9 @@ private:
         return arrived;
     }
 
+    /// On which the frames are counted.
+    uint32_t ownLane() const { return series_.frames.empty() ? kNone : series_.frames[0].lane; }
+
     /// The next tick after `arrived`. Ticks follow each other at the pace of the lane's frames; where a late frame
     /// does not shift them, it goes on at one of the old ones.
     int64_t paced(uint32_t lane, const Wait& wait, int64_t arrived, size_t index) {
@@ -290,10 +320,9 @@ private:
             if (joints[before].wait && joints[before].wait->kind == WaitKind::Pacing) break;
         if (before == SIZE_MAX) return std::max(arrived, wait.end);
         const int64_t last = joints[before].time, movedLast = joint(lane, before);
-        const int64_t tick =
-            lane == pacing_.lane && pacing_.tick > 0 ? std::min(pacing_.tick, wait.end - last) : wait.end - last;
+        const int64_t tick = ticks_.from(lane, wait.end, wait.end - last);
         int64_t next = movedLast + tick;
-        if (pacing_.fixed && tick > 0 && next < arrived) next += (arrived - next + tick - 1) / tick * tick;
+        if (ticks_.fixed(lane) && tick > 0 && next < arrived) next += (arrived - next + tick - 1) / tick * tick;
         return std::max(arrived, next);
     }
 
@@ -371,7 +400,7 @@ private:
     };
     const Recording& r_;
     const Series& series_;
-    const Pacing pacing_;
+    const Ticks& ticks_;
     const int64_t begin_, end_;
     std::vector<std::vector<Cut>> cuts_;
     std::vector<Lanes> joints_;
@@ -382,12 +411,7 @@ private:
 class Predicting {
 public:
     Predicting(const Explanation& e, const std::vector<Repair>& repairs)
-        : e_(e),
-          r_(*e.recording),
-          accountant_(r_),
-          pacing_(pacingOf(e)),
-          repairs_(repairs),
-          repaired_(e.causes.size()) {
+        : e_(e), r_(*e.recording), accountant_(r_), ticks_(e), repairs_(repairs), repaired_(e.causes.size()) {
         for (const Repair& repair : repairs) repaired_[repair.cause] = true;
     }
 
@@ -406,7 +430,7 @@ public:
         }
         from = from > kLeadIn ? from - kLeadIn : 0;
         const int64_t begin = e_.frame(from).begin, end = e_.frame(last).end + 1;
-        Again again(r_, r_.series[e_.series], pacing_, begin, end);
+        Again again(r_, r_.series[e_.series], ticks_, begin, end);
         for (const Repair& repair : repairs_) cuts(repair, from, last, begin, end, again);
         // Else it may have been at work just before; where that was little, these frames would be late all the same.
         if (!named && again.allCuts() < leastOverrun) return true;
@@ -531,7 +555,7 @@ private:
     const Explanation& e_;
     const Recording& r_;
     CriticalPathWalker accountant_;
-    const Pacing pacing_;
+    const Ticks ticks_;
     const std::vector<Repair>& repairs_;
     std::vector<bool> repaired_;  // by cause
     std::map<std::pair<uint32_t, PathId>, double> usualHold_;
