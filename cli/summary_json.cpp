@@ -64,6 +64,7 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
     }
     for (const CauseArgument& argument : cause.arguments)
         json["arguments"].push_back({{"key", argument.key},
+                                     {"marker", argument.marker},
                                      {"value", argument.value},
                                      {"frames", argument.frames},
                                      {"of_frames", argument.ofFrames}});

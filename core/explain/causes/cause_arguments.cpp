@@ -13,6 +13,7 @@ namespace fugato {
 namespace {
 
 constexpr size_t kMostCauses = 32, kMostFrames = 64, kMostPerFrame = 16;  // looked at
+constexpr uint32_t kMostInside = 256;                                     // markers, looked at
 constexpr size_t kFewestFrames = 2, kFewestUsual = 8;
 constexpr double kGoesWith = 0.75;   // of the late frames have the value, or lie beyond the usual ones
 constexpr double kElsewhere = 0.25;  // of the usual occurrences may have it too
@@ -31,6 +32,27 @@ void forEachOccurrence(const Recording& r, uint32_t group, PathId path, int64_t 
                 take(MarkerRef{lane, depth - 1, index}, std::min(end, at + duration) - std::max(begin, at));
         });
     }
+}
+
+/// An occurrence, those around it, and of each marker directly inside it the longest.
+template <class Take>
+void forEachAround(const Recording& r, const MarkerRef& occurrence, Take&& take) {
+    const auto& rows = r.lanes[occurrence.lane].rows;
+    for (MarkerRef at = occurrence;; --at.row) {
+        take(at);
+        if (at.row == 0) break;
+        at.index = rows[at.row].parent(at.index);
+    }
+    if (occurrence.row + 1 == rows.size()) return;
+    const MarkerRow& inside = rows[occurrence.row + 1];
+    const auto [from, to] = inside.childrenOf(occurrence.index);
+    std::map<PathId, std::pair<int64_t, uint32_t>> longest;
+    for (uint32_t i = from; i < std::min(to, from + kMostInside); ++i) {
+        auto& [most, at] = longest.try_emplace(inside.path(i), -1, i).first->second;
+        const int64_t duration = inside.end(i) - inside.begin(i);
+        if (duration > most) most = duration, at = i;
+    }
+    for (const auto& [path, one] : longest) take({occurrence.lane, occurrence.row + 1, one.second});
 }
 
 /// The values of one argument in late frames (one for each) and in usual occurrences.
@@ -109,11 +131,13 @@ void findArguments(Explanation& e) {
     for (size_t c = 0; c < std::min({kMostCauses, e.causes.size(), e.listed}); ++c) {
         Cause& cause = e.causes[c];
         if (!cause.path || cause.kind == CauseKind::NoCore || cause.frames.size() < kFewestFrames) continue;
-        std::map<uint32_t, Values> byKey;
-        const auto add = [&](const MarkerRef& marker, bool isLate) {
-            const auto [from, to] = r.lanes[marker.lane].argumentsOf(marker.row, marker.index);
-            for (const Argument* argument = from; argument != to; ++argument)
-                byKey[argument->key].add(r, *argument, isLate);
+        std::map<std::pair<PathId, uint32_t>, Values> byKey;  // by marker that has it, and key
+        const auto add = [&](const MarkerRef& occurrence, bool isLate) {
+            forEachAround(r, occurrence, [&](const MarkerRef& marker) {
+                const auto [from, to] = r.lanes[marker.lane].argumentsOf(marker.row, marker.index);
+                for (const Argument* argument = from; argument != to; ++argument)
+                    byKey[{r.pathOf(marker), argument->key}].add(r, *argument, isLate);
+            });
         };
         size_t looked = 0;
         const size_t step = (cause.frames.size() + kMostFrames - 1) / kMostFrames;
@@ -128,12 +152,27 @@ void findArguments(Explanation& e) {
                                   if (taken++ < kMostPerFrame) add(marker, false);
                               });
         }
-        for (auto& [key, values] : byKey) {
+        std::vector<std::pair<const std::pair<PathId, uint32_t>, Values>*> nearest;  // its own first
+        for (auto& one : byKey) nearest.push_back(&one);
+        const auto depth = [&](PathId path) { return static_cast<int>(r.paths[path].depth); };
+        std::stable_sort(nearest.begin(), nearest.end(), [&](auto* x, auto* y) {
+            return std::abs(depth(x->first.first) - depth(cause.path)) <
+                   std::abs(depth(y->first.first) - depth(cause.path));
+        });
+        for (auto* const one : nearest) {
+            const auto& [marker, key] = one->first;
+            Values& values = one->second;
             if (cause.arguments.size() == kMostArguments) break;
             if (values.inLate < kFewestFrames ||
                 static_cast<double>(values.inLate) < kGoesWith * static_cast<double>(looked))
                 continue;
-            CauseArgument argument{r.keys[key], beyondUsual(values), values.inLate, looked};
+            CauseArgument argument;
+            argument.key = r.keys[key];
+            argument.marker = marker == cause.path ? std::string() : r.nameOf(marker);
+            argument.around = depth(marker) < depth(cause.path);
+            argument.value = beyondUsual(values);
+            argument.frames = values.inLate;
+            argument.ofFrames = looked;
             if (argument.value.empty()) argument.value = fewValues(values, argument.frames);
             if (!argument.value.empty()) cause.arguments.push_back(std::move(argument));
         }

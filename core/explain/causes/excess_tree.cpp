@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "longer_calls.h"
+
 namespace fugato {
 
 namespace {
@@ -11,8 +13,7 @@ constexpr double kWorthNaming = 0.05;  // of the excess
 constexpr double kBeyond = 0.2;        // of a cause's excess must lie beyond what usual frames reach
 constexpr double kMuchBeside = 0.2, kAsSlow = 0.5, kMostOfRest = 0.7;  // see evenlySlower()
 constexpr double kLargeChild = 0.2, kFewHoldAll = 0.8;                 // see sharedByFew()
-constexpr double kSlower =
-    1.25;  // mean call ÷ usual call from which work counts as slower where usually nobody waits for it
+constexpr double kAsLong = 1.1;  // of their usual mean: calls on other lanes up to there are no longer than usual
 }  // namespace
 
 /// One frame's parts: lock, or CPU contention by whom, or none → lane group → markers. Times include what is below.
@@ -226,6 +227,7 @@ private:
         const UsualOccurrence elsewhere = e_.occurrences->of(e_, e_.frames[frame_].baseline, node.group, node.path);
         const bool usuallyMet = found.usualCalls > 0 && usual > 0,
                    known = !isRare(e_, elsewhere, frame_, finder_.beforeLate_);
+        found.met = usuallyMet || !known;
         if (usuallyMet) {
             if (found.calls > 0) found.slowdown = (ns / found.calls) / (usual / found.usualCalls);
         } else if (known) {
@@ -234,15 +236,20 @@ private:
         const int64_t ownRunning = node.own[static_cast<size_t>(SegmentKind::Running)];
         int64_t ownWait = 0;
         for (size_t kind = 1; kind < node.own.size(); ++kind) ownWait += node.own[kind];
+        // Of other lanes' work the critical path may meet more calls although there are no more.
+        const bool moreCalls =
+            callsExplain(found, ns, usual) && (!isElsewhere(node) || found.calls > elsewhere.mostCalls);
         if (2 * ownWait >= left(at) && ownWait > 0) {
             found.kind = CauseKind::Waiting;
         } else if (node.path == 0) {
             found.kind = CauseKind::Unexplained;
-        } else if ((usuallyMet || known) && finder_.divided_[node.path] && 2 * ownRunning >= left(at) &&
-                   !callsExplain(found, ns, usual)) {
+        } else if ((usuallyMet || known) && finder_.divided_[node.path] && 2 * ownRunning >= left(at) && !moreCalls) {
             found.kind = CauseKind::Unexplained;  // it is divided by markers, and the time lies between them
         } else if (usuallyMet) {
-            found.kind = callsExplain(found, ns, usual) ? CauseKind::MoreCalls : CauseKind::Slower;
+            found.kind = moreCalls ? CauseKind::MoreCalls : CauseKind::Slower;
+            found.uncovered = found.kind == CauseKind::Slower && isElsewhere(node) && elsewhere.meanNs > 0 &&
+                              meanDuration(node) <= kAsLong * elsewhere.meanNs;
+            if (found.uncovered) found.kind = CauseKind::Waiting;
         } else if (known) {
             // Usually nobody waits for it. Either there is more of it now, or somebody waits who should not.
             // (A longer frame meets more of what other lanes do at a rhythm of their own.)
@@ -264,6 +271,10 @@ private:
         return (found.calls - found.usualCalls) * usual / found.usualCalls >= (ns - usual) / 2;
     }
 
+    /// On another lane than the frame's own. There the critical path may be for longer although the calls are no
+    /// longer: more of them is waited for.
+    bool isElsewhere(const Node& node) const { return node.group != e_.recording->lanes[e_.frame(frame_).lane].group; }
+
     /// Of the occurrences of a node's marker that the frame's critical path met, at their full length.
     double meanDuration(const Node& node) const {
         const Recording& r = *e_.recording;
@@ -284,6 +295,41 @@ private:
         return seen.empty() ? 0 : static_cast<double>(sum) / static_cast<double>(seen.size());
     }
 
+public:
+    /// What the walk met of other lanes' work may not be what ran long: that may lie in what ran before it there, or
+    /// in another thread of a pool, which kept the work waiting.
+    void nameWhatRanLong(FoundCause& found) const {
+        if (found.object != kNone || found.contention != Contention::None || !found.path ||
+            (found.met && !found.uncovered))
+            return;
+        const Recording& r = *e_.recording;
+        const Segment* longest = nullptr;
+        for (const Segment& segment : segments_)
+            if (segment.marker.valid() && r.lanes[segment.lane].group == found.group &&
+                r.paths.contains(found.path, segment.path) && (!longest || segment.duration() > longest->duration()))
+                longest = &segment;
+        if (!longest) return;
+        const auto take = [&](const LongerCalls& longer) {
+            if (!longer.path || 2 * longer.excess < found.excess || r.paths.contains(longer.path, found.path) ||
+                (longer.slowdown > 0 && longer.slowdown < kSlower))
+                return false;
+            found.path = longer.path;
+            found.kind = longer.slowdown > 0 ? CauseKind::Slower : CauseKind::Unusual;
+            found.slowdown = longer.slowdown;
+            found.uncovered = false;
+            return true;
+        };
+        if (take(longerCallsIn(e_, frame_, longest->marker)) || !found.uncovered) return;
+        const MarkerRow& outermost = r.lanes[longest->lane].rows[0];
+        const uint32_t root = outermost.lastBefore(longest->begin + 1);
+        if (root == kNone) return;
+        const int64_t begin = outermost.begin(root);
+        const Waker asker = requesterOf(r, longest->lane, begin, outermost.end(root));
+        const int64_t asked = asker.lane == kNone ? e_.frame(frame_).begin : asker.time;
+        if (asked < begin) take(longerCallsOf(e_, frame_, found.group, asked, begin));
+    }
+
+private:
     void takeOut(uint32_t node) {
         const int64_t amount = left(node), beyond = nodes_[node].beyond - nodes_[node].takenBeyond;
         for (;; node = nodes_[node].parent) {
@@ -337,7 +383,10 @@ std::vector<FoundCause> CauseFinder::causesOf(uint32_t frame, std::span<const Se
         }
         if (!worthNaming()) break;
         covered += static_cast<double>(next.excess);
-        found.push_back(next);
+        tree.nameWhatRanLong(next);
+        const auto same = std::find_if(found.begin(), found.end(),
+                                       [&](const FoundCause& other) { return keyOf(other) == keyOf(next); });
+        same == found.end() ? found.push_back(next) : void(same->excess += next.excess);
     }
     // Work that is as long as ever, but now waited for, came too late because of something else.
     const auto reason = std::find_if(found.begin(), found.end(), [](auto& f) { return !f.uncovered; });

@@ -46,7 +46,8 @@ struct FoundCause {
     CauseKind kind = CauseKind::Unexplained;
     SegmentKind segment = SegmentKind::Running;
     int64_t excess = 0;
-    bool uncovered = false;  // not longer than usual, but usually nobody waits for it
+    bool met = true;         // usually on the critical path
+    bool uncovered = false;  // no longer than usual, but more of it is waited for
     double calls = 0, usualCalls = 0, slowdown = 0;
     SeenFunctions functions;
 };

@@ -131,14 +131,14 @@ void judge(Explanation& e, uint32_t first) {
     e.figures.worst = e.durations.back();
 }
 
-/// The frame in which the work of `found` that fills most of `frame` was asked for, where a link
-/// tells so; else `frame` itself.
+/// The frame in which the work of `found` that fills most of `frame` was asked for, where that is told; else `frame`
+/// itself. Behind a lock it is the work in which its holder held it.
 uint32_t originOf(const Explanation& e, std::span<const Segment> segments, uint32_t frame, const FoundCause& found) {
     const Recording& r = *e.recording;
     const Frame& f = e.frame(frame);
     std::map<std::pair<uint32_t, uint32_t>, std::pair<int64_t, const Segment*>> roots;  // lane, outermost marker
     for (const Segment& segment : segments) {
-        if (!segment.marker.valid() || segment.lock.object != kNone || segment.lane == f.lane) continue;
+        if (!segment.marker.valid() || segment.lock.object != found.object || segment.lane == f.lane) continue;
         if (r.lanes[segment.lane].group != found.group || !r.paths.contains(found.path, segment.path)) continue;
         uint32_t root = segment.marker.index;
         for (uint32_t row = segment.marker.row; row > 0; --row) root = r.lanes[segment.lane].rows[row].parent(root);

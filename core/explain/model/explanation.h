@@ -120,9 +120,11 @@ struct ContentionPart {
     int64_t ns = 0;
 };
 
-/// An argument of a cause's marker whose values go with it.
+/// An argument of a cause's marker, or of one around or directly inside it, whose values go with the cause.
 struct CauseArgument {
     std::string key;
+    std::string marker;               // that has it; empty: the cause's own
+    bool around = false;              // that marker is around the cause's own, not inside it
     std::string value;                // "reef.png", "reef.png (5) or bay.png (3)", "48, usually 12"
     size_t frames = 0, ofFrames = 0;  // that have it, of those looked at
 };

@@ -235,6 +235,11 @@ private:
                 text = title + " on " + lane + " took " + time + "; it does not occur in a usual" + stage_ + " frame.";
                 break;
             case CauseKind::Slower:
+                if (calls == 0) {  // the frame's critical path did not come through it
+                    text = title + " on " + lane + " took ×" + fixedText(cause.slowdown, 1) +
+                           " its usual time, beside or before what this frame waited for; that cost it " + time + ".";
+                    break;
+                }
                 text = title + " on " + lane + " took " + time + " longer than usual in " +
                        (calls == 1 ? "its one call." : callsText(calls) + " calls.");
                 break;
@@ -281,13 +286,24 @@ private:
                fixedText(static_cast<double>(in->deviation) / 1e6, 1) + " ms more than usual.";
     }
 
-    /// " Its arguments: file = reef.png, size = 3." of the longest occurrence in this frame.
+    /// " It had file = reef.png, size = 3.": of the longest occurrence in this frame, else of the nearest marker around
+    /// it.
     std::string argumentsText(const Cause& cause) const {
         const MarkerRef longest = longestOccurrenceIn(e_, index_, cause);
-        const std::string text = longest.valid() ? r_.argumentsText(longest) : std::string();
+        if (!longest.valid()) return {};
         constexpr size_t kMostText = 200;
-        if (text.empty() || text.size() > kMostText) return {};
-        return (callsOf(cause) > 1 ? " Its longest call had " : " It had ") + text + ".";
+        const auto& rows = r_.lanes[longest.lane].rows;
+        for (MarkerRef at = longest;; --at.row) {
+            const std::string text = r_.argumentsText(at);
+            if (!text.empty() && text.size() <= kMostText)
+                return (at.row < longest.row ? " ‘" + r_.nameOf(r_.pathOf(at)) + "’ around it had "
+                        : callsOf(cause) > 1 ? " Its longest call had "
+                                             : " It had ") +
+                       text + ".";
+            // The outermost one on the frames' own lane is the frame, and says little of this.
+            if (at.row == 0 || (at.row == 1 && at.lane == frame_.lane)) return {};
+            at.index = rows[at.row].parent(at.index);
+        }
     }
 
     void cause(const CauseShare& share) {
@@ -357,8 +373,12 @@ private:
         const Cause& cause = e_.causes[verdict_.shares.front().cause];
         for (const CauseArgument& argument : cause.arguments)
             out_.push_back({"In " + countText(argument.frames) + " of " + plural(argument.ofFrames, "frame", "frames") +
-                                " of " + cause.letter + " ‘" + r_.nameOf(cause.path) + "’ had " +
-                                argumentWords(argument) + ".",
+                                " of " + cause.letter + " ‘" +
+                                (argument.marker.empty() ? r_.nameOf(cause.path) : argument.marker) +
+                                (argument.marker.empty() ? "’ had "
+                                 : argument.around       ? "’, around it, had "
+                                                         : "’, inside it, had ") +
+                                argument.key + " = " + argument.value + ".",
                             0, 0, kNone});
     }
 

@@ -178,7 +178,9 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
     return {};
 }
 
-std::string argumentWords(const CauseArgument& argument) { return argument.key + " = " + argument.value; }
+std::string argumentWords(const CauseArgument& argument) {
+    return argument.key + (argument.marker.empty() ? "" : " of ‘" + argument.marker + "’") + " = " + argument.value;
+}
 
 std::string smallerCausesText(const Explanation& e) {
     int64_t late = 0;

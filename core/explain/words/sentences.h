@@ -25,7 +25,7 @@ std::string causePlace(const Explanation& explanation, const Cause& cause);
 std::string causeTitle(const Explanation& explanation, const Cause& cause);
 /// "waits: lock held on autosave", "more calls: 96, usually 4", "never in a usual frame"…
 std::string causeKindPhrase(const Explanation& explanation, const Cause& cause);
-/// "file = reef.png", "boats = 48, usually 12".
+/// "file = reef.png", "boats of ‘Race’ = 48, usually 12".
 std::string argumentWords(const CauseArgument& argument);
 /// Of those that are not listed: "7 smaller causes: 83 ms late in all".
 std::string smallerCausesText(const Explanation& explanation);
