@@ -18,6 +18,7 @@ std::vector<Row> recorderRows();  // a marker's cost, file size, kill
 std::vector<Row> drawingRows();
 std::vector<Row> liveRows();   // opening, painting, explaining
 std::vector<Row> truthRows();  // planted causes named, whole
+std::vector<Row> realRows();   // the same of a program in real time
 /// Prints the table of what grows, up to so many markers. Returns whether every goal is met.
 bool scaleRows(uint64_t most);
 

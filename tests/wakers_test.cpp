@@ -140,6 +140,19 @@ private slots:
         QVERIFY(says(sentencesOf(*e, 30), "It was ended by sound server, another program."));
     }
 
+    void aThreadOfTheSystemIsNoProgram() {
+        TextRecording t = program();
+        t.line(R"({"define":"os_thread","id":40,"process":40,"name":"kworker/1:2","system":1})");
+        const double at = usualFrames(t, 30);
+        blockedInLoad(t, at);
+        t.at(at + 15'000, "core 1", onCore(40))
+            .at(at + 15'950, "core 1", wakes(100, 40))
+            .at(at + 16'100, "core 1", onCore(0));
+        const auto r = t.open();
+        QVERIFY(r->osThreads.at(40).system && !r->osThreads.at(200).system);
+        QVERIFY(says(sentencesOf(*explained(r), 30), "It was ended by kworker, a thread of the system."));
+    }
+
     void theSystemItselfEndsAWait() {
         TextRecording t = program();
         const double at = usualFrames(t, 30);
@@ -211,6 +224,32 @@ private slots:
         QCOMPARE(e->late, std::vector<uint32_t>{40});
         QCOMPARE(causeTitle(*e, e->causes[0]), std::string("Job"));
         QCOMPARE(predict(*e, {{0, false}})->over, 0u);
+    }
+
+    /// The same without a wait: in each frame main is blocked in Load until decoder, which tells nothing, has computed
+    /// for 3 ms; in frame 40 for 14.
+    void aThreadWithoutMarkersThatHeldUpAFrameIsNamedAndRepaired() {
+        TextRecording t = program();
+        for (int f = 0; f < 50; ++f) {
+            const double at = f * 40'000.0, done = at + 2000 + (f == 40 ? 14'000 : 3000);
+            t.frame(at, "main").begin(at + 1000, "main", "Load").at(at + 2000, "core 1", onCore(500));
+            t.at(at + 2100, "core 0", onCore(0))
+                .at(done, "core 1", wakes(100, 500))
+                .at(done + 5, "core 0", onCore(100));
+            t.at(done + 10, "core 1", onCore(0)).end(done + 1000, "main").frameEnd(done + 2000, "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->late, std::vector<uint32_t>{40});
+        QCOMPARE(causeTitle(*e, e->causes[0]), std::string("decoder, outside any marker"));
+        QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("longer; a marker there would tell more"));
+        QVERIFY(e->causes[0].isNamed());
+        QCOMPARE(
+            sentencesOf(*e, 40)[0],
+            std::string("decoder spent 11.0 ms longer than usual outside any marker. A marker there would tell more."));
+        QCOMPARE(doubtsOf(*e, 40), std::vector<std::string>{"no marker says what was done there"});
+        const auto p = predict(*e, {{0, false}});
+        QCOMPARE(p->over, 0u);
+        QCOMPARE(p->duration[40], e->frame(39).duration());
     }
 
     // ---- nothing tells who woke whom -----------------------------------------------------------------

@@ -147,7 +147,7 @@ void Names::define(const Definition& definition) {
         }
         void operator()(const KeyDefinition& d) const { r.keys[names.defined(Keys, d.id)] = shownText(d.name); }
         void operator()(const PoolDefinition& d) const { r.pools[names.defined(Pools, d.id)].name = shownText(d.name); }
-        void operator()(const OsThreadDefinition& d) const { r.osThreads[d.id] = {d.process, shownText(d.name)}; }
+        void operator()(const OsThreadDefinition& d) const { r.osThreads[d.id] = {d.process, shownText(d.name), d.system == 1}; }
         void operator()(const ModuleDefinition& d) const {
             r.modules.push_back({d.address, d.bytes, d.offset, shownText(d.path), shownText(d.buildId)});
         }

@@ -231,6 +231,7 @@ struct Picture {
 struct OsThread {
     uint32_t process = 0;
     std::string name;
+    bool system = false;  // one of the system's own, and of no program
 };
 struct StackSample {
     int64_t time = 0;

@@ -67,7 +67,7 @@ static void describe(A& a, Pool& p) {
 }
 template <class A>
 static void describe(A& a, OsThread& t) {
-    a(t.process, t.name);
+    a(t.process, t.name, t.system);
 }
 template <class A>
 static void describe(A& a, Module& m) {

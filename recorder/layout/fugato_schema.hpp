@@ -179,11 +179,13 @@ struct OsThreadFields {
     static constexpr const char* kName = "os_thread";
     uint32_t id = 0, process = 0;
     Text name{};
+    uint32_t system = 0;
     template <class Self, class Visit>
     static void fields(Self& self, Visit&& visit) {
         visit("id", self.id, "thread of the operating system");
         visit("process", self.process, "its process");
         visit("name", self.name, "name");
+        visit("system", self.system, "1 where it is a thread of the system's own, and no program");
     }
 };
 

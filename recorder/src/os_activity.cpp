@@ -86,6 +86,15 @@ std::vector<uint64_t> numbersOf(const char* path, const char* key = "") {
     return numbers;
 }
 
+/// By its line in /proc/PID/stat, where the seventh field after the name in parentheses holds flags.
+bool isOfTheSystem(const std::string& stat) {
+    constexpr unsigned kKernelThread = 0x00200000;
+    unsigned flags = 0;
+    const size_t name = stat.rfind(')');
+    return name != std::string::npos &&
+           std::sscanf(stat.c_str() + name + 1, " %*c %*d %*d %*d %*d %*d %u", &flags) == 1 && (flags & kKernelThread);
+}
+
 uint64_t numberAt(const std::vector<uint64_t>& numbers, size_t i) { return i < numbers.size() ? numbers[i] : 0; }
 
 }  // namespace
@@ -354,7 +363,10 @@ void OsActivity::nameThread(Recorder& r, uint32_t thread, uint32_t process) {
     if (thread == kIdleThread || thread == kUnknownThread || !named_.insert(thread).second) return;
     char path[64];
     std::snprintf(path, sizeof path, "/proc/%" PRIu32 "/comm", thread);
-    addDefinition(r, OsThreadFields<std::string>{thread, process, firstLineOf(path)});
+    OsThreadFields<std::string> told{thread, process, firstLineOf(path)};
+    std::snprintf(path, sizeof path, "/proc/%" PRIu32 "/stat", thread);
+    told.system = isOfTheSystem(firstLineOf(path));
+    addDefinition(r, told);
 }
 
 /// Where the program's code lies, so that addresses can be given names later.

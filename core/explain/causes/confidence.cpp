@@ -37,6 +37,9 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
     };
     if (cause.kind == CauseKind::Unexplained && cause.function != kNone)
         doubt(ConfidenceLevel::Medium, "no marker is there, the function is known by samples of the call stack");
+    else if (cause.kind == CauseKind::Unexplained && cause.key.outside)
+        doubt(cause.group != r.lanes[e.frame(frame).lane].group ? ConfidenceLevel::Medium : ConfidenceLevel::Low,
+              "no marker says what was done there");
     else if (cause.kind == CauseKind::Unexplained)
         doubt(ConfidenceLevel::Low,
               cause.path ? "no marker says what was done there" : "nothing that was recorded took longer than usual");

@@ -209,6 +209,7 @@ private:
         FoundCause found;
         found.group = node.group;
         found.path = node.path;
+        found.outside = node.outside;
         found.object = node.object;
         found.contention = node.contention;
         found.contentionParts = node.contentionParts;
@@ -348,17 +349,16 @@ private:
 };
 
 CauseKey keyOf(const FoundCause& found) {
-    if (found.kind == CauseKind::NoCore)  // one cause, whatever it held up
-        return {0, 0, found.object, found.contention, false, false, false, kNone, kNone};
-    return {found.group,
-            found.path,
-            found.object,
-            found.contention,
-            found.kind == CauseKind::Waiting,
-            found.kind == CauseKind::Unexplained,
-            false,
-            kNone,
-            kNone};
+    CauseKey key;
+    key.object = found.object;
+    key.contention = found.contention;
+    if (found.kind == CauseKind::NoCore) return key;  // one cause, whatever it held up
+    key.group = found.group;
+    key.path = found.path;
+    key.outside = found.outside;
+    key.waiting = found.kind == CauseKind::Waiting;
+    key.unexplained = found.kind == CauseKind::Unexplained;
+    return key;
 }
 
 CauseFinder::CauseFinder(const Explanation& e)

@@ -43,6 +43,7 @@ struct FoundCause {
     uint32_t object = kNone;  // lock it lies behind
     Contention contention = Contention::None;
     std::vector<ContentionPart> contentionParts;  // of NoCore
+    bool outside = false;                         // time outside any marker
     CauseKind kind = CauseKind::Unexplained;
     SegmentKind segment = SegmentKind::Running;
     int64_t excess = 0;

@@ -107,6 +107,7 @@ struct CauseKey {
     PathId path = 0;
     uint32_t object = kNone;  // lock, where the time was reached through one
     Contention contention = Contention::None;
+    bool outside = false;  // the lane's time outside any marker
     bool waiting = false, unexplained = false;
     bool startUp = false;  // of frames in which the program was starting up or loading; ranked after all others
     FunctionId function = kNone, caller = kNone;  // in which the time went, as call stacks tell
@@ -148,7 +149,7 @@ struct Cause {
     FunctionId function = kNone, caller = kNone;  // caller: the nearest one in another module
     size_t samples = 0, ofSamples = 0;            // in which it was seen, of those at this place in these frames
     /// Whether something that was recorded says what it is.
-    bool isNamed() const { return kind != CauseKind::Unexplained || path || function != kNone; }
+    bool isNamed() const { return kind != CauseKind::Unexplained || path || key.outside || function != kNone; }
     std::vector<CauseArgument> arguments;
     /// What regularly happens just before its spikes and hardly ever otherwise; empty where nothing does.
     struct Before {

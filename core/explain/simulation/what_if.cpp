@@ -174,11 +174,12 @@ private:
     /// An instant at which a lane had to wait for something else.
     struct Joint {
         int64_t time = 0;
-        const Wait* wait = nullptr;   // that ended then
-        const Hold* after = nullptr;  // or: a lock was taken that was held like this before
-        uint32_t object = kNone;      // that lock
-        int64_t before = 0;           // or: work began; end of what the lane did before
-        Waker asked;                  // work: where it was asked for
+        const Wait* wait = nullptr;             // that ended then
+        const ScheduleSpan* blocked = nullptr;  // or: who woke the lane is known, though no wait was told
+        const Hold* after = nullptr;            // or: a lock was taken that was held like this before
+        uint32_t object = kNone;                // that lock
+        int64_t before = 0;                     // or: work began; end of what the lane did before
+        Waker asked;                            // work: where it was asked for
         enum { New, Busy, Known } state = New;
         int64_t moved = 0;
     };
@@ -236,12 +237,31 @@ private:
                 before = std::max(before, end);
             }
         }
+        addWakeUps(lane, of.joints);
         addLocks(lane, of.joints);
-        const auto rank = [](const Joint& j) { return j.after ? 3 : !j.wait ? 1 : j.wait->begin < j.time ? 0 : 2; };
+        const auto rank = [](const Joint& j) {
+            return j.after ? 3 : j.blocked ? 0 : !j.wait ? 1 : j.wait->begin < j.time ? 0 : 2;
+        };
         std::stable_sort(of.joints.begin(), of.joints.end(), [&](const Joint& a, const Joint& b) {
             return a.time != b.time ? a.time < b.time : rank(a) < rank(b);
         });
         return of.joints;
+    }
+
+    /// Blocked time outside any wait that was told, where another lane ended it.
+    void addWakeUps(uint32_t lane, std::vector<Joint>& joints) const {
+        const Lane& l = r_.lanes[lane];
+        for (auto span = firstOf(l.schedule, begin_); span != l.schedule.end() && span->begin < end_; ++span) {
+            if (span->state != ThreadState::Blocked || span->end <= begin_) continue;
+            const auto after = std::upper_bound(l.blocked.begin(), l.blocked.end(), span->end - 1,
+                                                [](int64_t t, const Lane::Blocked& wait) { return t < wait.begin; });
+            if (after != l.blocked.begin() && after[-1].end > span->begin) continue;
+            if (wakerOf(r_, lane, *span).lane == kNone) continue;
+            Joint joint;
+            joint.time = span->end;
+            joint.blocked = span;
+            joints.push_back(joint);
+        }
     }
 
     /// Whoever takes a lock does so after those who held it before, also where it was free long since, and where the
@@ -274,11 +294,17 @@ private:
         const Joint joint = joints[index];
         const int64_t moved = joint.after
                                   ? freeAfter(joint.object, joint.after, lane, atBefore(lane, joint.time, index))
-                              : joint.wait ? afterWait(lane, *joint.wait, index)
-                                           : beginOf(lane, joint, index);
+                              : joint.wait    ? afterWait(lane, *joint.wait, index)
+                              : joint.blocked ? afterWakeUp(lane, *joint.blocked, index)
+                                              : beginOf(lane, joint, index);
         joints[index].state = Joint::Known;
         // Repairs never make anything later.
         return joints[index].moved = std::min(moved, joints[index].time);
+    }
+
+    int64_t afterWakeUp(uint32_t lane, const ScheduleSpan& blocked, size_t index) {
+        const Waker waker = wakerOf(r_, lane, blocked);
+        return std::max(atBefore(lane, blocked.begin, index), at(waker.lane, waker.time));
     }
 
     int64_t afterWait(uint32_t lane, const Wait& wait, size_t index) {

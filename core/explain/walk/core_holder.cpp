@@ -34,6 +34,12 @@ std::string coreHolderText(const Recording& recording, CoreHolder holder) {
     return programName(recording, holder - kOtherProgram);
 }
 
+bool isOfTheSystem(const Recording& recording, CoreHolder holder) {
+    if (holder < kOtherProgram || holder >= kSystem) return false;
+    const auto thread = recording.osThreads.find(holder - kOtherProgram);
+    return thread != recording.osThreads.end() && thread->second.system;
+}
+
 const char* contentionName(Contention contention) {
     static const char* const names[] = {"none", "own_threads", "other_programs", "machine_stopped"};
     return names[static_cast<size_t>(contention)];

@@ -19,6 +19,8 @@ inline constexpr CoreHolder kSystem = 0xffff'fffd;
 
 /// The name of the lane group or the program.
 std::string coreHolderText(const Recording& recording, CoreHolder holder);
+/// Whether it is no program, but threads of the system's own.
+bool isOfTheSystem(const Recording& recording, CoreHolder holder);
 
 /// Whose doing CPU contention is.
 enum class Contention : uint8_t { None, OwnThreads, OtherPrograms, MachineStopped };

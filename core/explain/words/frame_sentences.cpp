@@ -215,7 +215,9 @@ private:
                                            [](const auto& a, const auto& b) { return a.second < b.second; });
         const CoreHolder by = most == times.end() ? kNone : most->first;
         if (by == kSystem) return " The system itself ended it, for a timer or a device.";
-        if (by != kNone) return " It was ended by " + coreHolderText(r_, by) + ", another program.";
+        if (by != kNone)
+            return " It was ended by " + coreHolderText(r_, by) +
+                   (isOfTheSystem(r_, by) ? ", a thread of the system." : ", another program.");
         if (cause.segment >= SegmentKind::WaitOther && cause.segment <= SegmentKind::WaitGpu)
             return " Who ended that wait was not recorded; a link would tell.";
         return {};

@@ -141,7 +141,8 @@ std::string causePlace(const Explanation& e, const Cause& cause) {
                                                                 : "CPU contention by other programs";
     const std::string& lane = r.groups[cause.group].name;
     if (cause.path) return r.pathText(cause.path);
-    if (cause.kind == CauseKind::Unexplained) return "Nothing recorded explains it (" + lane + ")";
+    if (cause.kind == CauseKind::Unexplained && !cause.key.outside)
+        return "Nothing recorded explains it (" + lane + ")";
     return lane + ", outside any marker";
 }
 
@@ -173,7 +174,9 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
             if (cause.function != kNone)
                 return "no marker; in " + countText(cause.samples) + " of " + countText(cause.ofSamples) +
                        " call stacks";
-            return cause.path ? "longer, between its inner markers" : "record more here to learn why";
+            return cause.path          ? "longer, between its inner markers"
+                   : cause.key.outside ? "longer; a marker there would tell more"
+                                       : "record more here to learn why";
     }
     return {};
 }
