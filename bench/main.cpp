@@ -51,6 +51,7 @@ int main(int argc, char** argv) {
     // --scale.
     std::string wanted = argc < 2 ? "" : argv[1];
     if (wanted.rfind("--", 0) == 0) wanted.erase(0, 2);
+    if (wanted == "real" && argc > 2) measure::keptFolder() = argv[2];
     const std::map<std::string, std::vector<measure::Row> (*)()> parts{{"1 recorder", measure::recorderRows},
                                                                        {"2 drawing", measure::drawingRows},
                                                                        {"3 live", measure::liveRows},

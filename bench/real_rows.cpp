@@ -63,10 +63,11 @@ struct Found {
            false_ = 0;  // others: late without the trouble; false: not laid to the cores
 };
 
-std::shared_ptr<const Explanation> explainedRun(Trouble trouble) {
+std::shared_ptr<const Explanation> explainedRun(Trouble trouble, bool busy) {
     const QString folder = QString::fromStdString(scratchFile("lightship"));
     QDir().mkpath(folder);
-    const QString file = folder + "/run.fugato";
+    const QString name = QString(kTroubleNames[static_cast<int>(trouble)]) + (busy ? "-busy" : "") + ".fugato";
+    const QString file = (keptFolder().empty() ? folder : QString::fromStdString(keptFolder())) + "/" + name;
     QProcess process;
     process.setProcessChannelMode(QProcess::ForwardedErrorChannel);
     process.start(LIGHTSHIP_PROGRAM, {kTroubleNames[static_cast<int>(trouble)], file, folder});
@@ -77,9 +78,9 @@ std::shared_ptr<const Explanation> explainedRun(Trouble trouble) {
     return fugato::explain(*opened, fugato::sumCriticalPaths(**opened, 0), {0, symbols});
 }
 
-Found found(Trouble trouble) {
+Found found(Trouble trouble, bool busy) {
     Found out;
-    const auto e = explainedRun(trouble);
+    const auto e = explainedRun(trouble, busy);
     if (!e) return out;
     const bool lasts = trouble == Trouble::AllCores || trouble == Trouble::OwnThreads;
     for (uint32_t f = 0; f < e->frames.size(); ++f) {
@@ -130,6 +131,11 @@ double share(size_t good, size_t all) { return all ? static_cast<double>(good) /
 
 }  // namespace
 
+std::string& keptFolder() {
+    static std::string folder;
+    return folder;
+}
+
 std::vector<Row> realRows() {
     std::vector<Row> rows;
     size_t frames = 0, exact = 0;
@@ -140,7 +146,7 @@ std::vector<Row> realRows() {
         Count all;
         for (int t = 0; t < kTroubles; ++t) {
             const auto trouble = static_cast<Trouble>(t);
-            const Found it = found(trouble);
+            const Found it = found(trouble, busy);
             frames += it.frames;
             exact += it.exact;
             all.add(it.count);

@@ -18,7 +18,8 @@ std::vector<Row> recorderRows();  // a marker's cost, file size, kill
 std::vector<Row> drawingRows();
 std::vector<Row> liveRows();   // opening, painting, explaining
 std::vector<Row> truthRows();  // planted causes named, whole
-std::vector<Row> realRows();   // the same of a program in real time
+std::vector<Row> realRows();   // the same of a program in real time; its recordings stay in keptFolder()
+std::string& keptFolder();     // empty: they do not stay
 /// Prints the table of what grows, up to so many markers. Returns whether every goal is met.
 bool scaleRows(uint64_t most);
 

@@ -20,6 +20,8 @@
 #include "core/ask/search.h"
 #include "core/ask/stretch_table.h"
 #include "core/explain/causes/growing.h"
+#include "core/explain/walk/critical_path_sums.h"
+#include "core/symbols/symbols.h"
 #include "format/binary_reader.h"
 #include "rows.h"
 #include "windows.h"
@@ -160,6 +162,28 @@ uint32_t siteNamed(const Recording& r, const char* name) {
     return 0;
 }
 
+/// As many frames with ten switches and a hundred call stacks each: adding up, causes and functions.
+double explainingWithSystemMs(uint64_t markers, Figures& figures) {
+    const QTemporaryDir folder;
+    const std::string file = folder.filePath("system.fugato").toStdString();
+    if (!sail({"--scale", std::to_string(markers), "--scale-system", "--overwrite", "--out", file})) return 0;
+    OpenOptions options;
+    options.indexFolder = folder.filePath("indexes").toStdString();
+    options.indexFromBytes = 0;
+    const auto opened = openRecording(file, {}, options);
+    if (!opened) return 0;
+    const Recording& r = **opened;
+    const auto symbols = symbolsOf(r, options.indexFolder);
+    figures.of["samples"] = static_cast<double>(r.samples.size());
+    double switches = 0;
+    for (const Lane& lane : r.lanes) switches += static_cast<double>(lane.coreSpans.size());
+    figures.of["switches"] = switches;
+    return quickest([&] {
+        QFile::remove(QString::fromStdString(r.keptAt).replace(".index", ".frames0"));
+        (void)explain(*opened, sumCriticalPaths(r, 0), {0, symbols});
+    });
+}
+
 Figures measureAt(uint64_t markers, bool withSqlite) {
     Figures figures;
     const QTemporaryDir folder;
@@ -202,6 +226,7 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     figures.of["frames"] = static_cast<double>(explanation->frames.size());
 
     figures.of["further"] = furtherMs(*recording, *explanation);
+    figures.of["explaining with system"] = explainingWithSystemMs(markers, figures);
 
     const Stretch whole = wholeOf(*recording);
     const Stretch part{whole.begin + (whole.end - whole.begin) / 4, whole.begin + (whole.end - whole.begin) / 2};
@@ -281,6 +306,13 @@ bool scaleRows(uint64_t most) {
             return number("%.0f ms", f.of.at("explaining")) + number(" (%.0f frames)", f.of.at("frames"));
         },
         "2 s", atMost("explaining", 2000));
+    row(
+        "… with what the system told: switches, call stacks and their functions",
+        [](const Figures& f) {
+            return number("%.0f ms", f.of.at("explaining with system")) +
+                   number(" (%.0f switches,", f.of.at("switches")) + number(" %.0f call stacks)", f.of.at("samples"));
+        },
+        "4 s", atMost("explaining with system", 4000));
     row("explaining further while it grows: 95th percentile of one new frame", plain("further", "%.1f ms"), "5 ms",
         atMost("further", 5));
     row("asking: figures of one marker, a tenth of all markers", plain("statistics often", "%.1f ms"), "100 ms",

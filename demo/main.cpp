@@ -87,10 +87,13 @@ int main(int argc, char** argv) {
     app.add_option("--scale", scale,
                    "instead of a race, a recording of so many markers in thirty lanes, for trying what grows")
         ->check(CLI::Range(uint64_t{1}, uint64_t{10'000'000'000}));
+    bool scaleSystem = false;
+    app.add_flag("--scale-system", scaleSystem,
+                 "in it also switches, wake-ups and call stacks, as the system tells them");
     CLI11_PARSE(app, argc, argv);
     if (scale) {
         std::string problem;
-        if (skerry::writeScaled(out, scale, settings.seed, overwrite, problem)) return 0;
+        if (skerry::writeScaled(out, scale, scaleSystem, settings.seed, overwrite, problem)) return 0;
         std::fprintf(stderr, "skerry: %s. Choose another --out, or add --overwrite.\n", problem.c_str());
         return 1;
     }

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "scale.h"
 
+#include <unistd.h>
+
 #include <algorithm>
 #include <cerrno>
 #include <cmath>
@@ -18,6 +20,8 @@ namespace {
 using namespace fugato::layout;
 
 constexpr uint64_t kTick = 16'666'667;  // ns between two ticks of the display
+constexpr uint32_t kOtherThread = 9000, kProcess = 4000;
+constexpr uint64_t kSamplePeriod = 160'000;  // ns
 constexpr uint32_t kWorkers = 21, kNames = 2000, kJobs = 60, kDeepest = 20, kDeepRecursion = 900;
 constexpr size_t kBlockBytes = 64 * 1024;
 
@@ -44,7 +48,20 @@ struct Node {
     std::vector<Node> children;
 };
 
-enum LaneId : uint32_t { Main = 1, Render, Sound, Spray, Route, Save, Loader, Net, Gpu, FirstWorker };
+enum LaneId : uint32_t {
+    Main = 1,
+    Render,
+    Sound,
+    Spray,
+    Route,
+    Save,
+    Loader,
+    Net,
+    Gpu,
+    FirstWorker,
+    Core0 = FirstWorker + kWorkers,
+    Core1
+};
 
 struct LaneOut {
     std::string payload;
@@ -54,8 +71,8 @@ struct LaneOut {
 
 class Scaled {
 public:
-    Scaled(std::FILE* file, uint64_t seed)
-        : random_{seed * 0x9e3779b97f4a7c15ull | 1}, out_([file](std::string_view bytes) {
+    Scaled(std::FILE* file, bool system, uint64_t seed)
+        : system_(system), random_{seed * 0x9e3779b97f4a7c15ull | 1}, out_([file](std::string_view bytes) {
               return std::fwrite(bytes.data(), 1, bytes.size(), file) == bytes.size();
           }) {}
 
@@ -102,6 +119,7 @@ private:
         for (uint32_t i = 0; i < kWorkers; ++i)
             lane(FirstWorker + i, LaneKind::Thread, "worker " + std::to_string(i + 1), "worker");
 
+        if (system_) defineSystem(add, lane);
         static const char* const verbs[] = {"Trim",   "Hoist", "Lower", "Steer", "Place", "Count",  "Cut",    "Drift",
                                             "Fold",   "Watch", "Guess", "Reach", "Sound", "Mark",   "Haul",   "Slack",
                                             "Round",  "Drop",  "Light", "Shade", "Blend", "Sort",   "Cull",   "Stir",
@@ -133,6 +151,60 @@ private:
         add(KeyFields<View>{1, "boat"});
         add(KeyFields<View>{2, "course"});
         good_ = good_ && out_.writeBlock(BlockType::Definitions, 0, count, 0, 0, all);
+    }
+
+    template <class Add, class DefineLane>
+    void defineSystem(Add&& add, DefineLane&& lane) {
+        using View = std::string_view;
+        lane(Core0, LaneKind::Core, "core 0", "");
+        lane(Core1, LaneKind::Core, "core 1", "");
+        add(ContextFields<View>{"process", std::to_string(kProcess)});
+        add(ContextFields<View>{"os samples", "every " + std::to_string(kSamplePeriod / 1000) + " us of running"});
+        add(OsThreadFields<View>{kOtherThread, kOtherThread, "ferry"});
+        char own[1024];  // its functions give the call stacks names
+        const ssize_t size = readlink("/proc/self/exe", own, sizeof own);
+        constexpr uint64_t kCode = 0x400000, kBytes = 200'000;
+        add(ModuleFields<View>{kCode, kBytes, 0, {own, static_cast<size_t>(std::max<ssize_t>(0, size))}});
+        for (std::string& stack : stacks_) {
+            uint64_t previous = 0;
+            for (int i = 0; i < 12; ++i) {
+                const uint64_t address = kCode + random_.below(kBytes);
+                char bytes[16];
+                stack.append(bytes, putVarint(bytes, zigzag(static_cast<int64_t>(address - previous))));
+                previous = address;
+            }
+        }
+    }
+
+    /// What the system says of a frame: main loses its core to another program three times; one worker runs on the
+    /// other core.
+    void tellSystem(uint64_t start, uint64_t dispatched, uint64_t jobsDone, uint64_t idle) {
+        const auto at = [&](uint32_t core, uint64_t time, Kind kind, uint32_t thread, uint64_t a = 0,
+                            std::string_view text = {}) {
+            startAt(core, time);
+            put(core, kind, thread, a, 0, text);
+        };
+        const auto sample = [&](uint32_t core, uint64_t from, uint64_t to, uint32_t thread) {
+            for (uint64_t t = from + kSamplePeriod; t < to; t += kSamplePeriod)
+                at(core, t, Kind::Sample, thread, 0, stacks_[random_.below(std::size(stacks_))]);
+        };
+        const uint32_t main = kProcess + Main, worker = kProcess + FirstWorker;
+        at(Core0, start - 10'000, Kind::WakeUp, main);
+        at(Core0, start - 5'000, Kind::Switch, main);
+        uint64_t from = start;
+        for (uint64_t part = 1; part <= 3; ++part) {
+            const uint64_t lost = start + (idle - start) * part / 4;
+            sample(Core0, from, lost, main);
+            at(Core0, lost, Kind::Switch, kOtherThread, 1);
+            from = lost + 20'000;
+            at(Core0, from, Kind::Switch, main);
+        }
+        sample(Core0, from, idle, main);
+        at(Core0, idle, Kind::Switch, kIdleThread);
+        at(Core1, dispatched, Kind::WakeUp, worker, main);
+        at(Core1, dispatched + 5'000, Kind::Switch, worker);
+        sample(Core1, dispatched + 5'000, jobsDone, worker);
+        at(Core1, std::max(jobsDone, dispatched + 10'000), Kind::Switch, kIdleThread);
     }
 
     static constexpr uint32_t kOwnNames = 12;
@@ -288,6 +360,7 @@ private:
         end(Main);
         put(Main, Kind::Count, 1, doubleBits(100 + static_cast<double>(random_.below(60))));
         if (trouble < 4) put(Main, Kind::Point, 2, 0, 0, "the picture stood still");
+        if (system_) tellSystem(start, dispatched, lanes_[FirstWorker].now, lanes_[Main].now);
         const uint64_t due = (lanes_[Main].now / kTick + 1) * kTick;
         beginWait(Main, 3, AwaitTick, 7);
         lanes_[Main].now = due - 1;
@@ -329,6 +402,8 @@ private:
         return bits;
     }
 
+    const bool system_;
+    std::string stacks_[256];
     Random random_;
     Out out_;
     std::vector<LaneOut> lanes_;
@@ -340,11 +415,12 @@ private:
 
 }  // namespace
 
-bool writeScaled(const std::string& path, uint64_t markers, uint64_t seed, bool overwrite, std::string& problem) {
+bool writeScaled(const std::string& path, uint64_t markers, bool system, uint64_t seed, bool overwrite,
+                 std::string& problem) {
     const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::fopen(path.c_str(), overwrite ? "wb" : "wbx"),
                                                                std::fclose);
     if (file) std::setvbuf(file.get(), nullptr, _IOFBF, 1 << 20);
-    if (!file || !Scaled(file.get(), seed).write(markers) || std::fflush(file.get()) != 0) {
+    if (!file || !Scaled(file.get(), system, seed).write(markers) || std::fflush(file.get()) != 0) {
         problem = "cannot write " + path + ": " + std::strerror(errno);
         return false;
     }

@@ -11,8 +11,10 @@
 
 namespace skerry {
 
-/// Writes a recording of at least `markers` markers, by less than one frame more. Returns false, with a
+/// Writes a recording of at least `markers` markers, by less than one frame more; with `system`, also what the system
+/// would tell of each frame: ten switches on two cores, two wake-ups, a hundred call stacks. Returns false, with a
 /// sentence in `problem`, where the file cannot be written, or is there already and must not be replaced (`overwrite`).
-bool writeScaled(const std::string& path, uint64_t markers, uint64_t seed, bool overwrite, std::string& problem);
+bool writeScaled(const std::string& path, uint64_t markers, bool system, uint64_t seed, bool overwrite,
+                 std::string& problem);
 
 }  // namespace skerry

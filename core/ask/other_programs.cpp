@@ -49,7 +49,8 @@ bool tellsOtherPrograms(const Recording& recording) {
                                 [&](const auto& thread) { return thread.second.process != own; });
 }
 
-std::shared_ptr<const OtherProgramList> otherPrograms(const Recording& recording, size_t most, const Progress& progress) {
+std::shared_ptr<const OtherProgramList> otherPrograms(const Recording& recording, size_t most,
+                                                      const Progress& progress) {
     const CoreHolders holders(recording);
     std::unordered_map<CoreHolder, OtherProgram> byHolder;
     size_t looked = 0, all = 0;

@@ -33,6 +33,6 @@ bool tellsOtherPrograms(const Recording& recording);
 /// The one that ran most first; those beyond `most` are one, "3 more programs". Null where `progress` cancelled it.
 /// Costs a look at every change on a core.
 std::shared_ptr<const OtherProgramList> otherPrograms(const Recording& recording, size_t most,
-                                                   const Progress& progress = {});
+                                                      const Progress& progress = {});
 
 }  // namespace fugato

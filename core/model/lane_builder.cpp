@@ -147,7 +147,9 @@ void Names::define(const Definition& definition) {
         }
         void operator()(const KeyDefinition& d) const { r.keys[names.defined(Keys, d.id)] = shownText(d.name); }
         void operator()(const PoolDefinition& d) const { r.pools[names.defined(Pools, d.id)].name = shownText(d.name); }
-        void operator()(const OsThreadDefinition& d) const { r.osThreads[d.id] = {d.process, shownText(d.name), d.system == 1}; }
+        void operator()(const OsThreadDefinition& d) const {
+            r.osThreads[d.id] = {d.process, shownText(d.name), d.system == 1};
+        }
         void operator()(const ModuleDefinition& d) const {
             r.modules.push_back({d.address, d.bytes, d.offset, shownText(d.path), shownText(d.buildId)});
         }
@@ -436,9 +438,8 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             break;
         case EventKind::WakeUp:
             onCoreUntil(time);  // the machine was at work
-            finds_.coreEvents.push_back(
-                {time, position_, event.id, false,
-                 static_cast<uint32_t>(std::min<uint64_t>(event.a, LaneFinds::kNoWaker - 1))});
+            finds_.coreEvents.push_back({time, position_, event.id, false,
+                                         static_cast<uint32_t>(std::min<uint64_t>(event.a, LaneFinds::kNoWaker - 1))});
             break;
         case EventKind::Sample: sample(event, time); break;
         case EventKind::Taken: holds_[used(Names::Objects, event.id)].push_back({time, path()}); break;
