@@ -253,7 +253,8 @@ private:
                 for (const EarlierStage& stage : earlierStages(e, i, e.segmentsOf(i)))
                     through.push_back({{"series", r.series[stage.series].name},
                                        {"frame", stage.frame},
-                                       {"overrun_ns", stage.overrun}});
+                                       {"overrun_ns", stage.overrun},
+                                       {"likely", stage.likely}});
                 frames.push_back({{"index", i},
                                   {"begin_ns", e.frame(i).begin},
                                   {"duration_ns", e.frame(i).duration()},

@@ -54,6 +54,7 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
             json["waiting_lanes"].push_back({{"lane", lane}, {"late_ms", milliseconds(late)}});
     }
     if (cause.startUp) json["start_up"] = true;
+    if (cause.outside) json["outside_markers"] = true;
     if (cause.function) {
         const auto& f = *cause.function;
         Json function{{"name", f.name}, {"module", f.module}, {"samples", f.samples}, {"of_samples", f.ofSamples}};
@@ -62,12 +63,14 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
         if (!f.caller.empty()) function["called_from"] = f.caller;
         json["function"] = std::move(function);
     }
-    for (const CauseArgument& argument : cause.arguments)
-        json["arguments"].push_back({{"key", argument.key},
-                                     {"marker", argument.marker},
-                                     {"value", argument.value},
-                                     {"frames", argument.frames},
-                                     {"of_frames", argument.ofFrames}});
+    for (const CauseArgument& argument : cause.arguments) {
+        Json one{{"key", argument.key},
+                 {"value", argument.value},
+                 {"frames", argument.frames},
+                 {"of_frames", argument.ofFrames}};
+        if (!argument.marker.empty()) one["marker"] = argument.marker;
+        json["arguments"].push_back(std::move(one));
+    }
     if (cause.saved) json["saved"] = *cause.saved;
     return json;
 }

@@ -116,11 +116,19 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
         name = cause.contention == Contention::OwnThreads       ? tr("CPU: own threads")
                : cause.contention == Contention::MachineStopped ? tr("Machine stood still")
                                                                 : tr("CPU: other programs");
+    QString phrase = toQString(causeKindPhrase(e, cause));
     const bool tooLong = painter.fontMetrics().horizontalAdvance(name) > title.width();
-    if (tooLong && cause.key.function != kNone)
+    const QString lane = toQString(e.recording->groups[cause.group].name);
+    if (tooLong && cause.key.function != kNone) {
         name = toQString(e.symbols->nameOf(cause.key.function));
-    else if (tooLong && cause.path)
+        phrase = tr("on %1: %2 of %3 stacks")
+                     .arg(lane, toQString(countText(cause.samples)), toQString(countText(cause.ofSamples)));
+    } else if (tooLong && cause.key.outside && cause.kind == CauseKind::Unexplained) {
+        name = lane;
+        phrase = tr("longer outside any marker");
+    } else if (tooLong && cause.path) {
         name = (cause.key.startUp ? tr("Starting up: ") : tr("… ▸ ")) + toQString(e.recording->nameOf(cause.path));
+    }
     painter.drawText(title, Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(name, Qt::ElideRight, title.width()));
 
@@ -132,9 +140,8 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.drawText(QRect(right - spikesWidth, box.top() + 22, spikesWidth, 16), Qt::AlignRight | Qt::AlignVCenter,
                      spikes);
     const QRect kind(left, box.top() + 22, right - spikesWidth - 8 - left, 16);
-    painter.drawText(
-        kind, Qt::AlignLeft | Qt::AlignVCenter,
-        painter.fontMetrics().elidedText(toQString(causeKindPhrase(e, cause)), Qt::ElideRight, kind.width()));
+    painter.drawText(kind, Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(phrase, Qt::ElideRight, kind.width()));
 
     const int y = box.top() + 47;  // where in the recording it lies
     painter.fillRect(left, y, right - left, 1, t.line);

@@ -70,6 +70,7 @@ CauseSummary causeOf(const Explanation& e, uint32_t index, bool predicted) {
         out.waitingLanes.emplace_back(r.groups[group].name, late);
     out.kind = cause.kind;
     out.startUp = cause.key.startUp;
+    out.outside = cause.key.outside;
     out.arguments = cause.arguments;
     if (cause.function != kNone) {
         const Symbols& symbols = *e.symbols;
@@ -130,7 +131,7 @@ std::string causeKey(const Explanation& e, const Cause& cause) {
     if (key.contention != Contention::None)
         return keyOf({"core", contentionName(key.contention) + std::string(key.startUp ? " start-up" : "")});
     if (key.waiting) parts.push_back("waiting");
-    if (key.unexplained) parts.push_back("unexplained");
+    if (key.unexplained) parts.push_back(key.outside ? "outside" : "unexplained");
     if (key.startUp) parts.push_back("start-up");
     if (key.function != kNone)
         parts.push_back(keyOf({"function", e.symbols->moduleOf(key.function), e.symbols->nameOf(key.function)}));

@@ -30,6 +30,7 @@ struct CauseSummary {
     std::vector<std::pair<std::string, int64_t>> holders, waitingLanes;
     CauseKind kind{};
     bool startUp = false;  // while the program was starting up or loading
+    bool outside = false;  // the lane's time outside any marker
     struct InFunction {    // as call stacks tell
         std::string name, module, file, caller;
         uint32_t line = 0;                    // of its declaration; 0: not known

@@ -22,6 +22,12 @@ int64_t shared(const std::vector<Segment>& segments, std::span<const Segment> ot
     return sum;
 }
 
+/// Of which is not known who ended it, though a thread did.
+bool isOpenWait(const Segment& segment) {
+    const bool waits = segment.kind >= SegmentKind::WaitOther && segment.kind <= SegmentKind::WaitGpu;
+    return segment.endedBy == kNone && (waits || segment.kind == SegmentKind::Blocked);
+}
+
 }  // namespace
 
 std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame, std::span<const Segment> ofFrame) {
@@ -34,11 +40,13 @@ std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame, st
     CriticalPathWalker walker(r);
     std::vector<Segment> ofCause;
     int64_t time = 0, begin = f.end;
+    const Segment* unknown = nullptr;  // the longest of its waits of which is not known who ended it
     for (const Segment& segment : ofFrame) {
         if (!isOf(r, segment, cause)) continue;
         ofCause.push_back(segment);
         time += segment.duration();
         begin = std::min(begin, segment.begin);
+        if (isOpenWait(segment) && (!unknown || segment.duration() > unknown->duration())) unknown = &segment;
     }
     for (uint32_t s = 0; s < r.series.size() && time > 0; ++s) {
         const Column<Frame>& frames = r.series[s].frames;
@@ -50,12 +58,16 @@ std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame, st
             if (other.begin >= f.end) break;
             const int64_t deadline = other.deadline ? other.deadline : kDefaultBudgetNs;
             if (other.end >= f.end || other.duration() <= deadline) continue;
+            const int64_t overrun = other.duration() - deadline;
+            const bool likely = unknown && other.lane != f.lane && 2 * overrun >= time &&
+                                std::abs(other.end - unknown->end) <= kClockTolerance;
             const auto segments = walker.account(other.lane, other.begin, other.end);
             int64_t pacing = 0;
             for (const Segment& segment : segments)
                 if (segment.kind == SegmentKind::WaitPacing) pacing += segment.duration();
-            if (heldToTick(other.duration(), pacing, deadline) || 2 * shared(ofCause, segments) < time) continue;
-            out.push_back({s, at, other.duration() - deadline});
+            const bool through = 2 * shared(ofCause, segments) >= time;
+            if (heldToTick(other.duration(), pacing, deadline) || (!through && !likely)) continue;
+            out.push_back({s, at, overrun, !through});
         }
     }
     std::stable_sort(out.begin(), out.end(), [&](const EarlierStage& x, const EarlierStage& y) {

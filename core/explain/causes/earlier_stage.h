@@ -9,10 +9,12 @@
 namespace fugato {
 
 /// A late frame of another series that ended before the frame asked about did, and on whose own critical path lies at
-/// least half of the time that its main cause took.
+/// least half of the time that its main cause took. Where who ended the wait that is its main cause is not known,
+/// likely also one that ended as the wait did, and was late by at least half of that time.
 struct EarlierStage {
     uint32_t series = 0, frame = 0;
     int64_t overrun = 0;
+    bool likely = false;
 };
 /// Those that a late frame came through, the earliest first.
 /// `segments`: the frame's critical path (Explanation::segmentsOf).

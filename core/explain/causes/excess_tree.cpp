@@ -279,8 +279,7 @@ private:
     /// Of the occurrences of a node's marker that the frame's critical path met, at their full length.
     double meanDuration(const Node& node) const {
         const Recording& r = *e_.recording;
-        std::vector<std::pair<uint32_t, uint32_t>> seen;  // lane, index
-        int64_t sum = 0;
+        std::vector<std::pair<uint32_t, uint32_t>> met;  // lane, index
         for (const Segment& segment : segments_) {
             if (!segment.marker.valid() || r.lanes[segment.lane].group != node.group ||
                 !r.paths.contains(node.path, segment.path))
@@ -288,12 +287,15 @@ private:
             const auto& rows = r.lanes[segment.lane].rows;
             uint32_t row = segment.marker.row, index = segment.marker.index;
             for (; row + 1 > r.paths[node.path].depth; --row) index = rows[row].parent(index);
-            const std::pair<uint32_t, uint32_t> instance{segment.lane, index};
-            if (std::find(seen.begin(), seen.end(), instance) != seen.end()) continue;
-            seen.push_back(instance);
-            sum += rows[row].end(index) - rows[row].begin(index);
+            if (met.empty() || met.back() != std::pair(segment.lane, index)) met.emplace_back(segment.lane, index);
         }
-        return seen.empty() ? 0 : static_cast<double>(sum) / static_cast<double>(seen.size());
+        std::sort(met.begin(), met.end());
+        met.erase(std::unique(met.begin(), met.end()), met.end());
+        int64_t sum = 0;
+        const uint32_t row = r.paths[node.path].depth - 1;
+        for (const auto& [lane, index] : met)
+            sum += r.lanes[lane].rows[row].end(index) - r.lanes[lane].rows[row].begin(index);
+        return met.empty() ? 0 : static_cast<double>(sum) / static_cast<double>(met.size());
     }
 
 public:

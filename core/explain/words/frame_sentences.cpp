@@ -336,9 +336,10 @@ private:
         }
         for (const EarlierStage& earlier : earlierStages(e_, index_, segments_)) {
             const Frame& other = r_.series[earlier.series].frames[earlier.frame];
-            out_.push_back({"It came through frame " + countText(earlier.frame) + " of ‘" +
-                                r_.series[earlier.series].name + "’, which was " + durationText(earlier.overrun) +
-                                " late itself.",
+            out_.push_back({(earlier.likely ? "It likely came through frame " : "It came through frame ") +
+                                countText(earlier.frame) + " of ‘" + r_.series[earlier.series].name + "’, which was " +
+                                durationText(earlier.overrun) + " late itself" +
+                                (earlier.likely ? " and ended as this wait did." : "."),
                             other.begin, other.end, other.lane});
         }
     }
