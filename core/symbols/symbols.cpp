@@ -5,6 +5,7 @@
 #include <atomic>
 #include <cmath>
 #include <map>
+#include <mutex>
 #include <set>
 
 #include "cached_symbols.h"
@@ -68,11 +69,13 @@ public:
         found_.resize(symbols_->modules.size());
         std::atomic<size_t> next{0}, done{0};
         std::atomic<bool> stop{false};
-        sideBySide(threadsFor(found_.size()), [&](size_t thread) {
+        std::mutex asking;  // whichever thread is at work asks: one file may take by far the longest
+        sideBySide(threadsFor(found_.size()), [&](size_t) {
             for (size_t m; (m = next++) < found_.size() && !stop; ++done)
                 lookUp(m, [&] {
                     const double part = static_cast<double>(done) / static_cast<double>(found_.size());
-                    if (thread == 0 && !goesOn(kGathered + (1 - kGathered) * part)) stop = true;
+                    const std::lock_guard one(asking);
+                    if (!stop && !goesOn(kGathered + (1 - kGathered) * part)) stop = true;
                     return !stop;
                 });
         });

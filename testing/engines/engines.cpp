@@ -16,10 +16,10 @@ const char* shapeName(Shape shape) {
     return names[static_cast<size_t>(shape)];
 }
 const char* troubleName(Trouble trouble) {
-    static const char* const names[] = {"slower-call",   "more-calls", "unusual",      "unmarked",
-                                        "lock-held",     "file-wait",  "long-wait",    "other-program",
-                                        "own-threads",   "slow-job",   "earlier-work", "job-behind-lock",
-                                        "render-slower", "gpu-slower", "copy-slower",  "long-sleep"};
+    static const char* const names[] = {
+        "slower-call",   "more-calls",    "unusual",     "unmarked",   "lock-held",     "file-wait",
+        "long-wait",     "other-program", "own-threads", "slow-job",   "earlier-work",  "job-behind-lock",
+        "render-slower", "gpu-slower",    "copy-slower", "long-sleep", "library-thread"};
     return names[static_cast<size_t>(trouble)];
 }
 
@@ -49,7 +49,9 @@ bool needsLinks(Trouble trouble, Shape shape) {
         default: return false;
     }
 }
-bool needsSwitches(Trouble trouble) { return trouble == Trouble::OtherProgram || trouble == Trouble::OwnThreads; }
+bool needsSwitches(Trouble trouble) {
+    return trouble == Trouble::OtherProgram || trouble == Trouble::OwnThreads || trouble == Trouble::LibraryThread;
+}
 bool wakeUpsTell(Trouble trouble) { return trouble != Trouble::GpuSlower && trouble != Trouble::CopySlower; }
 
 namespace {
@@ -109,10 +111,16 @@ public:
             copy_ = &world_.thread("GPU copy", {"", 0, true, true, "", settings_.noise.deviceClockError});
         }
         for (int i = 0; i < 4; ++i) {
-            intruders_.push_back(&world_.thread("updater", {"", 9, false, false, "updater", 0}));
+            const char* const programs[] = {"updater", "indexer", "backup", "mail"};  // or four of the first
+            const char* const program = programs[pick(3, 2) * i];
+            intruders_.push_back(&world_.thread(program, {"", 9, false, false, program, 0}));
             haulers_.push_back(&world_.thread("hauler " + std::to_string(i + 1), {"hauler", 3, false, true, "", 0}));
         }
 
+        if (planted(Trouble::LibraryThread)) {
+            unpacker_ = &world_.thread("unpacker", {"", 2, false, false, "", 0});
+            world_.start(*unpacker_, [this] { return unpackerLoop(); });
+        }
         world_.start(*main_, [this] { return mainLoop(); });
         world_.start(*saver_, [this] { return saverLoop(); });
         for (Thread* worker : workers_) world_.start(*worker, [this, worker] { return jobs_.serve(*worker); });
@@ -129,7 +137,7 @@ public:
             world_.start(*hauler, [this, hauler] { return coreLoop(*hauler, Trouble::OwnThreads, haul_); });
         }
         world_.run();
-        world_.tellAll(sink, settings_.noise.switches, settings_.noise.wakeUps);
+        world_.tellAll(sink, settings_.noise.switches, settings_.noise.wakeUps || unpacker_);
         return expected();
     }
 
@@ -220,8 +228,8 @@ private:
                 case Trouble::LockHeld: e.lane = "saver", e.path = {"Save"}, e.kind = "waiting"; break;
                 case Trouble::FileWait: e.path = {"Frame", "Chart", "Read chart"}, e.kind = "waiting"; break;
                 case Trouble::LongWait: e.path = {"Frame", "Hail pilot", "Wait for pilot"}, e.kind = "waiting"; break;
-                case Trouble::OtherProgram: e.kind = "no_core", e.by = "updater"; break;
-                case Trouble::OwnThreads: e.kind = "no_core", e.by = "hauler"; break;
+                case Trouble::OtherProgram: e.kind = "no_core", e.by = {"updater", "indexer", "backup", "mail"}; break;
+                case Trouble::OwnThreads: e.kind = "no_core", e.by = {"hauler"}; break;
                 case Trouble::SlowJob: e.lane = "worker", e.path = {"Job", "Splice"}, e.kind = "slower"; break;
                 case Trouble::EarlierWork: e.lane = "worker", e.path = {"Survey"}, e.kind = "unusual"; break;
                 case Trouble::JobBehindLock: e.lane = "saver", e.path = {"Load"}, e.kind = "waiting"; break;
@@ -232,6 +240,7 @@ private:
                 case Trouble::GpuSlower: e.lane = "GPU graphics", e.path = {"Scene", "Foam"}, e.kind = "slower"; break;
                 case Trouble::LongSleep: e.path = {"Frame", "Keep watch", "Nap"}, e.kind = "waiting"; break;
                 case Trouble::CopySlower: e.lane = "GPU copy", e.path = {"Upload"}, e.kind = "slower"; break;
+                case Trouble::LibraryThread: e.lane = "unpacker", e.kind = "unexplained"; break;
             }
             out.push_back(std::move(e));
         }
@@ -335,6 +344,12 @@ private:
             }
             co_await waitInside(t, n, hail_, waitPilot_, pilot_, WaitKind::Condition, Trouble::LongWait, 0.1);
             co_await waitInside(t, n, watch_, nap_, bunk_, WaitKind::Sleep, Trouble::LongSleep, 0.1);
+            if (unpacker_) {  // tells neither that it waits nor for whom
+                t.begin(unpack_);
+                wakeIfIdle(unpacker_);
+                co_await t.block();
+                t.end();
+            }
             if (jobs) {
                 if (shapeIs(Shape::Jobs)) {  // helps until nothing is left
                     WorkQueue::Work work;
@@ -376,6 +391,19 @@ private:
         for (auto* thread : haulers_) wakeIfIdle(thread);
         for (auto* thread : intruders_) wakeIfIdle(thread);
         if (saverIdle_) wakeIfIdle(saver_);
+        if (unpacker_) wakeIfIdle(unpacker_);
+    }
+    Doing unpackerLoop() {
+        Thread& t = *unpacker_;
+        for (;;) {
+            idle_.insert(&t);
+            co_await t.block();
+            if (stop_) co_return;
+            const double ms =
+                0.4 + (atWork(Trouble::LibraryThread, frame_) ? extraMs(Trouble::LibraryThread, frame_) : 0);
+            co_await t.run(around(ms, 950, frame_));
+            world_.wake(*main_);
+        }
     }
 
     Doing pace(Thread& t, uint32_t, int64_t& due) {
@@ -547,7 +575,8 @@ private:
     bool paced_ = false, stop_ = false, saverIdle_ = false;
     uint32_t loop_ = 0, pictures_ = 0, frame_ = 0;
     int64_t due_ = 0;
-    Thread *main_ = nullptr, *saver_ = nullptr, *render_ = nullptr, *graphics_ = nullptr, *copy_ = nullptr;
+    Thread *main_ = nullptr, *saver_ = nullptr, *render_ = nullptr, *graphics_ = nullptr, *copy_ = nullptr,
+           *unpacker_ = nullptr;
     std::vector<Thread*> workers_, intruders_, haulers_;
     std::set<Thread*> idle_;
     std::map<Thread*, uint32_t> cause_;
@@ -580,7 +609,7 @@ private:
                    present_ = world_.site("Present"), waitGpu_ = world_.site("Wait for GPU"),
                    upload_ = world_.site("Upload"), sceneSite_ = world_.site("Scene"), water_ = world_.site("Water"),
                    foam_ = world_.site("Foam"), waitUpload_ = world_.site("Wait for upload"),
-                   pictureFrame_ = world_.site("Picture frame");
+                   pictureFrame_ = world_.site("Picture frame"), unpack_ = world_.site("Unpack");
 };
 
 }  // namespace

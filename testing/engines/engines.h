@@ -26,7 +26,7 @@ enum class Trouble : uint8_t {
     LockHeld,       // another thread holds a lock for long
     FileWait,       // a file is not there quickly
     LongWait,       // a wait whose end nobody tells
-    OtherProgram,   // another program takes every core
+    OtherProgram,   // another program, or several, take every core
     OwnThreads,     // threads of its own do
     SlowJob,        // a job that is waited for takes longer
     EarlierWork,    // work asked for in an earlier frame is not done
@@ -35,8 +35,9 @@ enum class Trouble : uint8_t {
     GpuSlower,      // a pass on the GPU takes longer
     CopySlower,     // the GPU waits for its copy queue
     LongSleep,      // it sleeps longer than usual
+    LibraryThread,  // a library's thread, which tells nothing, takes longer; only wake-ups tell of it
 };
-inline constexpr int kTroubles = 16;
+inline constexpr int kTroubles = 17;
 const char* troubleName(Trouble trouble);
 bool applies(Trouble trouble, Shape shape);
 /// Whether it shows only where it is recorded who asked for work and who ended waits; and who had the cores.
@@ -72,7 +73,7 @@ struct Expected {
     std::string lane;               // role or name of the lane at fault
     std::vector<std::string> path;  // its marker; empty: none
     std::string kind;               // as fugato-cli names kinds
-    std::string by;                 // who had the cores; a role or a program
+    std::set<std::string> by;       // who had the cores; roles or programs
     std::set<uint32_t> frames;      // in which it was at work
 };
 

@@ -22,7 +22,8 @@ Explained explainedRun(const Settings& settings, const std::set<Trouble>& repair
 bool names(const Explanation& e, const Cause& cause, const Expected& expected) {
     const Recording& r = *e.recording;
     if (expected.kind != causeKindName(cause.kind)) return false;
-    if (!expected.by.empty()) return coreHolderText(r, byHolder(cause.contentionParts).front().first) == expected.by;
+    if (!expected.by.empty())
+        return expected.by.count(coreHolderText(r, byHolder(cause.contentionParts).front().first)) > 0;
     return r.namesOf(cause.path) == expected.path && r.groups[cause.group].name == expected.lane;
 }
 

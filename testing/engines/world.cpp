@@ -64,7 +64,9 @@ void Thread::waitEnd(uint64_t link) { tell(EventKind::WaitEnd, 0, link); }
 
 // ---- World ----------------------------------------------------------------------------------------
 
-World::World(int cores) : cores_(static_cast<size_t>(cores)) {}
+World::World(int cores) : cores_(static_cast<size_t>(cores)) {
+    definitions_.push_back(fugato::ContextDefinition{"process", std::to_string(kProcess)});
+}
 World::~World() = default;
 
 uint32_t World::site(const std::string& name) {
@@ -108,9 +110,14 @@ Thread& World::thread(const std::string& name, ThreadOptions options) {
         definitions_.push_back(lane);
     }
     if (!o.device)
-        definitions_.push_back(fugato::OsThreadDefinition{thread.id_, o.recorded ? kProcess : kOtherProcess,
-                                                          o.recorded ? name : o.process});
+        definitions_.push_back(
+            fugato::OsThreadDefinition{thread.id_, processOf(o.process), o.process.empty() ? name : o.process});
     return thread;
+}
+
+uint32_t World::processOf(const std::string& program) {
+    if (program.empty()) return kProcess;
+    return processes_.try_emplace(program, kOtherProcess + static_cast<uint32_t>(processes_.size())).first->second;
 }
 
 void World::start(Thread& thread, std::function<Doing()> body) {

@@ -62,8 +62,8 @@ struct ThreadOptions {
     std::string role;
     int priority = 0;        // a higher one takes the core of a lower one at once
     bool device = false;     // a queue of a device: needs no core, has a clock of its own
-    bool recorded = true;    // false: another program's thread; only its switches are seen
-    std::string process;     // of a thread that is not recorded
+    bool recorded = true;    // false: it tells nothing, only its switches are seen
+    std::string process;     // another program, of a thread that is not recorded; empty: this program's
     int64_t clockError = 0;  // of a device's clock, ns
 };
 
@@ -133,6 +133,7 @@ private:
     };
     void at(int64_t time, std::function<void()> action);
     void tellWakeUp(const Thread& thread);
+    uint32_t processOf(const std::string& program);
     void ready(Thread& thread);
     void dispatch();
     void give(int core, Thread* thread, bool beforeIsReady);
@@ -158,6 +159,7 @@ private:
     std::vector<fugato::Definition> definitions_;
     std::map<std::string, uint32_t> sites_;
     uint32_t objects_ = 0, series_ = 0, states_ = 0;
+    std::map<std::string, uint32_t> processes_;  // other programs
 };
 
 /// A lock, told with who waited for it and who held it. First come, first served.

@@ -186,6 +186,7 @@ private:
 
     /// When a link was given out.
     int64_t atGiving(const Waker& ender) {
+        if (ender.woken) return at(ender.lane, ender.time);  // its lane had gone on before it woke another
         // At the very instant at which something else begins: was it still before that?
         const MarkerRef before = r_.innermostBefore(ender.lane, ender.time),
                         after = r_.innermostBefore(ender.lane, ender.time + 1);

@@ -35,7 +35,7 @@ Waker likelyWaker(const Recording& recording, uint32_t lane, const ScheduleSpan&
             if (found.lane != kNone) return {};  // several did
             found.lane = other;
             found.time = std::min(blocked.end, ran.end);
-            found.likely = true;
+            found.woken = found.likely = true;
         }
     }
     return found;
@@ -72,6 +72,7 @@ Waker wakerOf(const Recording& recording, uint32_t lane, const ScheduleSpan& blo
         return waker;  // that was not told: some idle cores tell nothing
     waker.lane = at->lane;
     waker.time = at->time;
+    waker.woken = true;
     waker.system = !at->by;
     if (waker.lane == kNone) waker.thread = at->by;
     return waker;

@@ -22,6 +22,7 @@ struct Waker {
     int64_t time = 0;
     PathId path = 0;      // in which a link was given out
     LockVia lock;         // where it was a lock
+    bool woken = false;   // the system's schedule tells of it, not the program
     uint32_t thread = 0;  // of another program; else 0
     bool system = false;  // the system itself did, for a timer or a device
     bool likely = false;  // a guess
