@@ -502,6 +502,29 @@ private slots:
         }
     }
 
+    void chainsOfVeryManyLanesAreFollowedSoFar() {
+        // Each lane waits until the next one ends that, which itself waited until just before.
+        constexpr int kLanes = 2000;
+        TextRecording t;
+        const auto lane = [](int i) { return "lane " + std::to_string(i); };
+        t.frame(0, lane(0));
+        for (int i = 0; i < kLanes; ++i) {
+            t.wait(1, lane(i), "Wait", "object " + std::to_string(i), "job").waitEnd(5000 - i, lane(i), i + 1);
+            if (i > 0) t.linkOut(5000 - i + 0.5, lane(i), i);
+        }
+        t.frameEnd(5001, lane(0));
+        const auto r = t.open();
+        CriticalPathWalker walker(*r);
+        int64_t sum = 0;
+        std::set<uint32_t> met;
+        for (const Segment& segment : walker.account(r->series[0].frames[0].lane, 0, 5'001'000)) {
+            sum += segment.duration();
+            met.insert(segment.lane);
+        }
+        QCOMPARE(sum, int64_t{5'001'000});
+        QVERIFY2(met.size() > 200 && met.size() < 300, qPrintable(QString::number(met.size())));
+    }
+
     void timeWithoutACoreBelongsToWhoHadIt() {
         TextRecording t;
         threadsAndCore(t);

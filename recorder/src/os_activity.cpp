@@ -188,7 +188,7 @@ void OsActivity::startWakeUps(Recorder& r) {
         return addContext(r, "os wake-ups",
                           "not recorded: " + fields +
                               " cannot be read; as root: mount -t tracefs none "
-                              "/sys/kernel/tracing, and run the program with leave to read it");
+                              "/sys/kernel/tracing, and run the program with permission to read it");
     perf_event_attr attr = eventOf(std::strtoull(number.c_str(), nullptr, 10));
     attr.type = PERF_TYPE_TRACEPOINT;
     attr.sample_period = 1;

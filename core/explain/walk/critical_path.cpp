@@ -133,7 +133,7 @@ void CriticalPathWalker::putBySchedule(uint32_t lane, int64_t begin, int64_t end
             put(lane, from, std::min(since, to), SegmentKind::Waking, marker, path, lock);
         } else {
             const Waker waker = untilTimer ? Waker{} : wakerOf(recording_, lane, *span);
-            if (waker.lane == kNone || waker.lane == lane || onWay_[waker.lane]) {
+            if (waker.lane == kNone || waker.lane == lane || isClosed(waker.lane)) {
                 if (waker.thread && !holders_) holders_.emplace(recording_);
                 put(lane, from, to, as.blocked, marker, path, lock, kNone,
                     waker.system   ? kSystem
@@ -180,6 +180,7 @@ void CriticalPathWalker::putDelay(uint32_t lane, int64_t begin, int64_t end, Seg
 
 void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const LockVia& lock, bool owner) {
     onWay_[lane] = true;
+    ++depth_;
     while (time > from) {
         const LaneCursor::Here now = cursor(lane).at(time);
         // Each step goes back in time, also where markers that were kept lie outside those that hold them.
@@ -200,11 +201,11 @@ void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const L
                 const LaneCursor::Here next = cursor(lane).at(time + 1);
                 if (next.marker.valid()) {
                     const Waker asker = requesterOf(recording_, lane, time, cursor(lane).outermostEnd());
-                    if (asker.lane != kNone && !(asker.time == time && onWay_[asker.lane])) {
+                    if (asker.lane != kNone && !(asker.time == time && isClosed(asker.lane))) {
                         // Until the lane was free it was the work before that kept this waiting.
                         const int64_t asked = std::max(from, asker.time), free = std::max(asked, begin);
                         putDelay(lane, free, time, SegmentKind::Queued, next.marker, next.path, lock);
-                        if (onWay_[asker.lane]) {  // who asked for it is who waits for it
+                        if (isClosed(asker.lane)) {  // who asked for it is who waits for it
                             time = free;
                             continue;
                         }
@@ -231,6 +232,7 @@ void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const L
         }
         time = begin;
     }
+    --depth_;
     onWay_[lane] = false;
 }
 
@@ -238,7 +240,7 @@ void CriticalPathWalker::walkWait(const LaneCursor::Here& here, int64_t time, in
     const MarkerRef& marker = here.marker;
     const Wait* wait = recording_.lanes[marker.lane].waitOf(marker);
     const Waker ender = wait ? toldWakerOf(recording_, marker.lane, *wait) : Waker{};
-    if (ender.lane == kNone || ender.lane == marker.lane || onWay_[ender.lane]) {
+    if (ender.lane == kNone || ender.lane == marker.lane || isClosed(ender.lane)) {
         const SegmentKind kind = pieceOf(wait ? wait->kind : WaitKind::Other);
         putBySchedule(marker.lane, from, time, {kind, kind, kind}, marker, here.path, lock);
         return;

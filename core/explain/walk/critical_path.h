@@ -103,7 +103,11 @@ private:
 
     const Recording& recording_;
     std::vector<std::unique_ptr<LaneCursor>> cursors_;  // by lane; null until it is looked at
-    std::vector<bool> onWay_;  // lanes from which the walk has come; going back to one would be a circle
+    static constexpr uint32_t kDeepest = 256;  // lanes through which a walk comes: the call stack is not endless
+    /// Going back to a lane from which the walk has come would be a circle.
+    bool isClosed(uint32_t lane) const { return onWay_[lane] || depth_ >= kDeepest; }
+    std::vector<bool> onWay_;  // lanes from which the walk has come
+    uint32_t depth_ = 0;       // so many
     std::vector<Segment> segments_;
     SegmentSums* sums_ = nullptr;  // while segments are only added up: to there
     MarkerSums spent_;
