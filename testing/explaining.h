@@ -7,12 +7,21 @@
 #include <vector>
 
 #include "core/explain/causes/explain.h"
+#include "core/explain/words/frame_sentences.h"
 #include "testing/text_recording.h"
 
 namespace fugato {
 
 inline std::shared_ptr<const Explanation> explained(const std::shared_ptr<const Recording>& r, int64_t budget = 0) {
     return explain(r, sumCriticalPaths(*r, 0), budget);
+}
+
+/// What is told of a frame.
+inline std::string firstSentence(const Explanation& e, uint32_t frame) { return frameSentences(e, frame)[0].text; }
+inline QStringList sentencesOf(const Explanation& e, uint32_t frame) {
+    QStringList all;
+    for (const Sentence& sentence : frameSentences(e, frame)) all << QString::fromStdString(sentence.text);
+    return all;
 }
 
 /// `count` usual frames of 8 ms each 20 ms: Frame ▸ Work of 6 ms, deadline 10 ms. Returns the time after them.

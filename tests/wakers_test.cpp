@@ -60,19 +60,14 @@ QStringList walked(const Recording& r, uint32_t frame) {
     return out;
 }
 
-std::vector<std::string> sentencesOf(const Explanation& e, uint32_t frame) {
-    std::vector<std::string> out;
-    for (const Sentence& sentence : frameSentences(e, frame)) out.push_back(sentence.text);
-    return out;
-}
-bool says(const std::vector<std::string>& sentences, const std::string& what) {
-    return std::any_of(sentences.begin(), sentences.end(),
-                       [&](const std::string& one) { return one.find(what) != std::string::npos; });
-}
+bool says(const QStringList& sentences, const QString& what) { return !sentences.filter(what).isEmpty(); }
 
-std::vector<std::string> doubtsOf(const Explanation& e, uint32_t frame) {
+QStringList doubtsOf(const Explanation& e, uint32_t frame) {
     const Cause& cause = e.causes[e.frames[frame].shares[0].cause];
-    return confidenceOf(e, frame, cause, e.segmentsOf(frame)).doubts;
+    QStringList doubts;
+    for (const std::string& doubt : confidenceOf(e, frame, cause, e.segmentsOf(frame)).doubts)
+        doubts << QString::fromStdString(doubt);
+    return doubts;
 }
 
 }  // namespace
@@ -244,9 +239,9 @@ private slots:
         QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("longer; a marker there would tell more"));
         QVERIFY(e->causes[0].isNamed());
         QCOMPARE(
-            sentencesOf(*e, 40)[0],
+            firstSentence(*e, 40),
             std::string("decoder spent 11.0 ms longer than usual outside any marker. A marker there would tell more."));
-        QCOMPARE(doubtsOf(*e, 40), std::vector<std::string>{"no marker says what was done there"});
+        QCOMPARE(doubtsOf(*e, 40), QStringList{"no marker says what was done there"});
         const auto p = predict(*e, {{0, false}});
         QCOMPARE(p->over, 0u);
         QCOMPARE(p->duration[40], e->frame(39).duration());
