@@ -71,7 +71,8 @@ private:
         const ClockPoint& a = lastPair ? after[-2] : after[-1];
         const ClockPoint& b = lastPair ? after[-1] : after[0];
         if (b.ticks > a.ticks && b.ns > a.ns)
-            slope_ = static_cast<double>(b.ns - a.ns) / static_cast<double>(b.ticks - a.ticks);
+            slope_ = static_cast<double>(static_cast<uint64_t>(b.ns) - static_cast<uint64_t>(a.ns)) /
+                     static_cast<double>(b.ticks - a.ticks);
     }
 
     bool direct_ = true;
