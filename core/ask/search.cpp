@@ -45,7 +45,8 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
             for (const PathSum& sum : row.parts().sums) {
                 FoundMarker& marker = markers[r.paths[row.pathOf(sum.path)].site];
                 marker.count += sum.count;
-                marker.total += sum.total;
+                // Times of damaged recordings may lie so far apart that their sum has no place.
+                if (__builtin_add_overflow(marker.total, sum.total, &marker.total)) marker.total = INT64_MAX;
             }
     for (uint32_t i = 0; i < markers.size(); ++i)
         if (named[i]) {
