@@ -22,7 +22,7 @@ MarkerRef outermostOf(const Recording& r, MarkerRef marker) {
 }
 
 /// Calls of one marker in one place.
-struct SideBySide {
+struct MarkerCalls {
     int64_t ns = 0, longest = 0;
     uint32_t count = 0, longestAt = 0;
     void add(uint32_t index, int64_t duration) {
@@ -35,7 +35,7 @@ struct SideBySide {
     }
 };
 
-LongerCalls longer(const Explanation& e, uint32_t frame, uint32_t group, PathId path, const SideBySide& calls) {
+LongerCalls longer(const Explanation& e, uint32_t frame, uint32_t group, PathId path, const MarkerCalls& calls) {
     const UsualOccurrence usual = usualOf(e, frame, group, path);
     const double expected = std::min<double>(calls.count, std::max(1.0, usual.mostCalls)) * usual.meanNs;
     return {path, calls.ns - static_cast<int64_t>(expected),
@@ -48,14 +48,14 @@ LongerCalls longerCallsIn(const Explanation& e, uint32_t frame, const MarkerRef&
     const Recording& r = *e.recording;
     const Lane& lane = r.lanes[occurrence.lane];
     MarkerRef at = outermostOf(r, occurrence);
-    SideBySide alone;
+    MarkerCalls alone;
     alone.add(at.index, lane.rows[at.row].end(at.index) - lane.rows[at.row].begin(at.index));
     LongerCalls found = longer(e, frame, lane.group, r.pathOf(at), alone);
     while (found.excess > 0 && at.row + 1 < lane.rows.size()) {
         const MarkerRow& row = lane.rows[at.row + 1];
         const auto [from, to] = row.childrenOf(at.index);
         if (to - from > kMostLooked) break;
-        std::map<PathId, SideBySide> inside;
+        std::map<PathId, MarkerCalls> inside;
         for (uint32_t i = from; i < to; ++i) inside[row.path(i)].add(i, row.end(i) - row.begin(i));
         LongerCalls most;
         uint32_t next = 0;
@@ -83,7 +83,7 @@ LongerCalls longerCallsOf(const Explanation& e, uint32_t frame, uint32_t group, 
         if (to - from > kMostLooked) continue;
         for (uint32_t i = from; i < to; ++i) {
             if (row.flags(i) & kMarkerWait) continue;
-            SideBySide alone;
+            MarkerCalls alone;
             alone.add(i, row.end(i) - row.begin(i));
             if (const LongerCalls one = longer(e, frame, group, row.path(i), alone); one.excess > most.excess) {
                 most = one;
