@@ -176,7 +176,7 @@ int main(int count, char** words) {
     fsync(charts);
 
     fug_options options = fug::options("lightship");
-    options.os = FUG_OS_SWITCHES | FUG_OS_SAMPLES;
+    options.os = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_BLOCKING | FUG_OS_STACK_COPIES;
     options.existing = FUG_REPLACE_EXISTING;
     const fug::Recording recording(words[2], options);
     static const fug::Series watch("watch", kTickNs);

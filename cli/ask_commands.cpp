@@ -150,18 +150,20 @@ int find(const std::shared_ptr<const Recording>& recording, const std::string& w
     return kExitOk;
 }
 
-int stacks(const std::shared_ptr<const Recording>& recording, const Stretch& stretch, const std::string& lane,
+int stacks(const std::shared_ptr<const Recording>& recording, StackScope scope, const std::string& lane,
            const TableOptions& options, std::ostream& out, std::ostream& err) {
-    const uint32_t only = laneNamed(*recording, lane);
-    if (!lane.empty() && only == kNone)
+    scope.lane = laneNamed(*recording, lane);
+    if (!lane.empty() && scope.lane == kNone)
         return tellFailure(err, kExitNothingFound,
                            "There is no lane named \"" + lane + "\". `fugato-cli info` lists the lanes.");
-    const auto symbols = symbolsForCommand(*recording, err);
-    const auto found = symbols ? stacksIn(*recording, symbols, {stretch, only}) : nullptr;
-    if (!found || !found->tree.samples())
+    if ((scope.blocked ? recording->stops : recording->samples).empty())
         return tellFailure(err, kExitNothingFound,
-                           symbols ? "There are no call stacks in this stretch."
-                                   : "The recording holds no call stacks. Record some with FUG_OS_SAMPLES.");
+                           scope.blocked
+                               ? "The recording holds no call stacks of where threads block. Record some with "
+                                 "FUG_OS_BLOCKING and FUG_OS_SWITCHES."
+                               : "The recording holds no call stacks. Record some with FUG_OS_SAMPLES.");
+    const auto found = stacksIn(*recording, symbolsForCommand(*recording, err), scope);
+    if (!found->tree.total()) return tellFailure(err, kExitNothingFound, "There are no call stacks in this stretch.");
     const auto shown = arrangedAs(functionTable(found), options, err);
     if (!shown) return kExitWrongUse;
     write(*shown, options, SIZE_MAX, out);
@@ -211,6 +213,7 @@ AskCommands::AskCommands(CLI::App& app)
         ->capture_default_str();
     find_->add_option("WORDS", words_, "letters to look for")->required();
     for (CLI::App* command : {table_, stacks_}) command->add_option("--lane", lane_, "only the lane of this name");
+    stacks_->add_flag("--blocked", blocked_, "where threads were blocked and for how long, not where they ran");
     table_->add_option("--depth", depth_, "rows nested so deep")
         ->check(numberFrom(0, 1'000'000))
         ->capture_default_str();
@@ -249,7 +252,7 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
         limits.slowFile = static_cast<int64_t>(slowFileMs_ * 1e6);
         return advice(*opened, limits, options_, out, err);
     }
-    if (stacks_->parsed()) return stacks(*opened, stretch, lane_, options_, out, err);
+    if (stacks_->parsed()) return stacks(*opened, {stretch, kNone, blocked_}, lane_, options_, out, err);
     if (table_->parsed()) return table(*opened, stretch, lane_, depth_, options_, out, err);
     if (marker_->parsed()) return marker(*opened, stretch, words_, longest_, options_, out, err);
     return find(*opened, words_, options_, out, err);

@@ -30,6 +30,7 @@ public:
 private:
     CLI::App *table_, *marker_, *find_, *stacks_, *advice_;
     std::string file_, words_, lane_;
+    bool blocked_ = false;
     double fromSeconds_ = 0, toSeconds_ = -1;  // of the recording; -1: its end
     size_t depth_ = 3, longest_ = 10;
     AdviceLimits limits_;

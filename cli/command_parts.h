@@ -99,7 +99,7 @@ inline std::string stretchProblem(const Recording& recording) {
 
 /// The functions that its call stacks name, and what could not be named; null where it holds none.
 inline std::shared_ptr<const Symbols> symbolsForCommand(const Recording& recording, std::ostream& err) {
-    if (recording.samples.empty()) return nullptr;
+    if (!recording.stackCount()) return nullptr;
     ProgressLine line("Looking up functions", err);
     auto symbols = symbolsOf(recording, indexFolder(), std::ref(line));
     for (const std::string& sentence : symbols->missing()) tellNote(err, sentence);

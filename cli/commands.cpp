@@ -78,9 +78,9 @@ public:
         }
         if (!r.operations.empty()) field("operations", countText(r.operations.size()));
         if (!r.pictures.empty()) field("pictures", countText(r.pictures.size()));
-        if (!r.samples.empty())
-            field("samples",
-                  countText(r.samples.size()) + " call stacks, " + plural(r.modules.size(), "module", "modules"));
+        if (r.stackCount())
+            field("stacks", countText(r.samples.size()) + " of running, " + countText(r.stops.size()) +
+                                " where threads blocked, " + plural(r.modules.size(), "module", "modules"));
         if (!r.series.empty() && !r.series[0].frames.empty()) tellMeasuring(r, field);
         for (const Lane& lane : r.lanes)
             field("lane", lane.name + ": " + std::string(wordOf(lane.kind)) + ", " +

@@ -57,7 +57,13 @@ Json causeJson(const std::string& series, const CauseSummary& cause) {
     if (cause.outside) json["outside_markers"] = true;
     if (cause.function) {
         const auto& f = *cause.function;
-        Json function{{"name", f.name}, {"module", f.module}, {"samples", f.samples}, {"of_samples", f.ofSamples}};
+        Json function{{"name", f.name}, {"module", f.module}};
+        if (f.ofSamples) {
+            function["samples"] = f.samples;
+            function["of_samples"] = f.ofSamples;
+        } else {
+            function["blocked"] = true;
+        }
         if (!f.file.empty()) function["file"] = f.file;
         if (f.line) function["line"] = f.line;
         if (!f.caller.empty()) function["called_from"] = f.caller;

@@ -104,7 +104,8 @@ int main(int argc, char** argv) {
         return 2;
     }
 
-    if (!virtualClock && system == "all") systemParts = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD;
+    if (!virtualClock && system == "all")
+        systemParts = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD | FUG_OS_BLOCKING | FUG_OS_STACK_COPIES;
     if (!virtualClock && system == "stacks") systemParts = FUG_OS_SAMPLES;
     const auto runtime = virtualClock ? skerry::makeVirtualRuntime(settings.seed) : skerry::makeRealRuntime();
     fug_options options{};

@@ -49,10 +49,11 @@ inline QByteArray saidBy(const Recording& r) {
     for (const Pool& pool : r.pools)
         for (size_t i = 0; i < pool.times.size(); ++i) add(pool.times[i]), add(pool.bytesInUse[i]);
     for (const Picture& picture : r.pictures) all += r.text(picture.pixels), add(picture.time), add(picture.width);
-    for (const StackSample& sample : r.samples) {
-        add(sample.time);
-        for (uint32_t i = 0; i < sample.count; ++i) add(int64_t(r.stackAddresses[sample.first + i]));
-    }
+    for (const auto* stacks : {&r.samples, &r.stops})
+        for (const StackSample& sample : *stacks) {
+            add(sample.time);
+            for (uint32_t i = 0; i < sample.count; ++i) add(int64_t(r.stackAddresses[sample.first + i]));
+        }
     for (const Lane& lane : r.lanes) {
         for (const ScheduleSpan& span : lane.schedule) add(span.begin), add(span.end), add(int64_t(span.state));
         for (const WakeUp& wakeUp : lane.wakeUps) add(wakeUp.time), add(wakeUp.by), add(wakeUp.lane);

@@ -33,6 +33,15 @@ inline void sampled(TextRecording& t, double us, const std::vector<Sampled>& fun
     sampled(t, us, stackText(functions));
 }
 
+/// Who has the core from `us` on; 0: it is idle.
+inline void hasCore(TextRecording& t, double us, int thread) {
+    t.at(us, "core 0", R"("do":"switch","thread":)" + std::to_string(thread));
+}
+/// main blocks there, in the last of these functions; the switch is told next.
+inline void stopsAt(TextRecording& t, double us, const std::vector<Sampled>& functions) {
+    t.at(us, "core 0", R"("do":"sample","thread":100,"blocks":true,"stack":")" + stackText(functions) + "\"");
+}
+
 /// A frame, begun at `at`: Frame, in which Work runs for 6 ms from the first on, and then `unmarked` ms without a
 /// marker, of which all samples but two are of `functions`. A sample each ms; others are of the program's loop alone.
 inline void sampledFrame(TextRecording& t, double at, int unmarked = 0, const std::vector<Sampled>& functions = {}) {

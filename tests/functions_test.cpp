@@ -319,6 +319,74 @@ private slots:
                  sure.doubts.back().c_str());
     }
 
+    // ---- where threads block -----------------------------------------------------------------------
+
+    void blockedTimeIsNamedByItsFunction() {
+        // main runs for 8 ms in each frame; in 33 and 37 it is blocked before for 12 ms, first inside Work, then
+        // outside.
+        for (const bool inside : {true, false}) {
+            TextRecording t = sampledProgram();
+            double at = 0;
+            for (int f = 0; f < 40; ++f, at += 40'000) {
+                const int blocked = f == 33 || f == 37 ? 12'000 : 0;
+                t.frame(at, "main").mark(at, at + 6000 + (inside ? blocked : 0), "main", "Work");
+                t.frameEnd(at + 8000 + blocked, "main");
+                hasCore(t, at, 100);
+                if (blocked) {
+                    const double from = at + (inside ? 5000 : 7000);
+                    stopsAt(t, from, {Sampled::UnpackRows, Sampled::LoadChart, Sampled::RunRegatta});
+                    hasCore(t, from, 0);
+                    hasCore(t, from + blocked, 100);
+                }
+                stopsAt(t, at + 8000 + blocked, {Sampled::RunRegatta});
+                hasCore(t, at + 8000 + blocked, 0);
+            }
+            const auto e = explainedWithFunctions(t);
+            QCOMPARE(e->recording->stops.size(), size_t{42});
+            QVERIFY(e->recording->samples.empty());
+            QCOMPARE(titles(*e), std::string(inside ? "Work\n" : "unpack_rows in main, outside any marker\n"));
+            const Cause& cause = e->causes[0];
+            QCOMPARE(cause.kind, CauseKind::Waiting);
+            QCOMPARE(e->symbols->nameOf(cause.function), std::string("unpack_rows"));
+            QCOMPARE(cause.ofSamples, size_t{0});
+            QCOMPARE(frameSentences(*e, 33)[0].text,
+                     "main was blocked 12.0 ms longer than usual in " +
+                         std::string(inside ? "Work" : "main, outside any marker") +
+                         ", in unpack_rows of libsampled_library.so, called from shore::Chart::load. No wait was "
+                         "recorded there.");
+            QCOMPARE(predict(*e, {{0, false}})->saved, 2u);
+
+            const auto blockedIn = stacksIn(*e->recording, e->symbols, {{0, 2'000'000'000}, kNone, true});
+            const auto table = functionTable(blockedIn);
+            QCOMPARE(table->columns().size(), size_t{6});
+            bool found = false;
+            for (uint32_t row = 0; row < table->rowLimit(); ++row)
+                if (std::get<std::string>(table->value(row, kFunctionName)) == "unpack_rows") {
+                    QCOMPARE(std::get<int64_t>(table->value(row, kFunctionSelf)), int64_t{24'000'000});
+                    QCOMPARE(std::get<std::string>(table->value(row, kFunctionCaller)),
+                             std::string("shore::Chart::load"));
+                    QVERIFY(QString::fromStdString(std::get<std::string>(table->value(row, kFunctionSelfSamples)))
+                                .contains("sampled_library.cpp"));
+                    found = true;
+                }
+            QVERIFY(found);
+            FrameTables tables(e);
+            const auto frame = frameTable(e, 33, *tables.of(33));
+            found = false;
+            for (uint32_t row = 0; row < frame->rowLimit(); ++row)
+                if (std::get<std::string>(frame->value(row, kFrameMarker)) == "blocked in unpack_rows") {
+                    QCOMPARE(std::get<int64_t>(frame->value(row, kFrameTotal)), int64_t{12'000'000});
+                    found = true;
+                }
+            QVERIFY(found);
+            const auto advice = adviceFor(*e);
+            const auto mark = std::find_if(advice->begin(), advice->end(), [](const Advice& a) {
+                return a.title == "Add a marker around unpack_rows";
+            });
+            QCOMPARE(mark != advice->end(), !inside);
+        }
+    }
+
     void adviceSaysWhereAMarkerShouldBe() {
         const auto e = explainedWithFunctions(sampledFrames());
         const auto advice = adviceFor(*e);
@@ -349,9 +417,9 @@ private slots:
         QCOMPARE(std::get<int64_t>(table->value(1, kFunctionSamples)), int64_t{28});
         QCOMPARE(std::get<int64_t>(table->value(1, kFunctionSelfSamples)), int64_t{10});
         // Another thread has none.
-        QCOMPARE(stacksIn(*e->recording, e->symbols, {{0, 1'000'000'000}, laneNamed(*e->recording, "core 0")})
-                     ->tree.samples(),
-                 0u);
+        QCOMPARE(
+            stacksIn(*e->recording, e->symbols, {{0, 1'000'000'000}, laneNamed(*e->recording, "core 0")})->tree.total(),
+            0u);
 
         FrameTables tables(e);
         const auto frame = frameTable(e, 32, *tables.of(32));

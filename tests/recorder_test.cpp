@@ -36,6 +36,24 @@ uint32_t laneNamed(const Recording& r, const std::string& name) {
     return kNone;
 }
 
+// What the test of call stacks is seen in; beside one another, and in this order or the other.
+[[gnu::noinline]] int compareNumbers(const void* a, const void* b) {
+    return *static_cast<const int*>(a) - *static_cast<const int*>(b);
+}
+[[gnu::noinline]] void sortForAWhile() {
+    std::vector<int> numbers(200'000);
+    const auto until = std::chrono::steady_clock::now() + std::chrono::milliseconds(200);
+    while (std::chrono::steady_clock::now() < until) {
+        for (size_t i = 0; i < numbers.size(); ++i) numbers[i] = static_cast<int>(i * 7919 % 100'003);
+        std::qsort(numbers.data(), numbers.size(), sizeof(int), compareNumbers);
+    }
+}
+[[gnu::noinline]] int readFour(int from) {
+    int got = 0;
+    for (char byte; got < 4 && read(from, &byte, 1) == 1;) ++got;
+    return got;
+}
+
 }  // namespace
 
 extern "C" int recordFromC(const char* path);
@@ -728,6 +746,71 @@ private slots:
         QVERIFY(r->context.count("system"));
         const QRegularExpression uuid("^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$");
         QVERIFY(uuid.match(QString::fromStdString(r->context.at("recording id"))).hasMatch());
+    }
+
+    void callStacksAreWholeByCopiesAndToldWhereThreadsBlock() {
+        const std::string file = path("stacks.fugato");
+        fug_options options{};
+        options.os = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_BLOCKING | FUG_OS_STACK_COPIES;
+        options.sample_us = 500;
+        QCOMPARE(fug_start(file.c_str(), &options), 0);
+        fug_name_thread("busy", "", FUG_LANE_THREAD);
+        int pipe[2];
+        QCOMPARE(::pipe(pipe), 0);
+        {
+            FUG_MARK("Sort");
+            sortForAWhile();
+        }
+        std::thread writer([&] {
+            for (int i = 0; i < 4; ++i) {
+                std::this_thread::sleep_for(std::chrono::milliseconds(20));
+                if (write(pipe[1], "x", 1) != 1) break;
+            }
+        });
+        {
+            FUG_MARK("Read");
+            QCOMPARE(readFour(pipe[0]), 4);
+        }
+        writer.join();
+        fug_stop();
+        ::close(pipe[0]);
+        ::close(pipe[1]);
+        const auto r = opened(file);
+        QVERIFY(r);
+        for (const char* part : {"os switches", "os samples", "os blocking"}) {
+            QVERIFY(r->context.count(part));
+            if (QString::fromStdString(r->context.at(part)).startsWith("not recorded"))
+                QSKIP(r->context.at(part).c_str());
+        }
+        const Lane& lane = r->lanes.at(laneNamed(*r, "busy"));
+        const auto isCalledFrom = [&](const StackSample& stack, uint64_t begin) {
+            constexpr uint64_t kAtMost = 4096;  // so long are these functions at most
+            for (uint32_t i = 1; i < stack.count; ++i)
+                if (r->stackAddresses[stack.first + i] - begin < kAtMost) return true;
+            return false;
+        };
+        // The C library has no frame pointers, and calls back.
+        size_t comparing = 0, calledFrom = 0;
+        for (const StackSample& sample : r->samples) {
+            if (sample.thread != lane.osId || !sample.count) continue;
+            const uint64_t in = r->stackAddresses[sample.first] - reinterpret_cast<uint64_t>(&compareNumbers);
+            if (in >= 64) continue;
+            ++comparing;
+            calledFrom += isCalledFrom(sample, reinterpret_cast<uint64_t>(&sortForAWhile));
+        }
+        QVERIFY2(comparing > 10 && calledFrom * 10 > comparing * 9,
+                 qPrintable(QString("%1 of %2").arg(calledFrom).arg(comparing)));
+        // Each time it was blocked while reading, it says so.
+        size_t blocked = 0, toldThere = 0;
+        for (const ScheduleSpan& span : lane.schedule) {
+            const MarkerRef in = r->innermostBefore(laneNamed(*r, "busy"), span.begin + 1);
+            if (span.state != ThreadState::Blocked || !in.valid() || r->nameOf(r->pathOf(in)) != "Read") continue;
+            ++blocked;
+            for (const StackSample& stop : r->stops)
+                toldThere += stop.time == span.begin && stop.thread == lane.osId &&
+                             isCalledFrom(stop, reinterpret_cast<uint64_t>(&readFour));
+        }
+        QVERIFY2(blocked >= 3 && toldThere + 1 >= blocked, qPrintable(QString("%1 of %2").arg(toldThere).arg(blocked)));
     }
 
     void aProgramInCCanSayEverything() {

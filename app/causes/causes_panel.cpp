@@ -121,8 +121,10 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     const QString lane = toQString(e.recording->groups[cause.group].name);
     if (tooLong && cause.key.function != kNone) {
         name = toQString(e.symbols->nameOf(cause.key.function));
-        phrase = tr("on %1: %2 of %3 stacks")
-                     .arg(lane, toQString(countText(cause.samples)), toQString(countText(cause.ofSamples)));
+        phrase = cause.ofSamples
+                     ? tr("on %1: %2 of %3 stacks")
+                           .arg(lane, toQString(countText(cause.samples)), toQString(countText(cause.ofSamples)))
+                     : tr("blocked on %1").arg(lane);
     } else if (tooLong && cause.key.outside && cause.kind == CauseKind::Unexplained) {
         name = lane;
         phrase = tr("longer outside any marker");

@@ -149,7 +149,7 @@ void Document::explainAgain(bool fresh) {
 
 /// Call stacks name functions only when these have been looked up, which may take its time: so all else is shown first.
 void Document::lookUpFunctions() {
-    if (!recording_ || recording_->growing || recording_->samples.empty() || symbols_ || lookingUp_.busy()) return;
+    if (!recording_ || recording_->growing || !recording_->stackCount() || symbols_ || lookingUp_.busy()) return;
     lookingUp_.ask([recording = recording_, folder = openOptions_.indexFolder](
                        const Progress& progress) { return symbolsOf(*recording, folder, progress); },
                    [this](const std::shared_ptr<const Symbols>& symbols) {

@@ -33,7 +33,7 @@ FlameGraph::FlameGraph(QWidget* parent) : QAbstractScrollArea(parent) {
 
 void FlameGraph::setStacks(std::shared_ptr<const Stacks> stacks, const QString& why) {
     stacks_ = std::move(stacks);
-    if (stacks_ && !stacks_->tree.samples()) stacks_.reset();
+    if (stacks_ && !stacks_->tree.total()) stacks_.reset();
     why_ = why;
     zoomed_ = node_ = StackTree::kRoot;
     layOut();
@@ -43,7 +43,7 @@ std::vector<uint32_t> FlameGraph::childrenOf(uint32_t node) const {
     const auto& nodes = stacks_->tree.nodes();
     std::vector<uint32_t> children = nodes[node].children;
     std::stable_sort(children.begin(), children.end(),
-                     [&](uint32_t a, uint32_t b) { return nodes[a].samples > nodes[b].samples; });
+                     [&](uint32_t a, uint32_t b) { return nodes[a].total > nodes[b].total; });
     return children;
 }
 
@@ -60,10 +60,10 @@ void FlameGraph::layOut() {
         for (const uint32_t caller : callers)
             boxes_.push_back({caller, QRectF(kSide, rowHeight_ * row++, width, rowHeight_ - 1)});
         rows_ = row;
-        const double each = width / std::max(1u, nodes[zoomed_].samples);
+        const double each = width / static_cast<double>(std::max<uint64_t>(1, nodes[zoomed_].total));
         const auto place = [&](auto&& self, uint32_t node, double left, int depth) -> void {
             for (const uint32_t child : childrenOf(node)) {
-                const double wide = each * nodes[child].samples;
+                const double wide = each * static_cast<double>(nodes[child].total);
                 if (wide < kNarrowest) break;
                 boxes_.push_back({child, QRectF(left, rowHeight_ * depth, wide - 0.5, rowHeight_ - 1)});
                 rows_ = std::max(rows_, depth + 1);
@@ -83,13 +83,15 @@ void FlameGraph::layOut() {
 QString FlameGraph::wordsOf(uint32_t at) const {
     const StackTree::Node& node = stacks_->tree.nodes()[at];
     const Symbols& symbols = *stacks_->symbols;
-    const auto part = [&](uint32_t samples) {
-        const double percent = 100.0 * samples / stacks_->tree.samples();
-        QString words = toQString(plural(samples, "sample", "samples")) + tr(", %1 %").arg(percent, 0, 'f', 1);
-        if (stacks_->each) words += ", " + toQString(durationText(samples * stacks_->each));
-        return words;
+    const auto part = [&](uint64_t counted) {
+        QStringList words;
+        if (!stacks_->scope.blocked) words << toQString(plural(counted, "sample", "samples"));
+        words << tr("%1 %").arg(100.0 * static_cast<double>(counted) / static_cast<double>(stacks_->tree.total()), 0,
+                                'f', 1);
+        if (stacks_->each) words << toQString(durationText(static_cast<int64_t>(counted) * stacks_->each));
+        return words.join(", ");
     };
-    QString words = toQString(symbols.fullName(node.function)) + "\n" + tr("total: %1").arg(part(node.samples)) + "\n" +
+    QString words = toQString(symbols.fullName(node.function)) + "\n" + tr("total: %1").arg(part(node.total)) + "\n" +
                     tr("self: %1").arg(part(node.self));
     const Symbols::Function& function = symbols.functions[node.function];
     if (!function.file.empty())
@@ -161,8 +163,7 @@ void FlameGraph::chooseFunction(FunctionId function) {
     node_ = StackTree::kRoot;
     for (const Box& box : boxes_)  // its widest box
         if (stacks_->tree.nodes()[box.node].function == function &&
-            (node_ == StackTree::kRoot ||
-             stacks_->tree.nodes()[box.node].samples > stacks_->tree.nodes()[node_].samples))
+            (node_ == StackTree::kRoot || stacks_->tree.nodes()[box.node].total > stacks_->tree.nodes()[node_].total))
             node_ = box.node;
     bringIntoView(node_);
     viewport()->update();

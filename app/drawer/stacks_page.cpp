@@ -23,15 +23,22 @@ DrawerPage::Words StacksPage::words() const {
 
 StacksPage::StacksPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "stacks", tr("Functions of the call stacks"), kFunctionSelf, parent),
+      kinds_(new QComboBox(this)),
       scopes_(new QComboBox(this)),
       threads_(new QComboBox(this)),
       flames_(new FlameGraph(this)) {
-    scopes_->addItems({tr("selected frame"), tr("selected marker"), tr("selected time")});
+    scopes_->addItems({tr("frame"), tr("marker"), tr("selected time")});
     scopes_->setAccessibleName(tr("Of what the call stacks are shown"));
-    scopes_->setToolTip(tr("Of what the call stacks are shown; without selected time, of the time in view"));
+    scopes_->setToolTip(
+        tr("Of which frame, marker or time the call stacks are shown: of the selected one; without selected time, of "
+           "the time in view"));
     scopes_->setCurrentIndex(settings::stacksOf().get());
+    kinds_->addItems({tr("running"), tr("blocked")});
+    kinds_->setAccessibleName(tr("Which call stacks are shown"));
+    kinds_->setToolTip(tr("Samples taken while threads ran, or the call stacks with which they blocked"));
+    kinds_->setCurrentIndex(settings::stacksBlocked().get());
     threads_->setAccessibleName(tr("Of which thread the call stacks are shown"));
-    for (QComboBox* box : {scopes_, threads_}) {
+    for (QComboBox* box : {kinds_, scopes_, threads_}) {
         box->setFont(smallFont());
         addBeside(box);
     }
@@ -52,6 +59,10 @@ StacksPage::StacksPage(Document& document, Selection& selection, QWidget* parent
     connect(&document, &Document::explanationChanged, this, &StacksPage::askSoon);
     for (const auto signal : {&Selection::viewChanged, &Selection::chosenChanged, &Selection::stretchChanged})
         connect(&selection, signal, this, &StacksPage::askSoon);
+    connect(kinds_, &QComboBox::activated, this, [this](int blocked) {
+        settings::stacksBlocked().set(blocked);
+        askSoon();
+    });
     connect(scopes_, &QComboBox::activated, this, [this](int of) {
         settings::stacksOf().set(of);
         askSoon();
@@ -85,6 +96,7 @@ std::optional<StackScope> StacksPage::wanted(QString& title, QString& why) const
     const Recording& r = *document_.recording();
     StackScope scope;
     scope.lane = threads_->currentData().toUInt();
+    scope.blocked = kinds_->currentIndex() == 1;
     const auto named = [&](const QString& what, int64_t begin, int64_t end) {
         scope.in = {begin, end};
         title = tr("%1: %2").arg(what, toQString(durationText(end - begin)));
@@ -127,10 +139,13 @@ void StacksPage::askNow() {
     const auto recording = document_.recording();
     if (!recording || !isVisible()) return;
     threads_->setEnabled(scopes_->currentIndex() != Marker);
-    if (recording->samples.empty())
-        return say(
-            tr("The recording holds no call stacks. A program records them with FUG_OS_SAMPLES, where the system "
-               "permits it."));
+    const bool blocked = kinds_->currentIndex() == 1;
+    if ((blocked ? recording->stops : recording->samples).empty())
+        return say(blocked
+                       ? tr("The recording holds no call stacks of where threads block. A program records them with "
+                            "FUG_OS_BLOCKING and FUG_OS_SWITCHES, where the system permits it.")
+                       : tr("The recording holds no call stacks. A program records them with FUG_OS_SAMPLES, where "
+                            "the system permits it."));
     const auto& symbols = document_.symbols();
     if (!symbols) {
         say(recording->growing ? tr("Functions are looked up when the recording has ended.")
@@ -146,15 +161,21 @@ void StacksPage::askNow() {
     asked_ = recording;
     askedSymbols_ = symbols;
     askedScope_ = *scope;
-    query_.ask([recording, symbols,
-                scope = *scope](const Progress& progress) { return stacksIn(*recording, symbols, scope, progress); },
-               [this, same](const std::shared_ptr<const Stacks>& stacks) {
-                   shown_ = stacks;
-                   about_->setText(toQString(plural(stacks->tree.samples(), "sample", "samples")));
-                   view_->setEmptyText(tr("No call stack was taken there: nothing ran, or not for long enough."));
-                   view_->setTable(functionTable(stacks), same);
-                   flames_->setStacks(stacks, tr("No call stack was taken there."));
-               });
+    query_.ask(
+        [recording, symbols, scope = *scope](const Progress& progress) {
+            return stacksIn(*recording, symbols, scope, progress);
+        },
+        [this, same, blocked](const std::shared_ptr<const Stacks>& stacks) {
+            shown_ = stacks;
+            about_->setText(toQString(blocked ? plural(stacks->taken, "time", "times") + ", " +
+                                                    durationText(static_cast<int64_t>(stacks->tree.total())) + " in all"
+                                              : plural(stacks->taken, "sample", "samples")));
+            view_->setEmptyText(blocked ? tr("No thread was blocked there, or where is not known.")
+                                        : tr("No call stack was taken there: nothing ran, or not for long enough."));
+            view_->setTable(functionTable(stacks), same);
+            flames_->setStacks(stacks,
+                               blocked ? tr("No thread was blocked there.") : tr("No call stack was taken there."));
+        });
 }
 
 /// A row leads to its function in the flame graph.

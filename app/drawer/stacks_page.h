@@ -18,6 +18,7 @@ public:
     Words words() const override;
     bool busy() const override { return TablePage::busy() || soon_.isActive(); }
     FlameGraph& flames() { return *flames_; }
+    QComboBox& kinds() { return *kinds_; }
     QComboBox& scopes() { return *scopes_; }
     QComboBox& threads() { return *threads_; }
 
@@ -34,7 +35,7 @@ private:
     /// What is asked for, and how it is called; nothing where nothing is selected, and why.
     std::optional<StackScope> wanted(QString& title, QString& why) const;
 
-    QComboBox *const scopes_, *const threads_;
+    QComboBox *const kinds_, *const scopes_, *const threads_;
     FlameGraph* const flames_;
     QTimer soon_;  // while the view moves nothing is asked
     std::shared_ptr<const Stacks> shown_;

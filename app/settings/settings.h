@@ -34,6 +34,7 @@ inline Setting<bool> gatherLanes() { return {"view/gather", true}; }         // 
 inline Setting<bool> otherPrograms() { return {"view/programs", false}; }    // as tracks below the lanes
 inline Setting<bool> darkColours() { return {"view/dark", false}; }
 inline Setting<int> stacksOf() { return {"stacks/of", 0}; }  // frame, marker, time: as on the page of call stacks
+inline Setting<bool> stacksBlocked() { return {"stacks/blocked", false}; }  // else of running
 inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }  // newest first
 inline Setting<QString> lastFolder() { return {"files/folder", {}}; }
 /// What was read from large recordings is evicted beyond it.

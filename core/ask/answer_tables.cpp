@@ -69,7 +69,8 @@ public:
         const FrameTableRow& r = rows_[row];
         if (r.function != kNone) {
             if (column == kFrameMarker)
-                return "in " + symbols_->nameOf(r.function) + ", " + plural(r.samples, "sample", "samples");
+                return (r.samples ? "in " : "blocked in ") + symbols_->nameOf(r.function) +
+                       (r.samples ? ", " + plural(r.samples, "sample", "samples") : "");
             return column == kFrameTotal ? TableValue(r.total) : TableValue();
         }
         switch (column) {
@@ -145,6 +146,13 @@ class TableOfFunctions : public Table {
 public:
     explicit TableOfFunctions(std::shared_ptr<const Stacks> stacks) : stacks_(std::move(stacks)) {}
     const std::vector<TableColumn>& columns() const override {
+        static const std::vector<TableColumn> kOfBlocking{
+            {"function", "Function", Quantity::Text, "As the program's debug information or symbol table names it"},
+            {"self_ns", "Self", Quantity::Duration, "Time blocked in it itself"},
+            {"total_ns", "Total", Quantity::Duration, "Time blocked in it and in all it called"},
+            {"module", "Module", Quantity::Text, "The program or library it belongs to"},
+            {"called_from", "Mostly called from", Quantity::Text, "The function that called it for most of that time"},
+            {"source", "Source", Quantity::Text, "Where it is declared"}};
         static const std::vector<TableColumn> columns{
             {"function", "Function", Quantity::Text, "As the program's debug information or symbol table names it"},
             {"self_ns", "Self", Quantity::Duration, "Running time in it and in nothing it called, by its samples"},
@@ -154,22 +162,23 @@ public:
             {"self_samples", "Self samples", Quantity::Count, "Call stacks in which it was the innermost"},
             {"samples", "Samples", Quantity::Count, "Call stacks in which it was being executed"},
             {"source", "Source", Quantity::Text, "Where it is declared"}};
-        return columns;
+        return stacks_->scope.blocked ? kOfBlocking : columns;
     }
     uint32_t rowLimit() const override { return static_cast<uint32_t>(stacks_->functions.size()); }
     TableValue value(Row row, size_t column) const override {
         const FunctionRow& r = stacks_->functions[row];
         const Symbols& symbols = *stacks_->symbols;
         const Symbols::Function& f = symbols.functions[r.function];
-        const auto time = [&](uint32_t samples) {
-            return stacks_->each ? TableValue(samples * stacks_->each) : TableValue();
+        const auto time = [&](uint64_t counted) {
+            return stacks_->each ? TableValue(static_cast<int64_t>(counted) * stacks_->each) : TableValue();
         };
+        if (stacks_->scope.blocked && column == kFunctionSelfSamples) column = kFunctionSource;
         switch (column) {
             case kFunctionName: return symbols.nameOf(r.function);
             case kFunctionSelf: return time(r.self);
-            case kFunctionTotal: return time(r.samples);
+            case kFunctionTotal: return time(r.total);
             case kFunctionSelfSamples: return number(r.self);
-            case kFunctionSamples: return number(r.samples);
+            case kFunctionSamples: return number(r.total);
             case kFunctionModule: return symbols.moduleOf(r.function);
             case kFunctionCaller: return r.caller == kNone ? std::string() : symbols.nameOf(r.caller);
             default: return f.file.empty() ? std::string() : f.file + (f.line ? ":" + std::to_string(f.line) : "");

@@ -54,6 +54,7 @@ std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end,
 /// By call stacks: the functions in which a marker's own time went.
 struct OwnStacks {
     std::map<FunctionId, uint32_t> functions;
+    std::map<FunctionId, int64_t> blocked;  // ns in which it was blocked there
     uint32_t samples = 0;
     int64_t each = 0;  // ns that a sample stands for, or 0
 };
@@ -63,49 +64,75 @@ std::map<RowKey, OwnStacks> functionsIn(const Symbols& symbols, const Recording&
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
         if (r.lanes[l].kind == LaneKind::Thread && r.lanes[l].osId) laneOf[r.lanes[l].osId] = l;
     std::map<RowKey, OwnStacks> found;
-    std::vector<Symbols::Place> stack;
+    std::vector<Symbols::Place> places;
+    /// The innermost function that tells something, and the marker around it; null: nothing is known of it.
+    const auto add = [&](uint32_t lane, const StackSample& stack, FunctionId& function) -> OwnStacks* {
+        symbols.stackOf(r, stack, places);
+        if (places.empty()) return nullptr;
+        const auto telling = std::find_if(places.rbegin(), places.rend(),
+                                          [&](const auto& place) { return symbols.tells(place.function); });
+        function = telling == places.rend() ? places.back().function : telling->function;
+        const MarkerRef marker = r.innermostBefore(lane, stack.time);
+        return &found[{lane, marker.valid() ? r.pathOf(marker) : 0}];
+    };
+    FunctionId function = kNone;
+    for (const auto& [thread, lane] : laneOf)
+        forEachStop(r, r.lanes[lane], begin, end, [&](const StackSample& stop, int64_t ns) {
+            if (OwnStacks* const own = add(lane, stop, function)) own->blocked[function] += ns;
+        });
     const int64_t each = r.samplePeriod();
-    const auto [from, to] = samplesIn(r, begin, end);
+    const auto [from, to] = stacksBetween(r.samples, begin, end);
     for (size_t i = from; i < to; ++i) {
         const StackSample& sample = r.samples[i];
         const auto lane = laneOf.find(sample.thread);
         if (lane == laneOf.end()) continue;
-        symbols.stackOf(r, sample, stack);
-        if (stack.empty()) continue;
-        const auto telling = std::find_if(stack.rbegin(), stack.rend(),
-                                          [&](const auto& place) { return symbols.tells(place.function); });
-        const MarkerRef marker = r.innermostBefore(lane->second, sample.time);
-        const PathId path = marker.valid() ? r.lanes[marker.lane].rows[marker.row].path(marker.index) : 0;
-        OwnStacks& own = found[{lane->second, path}];
-        ++own.functions[telling == stack.rend() ? stack.back().function : telling->function];
-        ++own.samples;
-        own.each = each;
+        OwnStacks* const own = add(lane->second, sample, function);
+        if (!own) continue;
+        ++own->functions[function];
+        ++own->samples;
+        own->each = each;
     }
     return found;
 }
 
-/// Rows for the functions with the most samples; together they are no more than the marker's own time.
+/// Rows for the functions with the most samples, and for those in which the most time was blocked; together they are no
+/// more than the marker's own time.
 void addFunctions(FrameTable& table, uint32_t marker, const OwnStacks& own) {
     constexpr uint32_t kFewest = 2;  // samples
     constexpr size_t kMost = 8;
+    constexpr int64_t kShortest = 100'000;  // ns blocked
     std::vector<std::pair<uint32_t, FunctionId>> most;
     for (const auto& [function, samples] : own.functions)
         if (samples >= kFewest) most.emplace_back(samples, function);
     std::stable_sort(most.begin(), most.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
     if (most.size() > kMost) most.resize(kMost);
-    for (const auto& [samples, function] : most) {
+    const auto addRow = [&](FunctionId function, uint32_t samples, int64_t total) {
         FrameTableRow row;
         row.lane = table.rows[marker].lane;
         row.path = table.rows[marker].path;
         row.function = function;
         row.samples = samples;
-        const auto part = static_cast<double>(samples) / own.samples;
-        row.total =
-            row.path ? static_cast<int64_t>(part * static_cast<double>(table.rows[marker].self)) : samples * own.each;
+        row.total = total;
         const auto at = static_cast<uint32_t>(table.rows.size());
         table.rows.push_back(std::move(row));
         table.rows[marker].children.push_back(at);
+    };
+    std::vector<std::pair<int64_t, FunctionId>> longest;
+    int64_t blocked = 0;
+    for (const auto& [function, ns] : own.blocked) {
+        blocked += ns;
+        if (ns >= kShortest) longest.emplace_back(ns, function);
     }
+    const bool hasMarker = table.rows[marker].path;
+    const int64_t ran = std::max<int64_t>(0, table.rows[marker].self - blocked);
+    for (const auto& [samples, function] : most) {
+        const auto part = static_cast<double>(samples) / own.samples;
+        addRow(function, samples,
+               hasMarker ? static_cast<int64_t>(part * static_cast<double>(ran)) : samples * own.each);
+    }
+    std::stable_sort(longest.begin(), longest.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+    if (longest.size() > kMost) longest.resize(kMost);
+    for (const auto& [ns, function] : longest) addRow(function, 0, ns);
 }
 
 }  // namespace

@@ -20,7 +20,8 @@ struct FrameTableRow {
     int64_t total = 0, self = 0, usual = 0;
     int64_t ran = -1;  // of the total, while its thread had a core; below 0: not recorded
     uint32_t calls = 0;
-    /// Below a marker or a lane: a function that its own call stacks name, and in how many of them.
+    /// Below a marker or a lane: a function that its own call stacks name, and in how many of them; 0: it was blocked
+    /// there.
     FunctionId function = kNone;
     uint32_t samples = 0;
     MarkerRef first;                 // its first occurrence in the frame; not valid where it only occurs usually

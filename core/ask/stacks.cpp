@@ -14,7 +14,7 @@ namespace {
 void sumByFunction(Stacks& stacks) {
     const auto& nodes = stacks.tree.nodes();
     std::map<FunctionId, FunctionRow> rows;
-    std::map<std::pair<FunctionId, FunctionId>, uint32_t> calls;  // function and caller
+    std::map<std::pair<FunctionId, FunctionId>, uint64_t> calls;  // function and caller
     std::vector<uint32_t> depthOf;                                // by function: on the way from the root to here
     const auto visit = [&](auto&& self, uint32_t at) -> void {
         const StackTree::Node& node = nodes[at];
@@ -23,24 +23,24 @@ void sumByFunction(Stacks& stacks) {
             FunctionRow& row = rows[node.function];
             row.function = node.function;
             row.self += node.self;
-            if (first) row.samples += node.samples;
+            if (first) row.total += node.total;
             if (first && node.parent != StackTree::kRoot)
-                calls[{node.function, nodes[node.parent].function}] += node.samples;
+                calls[{node.function, nodes[node.parent].function}] += node.total;
         }
         for (const uint32_t child : node.children) self(self, child);
         if (at != StackTree::kRoot) --depthOf[node.function];
     };
     depthOf.resize(stacks.symbols->functions.size());
     visit(visit, StackTree::kRoot);  // no deeper than the longest call stack
-    std::map<FunctionId, uint32_t> most;
-    for (const auto& [who, samples] : calls)
-        if (samples > most[who.first]) {
-            most[who.first] = samples;
+    std::map<FunctionId, uint64_t> most;
+    for (const auto& [who, total] : calls)
+        if (total > most[who.first]) {
+            most[who.first] = total;
             rows[who.first].caller = who.second;
         }
     for (const auto& [function, row] : rows) stacks.functions.push_back(row);
     std::stable_sort(stacks.functions.begin(), stacks.functions.end(), [](const FunctionRow& a, const FunctionRow& b) {
-        return a.self != b.self ? a.self > b.self : a.samples > b.samples;
+        return a.self != b.self ? a.self > b.self : a.total > b.total;
     });
 }
 
@@ -52,18 +52,32 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
     auto stacks = std::make_shared<Stacks>();
     stacks->scope = scope;
     stacks->symbols = std::move(symbols);
-    stacks->each = r.samplePeriod();
+    stacks->each = scope.blocked ? 1 : r.samplePeriod();
     std::set<uint64_t> threads;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
         if (r.lanes[l].kind == LaneKind::Thread && (scope.lane == kNone || scope.lane == l))
             threads.insert(r.lanes[l].osId);
-    const auto [from, to] = samplesIn(r, scope.in.begin, scope.in.end);
+    if (scope.blocked) {
+        for (uint32_t l = 0; l < r.lanes.size(); ++l) {
+            if (progress && !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size()))) return nullptr;
+            if (scope.lane == kNone || scope.lane == l)
+                forEachStop(r, r.lanes[l], scope.in.begin, scope.in.end, [&](const StackSample& stop, int64_t ns) {
+                    stacks->tree.add(*stacks->symbols, r, stop, static_cast<uint64_t>(ns));
+                    ++stacks->taken;
+                });
+        }
+        sumByFunction(*stacks);
+        return stacks;
+    }
+    const auto [from, to] = stacksBetween(r.samples, scope.in.begin, scope.in.end);
     constexpr size_t kTellEvery = 1 << 14;
     for (size_t i = from; i < to; ++i) {
         if ((i - from) % kTellEvery == 0 && progress &&
             !progress(static_cast<double>(i - from) / static_cast<double>(to - from)))
             return nullptr;
-        if (threads.count(r.samples[i].thread)) stacks->tree.add(*stacks->symbols, r, r.samples[i]);
+        if (!threads.count(r.samples[i].thread)) continue;
+        stacks->tree.add(*stacks->symbols, r, r.samples[i]);
+        ++stacks->taken;
     }
     sumByFunction(*stacks);
     return stacks;

@@ -11,23 +11,26 @@ namespace fugato {
 struct StackScope {
     Stretch in;
     uint32_t lane = kNone;  // kNone: all threads of the program
+    bool blocked = false;   // where threads were blocked, else where they ran
     bool operator==(const StackScope&) const = default;
 };
 
 /// One function, wherever it was called.
 struct FunctionRow {
     FunctionId function = 0;
-    uint32_t samples = 0, self = 0;  // in which it was being executed, counted once however deep it calls itself; in
-                                     // which it was the innermost
-    FunctionId caller = kNone;       // who called it most
+    /// Samples, or ns blocked: in which it was being executed, counted once however deep it calls itself; in which it
+    /// was the innermost.
+    uint64_t total = 0, self = 0;
+    FunctionId caller = kNone;  // who called it most
 };
 
 struct Stacks {
     StackScope scope;
     std::shared_ptr<const Symbols> symbols;
     StackTree tree;
+    size_t taken = 0;                    // call stacks
     std::vector<FunctionRow> functions;  // the most samples of its own first
-    int64_t each = 0;                    // ns of running that a sample stands for; 0: not known
+    int64_t each = 0;                    // ns that one stands for: a sample's, or 1; 0: not known
 };
 
 /// Null where `progress` cancelled it. Costs a look at every sample in the stretch.

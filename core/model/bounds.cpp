@@ -331,12 +331,15 @@ private:
     }
 
     bool samples() const {
-        return all(r_.samples,
-                   [&](const StackSample& s) {
-                       return isTime(s.time) && isLane(s.core) &&
-                              uint64_t{s.first} + s.count <= r_.stackAddresses.size();
-                   }) &&
-               ascending(r_.samples, [](const StackSample& s) { return s.time; }) &&
+        const auto areStacks = [&](const Column<StackSample>& stacks) {
+            return all(stacks,
+                       [&](const StackSample& s) {
+                           return isTime(s.time) && isLane(s.core) &&
+                                  uint64_t{s.first} + s.count <= r_.stackAddresses.size();
+                       }) &&
+                   ascending(stacks, [](const StackSample& s) { return s.time; });
+        };
+        return areStacks(r_.samples) && areStacks(r_.stops) &&
                all(r_.pictures,
                    [&](const Picture& p) {
                        return isTime(p.time) && p.width && p.height && isText(p.pixels) &&

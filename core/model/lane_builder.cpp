@@ -334,7 +334,7 @@ void LaneBuilder::onCoreUntil(int64_t time) {
 }
 
 void LaneBuilder::sample(const Event& event, int64_t time) {
-    if (event.id == onCore_.thread) {
+    if (event.id == onCore_.thread && !event.a) {
         onCore_.sampled.insert(event.id);
         onCoreUntil(time);
     }
@@ -347,7 +347,7 @@ void LaneBuilder::sample(const Event& event, int64_t time) {
         finds_.stackAddresses.push_back(address);
         ++sample.count;
     }
-    finds_.samples.push_back(sample);
+    (event.a ? finds_.stops : finds_.samples).push_back(sample);
 }
 
 void LaneBuilder::event(const Event& event) {

@@ -108,7 +108,7 @@ struct LaneFinds {
     std::vector<OperationEvent> operations;
     std::vector<MemoryChange> memory;
     std::vector<CoreEvent> coreEvents;
-    std::vector<StackSample> samples;  // `first` counts in stackAddresses here
+    std::vector<StackSample> samples, stops;  // `first` counts in stackAddresses here
     std::vector<uint64_t> stackAddresses;
     std::vector<std::pair<uint32_t, Picture>> pictures;  // by number
 };

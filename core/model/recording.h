@@ -297,8 +297,11 @@ public:
     std::vector<Pool> pools;
     Column<Picture> pictures;  // sorted by time
     std::map<uint32_t, OsThread> osThreads;
-    Column<StackSample> samples;  // sorted by time
+    Column<StackSample> samples;  // of running, sorted by time
+    Column<StackSample> stops;    // each where its thread blocks, at the begin of that; sorted by time
     Column<uint64_t> stackAddresses;
+    size_t stackCount() const { return samples.size() + stops.size(); }
+    const StackSample& stack(size_t i) const { return i < samples.size() ? samples[i] : stops[i - samples.size()]; }
     std::vector<Module> modules;
     std::map<std::string, std::string> context;
     int64_t startedUnixNs = 0;

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Call stacks added up: which function was called from which, and in how many samples. Belongs to one thread.
+// Call stacks added up: which function was called from which, and in how many of them, or for how long a thread
+// blocked there. Belongs to one thread.
 #pragma once
 
 #include <algorithm>
@@ -9,12 +10,12 @@
 
 namespace fugato {
 
-/// Which samples of all threads lie in [begin, end), in Recording::samples.
-inline std::pair<size_t, size_t> samplesIn(const Recording& r, int64_t begin, int64_t end) {
+/// Which call stacks of all threads lie in [begin, end).
+inline std::pair<size_t, size_t> stacksBetween(const Column<StackSample>& stacks, int64_t begin, int64_t end) {
     const auto at = [&](int64_t time) {
-        return static_cast<size_t>(std::lower_bound(r.samples.begin(), r.samples.end(), time,
+        return static_cast<size_t>(std::lower_bound(stacks.begin(), stacks.end(), time,
                                                     [](const StackSample& s, int64_t t) { return s.time < t; }) -
-                                   r.samples.begin());
+                                   stacks.begin());
     };
     return {at(begin), at(end)};
 }
@@ -23,33 +24,49 @@ inline std::pair<size_t, size_t> samplesIn(const Recording& r, int64_t begin, in
 template <class Take>
 void forEachSample(const Recording& r, const Lane& lane, int64_t begin, int64_t end, Take&& take) {
     if (!lane.osId || lane.kind != LaneKind::Thread) return;
-    const auto [from, to] = samplesIn(r, begin, end);
+    const auto [from, to] = stacksBetween(r.samples, begin, end);
     for (size_t i = from; i < to; ++i)
         if (r.samples[i].thread == lane.osId) take(r.samples[i]);
 }
 
+/// Where a thread's lane blocked in [begin, end), and for how long of that, in order of time.
+template <class Take>
+void forEachStop(const Recording& r, const Lane& lane, int64_t begin, int64_t end, Take&& take) {
+    if (r.stops.empty()) return;
+    for (auto span = std::upper_bound(lane.schedule.begin(), lane.schedule.end(), begin,
+                                      [](int64_t t, const ScheduleSpan&s) { return t < s.end; });
+         span != lane.schedule.end() && span->begin < end; ++span) {
+        if (span->state != ThreadState::Blocked) continue;
+        const auto [from, to] = stacksBetween(r.stops, span->begin, span->begin + 1);
+        for (size_t i = from; i < to; ++i)
+            if (r.stops[i].thread == lane.osId)
+                take(r.stops[i], std::min(span->end, end) - std::max(span->begin, begin));
+    }
+}
+
+/// Counts samples, or ns in which threads were blocked.
 class StackTree {
 public:
     struct Node {
         FunctionId function = 0;
         uint32_t parent = 0;
-        uint32_t samples = 0, self = 0;  // in which it was being executed; in which it was the innermost
+        uint64_t total = 0, self = 0;  // what it was being executed in; what it was the innermost of
         std::vector<uint32_t> children;
     };
     static constexpr uint32_t kRoot = 0;
 
-    void add(const Symbols& symbols, const Recording& recording, const StackSample& sample) {
-        symbols.stackOf(recording, sample, places_);
+    void add(const Symbols& symbols, const Recording& recording, const StackSample& stack, uint64_t weight = 1) {
+        symbols.stackOf(recording, stack, places_);
         uint32_t node = kRoot;
-        ++nodes_[kRoot].samples;
+        nodes_[kRoot].total += weight;
         for (const Symbols::Place& place : places_) {
             node = childOrNew(node, place.function);
-            ++nodes_[node].samples;
+            nodes_[node].total += weight;
         }
-        ++nodes_[node].self;
+        nodes_[node].self += weight;
     }
     const std::vector<Node>& nodes() const { return nodes_; }
-    uint32_t samples() const { return nodes_[kRoot].samples; }
+    uint64_t total() const { return nodes_[kRoot].total; }
     /// kNone: nobody called this from there.
     uint32_t childOf(uint32_t node, FunctionId function) const {
         for (const uint32_t child : nodes_[node].children)

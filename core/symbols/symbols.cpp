@@ -28,15 +28,15 @@ constexpr double kWorthTelling = 0.05;  // of the call stacks
 
 /// Every instruction that call stacks name, ascending. Empty where cancelled, too.
 std::vector<uint64_t> instructionsOf(const Recording& r, const std::function<bool(double)>& goesOn) {
-    const size_t threads = threadsFor(r.samples.size() / (8 * kSamplesAtOnce));
+    const size_t threads = threadsFor(r.stackCount() / (8 * kSamplesAtOnce));
     std::vector<tsl::robin_map<uint64_t, bool>> seen(threads);
     std::atomic<size_t> next{0};
     std::atomic<bool> stop{false};
     sideBySide(threads, [&](size_t thread) {
-        for (size_t from; (from = next.fetch_add(kSamplesAtOnce)) < r.samples.size() && !stop;) {
-            if (thread == 0 && !goesOn(static_cast<double>(from) / static_cast<double>(r.samples.size()))) stop = true;
-            for (size_t i = from; i < std::min(r.samples.size(), from + kSamplesAtOnce); ++i) {
-                const StackSample& sample = r.samples[i];
+        for (size_t from; (from = next.fetch_add(kSamplesAtOnce)) < r.stackCount() && !stop;) {
+            if (thread == 0 && !goesOn(static_cast<double>(from) / static_cast<double>(r.stackCount()))) stop = true;
+            for (size_t i = from; i < std::min(r.stackCount(), from + kSamplesAtOnce); ++i) {
+                const StackSample& sample = r.stack(i);
                 for (uint32_t k = 0; k < sample.count; ++k)
                     seen[thread].try_emplace(instructionAt(r.stackAddresses[sample.first + k], k > 0), true);
             }
@@ -178,10 +178,10 @@ private:
         constexpr size_t kLookedAt = 1 << 16;
         constexpr uint32_t kProgram = 0;  // the first module that was told
         std::vector<Symbols::Place> stack;
-        const size_t step = std::max<size_t>(1, r_.samples.size() / kLookedAt);
+        const size_t step = std::max<size_t>(1, r_.stackCount() / kLookedAt);
         size_t looked = 0;
-        for (size_t i = 0; i < r_.samples.size(); i += step, ++looked) {
-            const StackSample& sample = r_.samples[i];
+        for (size_t i = 0; i < r_.stackCount(); i += step, ++looked) {
+            const StackSample& sample = r_.stack(i);
             if (!sample.count) continue;
             symbols_->stackOf(r_, sample, stack);
             const auto moduleOf = [&](const Symbols::Place& place) {
@@ -222,6 +222,11 @@ void Symbols::stackOf(const Recording& recording, const StackSample& sample, std
 std::string Symbols::nameOf(FunctionId function) const {
     constexpr size_t kLong = 60;
     std::string name = functions[function].name;
+    // The C library calls what it offers by names of its own, such as __GI___libc_read.
+    const size_t all = name.size();
+    for (const std::string_view prefix : {"__GI_", "__libc_"})
+        if (name.rfind(prefix, 0) == 0) name.erase(0, prefix.size());
+    if (name.size() < all) name.erase(0, std::min(name.find_first_not_of('_'), name.size()));
     static const std::string kAnonymous = "(anonymous namespace)::";  // tells nothing
     for (size_t at; (at = name.find(kAnonymous)) != std::string::npos;) name.erase(at, kAnonymous.size());
     if (name.empty()) return moduleOf(function).rfind("linux-vdso", 0) == 0 ? "system clock" : "code without a name";
@@ -247,10 +252,13 @@ std::string Symbols::fullName(FunctionId function) const {
 }
 
 bool Symbols::tells(FunctionId function) const {
-    static const char* const kEverywhere[] = {"libc.so", "libm.so", "libpthread.so", "ld-linux", "linux-vdso"};
+    const auto begins = [](const std::string& text, std::initializer_list<const char*> with) {
+        return std::any_of(with.begin(), with.end(), [&](const char* first) { return text.rfind(first, 0) == 0; });
+    };
     const std::string module = moduleOf(function);
-    return !module.empty() && std::none_of(std::begin(kEverywhere), std::end(kEverywhere),
-                                           [&](const char* name) { return module.rfind(name, 0) == 0; });
+    return !module.empty() &&
+           !begins(module, {"libc.so", "libm.so", "libpthread.so", "libstdc++.so", "ld-linux", "linux-vdso"}) &&
+           !begins(functions[function].name, {"std::", "__gnu_cxx::"});
 }
 
 std::vector<std::string> Symbols::missing() const {

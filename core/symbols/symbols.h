@@ -47,8 +47,8 @@ public:
     /// < and >.
     std::string nameOf(FunctionId function) const;
     std::string moduleOf(FunctionId function) const;  // "libpng16.so.16"; empty: in no module
-    /// Whether it tells what was done: not the C library's, of which everything makes use, and not code without a name
-    /// in the system or in no module.
+    /// Whether it tells what was done: not a standard library's, of which everything makes use, and not code without a
+    /// name in the system or in no module.
     bool tells(FunctionId function) const;
     std::string fullName(FunctionId function) const;  // "png_read_row of libpng16.so.16"
     /// What could not be named and why, for the person. Empty: nothing is missing.

@@ -437,7 +437,8 @@ inline constexpr EventSchema kEvents[] = {
         schema::must(ValueKind::Number, "thread", "thread; 0: idle, 2^32 − 1: not known"),
         schema::may(ValueKind::Flag, "ready", "1 where the thread before is still ready to run"), {}, {}},
     {Kind::Sample, "Sample", "sample", "where a thread was; in lanes of cores",
-        schema::must(ValueKind::Number, "thread", "thread"), {}, {},
+        schema::must(ValueKind::Number, "thread", "thread"),
+        schema::may(ValueKind::Flag, "blocks", "1 where it blocks there: at the time of the switch that follows"), {},
         schema::may(ValueKind::Bytes, "stack", "the addresses of its call stack, innermost first, each a zigzag varint "
                                                "of its difference from the one before")},
     {Kind::WakeUp, "WakeUp", "wake_up", "a blocked thread becomes ready to run; in lanes of cores",

@@ -207,6 +207,7 @@ void* backgroundThread(void*) {
     inside = true;
     pthread_setname_np(pthread_self(), "fugato");
     Recorder& r = recorder();
+    r.backgroundId.store(static_cast<uint32_t>(syscall(SYS_gettid)), std::memory_order_relaxed);
     while (!r.quit.load(std::memory_order_acquire)) {
         uint64_t pauseNs = kDrainPauseNs;
         try {

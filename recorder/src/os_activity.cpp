@@ -9,6 +9,7 @@
 #include <sys/syscall.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cinttypes>
 #include <cstdio>
@@ -23,9 +24,11 @@ using namespace layout;
 
 namespace {
 
-constexpr size_t kRingPages = 128;  // per core, besides the control page
 constexpr uint64_t kLoadEveryNs = 250'000'000, kModulesEveryNs = 1'000'000'000;
 constexpr size_t kMostStack = 64;
+constexpr size_t kPage = 4096, kRingPages = 128, kRingPagesForCopies = 1024;
+// Copied of a stack: for samples, and where a thread stops, which may be a hundred times as often.
+constexpr uint32_t kCopiedBytes = 16 << 10, kCopiedWhereBlocking = 4 << 10;
 constexpr uint32_t kCoreLane = 2, kThreadLane = 0;
 
 int openEvent(perf_event_attr& attr, int process, int core) {
@@ -43,6 +46,19 @@ perf_event_attr eventOf(uint64_t config) {
     attr.clockid = CLOCK_MONOTONIC;
     attr.disabled = 0;
     return attr;
+}
+
+/// Either `copied` bytes of each stack, or, 0, the addresses that the system finds by frame pointers.
+void askForStacks(perf_event_attr& attr, uint32_t copied) {
+    attr.exclude_callchain_kernel = 1;
+    if (!copied) {
+        attr.sample_type |= PERF_SAMPLE_CALLCHAIN;
+        attr.sample_max_stack = kMostStack;
+        return;
+    }
+    attr.sample_type |= PERF_SAMPLE_REGS_USER | PERF_SAMPLE_STACK_USER;
+    attr.sample_regs_user = StackUnwinder::wantedRegisters();
+    attr.sample_stack_user = copied;
 }
 
 std::string whyNot(int error) {
@@ -102,7 +118,7 @@ uint64_t numberAt(const std::vector<uint64_t>& numbers, size_t i) { return i < n
 OsActivity::~OsActivity() {
     for (const int fd : descriptors_) ::close(fd);
     for (Core& core : cores_)
-        if (core.ring) munmap(core.ring, (kRingPages + 1) * 4096);
+        if (core.ring) munmap(core.ring, core.ringBytes + kPage);
 }
 
 void OsActivity::leaveFiles() {
@@ -111,6 +127,8 @@ void OsActivity::leaveFiles() {
 }
 
 void OsActivity::start(Recorder& r, uint32_t wanted, uint32_t sampleUs) {
+    const bool copies = (wanted & FUG_OS_STACK_COPIES) && StackUnwinder::isPossible();
+    ringPages_ = copies || (wanted & FUG_OS_BLOCKING) ? kRingPagesForCopies : kRingPages;
     const long count = sysconf(_SC_NPROCESSORS_CONF);
     for (int i = 0; i < count; ++i) {
         Core core;
@@ -121,7 +139,9 @@ void OsActivity::start(Recorder& r, uint32_t wanted, uint32_t sampleUs) {
         startSwitches(r);
         startWakeUps(r);
     }
-    if (wanted & FUG_OS_SAMPLES) startSamples(r, sampleUs);
+    if (wanted & FUG_OS_SAMPLES) startSamples(r, sampleUs, copies);
+    if (wanted & FUG_OS_BLOCKING) startBlocking(r);
+    if (stacks_) tellModules(r);
     if (wanted & FUG_OS_LOAD) startLoad(r);
     for (Core& core : cores_) {
         if (!core.ring) continue;
@@ -132,18 +152,25 @@ void OsActivity::start(Recorder& r, uint32_t wanted, uint32_t sampleUs) {
 }
 
 /// Opens one event on a core; all events of a core share the ring of the first.
-int OsActivity::openOnCore(perf_event_attr& attr, int process, Core& core) {
+int OsActivity::openOnCore(perf_event_attr& attr, int process, Core& core, const Event& event) {
     const int fd = openEvent(attr, process, core.number);
     if (fd < 0) return errno;
     descriptors_.push_back(fd);
+    uint64_t id = 0;
+    if (ioctl(fd, PERF_EVENT_IOC_ID, &id) == 0) events_[id] = event;
     if (core.ring) {
         if (ioctl(fd, PERF_EVENT_IOC_SET_OUTPUT, core.leader) == 0) return 0;
     } else {
-        void* at = mmap(nullptr, (kRingPages + 1) * 4096, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0);
-        if (at != MAP_FAILED) {
-            core.ring = static_cast<perf_event_mmap_page*>(at);
-            core.leader = fd;
-            return 0;
+        for (size_t pages = ringPages_;; pages = kRingPages) {  // an ordinary user may have no more than few
+            const size_t bytes = pages * kPage;
+            void* at = mmap(nullptr, bytes + kPage, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0);
+            if (at != MAP_FAILED) {
+                core.ring = static_cast<perf_event_mmap_page*>(at);
+                core.ringBytes = bytes;
+                core.leader = fd;
+                return 0;
+            }
+            if (pages == kRingPages) break;
         }
     }
     const int error = errno;
@@ -158,7 +185,7 @@ void OsActivity::startSwitches(Recorder& r) {
     int error = 0;
     bool all = true;
     for (Core& core : cores_) {  // everything on each core, other programs too
-        const int failed = openOnCore(attr, -1, core);
+        const int failed = openOnCore(attr, -1, core, {Event::Of::Switches, false});
         if (failed == ENODEV) continue;  // a core that is switched off
         all = all && !failed;
         error = failed ? failed : error;
@@ -167,7 +194,8 @@ void OsActivity::startSwitches(Recorder& r) {
     attr.inherit = 1;
     attr.exclude_kernel = 1;  // asks for no more than an ordinary user may have
     bool any = false;
-    for (Core& core : cores_) forEachThread([&](int thread) { any |= openOnCore(attr, thread, core) == 0; });
+    for (Core& core : cores_)
+        forEachThread([&](int thread) { any |= openOnCore(attr, thread, core, {Event::Of::Switches, false}) == 0; });
     addContext(r, "os switches", any ? "this program only; others: " + whyNot(error) : whyNot(error));
 }
 
@@ -195,46 +223,65 @@ void OsActivity::startWakeUps(Recorder& r) {
     attr.sample_type |= PERF_SAMPLE_RAW;
     int error = 0;
     for (Core& core : cores_) {
-        const int failed = openOnCore(attr, -1, core);
-        uint64_t id = 0;
-        if (!failed && ioctl(descriptors_.back(), PERF_EVENT_IOC_ID, &id) == 0) wakeUpEvents_.insert(id);
+        const int failed = openOnCore(attr, -1, core, {Event::Of::WakeUps, false});
         if (failed != ENODEV) error = failed ? failed : error;
     }
     addContext(r, "os wake-ups", error ? whyNot(error) : "all programs");
 }
 
-void OsActivity::startSamples(Recorder& r, uint32_t sampleUs) {
-    perf_event_attr attr = eventOf(PERF_COUNT_SW_CPU_CLOCK);
-    attr.sample_period = uint64_t{sampleUs} * 1000;
-    attr.sample_type |= PERF_SAMPLE_CALLCHAIN;
-    attr.sample_max_stack = kMostStack;
-    attr.exclude_hv = 1;
-    attr.exclude_callchain_kernel = 1;
+/// Opens one event for each thread of the program, and those that they will make. 0, or an errno value where no thread
+/// has it.
+int OsActivity::openForThreads(perf_event_attr& attr, const Event& event) {
     attr.inherit = 1;
     int error = 0;
-    const auto open = [&](bool inSystem) {
-        attr.exclude_kernel = !inSystem;
-        for (Core& core : cores_)
-            forEachThread([&](int thread) {
-                const int failed = openOnCore(attr, thread, core);
-                samples_ |= !failed;
-                error = failed && failed != ENODEV ? failed : error;
-            });
-        return samples_;
-    };
-    const bool system = open(true);  // also while a thread is in the system; else what an ordinary user may have
-    if (!system) open(false);
+    bool any = false;
+    for (Core& core : cores_)
+        forEachThread([&](int thread) {
+            const int failed = openOnCore(attr, thread, core, event);
+            any |= !failed;
+            error = failed && failed != ENODEV ? failed : error;
+        });
+    return any ? 0 : error ? error : ENODEV;
+}
+
+void OsActivity::startSamples(Recorder& r, uint32_t sampleUs, bool copies) {
+    perf_event_attr attr = eventOf(PERF_COUNT_SW_CPU_CLOCK);
+    attr.sample_period = uint64_t{sampleUs} * 1000;
+    attr.exclude_hv = 1;
+    askForStacks(attr, copies ? kCopiedBytes : 0);
+    const Event event{Event::Of::Samples, copies};
+    int failed = openForThreads(attr, event);  // also while a thread is in the system
+    const bool system = !failed;
+    attr.exclude_kernel = 1;  // else what an ordinary user may have
+    if (failed) failed = openForThreads(attr, event);
+    stacks_ |= !failed;
     addContext(r, "os samples",
-               samples_
-                   ? "every " + std::to_string(sampleUs) + " us of running" + (system ? ", also in the system" : "")
-                   : whyNot(error));
-    if (samples_) tellModules(r);
+               failed
+                   ? whyNot(failed)
+                   : "every " + std::to_string(sampleUs) + " us of running" + (system ? ", also in the system" : "") +
+                         (copies ? ", by copies of the stack" : ", by frame pointers"));
+}
+
+/// Where threads were when they stopped; which of them blocked is told by the switch that follows.
+void OsActivity::startBlocking(Recorder& r) {
+    const auto switches = std::any_of(events_.begin(), events_.end(),
+                                      [](const auto& event) { return event.second.of == Event::Of::Switches; });
+    if (!switches) return addContext(r, "os blocking", "not recorded: it needs switches (FUG_OS_SWITCHES)");
+    // By frame pointers the function would be missing that called the C library, which has none.
+    perf_event_attr attr = eventOf(PERF_COUNT_SW_CONTEXT_SWITCHES);
+    attr.sample_period = 1;
+    const bool copies = StackUnwinder::isPossible();
+    askForStacks(attr, copies ? kCopiedWhereBlocking : 0);
+    const int failed = openForThreads(attr, {Event::Of::Blocking, copies});
+    stacks_ |= !failed;
+    addContext(r, "os blocking", failed ? whyNot(failed) : "call stacks where threads block");
 }
 
 void OsActivity::poll(Recorder& r, uint64_t now, bool last) {
+    unwinder_.beginPolling();
     for (Core& core : cores_)
         if (core.ring) readCore(r, core, now);
-    if (samples_ && (last || now - lastModulesNs_ >= kModulesEveryNs)) {
+    if (stacks_ && (last || now - lastModulesNs_ >= kModulesEveryNs)) {
         lastModulesNs_ = now;
         tellModules(r);
     }
@@ -242,14 +289,14 @@ void OsActivity::poll(Recorder& r, uint64_t now, bool last) {
 }
 
 void OsActivity::readCore(Recorder& r, Core& core, uint64_t now) {
-    constexpr uint64_t kBytes = kRingPages * 4096;
-    const char* data = reinterpret_cast<const char*>(core.ring) + 4096;
+    const uint64_t bytes = core.ringBytes;
+    const char* data = reinterpret_cast<const char*>(core.ring) + kPage;
     const uint64_t head = __atomic_load_n(&core.ring->data_head, __ATOMIC_ACQUIRE);
     uint64_t tail = core.ring->data_tail;
     std::vector<char> record;
     const auto copy = [&](uint64_t from, char* to, size_t count) {
         for (size_t done = 0; done < count;) {
-            const size_t at = (from + done) % kBytes, part = std::min<size_t>(count - done, kBytes - at);
+            const size_t at = (from + done) % bytes, part = std::min<size_t>(count - done, bytes - at);
             std::memcpy(to + done, data + at, part);
             done += part;
         }
@@ -301,11 +348,13 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
             const uint32_t next = out ? other[1] : tail.thread;
             if (core.running == next) break;
             core.running = next;
+            if (out) addStop(r, core, ticks, tail.thread, ready, now);
             add(Kind::Switch, next, out && ready);
             break;
         }
         case PERF_RECORD_SWITCH:
             nameThread(r, tail.thread, tail.process);
+            if (out) addStop(r, core, ticks, tail.thread, ready, now);
             add(Kind::Switch, out ? kUnknownThread : tail.thread, out && ready);
             break;
         case PERF_RECORD_LOST: {
@@ -314,36 +363,66 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
             add(Kind::Lost, 0, lost);
             break;
         }
-        case PERF_RECORD_SAMPLE:
-            if (wakeUpEvents_.count(event))
-                takeWakeUp(r, core, ticks, tail.thread, rest, now);
-            else
-                takeSample(r, core, ticks, tail.thread, tail.process, rest, now);
+        case PERF_RECORD_SAMPLE: {
+            const auto of = events_.find(event);
+            if (of == events_.end()) break;
+            switch (of->second.of) {
+                case Event::Of::WakeUps: takeWakeUp(r, core, ticks, tail.thread, rest, now); break;
+                case Event::Of::Samples:
+                    nameThread(r, tail.thread, tail.process);
+                    add(Kind::Sample, tail.thread, 0, stackOf(of->second.copies, rest));
+                    break;
+                case Event::Of::Blocking: core.stop = {tail.thread, stackOf(of->second.copies, rest)}; break;
+                case Event::Of::Switches: break;
+            }
             break;
+        }
         default: break;
     }
 }
 
-void OsActivity::takeSample(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, uint32_t process,
-                            std::string_view stack, uint64_t now) {
+/// Where a thread blocks that has just left its core; at the very time of the switch.
+void OsActivity::addStop(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, bool ready, uint64_t now) {
+    const bool blocks = !ready && core.stop.thread == thread && !core.stop.stack.empty();
+    const bool own = thread == r.backgroundId.load(std::memory_order_relaxed);  // it blocks all the time
+    if (blocks && !own) addEvent(r, *core.lane, {ticks, Kind::Sample, thread, 1, 0, core.stop.stack}, now);
+    core.stop.thread = 0;
+}
+
+/// The addresses of a call stack as an event holds them, from what the system told.
+std::string OsActivity::stackOf(bool copied, std::string_view told) {
+    const auto number = [&](uint64_t& value) {
+        if (told.size() < sizeof value) return false;
+        std::memcpy(&value, told.data(), sizeof value);
+        told.remove_prefix(sizeof value);
+        return true;
+    };
+    uint64_t addresses[kMostStack];
+    size_t kept = 0;
     uint64_t count = 0;
-    if (stack.size() < sizeof count) return;
-    std::memcpy(&count, stack.data(), sizeof count);
-    if (count > (stack.size() - sizeof count) / 8) return;
-    char text[kMostStack * 10 + 16];
+    if (copied) {
+        constexpr uint64_t kNoRegisters = PERF_SAMPLE_REGS_ABI_NONE, kWide = PERF_SAMPLE_REGS_ABI_64;
+        uint64_t form = 0, bytes = 0, filled = 0;
+        uint64_t registers[64];
+        const auto wanted = static_cast<size_t>(__builtin_popcountll(StackUnwinder::wantedRegisters()));
+        if (!number(form) || form == kNoRegisters || told.size() < wanted * 8) return {};
+        std::memcpy(registers, told.data(), wanted * 8);
+        told.remove_prefix(wanted * 8);
+        if (form != kWide || !number(bytes) || !bytes || told.size() < bytes + 8) return {};
+        std::memcpy(&filled, told.data() + bytes, sizeof filled);
+        kept = unwinder_.unwind(registers, told.substr(0, std::min(filled, bytes)), addresses, kMostStack);
+    } else if (number(count)) {
+        for (uint64_t address = 0; count-- > 0 && kept < kMostStack && number(address);)
+            if (address < static_cast<uint64_t>(PERF_CONTEXT_MAX)) addresses[kept++] = address;  // else a mark
+    }
+    char text[kMostStack * 10];
     char* end = text;
     uint64_t previous = 0;
-    size_t kept = 0;
-    for (uint64_t i = 0; i < count && kept < kMostStack; ++i) {
-        uint64_t address = 0;
-        std::memcpy(&address, stack.data() + sizeof count + i * 8, 8);
-        if (address >= static_cast<uint64_t>(PERF_CONTEXT_MAX)) continue;  // not an address but a mark
-        end = putVarint(end, zigzag(static_cast<int64_t>(address - previous)));
-        previous = address;
-        ++kept;
+    for (size_t i = 0; i < kept; ++i) {
+        end = putVarint(end, zigzag(static_cast<int64_t>(addresses[i] - previous)));
+        previous = addresses[i];
     }
-    nameThread(r, thread, process);
-    addEvent(r, *core.lane, {ticks, Kind::Sample, thread, 0, 0, {text, static_cast<size_t>(end - text)}}, now);
+    return {text, static_cast<size_t>(end - text)};
 }
 
 /// `by`: the thread that had the core when another was woken there; it may only have been interrupted.

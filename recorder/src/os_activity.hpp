@@ -13,9 +13,11 @@
 #include <set>
 #include <string>
 #include <string_view>
+#include <unordered_map>
 #include <vector>
 
 #include "recorder_state.hpp"
+#include "stack_unwinder.hpp"
 
 namespace fugato::recording {
 
@@ -34,22 +36,33 @@ public:
 
 private:
     struct Core {
+        struct Stop {  // of a thread that is about to leave the core; whether it blocks is told next
+            uint32_t thread = 0;
+            std::string stack;  // as an event holds it
+        };
         int number = 0;
         int leader = -1;
         perf_event_mmap_page* ring = nullptr;
+        size_t ringBytes = 0;  // besides the control page
         RecordedLane* lane = nullptr;
         uint64_t lastTime = 0;
         uint32_t running = layout::kUnknownThread;
+        Stop stop;
     };
-    bool openRings(Recorder& r);
+    struct Event {  // of those opened
+        enum class Of : uint8_t { Switches, WakeUps, Samples, Blocking } of{};
+        bool copies = false;  // tells stacks as copies
+    };
     void startSwitches(Recorder& r);
     void startWakeUps(Recorder& r);
-    void startSamples(Recorder& r, uint32_t sampleUs);
-    int openOnCore(perf_event_attr& attr, int process, Core& core);
+    void startSamples(Recorder& r, uint32_t sampleUs, bool copies);
+    void startBlocking(Recorder& r);
+    int openOnCore(perf_event_attr& attr, int process, Core& core, const Event& event);
+    int openForThreads(perf_event_attr& attr, const Event& event);
     void readCore(Recorder& r, Core& core, uint64_t now);
     void take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record, uint64_t now);
-    void takeSample(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, uint32_t process, std::string_view stack,
-                    uint64_t now);
+    void addStop(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, bool ready, uint64_t now);
+    std::string stackOf(bool copied, std::string_view told);
     void takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by, std::string_view fields, uint64_t now);
     void nameThread(Recorder& r, uint32_t thread, uint32_t process);
     void tellModules(Recorder& r);
@@ -60,10 +73,12 @@ private:
     std::vector<Core> cores_;
     std::vector<int> descriptors_;
     std::set<uint32_t> named_;
-    std::set<uint64_t> wakeUpEvents_;  // the system's ids of those opened
-    size_t wokenAt_ = 0;               // where in their fields the woken thread is
+    std::unordered_map<uint64_t, Event> events_;  // by the system's ids of them
+    StackUnwinder unwinder_;
+    size_t wokenAt_ = 0;  // where in their fields the woken thread is
     uint64_t moduleChanges_ = 0, lastModulesNs_ = 0;
-    bool samples_ = false, load_ = false;
+    bool stacks_ = false, load_ = false;
+    size_t ringPages_ = 0;  // wanted for each core, besides the control page
 
     struct CoreLoad {
         uint32_t busy = 0, frequency = 0;  // counters

@@ -107,6 +107,7 @@ struct Recorder {
     std::atomic<uint64_t (*)()> hostNow{nullptr};
     std::atomic<const DetailSettings*> details{nullptr};  // null: everything; older ones are kept
     std::atomic<bool> background{true};
+    std::atomic<uint32_t> backgroundId{0};  // the background thread's number in the system
     std::atomic<uint32_t> recordingNumber{0};
 
     std::mutex outputMutex;

@@ -665,7 +665,7 @@ private:
     /// Functions that made frames late, and that no marker tells.
     void unmarkedFunctions() {
         for (const Cause& cause : e_.causes) {
-            if (cause.function == kNone || cause.kind != CauseKind::Unexplained || cause.spikes.empty()) continue;
+            if (cause.key.function == kNone || cause.spikes.empty()) continue;
             const std::string name = e_.symbols->nameOf(cause.function),
                               where = cause.path ? " in " + r_.pathText(cause.path)
                                                  : " on " + r_.groups[cause.group].name + ", outside any marker";
@@ -679,10 +679,12 @@ private:
             advice.kind = AdviceKind::Unmarked;
             advice.confidence = ConfidenceLevel::Medium;
             advice.title = "Add a marker around " + name;
-            advice.evidence = "No marker tells what takes this time" + where + ", but " + countText(cause.samples) +
-                              " of " + plural(cause.ofSamples, "call stack", "call stacks") + " of its " +
-                              plural(cause.frames.size(), "late frame", "late frames") + " are in " +
-                              e_.symbols->fullName(cause.function) +
+            advice.evidence = "No marker tells what takes this time" + where + ", but " +
+                              (cause.ofSamples ? countText(cause.samples) + " of " +
+                                                     plural(cause.ofSamples, "call stack", "call stacks") + " of its " +
+                                                     plural(cause.frames.size(), "late frame", "late frames") + " are"
+                                               : "call stacks tell that the thread is blocked") +
+                              " in " + e_.symbols->fullName(cause.function) +
                               (cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller)) +
                               "; " + durationText(excess) + " in frame " + countText(worst) + ".";
             advice.next = "With a marker there, and its arguments, causes tell it by themselves and exactly.";
@@ -704,15 +706,15 @@ private:
             if (node != StackTree::kRoot && e_.symbols->tells(nodes[node].function)) named = node;
             next = kNone;
             for (const uint32_t child : nodes[node].children)
-                if (nodes[child].samples >= kMost * stacks.samples()) next = child;
+                if (nodes[child].total >= kMost * stacks.total()) next = child;
         }
-        if (named == StackTree::kRoot || stacks.samples() < kFewest) return;
+        if (named == StackTree::kRoot || stacks.total() < kFewest) return;
         std::string caller;  // none: it is the program's or the thread's main function, which names nothing
         for (uint32_t at = nodes[named].parent; at != StackTree::kRoot && caller.empty(); at = nodes[at].parent)
             if (e_.symbols->tells(nodes[at].function)) caller = e_.symbols->nameOf(nodes[at].function);
         if (caller.empty()) return;
-        advice.evidence += " " + percent(static_cast<double>(nodes[named].samples) / stacks.samples()) + " of their " +
-                           plural(stacks.samples(), "call stack is", "call stacks are") + " in " +
+        advice.evidence += " " + percent(static_cast<double>(nodes[named].total) / stacks.total()) + " of their " +
+                           plural(stacks.total(), "call stack is", "call stacks are") + " in " +
                            e_.symbols->fullName(nodes[named].function) + ", called from " + caller + ".";
         advice.next = "Put a marker around " + e_.symbols->nameOf(nodes[named].function) + ".";
     }

@@ -17,18 +17,35 @@ constexpr double kAround = 0.95;       // of the usual samples at this place: su
 constexpr uint32_t kEnoughAround = 8;  // samples to tell that from
 constexpr double kLargePart = 0.2, kFewHoldAll = 0.8;  // frames in different functions become different causes
 
-/// Whether a segment is time of a cause itself, not of a marker in it.
-bool isOwnRunning(const Recording& r, const Segment& segment, const FoundCause& found) {
-    return segment.kind == SegmentKind::Running && segment.path == found.path && segment.lock.object == found.object &&
-           r.lanes[segment.lane].group == found.group;
+/// What of a cause call stacks tell: that it ran, or that it was blocked and no wait was recorded.
+SegmentKind toldKind(bool blocked) { return blocked ? SegmentKind::Blocked : SegmentKind::Running; }
+
+/// Whether a segment is such time of a cause itself, not of a marker in it.
+bool isOwn(const Recording& r, const Segment& segment, const FoundCause& found) {
+    return segment.kind == toldKind(found.functions.blocked) && segment.path == found.path &&
+           segment.lock.object == found.object && r.lanes[segment.lane].group == found.group;
 }
 
 }  // namespace
 
 FunctionFinder::FunctionFinder(const Explanation& e) : e_(e), walker_(*e.recording) {}
 
-const FunctionFinder::Usual& FunctionFinder::usualOf(uint32_t baseline) {
-    const auto [known, isNew] = usual_.try_emplace(baseline);
+/// The call stacks of a segment, each with what it counts.
+void FunctionFinder::add(Place& to, const Segment& segment) const {
+    const Recording& r = *e_.recording;
+    const Lane& lane = r.lanes[segment.lane];
+    to.ns += segment.duration();
+    if (segment.kind == SegmentKind::Blocked)
+        forEachStop(r, lane, segment.begin, segment.end, [&](const StackSample& stack, int64_t ns) {
+            to.stacks.add(*e_.symbols, r, stack, static_cast<uint64_t>(ns));
+        });
+    else
+        forEachSample(r, lane, segment.begin, segment.end,
+                      [&](const StackSample& stack) { to.stacks.add(*e_.symbols, r, stack); });
+}
+
+const FunctionFinder::Usual& FunctionFinder::usualOf(uint32_t baseline, bool blocked) {
+    const auto [known, isNew] = usual_.try_emplace({baseline, blocked});
     Usual& usual = known->second;
     if (!isNew) return usual;
     const Recording& r = *e_.recording;
@@ -37,15 +54,10 @@ const FunctionFinder::Usual& FunctionFinder::usualOf(uint32_t baseline) {
     for (size_t i = sample.size(); i-- > 0;) {
         const Frame& frame = e_.frame(sample[i]);
         for (const Segment& segment : walker_.account(frame.lane, frame.begin, frame.end)) {
-            if (segment.kind != SegmentKind::Running) continue;
-            const Lane& lane = r.lanes[segment.lane];
-            Place &place = usual.places[{lane.group, segment.path}], &group = usual.groups[lane.group];
-            place.ns += segment.duration();
-            group.ns += segment.duration();
-            forEachSample(r, lane, segment.begin, segment.end, [&](const StackSample& stack) {
-                place.stacks.add(*e_.symbols, r, stack);
-                group.stacks.add(*e_.symbols, r, stack);
-            });
+            if (segment.kind != toldKind(blocked)) continue;
+            const uint32_t group = r.lanes[segment.lane].group;
+            add(usual.places[{group, segment.path}], segment);
+            add(usual.groups[group], segment);
         }
     }
     return usual;
@@ -53,31 +65,32 @@ const FunctionFinder::Usual& FunctionFinder::usualOf(uint32_t baseline) {
 
 /// The part of the usual samples whose stacks begin with these functions.
 double FunctionFinder::usuallyIn(const StackTree* usual, std::span<const FunctionId> stack) const {
-    if (!usual || !usual->samples()) return 0;
+    if (!usual || !usual->total()) return 0;
     uint32_t node = StackTree::kRoot;
     for (const FunctionId function : stack)
         if ((node = usual->childOf(node, function)) == kNone) return 0;
-    return static_cast<double>(usual->nodes()[node].samples) / static_cast<double>(usual->samples());
+    return static_cast<double>(usual->nodes()[node].total) / static_cast<double>(usual->total());
 }
 
 void FunctionFinder::look(uint32_t frame, std::span<const Segment> segments, FoundCause& found) {
-    if (!e_.symbols || found.kind == CauseKind::NoCore || found.kind == CauseKind::Waiting) return;
+    const bool blocked = found.kind == CauseKind::Waiting;
+    if (!e_.symbols || found.kind == CauseKind::NoCore || (blocked && found.segment != SegmentKind::Blocked)) return;
     const Recording& r = *e_.recording;
+    found.functions.blocked = blocked;
     Place here;
-    for (const Segment& segment : segments) {
-        if (!isOwnRunning(r, segment, found)) continue;
-        here.ns += segment.duration();
-        forEachSample(r, r.lanes[segment.lane], segment.begin, segment.end,
-                      [&](const StackSample& stack) { here.stacks.add(*e_.symbols, r, stack); });
-    }
-    const uint32_t samples = here.stacks.samples();
-    const Usual& usual = usualOf(e_.frames[frame].baseline);
+    for (const Segment& segment : segments)
+        if (isOwn(r, segment, found)) add(here, segment);
+    const uint64_t samples = here.stacks.total();
+    const Usual& usual = usualOf(e_.frames[frame].baseline, blocked);
     const auto group = usual.groups.find(found.group);
     found.functions.samples = samples;
-    if (group != usual.groups.end() && group->second.stacks.samples())
+    if (blocked)
+        found.functions.due = static_cast<double>(here.ns);
+    else if (group != usual.groups.end() && group->second.stacks.total())
         found.functions.due = static_cast<double>(here.ns) / static_cast<double>(group->second.ns) *
-                              static_cast<double>(group->second.stacks.samples());
-    if (samples < kFewestSamples || found.functions.areMissing()) return;
+                              static_cast<double>(group->second.stacks.total());
+    const uint64_t fewest = blocked ? 1 : kFewestSamples;
+    if (samples < fewest || found.functions.areMissing()) return;
     const auto place = usual.places.find({found.group, found.path});
     const StackTree* const usualStacks = place == usual.places.end() ? nullptr : &place->second.stacks;
     const double usualNs =
@@ -85,7 +98,8 @@ void FunctionFinder::look(uint32_t frame, std::span<const Segment> segments, Fou
     const double toName = static_cast<double>(here.ns) - usualNs;
     if (toName < kHoldsMost * static_cast<double>(found.excess)) return;  // markers in it took the time
 
-    const double each = static_cast<double>(here.ns) / samples;  // ns that a sample stands for
+    // ns that a sample stands for
+    const double each = blocked ? 1 : static_cast<double>(here.ns) / static_cast<double>(samples);
     SeenFunctions& seen = found.functions;
     std::vector<FunctionId> stack;
     for (uint32_t node = StackTree::kRoot;;) {
@@ -93,7 +107,8 @@ void FunctionFinder::look(uint32_t frame, std::span<const Segment> segments, Fou
         double most = 0;
         for (const uint32_t child : here.stacks.nodes()[node].children) {
             stack.push_back(here.stacks.nodes()[child].function);
-            const double more = each * here.stacks.nodes()[child].samples - usualNs * usuallyIn(usualStacks, stack);
+            const double more =
+                each * static_cast<double>(here.stacks.nodes()[child].total) - usualNs * usuallyIn(usualStacks, stack);
             stack.pop_back();
             if (more > most) {
                 best = child;
@@ -101,28 +116,34 @@ void FunctionFinder::look(uint32_t frame, std::span<const Segment> segments, Fou
             }
         }
         if (best == kNone || most < kHoldsMost * toName) break;
-        const uint32_t count = here.stacks.nodes()[best].samples;
+        const uint64_t count = here.stacks.nodes()[best].total;
         // The count is one draw of a binomial: ns · √(p (1 − p) / n), but never better than half a sample.
-        const double part = static_cast<double>(count) / samples;
+        // How long a thread was blocked is known.
+        const double of = static_cast<double>(samples), part = static_cast<double>(count) / of;
         const double deviation =
-            std::max(each / 2, static_cast<double>(here.ns) * std::sqrt(part * (1 - part) / samples));
-        if (count < kFewestSamples || most < kDeviations * deviation) break;
+            blocked ? 0 : std::max(each / 2, static_cast<double>(here.ns) * std::sqrt(part * (1 - part) / of));
+        if (count < fewest || most < kDeviations * deviation) break;
         node = best;
         stack.push_back(here.stacks.nodes()[best].function);
         seen.stack.push_back({stack.back(), count, static_cast<int64_t>(most), static_cast<int64_t>(deviation)});
     }
     while (!stack.empty() && !e_.symbols->tells(stack.back())) {
+        if (blocked && !e_.symbols->functions[stack.back()].name.empty()) seen.by = seen.stack.back();
         stack.pop_back();
         seen.stack.pop_back();
     }
     const StackTree* const groupStacks = group == usual.groups.end() ? nullptr : &group->second.stacks;
-    const bool enough = usualStacks && usualStacks->samples() >= kEnoughAround;
+    const bool enough = usualStacks && usualStacks->total() >= (blocked ? 1 : kEnoughAround);
     while (seen.around < stack.size()) {
         const std::span<const FunctionId> first(stack.data(), seen.around + 1);
         if (usuallyIn(groupStacks, first) < kEverywhere && !(enough && usuallyIn(usualStacks, first) >= kAround)) break;
         ++seen.around;
     }
-    if (seen.around == stack.size()) seen.stack.clear();
+    if (seen.around < stack.size()) return;
+    // In a thread without markers, what it always does is still more than nothing.
+    const bool unmarked = std::any_of(r.lanes.begin(), r.lanes.end(),
+                                      [&](const Lane& lane) { return lane.fromSystem && lane.group == found.group; });
+    unmarked&& seen.around ? void(--seen.around) : seen.stack.clear();
 }
 
 namespace {
@@ -167,7 +188,9 @@ private:
         NamedFunction name{stack[at].function, kNone};
         const auto moduleOf = [&](size_t i) { return symbols_.functions[stack[i].function].module; };
         for (size_t i = at; i-- > 0 && name.caller == kNone;)
-            if (moduleOf(i) != moduleOf(at) && symbols_.tells(stack[i].function)) name.caller = stack[i].function;
+            if (moduleOf(i) != moduleOf(at) && symbols_.tells(stack[i].function) &&
+                !symbols_.functions[stack[i].function].name.empty())
+                name.caller = stack[i].function;
         return name;
     }
     const Symbols& symbols_;

@@ -1,7 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Which function, by the call stacks, took the time that no marker tells apart: of a cause's own running time, beside
-// or between the markers in it. The rules: docs/explanation.md. Only the parts of core/explain use this.
+// Which function, by the call stacks, took the time that no marker tells apart: of a cause's own running time, or of
+// the time it was blocked without a recorded wait, beside or between the markers in it. The rules: docs/explanation.md.
+// Only the parts of core/explain use this.
 #pragma once
 
 #include <map>
@@ -25,15 +26,16 @@ private:
     };
     struct Usual {
         std::map<std::pair<uint32_t, PathId>, Place> places;  // by lane group and path
-        std::map<uint32_t, Place> groups;                     // by lane group: wherever it ran
+        std::map<uint32_t, Place> groups;                     // by lane group: wherever it ran or was blocked
         double frames = 0;
     };
-    const Usual& usualOf(uint32_t baseline);
+    const Usual& usualOf(uint32_t baseline, bool blocked);
+    void add(Place& to, const Segment& segment) const;
     double usuallyIn(const StackTree* usual, std::span<const FunctionId> stack) const;
 
     const Explanation& e_;
     CriticalPathWalker walker_;
-    std::map<uint32_t, Usual> usual_;  // by baseline
+    std::map<std::pair<uint32_t, bool>, Usual> usual_;  // by baseline, of running or of blocked time
 };
 
 /// What the causes of all late frames are named by: for each of found.causes the function, or none. Frames with one

@@ -43,7 +43,8 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
     else if (cause.kind == CauseKind::Unexplained)
         doubt(ConfidenceLevel::Low,
               cause.path ? "no marker says what was done there" : "nothing that was recorded took longer than usual");
-    if (const SeenFunctions* const stacks = functionsSeen(e, frame, cause); stacks && stacks->areMissing())
+    if (const SeenFunctions* const stacks = functionsSeen(e, frame, cause);
+        stacks && !stacks->blocked && stacks->areMissing())
         doubt(ConfidenceLevel::Low, "only " + plural(stacks->samples, "call stack was", "call stacks were") +
                                         " taken there instead of " + fixedText(stacks->due, 0) +
                                         ": it was in the system's own code, or the machine stood still");

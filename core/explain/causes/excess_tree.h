@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <array>
+#include <optional>
 
 #include "usual.h"
 
@@ -14,7 +15,7 @@ namespace fugato {
 /// A function that call stacks of one frame tell of a cause.
 struct SeenFunction {
     FunctionId function = 0;
-    uint32_t samples = 0;               // in which it was being executed
+    uint64_t samples = 0;               // in which it was being executed, or ns blocked in it
     int64_t excess = 0, deviation = 0;  // more than usual; the standard deviation of that
 };
 /// That a function is named by.
@@ -23,9 +24,11 @@ inline constexpr uint32_t kFewestSamples = 4;
 /// none.
 struct SeenFunctions {
     std::vector<SeenFunction> stack;
-    uint32_t around = 0;   // so many of them lie around everything else there, and name nothing
-    uint32_t samples = 0;  // of the cause in the frame
-    double due = 0;        // as many as there should be, by those of usual frames; 0: not known
+    uint32_t around = 0;             // so many of them lie around everything else there, and name nothing
+    uint64_t samples = 0;            // of the cause in the frame, or ns blocked
+    bool blocked = false;            // they tell where its thread was blocked, each for how long
+    std::optional<SeenFunction> by;  // then what the innermost called of the C library, in which it was blocked
+    double due = 0;                  // as many as there should be, by those of usual frames; 0: not known
     /// Most of them were not taken: the thread did not really run.
     bool areMissing() const { return due >= kFewestSamples && samples < due / 2; }
     /// The innermost occurrence, or null.

@@ -172,7 +172,7 @@ public:
     uint32_t add(uint32_t frame, const FoundCause& found, const NamedFunction& named, int64_t late) {
         CauseKey key = keyOf(found);
         key.startUp = e_.frames[frame].startUp;
-        if (found.kind == CauseKind::Unexplained) {  // else its marker says what it is
+        if (found.kind == CauseKind::Unexplained || found.outside) {  // else its marker says what it is
             key.function = named.function;
             key.caller = named.caller;
         }
@@ -191,7 +191,8 @@ public:
         sum.oneFunction &= isNew || cause.function == named.function;
         cause.function = named.function;
         cause.caller = named.caller;
-        if (const SeenFunction* seen = found.functions.find(named.function)) {
+        const SeenFunction* const seen = found.functions.find(named.function);
+        if (seen && !found.functions.blocked) {
             cause.samples += seen->samples;
             cause.ofSamples += found.functions.samples;
         }

@@ -147,7 +147,8 @@ struct Cause {
     double slowdown = 0;               // mean call ÷ usual call; 0 where there is no usual call
     /// The function that took the time, where call stacks tell one.
     FunctionId function = kNone, caller = kNone;  // caller: the nearest one in another module
-    size_t samples = 0, ofSamples = 0;            // in which it was seen, of those at this place in these frames
+    /// In which it was seen, of those at this place in these frames; 0 where they tell that it was blocked there.
+    size_t samples = 0, ofSamples = 0;
     /// Whether something that was recorded says what it is.
     bool isNamed() const { return kind != CauseKind::Unexplained || path || key.outside || function != kNone; }
     std::vector<CauseArgument> arguments;

@@ -246,7 +246,8 @@ private:
                        (calls == 1 ? "its one call." : callsText(calls) + " calls.");
                 break;
             case CauseKind::Waiting:
-                text = lane + " " + waitedFor(cause.segment) + " " + time + " longer than usual in " + title + ".";
+                text = lane + " " + waitedFor(cause.segment) + " " + time + " longer than usual in " + title +
+                       blockedText(cause, excess) + ".";
                 if (cause.segment == SegmentKind::Blocked) text += " No wait was recorded there.";
                 if (cause.segment == SegmentKind::WaitPacing)
                     text += " Its work was done in time; this wait ended late.";
@@ -275,15 +276,31 @@ private:
         return words.empty() ? std::string() : " It " + joined(words) + " of that.";
     }
 
+    /// ", 33.2 ms of that in loadTexture of skerry (by read)" where call stacks tell where it was blocked.
+    std::string blockedText(const Cause& cause, int64_t excess) const {
+        constexpr double kAll = 0.95;
+        const SeenFunctions* const stacks = functionsSeen(e_, index_, cause);
+        if (!stacks || !stacks->blocked) return {};
+        const SeenFunction* const in = stacks->find(cause.function);
+        const SeenFunction* const most = in ? in : stacks->by ? &*stacks->by : nullptr;
+        if (!most) return {};
+        const bool all = static_cast<double>(most->excess) >= kAll * static_cast<double>(excess);
+        std::string text = all ? ", in " : ", " + durationText(most->excess) + " of that in ";
+        if (!in) return text + e_.symbols->nameOf(most->function);
+        text += e_.symbols->fullName(cause.function);
+        if (stacks->by) text += " (by " + e_.symbols->nameOf(stacks->by->function) + ")";
+        return text + (cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller));
+    }
+
     /// " 19 of 21 call stacks there are in png_read_row of libpng16.so.16, called from loadTexture: 21.3 ± 2.1 ms more
     /// than usual." where call stacks tell.
     std::string functionText(const Cause& cause) const {
         const SeenFunctions* const stacks = functionsSeen(e_, index_, cause);
         const SeenFunction* const in = stacks ? stacks->find(cause.function) : nullptr;
-        if (!in) return {};
+        if (!in || stacks->blocked) return {};
+        const std::string from = cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller);
         return " " + countText(in->samples) + " of " + plural(stacks->samples, "call stack", "call stacks") +
-               " there are in " + e_.symbols->fullName(cause.function) +
-               (cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller)) + ": " +
+               " there are in " + e_.symbols->fullName(cause.function) + from + ": " +
                fixedText(static_cast<double>(in->excess) / 1e6, 1) + " ± " +
                fixedText(static_cast<double>(in->deviation) / 1e6, 1) + " ms more than usual.";
     }

@@ -11,24 +11,29 @@ namespace fugato {
 class SampleStream {
 public:
     void take(const LaneFinds& finds) {
-        for (StackSample sample : finds.samples) {
-            sample.first += static_cast<uint32_t>(addresses_.size());
-            samples_.add(sample);
-        }
+        const auto add = [&](const std::vector<StackSample>& found, SortedList<StackSample>& to) {
+            for (StackSample sample : found) {
+                sample.first += static_cast<uint32_t>(addresses_.size());
+                to.add(sample);
+            }
+        };
+        add(finds.samples, samples_);
+        add(finds.stops, stops_);
         addresses_.insert(addresses_.end(), finds.stackAddresses.begin(), finds.stackAddresses.end());
     }
     template <class Place>
     void fill(Recording& r, Place& place) {
         r.samples = Column<StackSample>::of(place, samples_.sorted(byTime));
+        r.stops = Column<StackSample>::of(place, stops_.sorted(byTime));
         r.stackAddresses = Column<uint64_t>::of(place, addresses_);
     }
     template <class A>
     static void describe(A& archive, Recording& r) {
-        archive(r.samples, r.stackAddresses);
+        archive(r.samples, r.stops, r.stackAddresses);
     }
 
 private:
-    SortedList<StackSample> samples_;
+    SortedList<StackSample> samples_, stops_;
     std::vector<uint64_t> addresses_;
 };
 
