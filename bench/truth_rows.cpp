@@ -63,6 +63,10 @@ public:
         rows.push_back(row("… their late frames, each laid mostly to it", late_.good, late_.all, "99 %", 0.99));
         rows.push_back(row("… with links or core switches not recorded, where these do not tell of it", less_.good,
                            less_.all, "99 %", 0.99));
+        rows.push_back({"… with neither links nor core switches, though links told of it",
+                        part(guessed_.good, guessed_.all),
+                        "",
+                        {}});
         rows.push_back(row("… with wake-ups in place of links", woken_.good, woken_.all, "99 %", 0.99));
         rows.push_back(row("truth: engines with two troubles, both among the first two", all.both.good, all.both.all,
                            "95 %", 0.95));
@@ -131,6 +135,10 @@ private:
             settings.noise.wakeUps = false;
             firstNamed(settings, less_);
         }
+        if (needsLinks(settings.troubles[0], settings.shape)) {
+            settings.noise.links = settings.noise.switches = settings.noise.wakeUps = false;
+            firstNamed(settings, guessed_);
+        }
         if (!wakeUpsTell(settings.troubles[0])) return;
         settings.noise.links = false;
         settings.noise.switches = settings.noise.wakeUps = true;
@@ -167,7 +175,7 @@ private:
     }
 
     std::map<std::string, OfKind> byTrouble_;
-    Count late_, clean_, exact_, less_, woken_;
+    Count late_, clean_, exact_, less_, woken_, guessed_;
 };
 
 void engineRows(std::vector<Row>& rows) {

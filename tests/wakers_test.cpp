@@ -258,12 +258,9 @@ private slots:
         QVERIFY(!e->recording->wakeUps);
         QCOMPARE(walked(*e->recording, 30).mid(2, 2),
                  (QStringList{"decoder: idle 4-5 likely", "decoder: running 5-16 likely"}));
-        QVERIFY(
-            says(sentencesOf(*e, 30),
-                 "main likely waited for decoder during 12.0 ms of this frame: they went on and stopped at the same "
-                 "instant."));
-        QVERIFY(
-            says(doubtsOf(*e, 30), "who woke the waiting thread was not recorded, decoder stopped at that instant"));
+        QVERIFY(says(sentencesOf(*e, 30),
+                     "main likely waited for decoder during 12.0 ms of this frame: its work ended as the wait did."));
+        QVERIFY(says(doubtsOf(*e, 30), "who ended the wait was not recorded, work of decoder ended at that instant"));
     }
 
     void severalThatStopOrOneThatStopsOftenAreNoEvidence() {

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <unordered_map>
 
+#include "likely_enders.h"
 #include "streams/streams.h"
 
 namespace fugato {
@@ -235,6 +236,7 @@ std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
     b.gather(b.r);
     b.streams.fill(b.r, *b.r.storage);
     group(b.r);
+    b.r.likelyEnders = likelyEnders(b.r);
     return b.recording;
 }
 

@@ -270,6 +270,13 @@ struct Repairs {
     std::vector<std::string> sentences() const;
 };
 
+/// Waits of a marker on a lane that likely end when work of a lane group does.
+struct LikelyEnder {
+    uint32_t lane = 0;
+    PathId path = 0;
+    uint32_t group = 0;
+};
+
 class Recording {
 public:
     std::vector<Site> sites;
@@ -308,12 +315,13 @@ public:
     int64_t begin = 0, end = 0;
     Repairs repairs;
     Damage damage;
-    bool whole = true;       // false: lanes are still being read, and nothing is known that needs all of them
-    bool growing = false;    // the program that makes it still runs
-    bool wakeUps = false;    // it tells who woke whom
-    std::string indexNote;   // why no index could be kept; else empty
-    std::string keptAt;      // path of its index; empty where there is none
-    uint64_t keptState = 0;  // of the recording's file, for which the index is valid
+    bool whole = true;     // false: lanes are still being read, and nothing is known that needs all of them
+    bool growing = false;  // the program that makes it still runs
+    bool wakeUps = false;  // it tells who woke whom
+    std::vector<LikelyEnder> likelyEnders;  // sorted by lane and path; see likely_enders.h
+    std::string indexNote;                  // why no index could be kept; else empty
+    std::string keptAt;                     // path of its index; empty where there is none
+    uint64_t keptState = 0;                 // of the recording's file, for which the index is valid
 
     struct LinkSource {
         uint64_t link = 0;

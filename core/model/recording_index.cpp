@@ -70,6 +70,10 @@ static void describe(A& a, OsThread& t) {
     a(t.process, t.name, t.system);
 }
 template <class A>
+static void describe(A& a, LikelyEnder& e) {
+    a(e.lane, e.path, e.group);
+}
+template <class A>
 static void describe(A& a, Module& m) {
     a(m.address, m.bytes, m.offset, m.path, m.buildId);
 }
@@ -111,7 +115,7 @@ template <bool kWriting>
 bool archive(Recording& r, std::string& bytes) {
     Archive<kWriting> a(*r.storage, bytes);
     a(r.sites, r.paths, r.lanes, r.groups, r.laneOrder, r.keys, r.osThreads, r.modules, r.context, r.startedUnixNs,
-      r.begin, r.end, r.wakeUps);
+      r.begin, r.end, r.wakeUps, r.likelyEnders);
     Streams::describe(a, r);
     a(r.repairs.endsWithoutBegin, r.repairs.beginsWithoutEnd, r.repairs.timesBackwards, r.repairs.framesWithoutEnd,
       r.repairs.unknownNames, r.repairs.lostEvents, r.repairs.tooDeep, r.repairs.mostOftenNeverEnded);

@@ -64,7 +64,7 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
             doubt(ConfidenceLevel::Medium, "whether " + lane.name + " always had a core was not recorded");
         if (segment.likely)
             doubt(ConfidenceLevel::Medium,
-                  "who woke the waiting thread was not recorded, " + lane.name + " stopped at that instant");
+                  "who ended the wait was not recorded, work of " + lane.name + " ended at that instant");
         if (segment.marker.valid() &&
             (r.lanes[segment.lane].rows[segment.marker.row].flags(segment.marker.index) & kMarkerEndRepaired))
             doubt(ConfidenceLevel::Medium, "the end of ‘" + r.nameOf(segment.path) + "’ was not recorded");

@@ -239,7 +239,8 @@ void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const L
 void CriticalPathWalker::walkWait(const LaneCursor::Here& here, int64_t time, int64_t from, const LockVia& lock) {
     const MarkerRef& marker = here.marker;
     const Wait* wait = recording_.lanes[marker.lane].waitOf(marker);
-    const Waker ender = wait ? toldWakerOf(recording_, marker.lane, *wait) : Waker{};
+    Waker ender = wait ? toldWakerOf(recording_, marker.lane, *wait) : Waker{};
+    if (wait && ender.lane == kNone) ender = likelyEnderOf(recording_, marker.lane, *wait);
     if (ender.lane == kNone || ender.lane == marker.lane || isClosed(ender.lane)) {
         const SegmentKind kind = pieceOf(wait ? wait->kind : WaitKind::Other);
         putBySchedule(marker.lane, from, time, {kind, kind, kind}, marker, here.path, lock);
@@ -247,7 +248,9 @@ void CriticalPathWalker::walkWait(const LaneCursor::Here& here, int64_t time, in
     }
     const int64_t ended = std::min(ender.time, time);  // reached while still blocked: the ender was already at work
     putDelay(marker.lane, std::max(from, ended), time, SegmentKind::Waking, marker, here.path, lock);
+    likely_ += ender.likely;
     if (ended > from) walk(ender.lane, ended, from, ender.lock.object != kNone ? ender.lock : lock, false);
+    likely_ -= ender.likely;
 }
 
 void CriticalPathWalker::readyWithoutCore(uint32_t lane, int64_t begin, int64_t end, const TakeHolder& take) {

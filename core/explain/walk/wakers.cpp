@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "core/model/likely_enders.h"
+
 namespace fugato {
 
 namespace {
@@ -116,15 +118,41 @@ Waker toldWakerOf(const Recording& recording, uint32_t lane, const Wait& wait) {
     return {after[-1].lane, after[-1].end, 0, {wait.object, after[-1].path, lane}};
 }
 
-Waker wakerOf(const Recording& recording, uint32_t lane, const Wait& wait) {
-    const Waker told = toldWakerOf(recording, lane, wait);
-    if (told.lane != kNone || wait.kind == WaitKind::Pacing || wait.kind == WaitKind::Sleep) return told;
+/// Of the last time the lane was blocked in a wait.
+static Waker wakerInSchedule(const Recording& recording, uint32_t lane, const Wait& wait) {
     const auto& schedule = recording.lanes[lane].schedule;
     auto after = std::lower_bound(schedule.begin(), schedule.end(), wait.end,
                                   [](const ScheduleSpan& span, int64_t t) { return span.begin < t; });
     while (after != schedule.begin() && (--after)->end > wait.begin)
         if (after->state == ThreadState::Blocked) return wakerOf(recording, lane, *after);
-    return told;
+    return {};
+}
+
+Waker likelyEnderOf(const Recording& recording, uint32_t lane, const Wait& wait) {
+    const auto& known = recording.likelyEnders;
+    if (known.empty()) return {};
+    const std::pair key(lane, recording.lanes[lane].rows[wait.row].path(wait.index));
+    const auto at = std::lower_bound(known.begin(), known.end(), key,
+                                     [](const LikelyEnder& e, const auto& k) { return std::pair(e.lane, e.path) < k; });
+    if (at == known.end() || std::pair(at->lane, at->path) != key) return {};
+    // Devices wake threads by way of the system.
+    const Waker woken = wakerInSchedule(recording, lane, wait);
+    if (woken.lane != kNone || woken.thread) return {};
+    const EndedWork work = workEndedNear(recording, at->group, lane, wait.end);
+    Waker likely;
+    likely.lane = work.lane;
+    likely.time = std::min(work.time, wait.end);
+    likely.likely = true;
+    return work.lane == kNone ? Waker{} : likely;
+}
+
+Waker wakerOf(const Recording& recording, uint32_t lane, const Wait& wait) {
+    const Waker told = toldWakerOf(recording, lane, wait);
+    if (told.lane != kNone || wait.kind == WaitKind::Pacing || wait.kind == WaitKind::Sleep) return told;
+    const Waker woken = wakerInSchedule(recording, lane, wait);
+    if (woken.lane != kNone || woken.thread) return woken;
+    const Waker likely = likelyEnderOf(recording, lane, wait);
+    return likely.lane != kNone ? likely : woken;
 }
 
 }  // namespace fugato

@@ -29,8 +29,10 @@ struct Waker {
 };
 /// As the program told.
 Waker toldWakerOf(const Recording& recording, uint32_t lane, const Wait& wait);
-/// As the program told, else the system.
+/// As the program told, else the system, else as waits of this marker likely end.
 Waker wakerOf(const Recording& recording, uint32_t lane, const Wait& wait);
+/// Where neither told: by the work that waits of this marker usually end with.
+Waker likelyEnderOf(const Recording& recording, uint32_t lane, const Wait& wait);
 /// Who woke a lane that was blocked.
 Waker wakerOf(const Recording& recording, uint32_t lane, const ScheduleSpan& blocked);
 /// Clocks of devices may disagree with the threads' by so much; what comes from there a little after its effect

@@ -367,7 +367,7 @@ private:
             if (behind.time < std::max<int64_t>(worth(), frame_.duration() / 8)) continue;
             out_.push_back({r_.lanes[frame_.lane].name + (behind.likely ? " likely waited for " : " waited for ") +
                                 r_.lanes[lane].name + " during " + durationText(behind.time) + " of this frame" +
-                                (behind.likely ? ": they went on and stopped at the same instant." : "."),
+                                (behind.likely ? ": its work ended as the wait did." : "."),
                             behind.begin, behind.end, lane});
         }
     }
