@@ -63,6 +63,7 @@ public:
         rows.push_back(row("… their late frames, each laid mostly to it", late_.good, late_.all, "99 %", 0.99));
         rows.push_back(row("… with links or core switches not recorded, where these do not tell of it", less_.good,
                            less_.all, "99 %", 0.99));
+        rows.push_back(row("… with call stacks in place of markers", stacks_.good, stacks_.all, "99 %", 0.99));
         rows.push_back({"… with neither links nor core switches, though links told of it",
                         part(guessed_.good, guessed_.all),
                         "",
@@ -127,6 +128,11 @@ private:
 
     /// The same with less recorded, where that does not hide it.
     void sailWithLess(engines::Settings settings) {
+        if (stacksTell(settings.troubles[0])) {
+            engines::Settings alone = settings;
+            alone.noise.stacksAlone = true;
+            firstNamed(alone, stacks_);
+        }
         for (const bool links : {false, true}) {
             if (links ? needsSwitches(settings.troubles[0]) : needsLinks(settings.troubles[0], settings.shape))
                 continue;
@@ -175,7 +181,7 @@ private:
     }
 
     std::map<std::string, OfKind> byTrouble_;
-    Count late_, clean_, exact_, less_, woken_, guessed_;
+    Count late_, clean_, exact_, less_, woken_, guessed_, stacks_;
 };
 
 void engineRows(std::vector<Row>& rows) {

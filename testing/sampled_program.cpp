@@ -81,13 +81,24 @@ uint64_t placeIn(Sampled what, uint64_t further) {
     return (what == Sampled::UnpackRows ? kLibraryAt : kProgramAt) + offsetOf(what) + further;
 }
 
-std::string stackText(const std::vector<uint64_t>& addresses) {
-    std::string bytes, hex;
+std::string stackBytes(const std::vector<uint64_t>& addresses) {
+    std::string bytes;
     uint64_t before = 0;
     for (const uint64_t address : addresses) {
         layout::appendVarint(bytes, layout::zigzag(static_cast<int64_t>(address - before)));
         before = address;
     }
+    return bytes;
+}
+
+std::string stackBytes(const std::vector<Sampled>& functions) {
+    std::vector<uint64_t> addresses;
+    for (const Sampled function : functions) addresses.push_back(placeIn(function, addresses.empty() ? 4 : 5));
+    return stackBytes(addresses);
+}
+
+static std::string hexOf(const std::string& bytes) {
+    std::string hex;
     for (const char byte : bytes) {
         constexpr char kDigits[] = "0123456789abcdef";
         hex += kDigits[static_cast<unsigned char>(byte) >> 4];
@@ -96,10 +107,7 @@ std::string stackText(const std::vector<uint64_t>& addresses) {
     return hex;
 }
 
-std::string stackText(const std::vector<Sampled>& functions) {
-    std::vector<uint64_t> addresses;
-    for (const Sampled function : functions) addresses.push_back(placeIn(function, addresses.empty() ? 4 : 5));
-    return stackText(addresses);
-}
+std::string stackText(const std::vector<uint64_t>& addresses) { return hexOf(stackBytes(addresses)); }
+std::string stackText(const std::vector<Sampled>& functions) { return hexOf(stackBytes(functions)); }
 
 }  // namespace fugato

@@ -24,7 +24,10 @@ inline constexpr const char* kLibraryBuildId = "5eafa4e75eafa4e75eafa4e75eafa4e7
 std::string sampledProgramPath();
 /// An address in a function, so many bytes behind its begin.
 uint64_t placeIn(Sampled function, uint64_t further);
-/// Call stacks as the text form has them, the innermost first.
+/// Call stacks as events hold them, the innermost first.
+std::string stackBytes(const std::vector<uint64_t>& addresses);
+std::string stackBytes(const std::vector<Sampled>& functions);
+/// The same as the text form has them.
 std::string stackText(const std::vector<uint64_t>& addresses);
 std::string stackText(const std::vector<Sampled>& functions);
 

@@ -259,6 +259,27 @@ private slots:
         }
     }
 
+    void whatIsNotToldIsNamedBySomethingElse_data() { addEach(false); }
+    void whatIsNotToldIsNamedBySomethingElse() {
+        QFETCH(int, shape);
+        QFETCH(int, trouble);
+        for (uint64_t seed = 1; seed <= 2; ++seed) {
+            Settings settings = settingsFor(shape, trouble, seed);
+            settings.noise.wakeUps = false;
+            if (stacksTell(settings.troubles[0])) {  // no markers, but call stacks
+                settings.noise.stacksAlone = true;
+            } else if (needsLinks(settings.troubles[0], settings.shape)) {  // nothing but when waits end
+                settings.noise.links = settings.noise.switches = false;
+            } else {
+                continue;
+            }
+            const Explained run = explainedRun(settings);
+            const Explanation& e = *run.explanation;
+            QVERIFY(sharedOutExactly(e));
+            QVERIFY2(causeOf(e, run.expected[0]) == 0, causesText(e).c_str());
+        }
+    }
+
     void aRepairBringsWhatItIsPredictedTo_data() { addEach(false); }
     void aRepairBringsWhatItIsPredictedTo() {
         QFETCH(int, shape);

@@ -1,11 +1,13 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "growing_recording.h"
 
+#include <algorithm>
 #include <cstring>
 
 #include "format/binary_reader.h"
 #include "format/opening.h"
 #include "lane_reading.h"
+#include "likely_enders.h"
 
 namespace fugato {
 
@@ -20,8 +22,22 @@ struct GrowingRecording::Reading {
     std::unique_ptr<BinaryReader> reader;
     layout::FileHeader header{};
     Damage damage;  // of events
+    std::vector<LikelyEnder> enders;
+    size_t waits = 0;  // there were when they were found
 
     explicit Reading(std::shared_ptr<Storage> in) : storage(std::move(in)) {}
+
+    /// Looks anew only where there are a quarter more waits: then frames have to be explained anew, too.
+    void tellEnders(Recording& recording) {
+        constexpr size_t kFewest = 16;
+        size_t now = 0;
+        for (const Lane& lane : recording.lanes) now += lane.waits.size();
+        if (now >= waits + std::max(kFewest, waits / 4)) {
+            enders = likelyEnders(recording);
+            waits = now;
+        }
+        recording.likelyEnders = enders;
+    }
 };
 
 GrowingRecording::GrowingRecording(std::unique_ptr<ByteSource> source, std::string name, const OpenOptions& options)
@@ -73,6 +89,7 @@ std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress
     noteBeingWritten(damage);
     auto recording = reading_->builder.asItIs(std::move(damage));
     recording->growing = true;
+    reading_->tellEnders(*recording);
     options_.before = recording;
     return recording;
 }

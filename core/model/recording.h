@@ -275,6 +275,7 @@ struct LikelyEnder {
     uint32_t lane = 0;
     PathId path = 0;
     uint32_t group = 0;
+    bool operator==(const LikelyEnder&) const = default;
 };
 
 class Recording {

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "testing/sampled_program.h"
 #include "world.h"
 
 namespace engines {
@@ -52,6 +53,10 @@ bool needsLinks(Trouble trouble, Shape shape) {
 bool needsSwitches(Trouble trouble) {
     return trouble == Trouble::OtherProgram || trouble == Trouble::OwnThreads || trouble == Trouble::LibraryThread;
 }
+bool stacksTell(Trouble trouble) {
+    return trouble == Trouble::SlowerCall || trouble == Trouble::MoreCalls || trouble == Trouble::Unusual ||
+           trouble == Trouble::Unmarked;
+}
 bool wakeUpsTell(Trouble trouble) { return trouble != Trouble::GpuSlower && trouble != Trouble::CopySlower; }
 
 namespace {
@@ -71,7 +76,7 @@ uint64_t mixed(uint64_t x) {
 class Engine {
 public:
     Engine(const Settings& settings, const std::set<Trouble>& repaired)
-        : settings_(settings), repaired_(repaired), world_(4) {
+        : settings_(settings), repaired_(repaired), world_(4, settings.noise.stacksAlone) {
         const bool gpuBound = shapeIs(Shape::GpuBound);
         systems_ = 3 + pick(1, 3);
         double whole = 0;
@@ -91,6 +96,20 @@ public:
             system.selfMs *= wanted / whole;
         }
         paced_ = pick(2, 2) == 0;
+        if (settings.noise.stacksAlone) {
+            using fugato::Sampled;
+            world_.define(fugato::ContextDefinition{"os samples", "every 1000 us of running"});
+            world_.define(fugato::ModuleDefinition{fugato::kProgramAt, fugato::kModuleBytes, 0,
+                                                   fugato::sampledProgramPath(), ""});
+            world_.define(fugato::ModuleDefinition{fugato::kLibraryAt, fugato::kModuleBytes, 0, FUGATO_SAMPLED_LIBRARY,
+                                                   fugato::kLibraryBuildId});
+            elsewhere_ = fugato::stackBytes(std::vector{Sampled::RunRegatta});
+            stacks_ = {fugato::stackBytes(std::vector{Sampled::UnpackRows, Sampled::LoadChart, Sampled::RunRegatta}),
+                       fugato::stackBytes(std::vector{Sampled::Sound, Sampled::FindCourse, Sampled::RunRegatta}),
+                       fugato::stackBytes(std::vector{Sampled::LoadChart, Sampled::RunRegatta}),
+                       fugato::stackBytes(std::vector{Sampled::FindCourse, Sampled::RunRegatta}),
+                       fugato::stackBytes(std::vector{Sampled::UnpackRows, Sampled::RunRegatta})};
+        }
         plan();
     }
 
@@ -242,6 +261,13 @@ private:
                 case Trouble::CopySlower: e.lane = "GPU copy", e.path = {"Upload"}, e.kind = "slower"; break;
                 case Trouble::LibraryThread: e.lane = "unpacker", e.kind = "unexplained"; break;
             }
+            if (settings_.noise.stacksAlone && stacksTell(p.trouble)) {
+                static const char* const kNames[] = {"unpack_rows", "shore::sound<long>", "shore::Chart::load",
+                                                     "shore::findCourse", "unpack_rows"};
+                e.path.clear();
+                e.kind = "unexplained";
+                e.function = kNames[p.system];
+            }
             out.push_back(std::move(e));
         }
         return out;
@@ -252,6 +278,7 @@ private:
     Doing system(Thread& t, uint32_t n, int i) {
         const System& s = list_[static_cast<size_t>(i)];
         t.begin(s.site);
+        if (settings_.noise.stacksAlone) t.runs(stacks_[static_cast<size_t>(i)]);
         int calls = s.calls;
         double partMs = s.partMs;
         if (settings_.noise.everyFourth && n % 4 == 3 && i == 0) calls += std::max(1, calls / 2);
@@ -272,6 +299,7 @@ private:
             t.end();
         }
         if (atWork(Trouble::Unmarked, n, i)) co_await t.run(static_cast<int64_t>(extraMs(Trouble::Unmarked, n) * kMs));
+        t.runs(elsewhere_);
         t.end();
     }
 
@@ -314,6 +342,7 @@ private:
 
     Doing mainLoop() {
         Thread& t = *main_;
+        t.runs(elsewhere_);
         for (uint32_t n = 0; n < settings_.frames; ++n) {
             frame_ = n;
             t.tell(EventKind::FrameBegin, loop_);
@@ -570,6 +599,8 @@ private:
     const std::set<Trouble> repaired_;
     World world_;
     std::vector<System> list_;
+    std::vector<std::string> stacks_;  // of the systems, where call stacks are taken
+    std::string elsewhere_;            // that of all else that main does
     std::vector<Planted> planted_;
     int systems_ = 0;
     bool paced_ = false, stop_ = false, saverIdle_ = false;

@@ -43,6 +43,8 @@ bool applies(Trouble trouble, Shape shape);
 /// Whether it shows only where it is recorded who asked for work and who ended waits; and who had the cores.
 bool needsLinks(Trouble trouble, Shape shape);
 bool needsSwitches(Trouble trouble);
+/// Whether the frames' own work takes longer, which call stacks tell too.
+bool stacksTell(Trouble trouble);
 /// Whether links can be done without where it is recorded who woke whom. (Devices wake nobody but by an interrupt.)
 bool wakeUpsTell(Trouble trouble);
 
@@ -55,6 +57,7 @@ struct Noise {
     bool links = true;             // false: who asked for work and who ended waits is not recorded
     bool switches = true;          // who had the cores is recorded
     bool wakeUps = false;          // and who woke whom
+    bool stacksAlone = false;      // call stacks are taken, and no marker is told
 };
 
 struct Settings {
@@ -72,6 +75,7 @@ struct Expected {
     std::string series;
     std::string lane;               // role or name of the lane at fault
     std::vector<std::string> path;  // its marker; empty: none
+    std::string function;           // that call stacks name; empty: none
     std::string kind;               // as fugato-cli names kinds
     std::set<std::string> by;       // who had the cores; roles or programs
     std::set<uint32_t> frames;      // in which it was at work

@@ -15,7 +15,8 @@ Explained explainedRun(const Settings& settings, const std::set<Trouble>& repair
     uint32_t series = 0;
     for (uint32_t i = 0; i < recording->series.size(); ++i)
         if (!out.expected.empty() && recording->series[i].name == out.expected[0].series) series = i;
-    out.explanation = explain(recording, sumCriticalPaths(*recording, series), 0);
+    const auto symbols = recording->stackCount() ? symbolsOf(*recording, {}) : nullptr;
+    out.explanation = explain(recording, sumCriticalPaths(*recording, series), {0, symbols});
     return out;
 }
 
@@ -24,7 +25,9 @@ bool names(const Explanation& e, const Cause& cause, const Expected& expected) {
     if (expected.kind != causeKindName(cause.kind)) return false;
     if (!expected.by.empty())
         return expected.by.count(coreHolderText(r, byHolder(cause.contentionParts).front().first)) > 0;
-    return r.namesOf(cause.path) == expected.path && r.groups[cause.group].name == expected.lane;
+    const std::string function = cause.key.function == kNone ? "" : e.symbols->nameOf(cause.key.function);
+    return r.namesOf(cause.path) == expected.path && function == expected.function &&
+           r.groups[cause.group].name == expected.lane;
 }
 
 uint32_t causeOf(const Explanation& e, const Expected& expected) {

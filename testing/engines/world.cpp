@@ -55,8 +55,12 @@ void Thread::tell(EventKind kind, uint32_t id, uint64_t a, uint64_t b, std::stri
     const int64_t time = std::max<int64_t>(0, world_->now_ + options_.clockError);
     if (options_.recorded) world_->events_[id_ - kFirstThread].push_back({time, kind, id, a, b, text});
 }
-void Thread::begin(uint32_t site) { tell(EventKind::MarkBegin, site); }
-void Thread::end() { tell(EventKind::MarkEnd); }
+void Thread::begin(uint32_t site) {
+    if (!world_->stacksAlone_) tell(EventKind::MarkBegin, site);
+}
+void Thread::end() {
+    if (!world_->stacksAlone_) tell(EventKind::MarkEnd);
+}
 void Thread::waitBegin(uint32_t site, uint32_t object, fugato::WaitKind kind) {
     tell(EventKind::WaitBegin, object, site, static_cast<uint64_t>(kind));
 }
@@ -64,7 +68,7 @@ void Thread::waitEnd(uint64_t link) { tell(EventKind::WaitEnd, 0, link); }
 
 // ---- World ----------------------------------------------------------------------------------------
 
-World::World(int cores) : cores_(static_cast<size_t>(cores)) {
+World::World(int cores, bool stacksAlone) : stacksAlone_(stacksAlone), cores_(static_cast<size_t>(cores)) {
     definitions_.push_back(fugato::ContextDefinition{"process", std::to_string(kProcess)});
 }
 World::~World() = default;
@@ -172,6 +176,7 @@ void World::dispatch() {
         waiting_.erase(best);
         Thread* before = cores_[static_cast<size_t>(core)].running;
         if (before) {  // has to go
+            sample(*before);
             before->need_ -= now_ - before->since_;
             before->state_ = Thread::State::Ready;
             before->core_ = -1;
@@ -199,6 +204,7 @@ void World::turn(Thread& thread) {
     const int64_t part = std::min(thread.need_, kSlice);
     at(now_ + part, [this, &thread, turn = thread.turn_, part] {
         if (thread.turn_ != turn || thread.state_ != Thread::State::Running) return;
+        sample(thread);
         thread.need_ -= part;
         if (thread.need_ <= 0) return resume(thread);
         const bool others = std::any_of(waiting_.begin(), waiting_.end(), [&](Thread* other) {
@@ -215,6 +221,18 @@ void World::turn(Thread& thread) {
         waiting_.push_back(&thread);
         give(core, next, true);
     });
+}
+
+/// The call stacks of a thread since it last began to run.
+void World::sample(Thread& thread) {
+    if (!stacksAlone_ || thread.stack_.empty()) return;
+    int64_t at = thread.since_;
+    for (; at + thread.toSample_ <= now_; thread.toSample_ = kSampleEvery) {
+        at += thread.toSample_;
+        cores_[static_cast<size_t>(thread.core_)].events.push_back(
+            {at, EventKind::Sample, thread.id_, 0, 0, thread.stack_});
+    }
+    thread.toSample_ -= now_ - at;
 }
 
 /// Lets a thread go on until it computes again, waits or ends.
@@ -262,10 +280,15 @@ void World::tellAll(fugato::EventSink& sink, bool withSwitches, bool withWakeUps
     for (size_t i = 0; i < threads_.size(); ++i)
         for (const Event& event : events_[i]) sink.event(threads_[i]->id_, event);
     if (withSwitches)
-        for (size_t i = 0; i < cores_.size(); ++i)
-            for (const Event& event : cores_[i].events)
+        for (size_t i = 0; i < cores_.size(); ++i) {
+            // Call stacks are put down where a thread stops.
+            std::vector<Event> events = cores_[i].events;
+            std::stable_sort(events.begin(), events.end(),
+                             [](const Event& a, const Event& b) { return a.time < b.time; });
+            for (const Event& event : events)
                 if (withWakeUps || event.kind != EventKind::WakeUp)
                     sink.event(kFirstCore + static_cast<uint32_t>(i), event);
+        }
 }
 
 // ---- what threads share -------------------------------------------------------------------------------

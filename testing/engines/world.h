@@ -22,6 +22,8 @@ namespace engines {
 
 class World;
 
+inline constexpr int64_t kSampleEvery = 1'000'000;  // ns of running
+
 /// The body of a thread, or a part of it that another awaits.
 class Doing {
 public:
@@ -84,6 +86,8 @@ public:
 
     void begin(uint32_t site);
     void end();
+    /// What its call stacks are from now on, where they are taken: as an event holds them, valid as long as the world.
+    void runs(std::string_view stack) { stack_ = stack; }
     void waitBegin(uint32_t site, uint32_t object, fugato::WaitKind kind);
     void waitEnd(uint64_t link = 0);
     void tell(fugato::EventKind kind, uint32_t id = 0, uint64_t a = 0, uint64_t b = 0, std::string_view text = {});
@@ -99,7 +103,9 @@ private:
     std::coroutine_handle<> next_;
     int64_t need_ = 0;   // ns of computing left
     int64_t since_ = 0;  // when it last began to run
-    uint64_t turn_ = 0;  // counts its turns on a core, so that what was planned for an old one is dropped
+    std::string_view stack_;
+    int64_t toSample_ = kSampleEvery;  // ns of running
+    uint64_t turn_ = 0;                // counts its turns on a core, so that what was planned for an old one is dropped
     int core_ = -1;
     std::unique_ptr<Doing> body_;
     std::function<Doing()> make_;  // owns what the coroutine refers to
@@ -107,13 +113,15 @@ private:
 
 class World {
 public:
-    explicit World(int cores);
+    /// `stacksAlone`: its call stacks are taken, and its markers are not told.
+    explicit World(int cores, bool stacksAlone = false);
     ~World();
 
     uint32_t site(const std::string& name);
     uint32_t object(const std::string& name);
     uint32_t series(const std::string& name, int64_t deadline);
     uint32_t state(const std::string& name);
+    void define(fugato::Definition definition) { definitions_.push_back(std::move(definition)); }
     Thread& thread(const std::string& name, ThreadOptions options);
     void start(Thread& thread, std::function<Doing()> body);
     /// Runs until no thread has anything left to do.
@@ -139,6 +147,7 @@ private:
     void give(int core, Thread* thread, bool beforeIsReady);
     void turn(Thread& thread);
     void resume(Thread& thread);
+    void sample(Thread& thread);
 
     struct Planned {
         int64_t time;
@@ -148,6 +157,7 @@ private:
             return time != other.time ? time > other.time : order > other.order;
         }
     };
+    const bool stacksAlone_;
     int64_t now_ = 0;
     uint64_t planned_ = 0, links_ = 0;
     std::priority_queue<Planned> plan_;

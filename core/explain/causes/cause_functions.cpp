@@ -72,6 +72,18 @@ double FunctionFinder::usuallyIn(const StackTree* usual, std::span<const Functio
     return static_cast<double>(usual->nodes()[node].total) / static_cast<double>(usual->total());
 }
 
+/// The part of a tree's samples that lie in the last of these functions itself, or in what it called of functions that
+/// tell nothing.
+double FunctionFinder::ownPart(const StackTree& tree, std::span<const FunctionId> stack) const {
+    uint32_t node = StackTree::kRoot;
+    for (const FunctionId function : stack)
+        if ((node = tree.childOf(node, function)) == kNone) return 0;
+    uint64_t own = tree.nodes()[node].self;
+    for (const uint32_t child : tree.nodes()[node].children)
+        if (!e_.symbols->tells(tree.nodes()[child].function)) own += tree.nodes()[child].total;
+    return tree.total() ? static_cast<double>(own) / static_cast<double>(tree.total()) : 0;
+}
+
 void FunctionFinder::look(uint32_t frame, std::span<const Segment> segments, FoundCause& found) {
     const bool blocked = found.kind == CauseKind::Waiting;
     if (!e_.symbols || found.kind == CauseKind::NoCore || (blocked && found.segment != SegmentKind::Blocked)) return;
@@ -139,11 +151,17 @@ void FunctionFinder::look(uint32_t frame, std::span<const Segment> segments, Fou
         if (usuallyIn(groupStacks, first) < kEverywhere && !(enough && usuallyIn(usualStacks, first) >= kAround)) break;
         ++seen.around;
     }
-    if (seen.around < stack.size()) return;
-    // In a thread without markers, what it always does is still more than nothing.
+    if (stack.empty() || seen.around < stack.size()) return;
+    // What lies around everything is named all the same where the time was its own; and in a thread without markers,
+    // where it is still more than nothing.
+    const double own = static_cast<double>(here.ns) * ownPart(here.stacks, stack) -
+                       (usualStacks ? usualNs * ownPart(*usualStacks, stack) : 0);
     const bool unmarked = std::any_of(r.lanes.begin(), r.lanes.end(),
                                       [&](const Lane& lane) { return lane.fromSystem && lane.group == found.group; });
-    unmarked&& seen.around ? void(--seen.around) : seen.stack.clear();
+    if (unmarked || own >= kHoldsMost * static_cast<double>(seen.stack.back().excess))
+        --seen.around;
+    else
+        seen.stack.clear();
 }
 
 namespace {

@@ -32,6 +32,7 @@ private:
     const Usual& usualOf(uint32_t baseline, bool blocked);
     void add(Place& to, const Segment& segment) const;
     double usuallyIn(const StackTree* usual, std::span<const FunctionId> stack) const;
+    double ownPart(const StackTree& tree, std::span<const FunctionId> stack) const;
 
     const Explanation& e_;
     CriticalPathWalker walker_;

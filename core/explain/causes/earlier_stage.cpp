@@ -40,10 +40,12 @@ std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame, st
     CriticalPathWalker walker(r);
     std::vector<Segment> ofCause;
     int64_t time = 0, begin = f.end;
+    bool guessed = false;              // the walk came to it by a guess
     const Segment* unknown = nullptr;  // the longest of its waits of which is not known who ended it
     for (const Segment& segment : ofFrame) {
         if (!isOf(r, segment, cause)) continue;
         ofCause.push_back(segment);
+        guessed |= segment.likely;
         time += segment.duration();
         begin = std::min(begin, segment.begin);
         if (isOpenWait(segment) && (!unknown || segment.duration() > unknown->duration())) unknown = &segment;
@@ -67,7 +69,7 @@ std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame, st
                 if (segment.kind == SegmentKind::WaitPacing) pacing += segment.duration();
             const bool through = 2 * shared(ofCause, segments) >= time;
             if (heldToTick(other.duration(), pacing, deadline) || (!through && !likely)) continue;
-            out.push_back({s, at, overrun, !through});
+            out.push_back({s, at, overrun, guessed || !through});
         }
     }
     std::stable_sort(out.begin(), out.end(), [&](const EarlierStage& x, const EarlierStage& y) {

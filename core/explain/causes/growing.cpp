@@ -41,7 +41,9 @@ int64_t knownUntil(const Recording& before, const Recording& now) {
 
 uint32_t framesThatStand(const Explanation& before, const Recording& now) {
     const Recording& r = *before.recording;
-    if (!before.found || before.series >= now.series.size() || !numbersMeanTheSame(r, now)) return 0;
+    if (!before.found || before.series >= now.series.size() || !numbersMeanTheSame(r, now) ||
+        now.likelyEnders != r.likelyEnders)
+        return 0;
     const Column<Frame>& had = r.series[before.series].frames;
     const Column<Frame>& has = now.series[before.series].frames;
     const int64_t until = knownUntil(r, now);
