@@ -42,6 +42,28 @@ inline void stopsAt(TextRecording& t, double us, const std::vector<Sampled>& fun
     t.at(us, "core 0", R"("do":"sample","thread":100,"blocks":true,"stack":")" + stackText(functions) + "\"");
 }
 
+/// Forty frames of 8 ms, deadline 10 ms. In 33 and 37 main is blocked for 12 ms more, in unpack_rows: inside Work, or
+/// outside any marker.
+inline TextRecording blockedFrames(bool inside) {
+    TextRecording t = sampledProgram();
+    double at = 0;
+    for (int f = 0; f < 40; ++f, at += 40'000) {
+        const int blocked = f == 33 || f == 37 ? 12'000 : 0;
+        t.frame(at, "main").mark(at, at + 6000 + (inside ? blocked : 0), "main", "Work");
+        t.frameEnd(at + 8000 + blocked, "main");
+        hasCore(t, at, 100);
+        if (blocked) {
+            const double from = at + (inside ? 5000 : 7000);
+            stopsAt(t, from, {Sampled::UnpackRows, Sampled::LoadChart, Sampled::RunRegatta});
+            hasCore(t, from, 0);
+            hasCore(t, from + blocked, 100);
+        }
+        stopsAt(t, at + 8000 + blocked, {Sampled::RunRegatta});
+        hasCore(t, at + 8000 + blocked, 0);
+    }
+    return t;
+}
+
 /// A frame, begun at `at`: Frame, in which Work runs for 6 ms from the first on, and then `unmarked` ms without a
 /// marker, of which all samples but two are of `functions`. A sample each ms; others are of the program's loop alone.
 inline void sampledFrame(TextRecording& t, double at, int unmarked = 0, const std::vector<Sampled>& functions = {}) {

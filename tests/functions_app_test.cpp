@@ -8,6 +8,8 @@
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
 #include "app/drawer/stacks_page.h"
+#include "app/lanes/lanes_view.h"
+#include "app/settings/settings.h"
 #include "app/why/why_panel.h"
 #include "core/explain/words/sentences.h"
 #include "testing/explaining.h"
@@ -146,6 +148,57 @@ private slots:
         // The choice is remembered.
         window_ = std::make_unique<MainWindow>();
         QCOMPARE(page().scopes().currentIndex(), 2);
+    }
+
+    void whereThreadsWereBlockedIsShownInTheSameWay() {
+        open(write("blocked.jsonl", QByteArray::fromStdString(blockedFrames(true).text())));
+        settle();
+        selection().chooseFrame(33);
+        showPage();
+        page().scopes().setCurrentIndex(0);
+        emit page().scopes().activated(0);
+        settle();
+        QCOMPARE(view().rows().rowCount(), 0);  // no samples of running
+        page().kinds().setFocus();
+        QTest::keyClick(&page().kinds(), Qt::Key_Down);
+        QCOMPARE(page().kinds().currentIndex(), 1);
+        settle();
+        QCOMPARE(page().about(), QString("1 time, 12.0 ms in all"));
+        QCOMPARE(column(kFunctionName), (QStringList{"unpack_rows", "shore::Chart::load", "shore::runRegatta"}));
+        QCOMPARE(column(kFunctionSelf), (QStringList{"12.0 ms", "0 ns", "0 ns"}));
+        QCOMPARE(flames().boxes().size(), size_t{3});
+        QVERIFY(flames().wordsOf(flames().boxes()[2].node).contains("total: 100.0 %, 12.0 ms"));
+        QVERIFY(window_->findChild<WhyPanel*>()->spoken()[0].sentence.text.find("in unpack_rows of") !=
+                std::string::npos);
+        // The choice is remembered.
+        window_ = std::make_unique<MainWindow>();
+        QCOMPARE(page().kinds().currentIndex(), 1);
+        settings::stacksBlocked().set(false);
+    }
+
+    void stacksInACoresLaneAreToldByTheirFunctions() {
+        TextRecording t = sampledProgram();
+        hasCore(t, 0, 100);
+        sampledFrame(t, 0, 20, {Sampled::UnpackRows, Sampled::LoadChart, Sampled::RunRegatta});
+        hasCore(t, 28'000, 0);
+        open(write("core.jsonl", QByteArray::fromStdString(t.text())));
+        settle();
+        auto& lanes = *window_->findChild<LanesView*>();
+        const Frame& late = explanation().frame(0);
+        selection().showSpan(late.begin, late.end);
+        settle();
+        const auto& tracks = lanes.picture().tracks().tracks();
+        size_t core = 0;
+        while (core < tracks.size() && tracks[core].kind != TrackPicture::Kind::Core) ++core;
+        QVERIFY(core < tracks.size());
+        // 15.5 ms of 28: a sample.
+        const QRect area = lanes.viewport()->rect();
+        const int lanesWide = area.width() - LanePicture::kLabelWidth;
+        const QPoint at(LanePicture::kLabelWidth + lanesWide * 155 / 280,
+                        lanes.picture().trackRect(area, lanes.verticalScrollBar()->value(), core).center().y());
+        const QString words = lanes.picture().wordsAt(area, lanes.verticalScrollBar()->value(), at);
+        QVERIFY2(words.contains("<br>unpack_rows of libsampled_library.so<br>shore::Chart::load of "),
+                 qPrintable(words));
     }
 
     void recordingsWithoutStacksSayWhy() {

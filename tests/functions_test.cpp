@@ -322,26 +322,8 @@ private slots:
     // ---- where threads block -----------------------------------------------------------------------
 
     void blockedTimeIsNamedByItsFunction() {
-        // main runs for 8 ms in each frame; in 33 and 37 it is blocked before for 12 ms, first inside Work, then
-        // outside.
         for (const bool inside : {true, false}) {
-            TextRecording t = sampledProgram();
-            double at = 0;
-            for (int f = 0; f < 40; ++f, at += 40'000) {
-                const int blocked = f == 33 || f == 37 ? 12'000 : 0;
-                t.frame(at, "main").mark(at, at + 6000 + (inside ? blocked : 0), "main", "Work");
-                t.frameEnd(at + 8000 + blocked, "main");
-                hasCore(t, at, 100);
-                if (blocked) {
-                    const double from = at + (inside ? 5000 : 7000);
-                    stopsAt(t, from, {Sampled::UnpackRows, Sampled::LoadChart, Sampled::RunRegatta});
-                    hasCore(t, from, 0);
-                    hasCore(t, from + blocked, 100);
-                }
-                stopsAt(t, at + 8000 + blocked, {Sampled::RunRegatta});
-                hasCore(t, at + 8000 + blocked, 0);
-            }
-            const auto e = explainedWithFunctions(t);
+            const auto e = explainedWithFunctions(blockedFrames(inside));
             QCOMPARE(e->recording->stops.size(), size_t{42});
             QVERIFY(e->recording->samples.empty());
             QCOMPARE(titles(*e), std::string(inside ? "Work\n" : "unpack_rows in main, outside any marker\n"));

@@ -28,6 +28,7 @@ public:
     /// Other programs as tracks below the lanes; null: none.
     void setPrograms(std::shared_ptr<const OtherProgramList> programs);
     void setExplanation(std::shared_ptr<const Explanation> explanation);
+    void setSymbols(std::shared_ptr<const Symbols> symbols) { tracks_.setSymbols(std::move(symbols)); }
     /// The selected frame, or null; and the selected cause.
     void setFrame(std::shared_ptr<const ExplainedFrame> frame, uint32_t cause);
     const std::shared_ptr<const ExplainedFrame>& frame() const { return explained_; }

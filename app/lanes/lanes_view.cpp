@@ -40,6 +40,7 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
         picture_.setExplanation(document_.explanation());
         takeChoice();
     });
+    connect(&document, &Document::symbolsChanged, this, [this] { picture_.setSymbols(document_.symbols()); });
     connect(&selection, &Selection::viewChanged, this, [this] {
         picture_.setView(selection_.view().begin, selection_.view().end);
         viewport()->update();
@@ -54,6 +55,7 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
 int LanesView::scrolled() const { return verticalScrollBar()->value(); }
 
 void LanesView::takeRecording() {
+    picture_.setSymbols(document_.symbols());
     picture_.setRecording(document_.recording());
     setRanges();
     verticalScrollBar()->setValue(0);

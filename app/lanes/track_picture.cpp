@@ -508,7 +508,7 @@ QString TrackPicture::programWords(const OtherProgram& program, int64_t time) co
 }
 
 QString TrackPicture::coreWords(const TimeAxis& axis, uint32_t core, int x) const {
-    constexpr uint32_t kMostShown = 8;  // of a call stack
+    constexpr int kMostShown = 8;  // of a call stack
     const Recording& r = *recording_;
     const CoreSpan* const span = spanAt(r.lanes[core].coreSpans, axis.timeAt(x));
     if (!span) return {};
@@ -523,8 +523,18 @@ QString TrackPicture::coreWords(const TimeAxis& axis, uint32_t core, int x) cons
     if (sample == r.samples.end() || sample->time > past) return words;
     words += QObject::tr("<br>call stack of %1, innermost first:")
                  .arg(toQString(r.osThreadText(sample->thread)).toHtmlEscaped());
-    for (uint32_t i = 0; i < std::min(sample->count, kMostShown); ++i)
-        words += "<br>" + toQString(r.addressText(r.stackAddresses[sample->first + i])).toHtmlEscaped();
+    QStringList stack;
+    if (symbols_) {
+        std::vector<Symbols::Place> places;
+        symbols_->stackOf(r, *sample, places);
+        for (auto place = places.rbegin(); place != places.rend(); ++place)
+            stack << toQString(symbols_->fullName(place->function));
+    } else {
+        for (uint32_t i = 0; i < sample->count; ++i)
+            stack << toQString(r.addressText(r.stackAddresses[sample->first + i]));
+    }
+    for (const QString& function : stack.mid(0, kMostShown)) words += "<br>" + function.toHtmlEscaped();
+    if (stack.size() > kMostShown) words += QObject::tr("<br>and %1 more").arg(stack.size() - kMostShown);
     return words;
 }
 

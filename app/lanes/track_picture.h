@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "core/ask/other_programs.h"
+#include "core/symbols/symbols.h"
 
 namespace fugato {
 
@@ -42,6 +43,8 @@ public:
     void setRecording(std::shared_ptr<const Recording> recording);
     /// The other programs that are shown; null: none. Before setRecording().
     void setPrograms(std::shared_ptr<const OtherProgramList> programs) { programs_ = std::move(programs); }
+    /// Functions for call stacks; null: addresses are told.
+    void setSymbols(std::shared_ptr<const Symbols> symbols) { symbols_ = std::move(symbols); }
     void themeChanged() { images_.clear(); }
     const std::vector<Track>& tracks() const { return tracks_; }
 
@@ -80,6 +83,7 @@ private:
     QString coreWords(const TimeAxis& axis, uint32_t core, int x) const;
 
     std::shared_ptr<const Recording> recording_;
+    std::shared_ptr<const Symbols> symbols_;
     std::shared_ptr<const OtherProgramList> programs_;
     std::vector<Track> tracks_;
     std::map<size_t, Range> ranges_;   // of counters and pools, by track
