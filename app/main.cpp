@@ -70,7 +70,7 @@ public:
              {"frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER"},
              {"cause", "Chooses the cause with this LETTER once the recording is explained.", "LETTER"},
              {"repair", "Tries what repairs of the causes with these LETTERS would bring: A,C.", "LETTERS"},
-             {"stretch", "Shows and chooses the stretch BEGIN-END of seconds.", "BEGIN-END"},
+             {"range", "Selects the time BEGIN-END, in seconds, and shows it.", "BEGIN-END"},
              {"find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS"},
              {"page", "Opens a page below the lanes, for example frame or advice.", "PAGE"},
              {"dark", "Dark colours, this time."},
@@ -93,7 +93,7 @@ public:
         if (parser_.isSet("light")) fugato::applyTheme(false);
         causes(window);
         if (parser_.isSet("find")) once(window, [&window, words = parser_.value("find")] { window.findMarker(words); });
-        return size(window) && frame(window) && stretch(window) && page(window);
+        return size(window) && frame(window) && range(window) && page(window);
     }
 
 private:
@@ -139,19 +139,19 @@ private:
                 window.document().trials().setRepairs(repairs);
             });
     }
-    bool stretch(fugato::MainWindow& window) const {
-        if (!parser_.isSet("stretch")) return true;
-        const QStringList ends = parser_.value("stretch").split('-');
+    bool range(fugato::MainWindow& window) const {
+        if (!parser_.isSet("range")) return true;
+        const QStringList ends = parser_.value("range").split('-');
         bool good = ends.size() == 2;
         const double from = ends.value(0).toDouble(&good), to = good ? ends.value(1).toDouble(&good) : 0;
-        if (!good || from >= to) return wrong("stretch", "is no stretch. Write for example 12.5-14.");
+        if (!good || from >= to) return wrong("range", "is no range of time. Write for example 12.5-14, in seconds.");
         once(window, [&window, from, to] {
             const int64_t zero = window.document().recording()->begin;
-            const fugato::Stretch chosen{zero + static_cast<int64_t>(from * 1e9),
-                                         zero + static_cast<int64_t>(to * 1e9)};
+            const fugato::TimeRange chosen{zero + static_cast<int64_t>(from * 1e9),
+                                           zero + static_cast<int64_t>(to * 1e9)};
             const int64_t margin = (chosen.end - chosen.begin) / 4;
             window.selection().showSpan(chosen.begin - margin, chosen.end + margin, true);
-            window.selection().chooseStretch(chosen);
+            window.selection().selectRange(chosen);
         });
         return true;
     }

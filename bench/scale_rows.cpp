@@ -17,8 +17,8 @@
 #include <thread>
 
 #include "core/ask/marker_statistics.h"
+#include "core/ask/range_table.h"
 #include "core/ask/search.h"
-#include "core/ask/stretch_table.h"
 #include "core/explain/causes/growing.h"
 #include "core/explain/walk/critical_path_sums.h"
 #include "core/symbols/symbols.h"
@@ -228,13 +228,13 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     figures.of["further"] = furtherMs(*recording, *explanation);
     figures.of["explaining with system"] = explainingWithSystemMs(markers, figures);
 
-    const Stretch whole = wholeOf(*recording);
-    const Stretch part{whole.begin + (whole.end - whole.begin) / 4, whole.begin + (whole.end - whole.begin) / 2};
+    const TimeRange whole = wholeOf(*recording);
+    const TimeRange part{whole.begin + (whole.end - whole.begin) / 4, whole.begin + (whole.end - whole.begin) / 2};
     const uint32_t often = siteNamed(*recording, "Splash drop"), usual = siteNamed(*recording, "Race frame");
     figures.of["statistics often"] = quickest([&] { (void)statisticsOf(*recording, often, whole, 0); });
     figures.of["statistics usual"] = quickest([&] { (void)statisticsOf(*recording, usual, whole, 0); });
-    figures.of["table whole"] = quickest([&] { (void)tableOfStretch(*recording, whole); });
-    figures.of["table part"] = quickest([&] { (void)tableOfStretch(*recording, part); });
+    figures.of["table whole"] = quickest([&] { (void)tableOfRange(*recording, whole); });
+    figures.of["table part"] = quickest([&] { (void)tableOfRange(*recording, part); });
     figures.of["longest"] = quickest([&] { (void)longestOccurrences(*recording, often, whole, 1000); });
     figures.of["search"] = quickest([&] { (void)search(*recording, "skerries"); });
     if (withSqlite) figures.of["sqlite"] = sqliteMs(*recording, folder.filePath("rows.sqlite").toStdString());

@@ -57,20 +57,20 @@ uint32_t laneNamed(const Recording& r, const std::string& name) {
     return kNone;
 }
 
-int table(const std::shared_ptr<const Recording>& recording, const Stretch& stretch, const std::string& lane,
+int table(const std::shared_ptr<const Recording>& recording, const TimeRange& range, const std::string& lane,
           size_t depth, const TableOptions& options, std::ostream& out, std::ostream& err) {
     const Recording& r = *recording;
     const uint32_t only = laneNamed(r, lane);
-    const auto all = stretchTable(recording, *tableOfStretch(r, stretch), only);
+    const auto all = rangeTable(recording, *tableOfRange(r, range), only);
     if (!all->countBelow(Table::kTop) || (!lane.empty() && only == kNone))
         return tellFailure(err, kExitNothingFound,
-                           lane.empty() ? "There are no markers in this stretch."
+                           lane.empty() ? "There are no markers in this range."
                                         : "There is no lane named \"" + lane +
-                                              "\" with markers in this stretch. `fugato-cli info` "
+                                              "\" with markers in this range. `fugato-cli info` "
                                               "lists the lanes.");
     const auto shown = arrangedAs(all, options, err);
     if (!shown) return kExitWrongUse;
-    if (options.json) out << "{\"begin_ns\": " << stretch.begin << ", \"end_ns\": " << stretch.end << ", \"lanes\":\n";
+    if (options.json) out << "{\"begin_ns\": " << range.begin << ", \"end_ns\": " << range.end << ", \"lanes\":\n";
     const size_t left = write(*shown, options, depth, out);
     if (options.json) out << "}\n";
     if (left)
@@ -108,16 +108,16 @@ Json figuresJson(const Recording& r, const MarkerStatistics& s) {
     return one;
 }
 
-int marker(const std::shared_ptr<const Recording>& recording, const Stretch& stretch, const std::string& name,
+int marker(const std::shared_ptr<const Recording>& recording, const TimeRange& range, const std::string& name,
            size_t longest, const TableOptions& options, std::ostream& out, std::ostream& err) {
     const Recording& r = *recording;
     bool any = false;
     if (options.json) out << "[";
     for (uint32_t site = 0; site < r.sites.size(); ++site) {
         if (r.sites[site].name != name) continue;
-        const auto figures = statisticsOf(r, site, stretch, 0);
+        const auto figures = statisticsOf(r, site, range, 0);
         const auto shown =
-            arrangedAs(occurrenceTable(recording, longestOccurrences(r, site, stretch, longest), 0), options, err);
+            arrangedAs(occurrenceTable(recording, longestOccurrences(r, site, range, longest), 0), options, err);
         if (!shown) return kExitWrongUse;
         if (options.json) {
             std::string object = figuresJson(r, *figures).dump();
@@ -163,7 +163,7 @@ int stacks(const std::shared_ptr<const Recording>& recording, StackScope scope, 
                                  "FUG_OS_BLOCKING and FUG_OS_SWITCHES."
                                : "The recording holds no call stacks. Record some with FUG_OS_SAMPLES.");
     const auto found = stacksIn(*recording, symbolsForCommand(*recording, err), scope);
-    if (!found->tree.total()) return tellFailure(err, kExitNothingFound, "There are no call stacks in this stretch.");
+    if (!found->tree.total()) return tellFailure(err, kExitNothingFound, "There are no call stacks in this range.");
     const auto shown = arrangedAs(functionTable(found), options, err);
     if (!shown) return kExitWrongUse;
     write(*shown, options, SIZE_MAX, out);
@@ -195,10 +195,10 @@ int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits
 }  // namespace
 
 AskCommands::AskCommands(CLI::App& app)
-    : table_(app.add_subcommand("table", "Everything nested in a stretch of time, by lane")),
+    : table_(app.add_subcommand("table", "Everything nested in a range of time, by lane")),
       marker_(app.add_subcommand("marker", "How often and how long one marker runs, and its longest occurrences")),
       find_(app.add_subcommand("find", "Markers by name, occurrences by argument (key=value), points by their words")),
-      stacks_(app.add_subcommand("stacks", "The functions of the call stacks in a stretch of time")),
+      stacks_(app.add_subcommand("stacks", "The functions of the call stacks in a range of time")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
     for (CLI::App* command : {table_, marker_, find_, stacks_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
@@ -242,19 +242,19 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
     if (!opened) return tellFailure(err, kExitUnreadable, opened.failure().sentence);
     const Recording& r = **opened;
     tellDamage(r, err);
-    Stretch stretch = wholeOf(r);
+    TimeRange range = wholeOf(r);
     const auto at = [&](double seconds) { return r.begin + static_cast<int64_t>(seconds * 1e9); };
-    if (fromSeconds_ > 0) stretch.begin = at(fromSeconds_);
-    if (toSeconds_ >= 0) stretch.end = std::min(stretch.end, at(toSeconds_));
-    if (stretch.begin >= stretch.end) return tellFailure(err, kExitWrongUse, stretchProblem(r));
+    if (fromSeconds_ > 0) range.begin = at(fromSeconds_);
+    if (toSeconds_ >= 0) range.end = std::min(range.end, at(toSeconds_));
+    if (range.begin >= range.end) return tellFailure(err, kExitWrongUse, rangeProblem(r));
     if (advice_->parsed()) {
         AdviceLimits limits = limits_;
         limits.slowFile = static_cast<int64_t>(slowFileMs_ * 1e6);
         return advice(*opened, limits, options_, out, err);
     }
-    if (stacks_->parsed()) return stacks(*opened, {stretch, kNone, blocked_}, lane_, options_, out, err);
-    if (table_->parsed()) return table(*opened, stretch, lane_, depth_, options_, out, err);
-    if (marker_->parsed()) return marker(*opened, stretch, words_, longest_, options_, out, err);
+    if (stacks_->parsed()) return stacks(*opened, {range, kNone, blocked_}, lane_, options_, out, err);
+    if (table_->parsed()) return table(*opened, range, lane_, depth_, options_, out, err);
+    if (marker_->parsed()) return marker(*opened, range, words_, longest_, options_, out, err);
     return find(*opened, words_, options_, out, err);
 }
 

@@ -91,8 +91,8 @@ inline Result<std::shared_ptr<const Recording>> openForCommand(const std::string
     return openRecording(file, std::ref(line), options);
 }
 
-/// Why a stretch of seconds is none.
-inline std::string stretchProblem(const Recording& recording) {
+/// Why a range of seconds is none.
+inline std::string rangeProblem(const Recording& recording) {
     return "--from must lie before --to and before the recording's end at " +
            durationText(recording.end - recording.begin) + ".";
 }

@@ -183,7 +183,7 @@ private:
         return json;
     }
 
-    /// Nothing after saying why there is no such stretch or stage.
+    /// Nothing after saying why there is no such range or stage.
     std::optional<ExplainScope> scopeIn(const Recording& r, std::ostream& err) const {
         ExplainScope scope;
         const auto at = [&](double seconds) { return r.begin + static_cast<int64_t>(seconds * 1e9); };
@@ -191,7 +191,7 @@ private:
         if (toSeconds_ >= 0) scope.end = at(toSeconds_);
         scope.stage = stage_;
         if (scope.begin >= std::min(scope.end, r.end)) {
-            tellFailure(err, kExitWrongUse, stretchProblem(r));
+            tellFailure(err, kExitWrongUse, rangeProblem(r));
             return std::nullopt;
         }
         std::string known;
@@ -279,7 +279,7 @@ private:
         out << "Series \"" << r.series[e.series].name << "\"" << (e.scope.whole() ? "" : ", " + scopeText(e)) << ": "
             << verdictSentence(e) << ".\n";
         const Figures& f = e.figures;
-        out << "  frames: middle " << durationText(f.p50) << ", 95th percentile " << durationText(f.p95) << ", 99th "
+        out << "  frames: median " << durationText(f.p50) << ", 95th percentile " << durationText(f.p95) << ", 99th "
             << durationText(f.p99) << ", worst " << durationText(f.worst) << "\n";
         for (uint32_t c = 0; c < e.listed; ++c) {
             const Cause& cause = e.causes[c];

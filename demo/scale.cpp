@@ -275,7 +275,7 @@ private:
     }
     void startAt(uint32_t lane, uint64_t time) { lanes_[lane].now = std::max(lanes_[lane].now + 1, time); }
 
-    /// Runs a piece of work; `slow` stretches its own times.
+    /// Runs a piece of work; `slow` lengthens its own times.
     void run(uint32_t lane, const Node& node, double slow = 1) {
         begin(lane, node.site);
         const auto self = static_cast<uint64_t>(static_cast<double>(random_.around(node.self)) * slow);

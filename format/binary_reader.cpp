@@ -228,7 +228,7 @@ Result<std::unique_ptr<BinaryReader>> BinaryReader::open(ByteSource& source, con
     damage.lostBlocks += directory.gaps;
     if (directory.gaps)
         damage.note(std::to_string(directory.gaps) +
-                    (directory.gaps == 1 ? " stretch of bytes is" : " stretches of bytes are") +
+                    (directory.gaps == 1 ? " range of bytes is" : " ranges of bytes are") +
                     " damaged or cut and could not be read.");
     sink.started(header.startedUnixNs);
 

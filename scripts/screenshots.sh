@@ -22,7 +22,7 @@ picture() {  # NAME RECORDING OPTION…
 }
 picture main-light "$demo" --light
 picture main-dark "$demo" --dark --cause C
-picture large-marker "$large" --light --stretch 40-60 --find Splash
+picture large-marker "$large" --light --range 40-60 --find Splash
 picture what-if "$demo" --light --repair A,B
 picture advice "$demo" --light --cause B --page advice
 picture stacks "$real" --light --page stacks

@@ -59,7 +59,7 @@ inline QByteArray saidBy(const Recording& r) {
         for (const WakeUp& wakeUp : lane.wakeUps) add(wakeUp.time), add(wakeUp.by), add(wakeUp.lane);
         for (const CoreSpan& span : lane.coreSpans) add(span.begin), add(span.end), add(span.thread);
         for (const Lane::Blocked& span : lane.blocked) add(span.begin), add(span.end), add(span.until);
-        for (const LostStretch& lost : lane.lost) add(lost.time), add(int64_t(lost.events));
+        for (const LostEvents& lost : lane.lost) add(lost.time), add(int64_t(lost.events));
     }
     for (const auto& [key, value] : r.context) all += (key + "=" + value).c_str();
     for (const uint32_t lane : r.laneOrder) add(lane);

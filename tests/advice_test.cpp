@@ -26,7 +26,7 @@ TextRecording frames(int count, const std::function<void(TextRecording&, int f, 
     return t;
 }
 
-/// Fills the frame with markers so close that no long stretch lies between them.
+/// Fills the frame with markers so close that no long time lies between them.
 void sail(TextRecording& t, double from, double to) {
     for (double at = from; at + 800 <= to; at += 800) t.mark(at, at + 790, "main", "Sail");
 }
@@ -258,8 +258,8 @@ private slots:
                 planted.recording.line(made.text().substr(made.text().find('\n') + 1));
                 return planted;
             });
-        add("unmarked", "Long stretches without a marker on main",
-            "25 % of the frames' time lies inside Frame, between its markers, in stretches of more than a millisecond.",
+        add("unmarked", "Much time without a marker on main",
+            "25 % of the frames' time lies inside Frame, between its markers, in pieces of more than a millisecond.",
             [](bool there) {
                 return Planted{frames(60, [=](TextRecording& t, int, double at) {
                     sail(t, at, at + 4000);

@@ -208,7 +208,7 @@ private slots:
         QTest::keyClicks(&field, "soon");
         QTest::keyClick(&field, Qt::Key_Return);
         QVERIFY(said.count() >= 1);
-        QVERIFY(said[0][0].toString().contains("is no budget"));
+        QVERIFY(said[0][0].toString().contains("is not a valid budget"));
         QCOMPARE(window_->document().budget(), int64_t{8'000'000});
         field.clear();
         field.setModified(true);
@@ -299,7 +299,7 @@ private slots:
         QVERIFY(!selection().canGoForward());
     }
 
-    void theStripChoosesFramesAndMovesTheVisibleStretch() {
+    void theStripChoosesFramesAndMovesTheVisibleRange() {
         openDemo();
         OverrunStrip& strip = window_->strip();
         const Spike& spike = explanation().spikes[explanation().spikes.size() / 2];
@@ -476,7 +476,7 @@ private slots:
                                                           toQString(plural(first->over, "frame", "frames"))),
                  qPrintable(window_->verdict().sentence()));
         QVERIFY(window_->strip().grab().toImage() != before);
-        QVERIFY(toldInVerdict("tried only: what is pale in the strip would be gone"));
+        QVERIFY(toldInVerdict("simulated only: what is pale in the strip would be gone"));
         // What is left of other causes is what they show; the next one is known.
         QCOMPARE(first->lateBy[0], int64_t{0});
         QVERIFY(first->nextCause != kNone && first->nextCause != 0);

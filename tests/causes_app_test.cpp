@@ -151,7 +151,7 @@ private slots:
             QVERIFY(explained.wait(10'000));
             settle();
         };
-        selection().chooseStretch(Stretch{explanation().frame(24).begin, explanation().frame(27).begin});
+        selection().selectRange(TimeRange{explanation().frame(24).begin, explanation().frame(27).begin});
         explainAlone(Qt::Key_E);
         QCOMPARE(explanation().late, (std::vector<uint32_t>{24, 26}));
         QVERIFY(selection().frame() == 24 || selection().frame() == 26);

@@ -674,7 +674,7 @@ private slots:
 
     // ---- a part alone ------------------------------------------------------------------------------
 
-    void aStretchOrAStageIsExplainedAlone() {
+    void aTimeRangeOrAStageIsExplainedAlone() {
         // Work is slow in frames 35 (Harbour), 75 (Race) and 76; frames last 8 ms each 20 ms.
         TextRecording t;
         for (int f = 0; f < 80; ++f) {

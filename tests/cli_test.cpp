@@ -12,7 +12,7 @@
 #include <sstream>
 
 #include "cli/commands.h"
-#include "core/ask/stretch_table.h"
+#include "core/ask/range_table.h"
 #include "core/model/open_recording.h"
 #include "testing/children.h"
 #include "testing/text_recording.h"
@@ -361,7 +361,7 @@ private slots:
         QCOMPARE(table.code, 0);
         const json told = json::parse(table.out.toStdString());
         const auto opened = openRecording(stored("lock.jsonl").toStdString());
-        const auto made = tableOfStretch(**opened, wholeOf(**opened));
+        const auto made = tableOfRange(**opened, wholeOf(**opened));
         QCOMPARE(told["lanes"].size(), made->lanes.size());
         for (size_t i = 0; i < made->lanes.size(); ++i) {
             QCOMPARE(told["lanes"][i]["total_ns"].get<int64_t>(), made->rows[made->lanes[i]].total);

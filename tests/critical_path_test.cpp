@@ -226,11 +226,11 @@ private slots:
                     QCOMPARE(here.path, row.path(here.marker.index));
                     QCOMPARE(here.wait, bool(row.flags(here.marker.index) & kMarkerWait));
                     // It has been the innermost one all the while since then, and not before.
-                    QVERIFY(here.stretchBegin < time && here.stretchBegin >= row.begin(here.marker.index));
-                    QCOMPARE(r.innermostBefore(lane, here.stretchBegin + 1), here.marker);
-                    if (here.stretchBegin > row.begin(here.marker.index)) {  // then it held another one until then
+                    QVERIFY(here.partBegin < time && here.partBegin >= row.begin(here.marker.index));
+                    QCOMPARE(r.innermostBefore(lane, here.partBegin + 1), here.marker);
+                    if (here.partBegin > row.begin(here.marker.index)) {  // then it held another one until then
                         const MarkerRow& below = r.lanes[lane].rows[here.marker.row + 1];
-                        QCOMPARE(below.end(below.lastBefore(time)), here.stretchBegin);
+                        QCOMPARE(below.end(below.lastBefore(time)), here.partBegin);
                     }
                     QVERIFY(cursor.outermostBegin() < time);
                     QVERIFY(cursor.outermostEnd() >= time);
@@ -255,7 +255,7 @@ private slots:
         }
     }
 
-    void aStretchIsAddedUpByMarker() {
+    void aTimeRangeIsAddedUpByMarker() {
         TextRecording t;
         t.begin(0, "main", "Frame").mark(1, 3, "main", "Draw").mark(4, 4, "main", "Nothing").begin(5, "main", "Draw");
         t.mark(6, 8, "main", "Sails").end(9, "main").end(10, "main");
@@ -285,7 +285,7 @@ private slots:
         QCOMPARE(said(11, 12), (Map{{"", "1 in 0"}}));
     }
 
-    void whatIsMetInTwoStretchesCountsOnce() {
+    void whatIsMetInTwoRangesCountsOnce() {
         TextRecording t;
         t.begin(0, "main", "Frame").mark(1, 3, "main", "Draw").mark(5, 8, "main", "Draw").end(10, "main");
         const auto r = t.open();

@@ -673,7 +673,7 @@ private slots:
         QVERIFY(told);
     }
 
-    void aStretchWithoutMarkersIsSaidToBeOne() {
+    void timeWithoutMarkersIsSaidToBeThat() {
         TextRecording t;
         double at = 0;
         for (int f = 0; f < 21; ++f, at += 20'000) {

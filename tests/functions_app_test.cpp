@@ -140,7 +140,7 @@ private slots:
         page().scopes().setCurrentIndex(2);
         emit page().scopes().activated(2);
         const Frame& late = explanation().frame(41);
-        selection().chooseStretch(Stretch{late.begin, late.end});
+        selection().selectRange(TimeRange{late.begin, late.end});
         settle();
         QCOMPARE(window_->findChild<Drawer*>()->shown(), QString("stacks"));  // one goes on from here
         QCOMPARE(page().title(), QString("Selected time: 20.0 ms"));

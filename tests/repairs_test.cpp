@@ -425,6 +425,10 @@ private slots:
             QVERIFY(gone->saved >= usual->saved);
             for (uint32_t f = 0; f < e->frames.size(); ++f) QVERIFY(gone->duration[f] <= usual->duration[f]);
         }
+        // Where another cause is selected, “this” would be wrong.
+        const auto first = predict(*e, {{0, false}});
+        QVERIFY(whatIfSentence(*e, *first, 0).rfind("If this took its usual time, ", 0) == 0);
+        QVERIFY(whatIfSentence(*e, *first, 1).rfind("If A took its usual time, ", 0) == 0);
         QCOMPARE(whatIfSentence(*e, *predict(*e, {{0, true}, {1, false}})),
                  std::string("Without A and if B took its usual time, 12 of their 12 late frames would meet their "
                              "deadline, and no frame would be late."));

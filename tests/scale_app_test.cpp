@@ -223,7 +223,7 @@ private slots:
         QCOMPARE(selection().frame(), 123u);
     }
 
-    void draggingWithShiftChoosesAStretchAndItsTable() {
+    void draggingWithShiftSelectsTimeAndItsTable() {
         selection().showSpan(recording().begin, recording().begin + 2'000'000'000, true);
         QWidget* viewport = window_->lanes().viewport();
         const QRect area = viewport->rect();
@@ -233,28 +233,27 @@ private slots:
                          Qt::LeftButton, Qt::ShiftModifier);
         QApplication::sendEvent(viewport, &move);
         QTest::mouseRelease(viewport, Qt::LeftButton, Qt::ShiftModifier, {450, 160});
-        QVERIFY(selection().stretch());
-        QCOMPARE(selection().stretch()->begin, window_->lanes().picture().timeAt(area, 250));
-        QCOMPARE(selection().stretch()->end, window_->lanes().picture().timeAt(area, 450));
+        QVERIFY(selection().range());
+        QCOMPARE(selection().range()->begin, window_->lanes().picture().timeAt(area, 250));
+        QCOMPARE(selection().range()->end, window_->lanes().picture().timeAt(area, 450));
         QCOMPARE(selection().view().begin, recording().begin);  // nothing was dragged along
         QCOMPARE(window_->drawer().shown(), QString("selection"));
         SelectionPage& page = window_->drawer().page<SelectionPage>();
         QTRY_VERIFY(page.title().startsWith("Selected:") && !page.busy());
         QTRY_VERIFY(rowsOf(page.view()) > 5);
         // Not on this thread, which is the window's.
-        const auto table = std::async(std::launch::async, [this] {
-                               return tableOfStretch(recording(), *selection().stretch());
-                           }).get();
+        const auto table =
+            std::async(std::launch::async, [this] { return tableOfRange(recording(), *selection().range()); }).get();
         QCOMPARE(rowsOf(page.view()), int(table->lanes.size()));
-        // The marker page now tells of the stretch.
+        // The marker page now tells of the range.
         window_->drawer().show("marker");
         settle();
         QTRY_VERIFY(window_->drawer().page<MarkerPage>().statistics() &&
-                    window_->drawer().page<MarkerPage>().statistics()->stretch == *selection().stretch());
+                    window_->drawer().page<MarkerPage>().statistics()->range == *selection().range());
         QTest::keyClick(window_.get(), Qt::Key_S);
-        QVERIFY(!selection().stretch());
+        QVERIFY(!selection().range());
         QTest::keyClick(window_.get(), Qt::Key_S);
-        QCOMPARE(selection().stretch()->begin, selection().view().begin);
+        QCOMPARE(selection().range()->begin, selection().view().begin);
         QTest::keyClick(window_.get(), Qt::Key_S);
         window_->drawer().show("selection");
         settle();

@@ -14,8 +14,8 @@
 #include <cmath>
 
 #include "core/ask/marker_statistics.h"
+#include "core/ask/range_table.h"
 #include "core/ask/search.h"
-#include "core/ask/stretch_table.h"
 #include "core/explain/causes/explain.h"
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
@@ -29,7 +29,7 @@ using namespace fugato;
 
 namespace {
 
-/// What a table of a stretch must say, worked out marker by marker.
+/// What a table of a range must say, worked out marker by marker.
 struct SlowRow {
     uint64_t count = 0;
     int64_t total = 0, self = 0, longest = 0;
@@ -37,22 +37,22 @@ struct SlowRow {
 };
 using SlowTable = std::map<std::pair<uint32_t, std::vector<uint32_t>>, SlowRow>;
 
-bool overlaps(const ToldMarker& m, const Stretch& s) {
+bool overlaps(const ToldMarker& m, const TimeRange& s) {
     return m.begin < s.end && (m.end > s.begin || m.begin >= s.begin);
 }
-int64_t inside(const ToldMarker& m, const Stretch& s) { return std::min(m.end, s.end) - std::max(m.begin, s.begin); }
+int64_t inside(const ToldMarker& m, const TimeRange& s) { return std::min(m.end, s.end) - std::max(m.begin, s.begin); }
 
-SlowTable slowTable(const Made& made, const Stretch& stretch) {
+SlowTable slowTable(const Made& made, const TimeRange& range) {
     SlowTable table;
     for (const ToldMarker& m : made.markers) {
-        if (!overlaps(m, stretch)) continue;
+        if (!overlaps(m, range)) continue;
         SlowRow& row = table[{m.lane, m.sites}];
         ++row.count;
-        row.total += inside(m, stretch);
-        row.self += inside(m, stretch);
+        row.total += inside(m, range);
+        row.self += inside(m, range);
         row.longest = std::max(row.longest, m.end - m.begin);
         if (m.sites.size() > 1)
-            table[{m.lane, std::vector<uint32_t>(m.sites.begin(), m.sites.end() - 1)}].self -= inside(m, stretch);
+            table[{m.lane, std::vector<uint32_t>(m.sites.begin(), m.sites.end() - 1)}].self -= inside(m, range);
     }
     std::erase_if(table, [](const auto& row) { return !row.second.count; });
     return table;
@@ -99,7 +99,7 @@ std::vector<Made> someRecordings() {
     return made;
 }
 
-Stretch randomStretch(const Recording& r, std::mt19937& random) {
+TimeRange randomRange(const Recording& r, std::mt19937& random) {
     const auto length = static_cast<uint64_t>(r.end - r.begin + 1);
     const uint64_t a = (uint64_t{random()} << 32 | random()) % length,
                    b = (uint64_t{random()} << 32 | random()) % length;
@@ -150,7 +150,7 @@ private slots:
                     for (int k = 0; k < 60; ++k) {
                         const uint32_t some = random() % row.size();
                         const int64_t time =
-                            k % 3 ? begins[some] + int(random() % 3) - 1 : randomStretch(*made.recording, random).begin;
+                            k % 3 ? begins[some] + int(random() % 3) - 1 : randomRange(*made.recording, random).begin;
                         const auto from =
                             uint32_t(std::lower_bound(begins.begin(), begins.end(), time) - begins.begin());
                         QCOMPARE(row.firstFrom(time), from);
@@ -241,7 +241,7 @@ private slots:
                 }
     }
 
-    void whatOverlapsAStretchIsFound() {
+    void whatOverlapsARangeIsFound() {
         std::mt19937 random(6);
         for (const Made& made : some_)
             for (const Lane& lane : made.recording->lanes)
@@ -291,17 +291,17 @@ private slots:
 
     // ---- asking -----------------------------------------------------------------------------------
 
-    void tablesOfStretchesAreThoseOfASlowCount() {
+    void tablesOfRangesAreThoseOfASlowCount() {
         std::mt19937 random(7);
         for (const Made& made : some_)
             for (int k = 0; k < 12; ++k) {
                 const Recording& r = *made.recording;
-                const Stretch stretch = k ? randomStretch(r, random) : wholeOf(r);
-                const SlowTable slow = slowTable(made, stretch);
-                const auto table = tableOfStretch(r, stretch);
+                const TimeRange range = k ? randomRange(r, random) : wholeOf(r);
+                const SlowTable slow = slowTable(made, range);
+                const auto table = tableOfRange(r, range);
                 SlowTable quick;
                 int64_t lanes = 0, slowLanes = 0;
-                for (const StretchRow& row : table->rows) {
+                for (const RangeRow& row : table->rows) {
                     if (row.path)
                         quick[{row.lane, sitesOf(r, row.path)}] = {row.count, row.total, row.self, row.longest};
                     else
@@ -321,26 +321,26 @@ private slots:
         for (const Made& made : some_)
             for (int k = 0; k < 8; ++k) {
                 const Recording& r = *made.recording;
-                const Stretch stretch = k ? randomStretch(r, random) : wholeOf(r);
+                const TimeRange range = k ? randomRange(r, random) : wholeOf(r);
                 const uint32_t site = random() % uint32_t(std::min<size_t>(r.sites.size(), 8));
-                const auto quick = statisticsOf(r, site, stretch, 0);
+                const auto quick = statisticsOf(r, site, range, 0);
                 std::vector<int64_t> durations;
                 int64_t total = 0, self = 0;
                 std::map<uint32_t, int64_t> inFrame;
                 uint64_t calls = 0;
                 for (const ToldMarker& m : made.markers) {
-                    if (!overlaps(m, stretch)) continue;
+                    if (!overlaps(m, range)) continue;
                     const bool below = m.sites.size() > 1 && m.sites[m.sites.size() - 2] == site;
-                    if (below) self -= inside(m, stretch);
+                    if (below) self -= inside(m, range);
                     if (m.sites.back() != site) continue;
                     durations.push_back(m.end - m.begin);
-                    self += inside(m, stretch);
+                    self += inside(m, range);
                     const bool outermost = std::count(m.sites.begin(), m.sites.end(), site) == 1;
-                    if (outermost) total += inside(m, stretch);
+                    if (outermost) total += inside(m, range);
                     if (r.series.empty() || r.series[0].frames.empty()) continue;
                     const uint32_t frame = r.series[0].frameAt(m.begin);
-                    if (frame == kNone || r.series[0].frames[frame].begin < stretch.begin ||
-                        r.series[0].frames[frame].begin >= stretch.end || r.series[0].frames[frame].end <= m.begin)
+                    if (frame == kNone || r.series[0].frames[frame].begin < range.begin ||
+                        r.series[0].frames[frame].begin >= range.end || r.series[0].frames[frame].end <= m.begin)
                         continue;
                     inFrame[frame] += outermost ? m.end - m.begin : 0;
                     ++calls;
@@ -376,18 +376,18 @@ private slots:
         for (const Made& made : some_)
             for (const size_t most : {size_t{0}, size_t{1}, size_t{50}, size_t{100'000}}) {
                 const Recording& r = *made.recording;
-                const Stretch stretch = most == 50 ? randomStretch(r, random) : wholeOf(r);
+                const TimeRange range = most == 50 ? randomRange(r, random) : wholeOf(r);
                 const uint32_t site = random() % 2;
                 std::vector<const ToldMarker*> slow;
                 for (const ToldMarker& m : made.markers) {
-                    if (overlaps(m, stretch) && m.sites.back() == site) slow.push_back(&m);
+                    if (overlaps(m, range) && m.sites.back() == site) slow.push_back(&m);
                 }
                 std::stable_sort(slow.begin(), slow.end(), [](auto* x, auto* y) {
                     return std::tuple(y->end - y->begin, x->lane, x->begin, x->row, x->index) <
                            std::tuple(x->end - x->begin, y->lane, y->begin, y->row, y->index);
                 });
                 slow.resize(std::min(slow.size(), most));
-                const auto quick = longestOccurrences(r, site, stretch, most);
+                const auto quick = longestOccurrences(r, site, range, most);
                 QCOMPARE(quick->size(), slow.size());
                 for (size_t i = 0; i < slow.size(); ++i) {
                     QCOMPARE((*quick)[i].duration, slow[i]->end - slow[i]->begin);
@@ -423,7 +423,7 @@ private slots:
     void everyQuestionCanBeCancelled() {
         const Recording& r = *some_[1].recording;
         const Progress no = [](double) { return false; };
-        QVERIFY(!tableOfStretch(r, wholeOf(r), no));
+        QVERIFY(!tableOfRange(r, wholeOf(r), no));
         QVERIFY(!statisticsOf(r, 0, wholeOf(r), 0, no));
         QVERIFY(!longestOccurrences(r, 0, wholeOf(r), 10, no));
         QVERIFY(!search(*some_[0].recording, "skerry", no));
@@ -559,7 +559,7 @@ private slots:
         int64_t inside = 0;
         for (int64_t i = 0; i < 1'000'000; ++i) inside += i % 7;
         QCOMPARE(r->selfTime({0, 0, 0}), 20'000'000 - inside);
-        const auto table = tableOfStretch(*r, {5'000'000, 5'000'010});
+        const auto table = tableOfRange(*r, {5'000'000, 5'000'010});
         QCOMPARE(table->rows[1].total, int64_t{10});  // the marker over everything
         QCOMPARE(table->rows[1].count, uint64_t{1});
         QVERIFY((r->innermostBefore(0, 15'000'000) == MarkerRef{0, 0, 0}));
@@ -582,7 +582,7 @@ private slots:
         const auto r = builder.finish();
         QCOMPARE(r->markerCount(), size_t{10'000});
         QCOMPARE(r->groups.size(), size_t{5001});
-        QCOMPARE(tableOfStretch(*r, wholeOf(*r))->lanes.size(), size_t{10'000});
+        QCOMPARE(tableOfRange(*r, wholeOf(*r))->lanes.size(), size_t{10'000});
         QCOMPARE(statisticsOf(*r, 0, wholeOf(*r), kNone)->longest, int64_t{40});
     }
 
@@ -602,7 +602,7 @@ private slots:
         QCOMPARE(r->sites.size(), size_t{100'000});
         QCOMPARE(search(*r, "aaaa")->markers.size(), size_t{1});
         QCOMPARE(search(*r, "name 99999")->markers.size(), size_t{1});
-        const auto table = tableOfStretch(*r, wholeOf(*r));
+        const auto table = tableOfRange(*r, wholeOf(*r));
         QCOMPARE(table->rows[table->lanes[0]].children.size(), size_t{100'000});
     }
 

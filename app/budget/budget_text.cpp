@@ -14,7 +14,8 @@ BudgetReading readBudget(const QString& text) {
         R"(^([0-9]+(?:[.,][0-9]+)?)\s*(ms|us|µs|s|hz|fps|/s|per s|per second|a second)?$)");
     const auto match = form.match(words);
     const QString advice = QObject::tr("Write milliseconds (16.67 ms) or a rate (60 per s).");
-    if (!match.hasMatch()) return {std::nullopt, QObject::tr("“%1” is no budget. %2").arg(text.trimmed(), advice)};
+    if (!match.hasMatch())
+        return {std::nullopt, QObject::tr("“%1” is not a valid budget. %2").arg(text.trimmed(), advice)};
     QString digits = match.captured(1);
     const double number = digits.replace(',', '.').toDouble();
     const QString unit = match.captured(2);

@@ -103,7 +103,7 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.setPen(tried ? t.plum : open ? t.onPlum : t.dark ? t.text : t.highlight(0.9));
     painter.drawText(badge, Qt::AlignCenter, toQString(cause.letter));
 
-    const QString late = tried        ? tr("repaired")
+    const QString late = tried        ? tr("simulated")
                          : prediction ? toQString(durationText(prediction->lateBy[row.cause]))
                                       : toQString(durationText(cause.late));
     const int lateWidth = painter.fontMetrics().horizontalAdvance(late);
@@ -115,7 +115,7 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     if (cause.contention != Contention::None)  // what tells them apart must not be cut off
         name = cause.contention == Contention::OwnThreads       ? tr("CPU: own threads")
                : cause.contention == Contention::MachineStopped ? tr("Machine stood still")
-                                                                : tr("CPU: other programs");
+                                                                : tr("CPU: others");
     QString phrase = toQString(causeKindPhrase(e, cause));
     const bool tooLong = painter.fontMetrics().horizontalAdvance(name) > title.width();
     const QString lane = toQString(e.recording->groups[cause.group].name);

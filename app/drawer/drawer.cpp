@@ -54,8 +54,8 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
             return;  // one goes through a list
         show("marker");
     });
-    connect(&selection, &Selection::stretchChanged, this, [this, &selection] {
-        if (selection.stretch() && shown() != "stacks") show("selection");
+    connect(&selection, &Selection::rangeChanged, this, [this, &selection] {
+        if (selection.range() && shown() != "stacks") show("selection");
     });
 }
 

@@ -28,7 +28,7 @@ MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent
     for (const auto signal : {&Document::recordingChanged, &Document::recordingGrew})
         connect(&document, signal, this, &MarkerPage::takeChoice);
     connect(&document, &Document::explanationChanged, this, &MarkerPage::takeChoice);
-    for (const auto signal : {&Selection::chosenChanged, &Selection::siteChanged, &Selection::stretchChanged})
+    for (const auto signal : {&Selection::chosenChanged, &Selection::siteChanged, &Selection::rangeChanged})
         connect(&selection, signal, this, &MarkerPage::takeChoice);
     takeChoice();
 }
@@ -56,12 +56,12 @@ void MarkerPage::takeChoice() {
         return clear(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
     }
     if (!isVisible()) return;
-    const Stretch stretch = selection_.stretch().value_or(wholeOf(*recording));
-    if (asked_ == recording && askedSite_ == site && askedStretch_ == stretch && askedSeries_ == series) return;
+    const TimeRange range = selection_.range().value_or(wholeOf(*recording));
+    if (asked_ == recording && askedSite_ == site && askedRange_ == range && askedSeries_ == series) return;
     const bool same = asked_ && askedSite_ == site && view_->table();
     asked_ = recording;
     askedSite_ = site;
-    askedStretch_ = stretch;
+    askedRange_ = range;
     askedSeries_ = series;
     title_->setText(toQString(recording->sites[site].name));
     if (!same) about_->setText(tr("computing…"));
@@ -71,18 +71,18 @@ void MarkerPage::takeChoice() {
         size_t shown = 0;
     };
     query_.ask(
-        [recording, site, stretch, series](const Progress& progress) -> std::shared_ptr<const Answer> {
+        [recording, site, range, series](const Progress& progress) -> std::shared_ptr<const Answer> {
             auto answer = std::make_shared<Answer>();
-            answer->statistics = statisticsOf(*recording, site, stretch, series, progress);
+            answer->statistics = statisticsOf(*recording, site, range, series, progress);
             if (!answer->statistics) return nullptr;
-            const auto longest = longestOccurrences(*recording, site, stretch, kMostShown, progress);
+            const auto longest = longestOccurrences(*recording, site, range, kMostShown, progress);
             if (!longest) return nullptr;
             answer->shown = longest->size();
             answer->table = occurrenceTable(recording, longest, series);
             return answer;
         },
         [this, recording, same,
-         selected = selection_.stretch().has_value()](const std::shared_ptr<const Answer>& answer) {
+         selected = selection_.range().has_value()](const std::shared_ptr<const Answer>& answer) {
             statistics_ = answer->statistics;
             const QString where = selected ? tr("in the selected time") : tr("in the whole recording");
             about_->setText(answer->shown < statistics_->count

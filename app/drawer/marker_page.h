@@ -27,7 +27,7 @@ private:
     std::shared_ptr<const MarkerStatistics> statistics_;
     std::shared_ptr<const Recording> asked_;
     uint32_t askedSite_ = kNone, askedSeries_ = kNone;
-    Stretch askedStretch_;
+    TimeRange askedRange_;
 };
 
 }  // namespace fugato

@@ -20,7 +20,7 @@ DrawerPage::Words SelectionPage::words() const {
 }
 
 SelectionPage::SelectionPage(Document& document, Selection& selection, QWidget* parent)
-    : TablePage(document, selection, "selection", tr("Markers in the selected time"), kStretchTotal, parent) {
+    : TablePage(document, selection, "selection", tr("Markers in the selected time"), kRangeTotal, parent) {
     soon_.setSingleShot(true);
     soon_.setInterval(kAfterMs);
     connect(&soon_, &QTimer::timeout, this, &SelectionPage::askNow);
@@ -31,7 +31,7 @@ SelectionPage::SelectionPage(Document& document, Selection& selection, QWidget* 
     });
     connect(&document, &Document::recordingGrew, this, &SelectionPage::askSoon);
     connect(&selection, &Selection::viewChanged, this, &SelectionPage::askSoon);
-    connect(&selection, &Selection::stretchChanged, this, &SelectionPage::askSoon);
+    connect(&selection, &Selection::rangeChanged, this, &SelectionPage::askSoon);
 }
 
 void SelectionPage::showEvent(QShowEvent*) { askSoon(); }
@@ -43,31 +43,31 @@ void SelectionPage::askSoon() {
 void SelectionPage::askNow() {
     const auto recording = document_.recording();
     if (!recording || !isVisible()) return;
-    const std::optional<Stretch> chosen = selection_.stretch();
-    const Stretch stretch = chosen ? *chosen : Stretch{selection_.view().begin, selection_.view().end};
+    const std::optional<TimeRange> chosen = selection_.range();
+    const TimeRange range = chosen ? *chosen : TimeRange{selection_.view().begin, selection_.view().end};
     title_->setText(tr("%1 %2, from %3 to %4")
                         .arg(chosen ? tr("Selected:") : tr("In view:"),
-                             toQString(durationText(stretch.end - stretch.begin)),
-                             toQString(durationText(stretch.begin - recording->begin)),
-                             toQString(durationText(stretch.end - recording->begin))));
-    if (asked_ == recording && askedStretch_ == stretch) return;
+                             toQString(durationText(range.end - range.begin)),
+                             toQString(durationText(range.begin - recording->begin)),
+                             toQString(durationText(range.end - recording->begin))));
+    if (asked_ == recording && askedRange_ == range) return;
     const bool same = asked_ && view_->table();
     asked_ = recording;
-    askedStretch_ = stretch;
+    askedRange_ = range;
     struct Answer {
         std::shared_ptr<const Table> table;
         uint64_t markers = 0;
         size_t lanes = 0;
     };
     query_.ask(
-        [recording, stretch](const Progress& progress) -> std::shared_ptr<const Answer> {
-            const auto made = tableOfStretch(*recording, stretch, progress);
+        [recording, range](const Progress& progress) -> std::shared_ptr<const Answer> {
+            const auto made = tableOfRange(*recording, range, progress);
             if (!made) return nullptr;
             auto answer = std::make_shared<Answer>();
-            for (const StretchRow& row : made->rows)
+            for (const RangeRow& row : made->rows)
                 if (row.path) answer->markers += row.count;
             answer->lanes = made->lanes.size();
-            answer->table = stretchTable(recording, *made);
+            answer->table = rangeTable(recording, *made);
             return answer;
         },
         [this, same](const std::shared_ptr<const Answer>& answer) {

@@ -18,7 +18,7 @@ public:
 
 protected:
     void showEvent(QShowEvent* event) override;
-    Stretch scope() const override { return askedStretch_; }
+    TimeRange scope() const override { return askedRange_; }
 
 private:
     void askSoon();
@@ -26,7 +26,7 @@ private:
 
     QTimer soon_;  // while the view moves nothing is asked
     std::shared_ptr<const Recording> asked_;
-    Stretch askedStretch_;
+    TimeRange askedRange_;
 };
 
 }  // namespace fugato

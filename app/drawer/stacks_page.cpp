@@ -57,7 +57,7 @@ StacksPage::StacksPage(Document& document, Selection& selection, QWidget* parent
     });
     connect(&document, &Document::symbolsChanged, this, &StacksPage::askSoon);
     connect(&document, &Document::explanationChanged, this, &StacksPage::askSoon);
-    for (const auto signal : {&Selection::viewChanged, &Selection::chosenChanged, &Selection::stretchChanged})
+    for (const auto signal : {&Selection::viewChanged, &Selection::chosenChanged, &Selection::rangeChanged})
         connect(&selection, signal, this, &StacksPage::askSoon);
     connect(kinds_, &QComboBox::activated, this, [this](int blocked) {
         settings::stacksBlocked().set(blocked);
@@ -123,8 +123,8 @@ std::optional<StackScope> StacksPage::wanted(QString& title, QString& why) const
         }
         default: break;
     }
-    const std::optional<Stretch> chosen = selection_.stretch();
-    const Stretch in = chosen ? *chosen : Stretch{selection_.view().begin, selection_.view().end};
+    const std::optional<TimeRange> chosen = selection_.range();
+    const TimeRange in = chosen ? *chosen : TimeRange{selection_.view().begin, selection_.view().end};
     return named(chosen ? tr("Selected time") : tr("In view"), in.begin, in.end);
 }
 

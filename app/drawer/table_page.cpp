@@ -78,7 +78,7 @@ void TablePage::clear(const QString& title, const QString& sentence) {
     view_->setEmptyText(sentence);
 }
 
-Stretch TablePage::scope() const { return wholeOf(*document_.recording()); }
+TimeRange TablePage::scope() const { return wholeOf(*document_.recording()); }
 
 void TablePage::follow(Table::Row row, bool zoom) {
     if (!view_->table() || !document_.recording()) return;

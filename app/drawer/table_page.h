@@ -40,7 +40,7 @@ protected:
     /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.
     virtual void follow(Table::Row row, bool zoom);
     /// Where occurrences are looked for.
-    virtual Stretch scope() const;
+    virtual TimeRange scope() const;
 
     Document& document_;
     Selection& selection_;

@@ -289,7 +289,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
     paintStrikes(painter, area, box, lane);
     if (!lane.schedule.empty() && standsFor(index) <= 1)
         TrackPicture::paintSchedule(painter, timeAxis(area, box), box.top() + kRail - 4, lane);
-    for (const LostStretch& lost : lane.lost) {  // where events are missing
+    for (const LostEvents& lost : lane.lost) {  // where events are missing
         const double x = xAt(area, lost.time);
         if (x < axis.left() || x > axis.right()) continue;
         painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6),
@@ -359,7 +359,7 @@ QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) 
     if (lane == kNone) return {};
     const QString name = toQString(recording_->lanes[lane].name).toHtmlEscaped();
     if (onLabel) return name;
-    for (const LostStretch& lost : recording_->lanes[lane].lost)
+    for (const LostEvents& lost : recording_->lanes[lane].lost)
         if (std::abs(xAt(area, lost.time) - at.x()) < 5)
             return QObject::tr("<b>%1</b>: %2 before this instant are missing")
                 .arg(name, toQString(plural(lost.events, "event", "events")));
@@ -428,13 +428,13 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
                      zero ? QObject::tr("from frame begin") : QObject::tr("from the start"));
 }
 
-/// The chosen stretch of time: its edges, a light ground, and its length.
-void LanePicture::paintStretch(QPainter& painter, const QRect& area) {
-    if (!stretch_) return;
+/// The chosen range of time: its edges, a light ground, and its length.
+void LanePicture::paintRange(QPainter& painter, const QRect& area) {
+    if (!range_) return;
     const Theme& t = theme();
     const QRect axis = axisOf(area);
-    const double left = std::max<double>(axis.left() - 2, xAt(area, stretch_->begin)),
-                 right = std::min<double>(axis.right() + 2, xAt(area, stretch_->end));
+    const double left = std::max<double>(axis.left() - 2, xAt(area, range_->begin)),
+                 right = std::min<double>(axis.right() + 2, xAt(area, range_->end));
     if (right < axis.left() || left > axis.right()) return;
     painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
     QColor ground = t.near;
@@ -444,7 +444,7 @@ void LanePicture::paintStretch(QPainter& painter, const QRect& area) {
     painter.drawLine(QPointF(left, area.top()), QPointF(left, area.bottom()));
     painter.drawLine(QPointF(right, area.top()), QPointF(right, area.bottom()));
     painter.setFont(smallBoldFont());
-    const QString words = QObject::tr("selected %1").arg(toQString(durationText(stretch_->end - stretch_->begin)));
+    const QString words = QObject::tr("selected %1").arg(toQString(durationText(range_->end - range_->begin)));
     const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
     const double at = std::clamp((left + right - width) / 2, static_cast<double>(axis.left()),
                                  std::max<double>(axis.left(), axis.right() - width));
@@ -553,7 +553,7 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
         if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
         paintTrack(painter, area, box, track);
     }
-    paintStretch(painter, area);
+    paintRange(painter, area);
     paintFrameEdges(painter, area);
     paintCriticalPath(painter, area, scrolled);
     if (marker_.valid()) {

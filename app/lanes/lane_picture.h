@@ -10,7 +10,7 @@
 #include <vector>
 
 #include "app/work/work_ahead.h"
-#include "core/ask/stretch.h"
+#include "core/ask/time_range.h"
 #include "core/explain/words/explained_frame.h"
 #include "lane_layout.h"
 #include "marker_names.h"
@@ -33,7 +33,7 @@ public:
     void setFrame(std::shared_ptr<const ExplainedFrame> frame, uint32_t cause);
     const std::shared_ptr<const ExplainedFrame>& frame() const { return explained_; }
     void setMarker(const MarkerRef& marker) { marker_ = marker; }
-    void setStretch(const std::optional<Stretch>& stretch) { stretch_ = stretch; }
+    void setRange(const std::optional<TimeRange>& range) { range_ = range; }
     void themeChanged() {
         names_.forget();
         tracks_.themeChanged();
@@ -78,7 +78,7 @@ private:
     void paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane);
     void paintStarved(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
     void paintCriticalPath(QPainter& painter, const QRect& area, int scrolled);
-    void paintStretch(QPainter& painter, const QRect& area);
+    void paintRange(QPainter& painter, const QRect& area);
     void paintFrameEdges(QPainter& painter, const QRect& area);
 
     std::shared_ptr<const Recording> recording_;
@@ -86,7 +86,7 @@ private:
     std::shared_ptr<const ExplainedFrame> explained_;
     uint32_t cause_ = kNone;
     MarkerRef marker_;
-    std::optional<Stretch> stretch_;
+    std::optional<TimeRange> range_;
     TrackPicture tracks_;
     MarkerNames names_;
     std::vector<RowInSight> rowsInSight_;  // of this painting, in the order of lanes

@@ -46,8 +46,8 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
         viewport()->update();
     });
     connect(&selection, &Selection::chosenChanged, this, &LanesView::takeChoice);
-    connect(&selection, &Selection::stretchChanged, this, [this] {
-        picture_.setStretch(selection_.stretch());
+    connect(&selection, &Selection::rangeChanged, this, [this] {
+        picture_.setRange(selection_.range());
         viewport()->update();
     });
 }
@@ -217,10 +217,10 @@ void LanesView::mouseMoveEvent(QMouseEvent* event) {
     const QPoint by = event->pos() - pressedAt_;
     if (!moved_ && by.manhattanLength() < 5) return;
     moved_ = true;
-    if (choosing_) {  // a stretch of time
+    if (choosing_) {  // a range of time
         const QRect area = viewport()->rect();
         const int from = std::min(pressedAt_.x(), event->pos().x()), to = std::max(pressedAt_.x(), event->pos().x());
-        selection_.chooseStretch(Stretch{picture_.timeAt(area, from), picture_.timeAt(area, to)});
+        selection_.selectRange(TimeRange{picture_.timeAt(area, from), picture_.timeAt(area, to)});
         viewport()->setCursor(Qt::IBeamCursor);
         return;
     }

@@ -24,12 +24,12 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     }
     history_.push_back(view_);
     site_ = kNone;
-    stretch_.reset();
+    range_.reset();
     emit viewChanged();
     emit chosenChanged();
     emit historyChanged();
     emit siteChanged();
-    emit stretchChanged();
+    emit rangeChanged();
 }
 
 void Selection::growRecording(std::shared_ptr<const Recording> recording) {
@@ -225,16 +225,16 @@ void Selection::chooseSite(uint32_t site) {
     emit siteChanged();
 }
 
-void Selection::chooseStretch(std::optional<Stretch> stretch) {
-    if (stretch && recording_) {
-        const Stretch whole = wholeOf(*recording_);
-        stretch->begin = std::clamp(stretch->begin, whole.begin, whole.end);
-        stretch->end = std::clamp(stretch->end, stretch->begin, whole.end);
-        if (stretch->begin == stretch->end) stretch.reset();
+void Selection::selectRange(std::optional<TimeRange> range) {
+    if (range && recording_) {
+        const TimeRange whole = wholeOf(*recording_);
+        range->begin = std::clamp(range->begin, whole.begin, whole.end);
+        range->end = std::clamp(range->end, range->begin, whole.end);
+        if (range->begin == range->end) range.reset();
     }
-    if (stretch == stretch_) return;
-    stretch_ = stretch;
-    emit stretchChanged();
+    if (range == range_) return;
+    range_ = range;
+    emit rangeChanged();
 }
 
 void Selection::stepFrame(int by) {

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What the person looks at: the visible stretch of time, and the chosen frame, cause and marker. One
+// What the person looks at: the visible range of time, and the chosen frame, cause and marker. One
 // Selection is shared by all panels, which know nothing of each other. Interface thread only.
 #pragma once
 
@@ -8,7 +8,7 @@
 #include <optional>
 #include <vector>
 
-#include "core/ask/stretch.h"
+#include "core/ask/time_range.h"
 #include "core/explain/model/explanation.h"
 
 namespace fugato {
@@ -31,8 +31,8 @@ public:
     const MarkerRef& marker() const { return view_.marker; }
     /// The chosen marker's site, also where no occurrence of it is chosen; or kNone.
     uint32_t site() const { return site_; }
-    /// The stretch of time the person chose, if any.
-    const std::optional<Stretch>& stretch() const { return stretch_; }
+    /// The range of time the person chose, if any.
+    const std::optional<TimeRange>& range() const { return range_; }
     bool canGoBack() const { return at_ > 0; }
     bool canGoForward() const { return at_ + 1 < history_.size(); }
 
@@ -46,7 +46,7 @@ public slots:
 
     void showSpan(int64_t begin, int64_t end, bool remember = false);  // kept within the recording
     void zoom(double factor, int64_t around);                          // factor < 1: closer
-    void pan(double parts);                                            // of the visible stretch
+    void pan(double parts);                                            // of the visible range
     void showWhole();
     void showFrame();  // the chosen frame fills the view
     void chooseFrame(uint32_t frame);
@@ -55,18 +55,18 @@ public slots:
     void lookAtMarker(const MarkerRef& marker);  // chooses it and moves it into view
     void showMarker(const MarkerRef& marker);    // chooses it; it fills the view
     void chooseSite(uint32_t site);              // all occurrences of a marker, none in particular
-    void chooseStretch(std::optional<Stretch> stretch);
+    void selectRange(std::optional<TimeRange> range);
     void stepFrame(int by);
     void stepSpike(int by);
     void goBack();
     void goForward();
 
 signals:
-    void viewChanged();    // the visible stretch
+    void viewChanged();    // the visible range
     void chosenChanged();  // frame, cause or marker
     void historyChanged();
-    void siteChanged();     // another marker, by chooseSite() or by its occurrence
-    void stretchChanged();  // the chosen stretch of time
+    void siteChanged();   // another marker, by chooseSite() or by its occurrence
+    void rangeChanged();  // the chosen range of time
 
 private:
     void set(View view, bool remember);
@@ -78,7 +78,7 @@ private:
     View view_;
     View shownFirst_;  // of itself, before the person chose anything
     uint32_t site_ = kNone;
-    std::optional<Stretch> stretch_;
+    std::optional<TimeRange> range_;
     std::vector<View> history_;
     size_t at_ = 0;
 };

@@ -141,8 +141,9 @@ QString OverrunStrip::wordsFor(uint32_t index) const {
     if (frame.overrun) {
         words += tr("<br>%1 late").arg(toQString(durationText(frame.overrun)));
         if (const auto& p = document_.trials().prediction())
-            words += p->overrun[index] ? tr("; with what is tried %1").arg(toQString(durationText(p->overrun[index])))
-                                       : tr("; not with what is tried");
+            words += p->overrun[index]
+                         ? tr("; %1 late in the simulation").arg(toQString(durationText(p->overrun[index])))
+                         : tr("; in time in the simulation");
         for (const CauseShare& share : frame.shares)
             words +=
                 "<br>" +

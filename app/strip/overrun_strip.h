@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // The overrun strip: the whole recording at a glance, and a window on it that shows and moves the
-// visible stretch.
+// visible range.
 #pragma once
 
 #include <QPixmap>

@@ -167,7 +167,7 @@ void VerdictBar::takeExplanation() {
                        : document_.recording() ? document_.whyUnexplained()
                                                : QString();
     bound_->setText(!explained   ? QString()
-                    : prediction ? tr("tried only: what is pale in the strip would be gone")
+                    : prediction ? tr("simulated only: what is pale in the strip would be gone")
                                  : toQString(boundPhrase(*e)));
     if (explained && !e->scope.whole())
         bound_->setText(tr("only %1").arg(toQString(scopeText(*e))) +
@@ -179,7 +179,7 @@ void VerdictBar::takeExplanation() {
         sentence += tr("; measuring took %1 %").arg(e->pathSums->measuring.share * 100, 0, 'f', 1);
     sentence_->setText(sentence);
     sentence_->setToolTip(
-        plainTip(e ? tr("%1 · middle %2 · 95th percentile %3 · 99th %4 · worst %5")
+        plainTip(e ? tr("%1 · median %2 · 95th percentile %3 · 99th %4 · worst %5")
                              .arg(toQString(plural(e->figures.frames, "frame", "frames")),
                                   toQString(durationText(e->figures.p50)), toQString(durationText(e->figures.p95)),
                                   toQString(durationText(e->figures.p99)), toQString(durationText(e->figures.worst))) +

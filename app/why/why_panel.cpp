@@ -63,8 +63,11 @@ void WhyPanel::layOut() {
         // What usual frames do not have has no usual time; what nothing explains cannot be repaired.
         if (cause.kind != CauseKind::Unusual && (cause.path || cause.kind == CauseKind::NoCore))
             trials_.push_back(
-                {{c, false}, cause.kind == CauseKind::NoCore ? tr("Try: a core at once") : tr("Try: usual time"), {}});
-        if (cause.path && cause.kind != CauseKind::NoCore) trials_.push_back({{c, true}, tr("Try: without it"), {}});
+                {{c, false},
+                 cause.kind == CauseKind::NoCore ? tr("Simulate a core at once") : tr("Simulate usual time"),
+                 {}});
+        if (cause.path && cause.kind != CauseKind::NoCore)
+            trials_.push_back({{c, true}, tr("Simulate without it"), {}});
         const QFontMetrics small(smallFont());
         int x = kSide + 12;
         for (Trial& trial : trials_) {
@@ -233,7 +236,7 @@ QString WhyPanel::whatIfWords() const {
     const auto prediction = document_.trials().repairs().empty()
                                 ? document_.trials().predictionOf({selection_.cause(), false})
                                 : document_.trials().prediction();
-    return prediction ? toQString(whatIfSentence(*e, *prediction)) : tr("Working out what a repair would bring…");
+    return prediction ? toQString(whatIfSentence(*e, *prediction, selection_.cause())) : tr("Simulating…");
 }
 
 void WhyPanel::paintWhatIf(QPainter& painter) const {

@@ -214,7 +214,7 @@ void MainWindow::makeGoMenu() {
     go->addSeparator();
     const QString scope = tr("explain the selected time, or a stage, alone; all frames again");
     QAction* time = commands_.add(go, tr("Explain the selected time alone"), {QKeySequence(Qt::Key_E)}, scope, [this] {
-        if (const auto& stretch = selection_.stretch()) document_.setScope({stretch->begin, stretch->end, {}});
+        if (const auto& range = selection_.range()) document_.setScope({range->begin, range->end, {}});
     });
     QMenu* stages = go->addMenu(tr("Explain one &stage alone"));
     connect(stages, &QMenu::aboutToShow, this, [this, stages] {
@@ -231,10 +231,10 @@ void MainWindow::makeGoMenu() {
     QAction* all = commands_.add(go, tr("Explain all frames"), {QKeySequence(Qt::SHIFT | Qt::Key_E)}, scope,
                                  [this] { document_.setScope({}); });
     const auto enableScope = [this, time, all] {
-        time->setEnabled(selection_.stretch().has_value());
+        time->setEnabled(selection_.range().has_value());
         all->setEnabled(!document_.scope().whole());
     };
-    connect(&selection_, &Selection::stretchChanged, this, enableScope);
+    connect(&selection_, &Selection::rangeChanged, this, enableScope);
     connect(&document_, &Document::explanationChanged, this, enableScope);
     enableScope();
     go->addSeparator();
@@ -256,13 +256,13 @@ void MainWindow::makeWhatIfMenu() {
         if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size())
             document_.trials().toggle({selection_.cause(), gone});
     };
-    const QString trial = tr("what if the selected cause took its usual time, or were removed; again: as recorded");
+    const QString trial = tr("what if the selected cause took its usual time, or were removed; again: reset");
     commands_.add(whatIf, tr("Selected cause at its usual time"), {QKeySequence(Qt::Key_R)}, trial,
                   [repair] { repair(false); });
     commands_.add(whatIf, tr("Selected cause removed"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, trial,
                   [repair] { repair(true); });
-    commands_.add(whatIf, tr("As recorded again"), {QKeySequence(Qt::Key_Backspace)},
-                  tr("everything as recorded again"), [this] { document_.trials().setRepairs({}); });
+    commands_.add(whatIf, tr("Reset simulation"), {QKeySequence(Qt::Key_Backspace)},
+                  tr("reset the simulation: everything as recorded"), [this] { document_.trials().setRepairs({}); });
 }
 
 void MainWindow::makeViewMenu() {
@@ -289,9 +289,9 @@ void MainWindow::makeViewMenu() {
     });
     commands_.add(view, tr("Select the time in view, or clear the selection"), {QKeySequence(Qt::Key_S)},
                   tr("select the time in view, or clear the selection"), [this] {
-                      selection_.chooseStretch(selection_.stretch() ? std::nullopt
-                                                                    : std::optional(Stretch{selection_.view().begin,
-                                                                                            selection_.view().end}));
+                      selection_.selectRange(selection_.range() ? std::nullopt
+                                                                : std::optional(TimeRange{selection_.view().begin,
+                                                                                          selection_.view().end}));
                   });
     commands_.addGesture("Shift+drag", tr("select a span of time"));
     const bool gather = settings::gatherLanes().get();

@@ -112,7 +112,7 @@ private:
     std::vector<TableColumn> columns_ = allColumns();
 };
 
-class TableOfStretch : public MarkerTable<StretchRow> {
+class TableOfRange : public MarkerTable<RangeRow> {
 public:
     using MarkerTable::MarkerTable;
     const std::vector<TableColumn>& columns() const override {
@@ -126,19 +126,19 @@ public:
         return columns;
     }
     TableValue value(Row row, size_t column) const override {
-        const StretchRow& r = rows_[row];
-        if (column == kStretchMarker) return nameOf(r);
-        if (column == kStretchTotal) return r.total;
+        const RangeRow& r = rows_[row];
+        if (column == kRangeMarker) return nameOf(r);
+        if (column == kRangeTotal) return r.total;
         if (!r.path) return {};
         switch (column) {
-            case kStretchSelf: return r.self;
-            case kStretchCount: return number(r.count);
-            case kStretchMean: return r.count ? r.total / static_cast<int64_t>(r.count) : 0;
+            case kRangeSelf: return r.self;
+            case kRangeCount: return number(r.count);
+            case kRangeMean: return r.count ? r.total / static_cast<int64_t>(r.count) : 0;
             default: return r.longest;
         }
     }
     Emphasis emphasis(Row row, size_t column) const override {
-        return !rows_[row].path && column == kStretchMarker ? Emphasis::Strong : Emphasis::None;
+        return !rows_[row].path && column == kRangeMarker ? Emphasis::Strong : Emphasis::None;
     }
 };
 
@@ -432,11 +432,11 @@ std::shared_ptr<const Table> frameTable(const std::shared_ptr<const Explanation>
     return std::make_shared<TableOfFrame>(explanation, frame, std::move(made));
 }
 
-std::shared_ptr<const Table> stretchTable(std::shared_ptr<const Recording> recording, const StretchTable& made,
-                                          uint32_t onlyLane) {
+std::shared_ptr<const Table> rangeTable(std::shared_ptr<const Recording> recording, const RangeTable& made,
+                                        uint32_t onlyLane) {
     std::vector<Table::Row> lanes = made.lanes;
     if (onlyLane != kNone) std::erase_if(lanes, [&](Table::Row row) { return made.rows[row].lane != onlyLane; });
-    return std::make_shared<TableOfStretch>(std::move(recording), made.rows, std::move(lanes));
+    return std::make_shared<TableOfRange>(std::move(recording), made.rows, std::move(lanes));
 }
 
 std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks) {

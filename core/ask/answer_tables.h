@@ -10,9 +10,9 @@
 #include "core/table/table.h"
 #include "frame_table.h"
 #include "marker_statistics.h"
+#include "range_table.h"
 #include "search.h"
 #include "stacks.h"
-#include "stretch_table.h"
 
 namespace fugato {
 
@@ -24,17 +24,10 @@ std::shared_ptr<const Table> frameTable(const std::shared_ptr<const Explanation>
 /// keyOf the row of a lane's marker path, in tables of frames and of selections.
 inline uint64_t keyOfPath(uint32_t lane, PathId path) { return uint64_t{lane} << 32 | path; }
 
-/// Everything nested in a stretch of time; of all lanes or of one.
-enum StretchColumn : size_t {
-    kStretchMarker,
-    kStretchTotal,
-    kStretchSelf,
-    kStretchCount,
-    kStretchMean,
-    kStretchLongest
-};
-std::shared_ptr<const Table> stretchTable(std::shared_ptr<const Recording> recording, const StretchTable& made,
-                                          uint32_t onlyLane = kNone);
+/// Everything nested in a range of time; of all lanes or of one.
+enum RangeColumn : size_t { kRangeMarker, kRangeTotal, kRangeSelf, kRangeCount, kRangeMean, kRangeLongest };
+std::shared_ptr<const Table> rangeTable(std::shared_ptr<const Recording> recording, const RangeTable& made,
+                                        uint32_t onlyLane = kNone);
 
 /// Occurrences of a marker; their frames are those of `series` (kNone: none).
 enum OccurrenceColumn : size_t {

@@ -20,9 +20,9 @@ struct Sum {
     MarkerRef first;
 };
 
-/// What one stretch of time held, by lane and marker path; path 0 is the lane's busy time.
+/// What one range of time held, by lane and marker path; path 0 is the lane's busy time.
 /// `split`: also how much of it ran.
-std::map<RowKey, Sum> sumStretch(const Recording& r, int64_t begin, int64_t end, bool split) {
+std::map<RowKey, Sum> sumRange(const Recording& r, int64_t begin, int64_t end, bool split) {
     std::map<RowKey, Sum> sums;
     for (uint32_t l = 0; l < r.lanes.size(); ++l) {
         for (uint32_t row = 0; row < r.lanes[l].rows.size(); ++row) {
@@ -76,9 +76,9 @@ std::map<RowKey, OwnStacks> functionsIn(const Symbols& symbols, const Recording&
         return &found[{lane, marker.valid() ? r.pathOf(marker) : 0}];
     };
     FunctionId function = kNone;
-    for (const auto& [thread, lane] : laneOf)
-        forEachStop(r, r.lanes[lane], begin, end, [&](const StackSample& stop, int64_t ns) {
-            if (OwnStacks* const own = add(lane, stop, function)) own->blocked[function] += ns;
+    for (const auto& of : laneOf)
+        forEachStop(r, r.lanes[of.second], begin, end, [&](const StackSample& stop, int64_t ns) {
+            if (OwnStacks* const own = add(of.second, stop, function)) own->blocked[function] += ns;
         });
     const int64_t each = r.samplePeriod();
     const auto [from, to] = stacksBetween(r.samples, begin, end);
@@ -154,7 +154,7 @@ const FrameTables::Usual* FrameTables::usualOf(uint32_t baseline, const Progress
     double done = 0;
     for (const uint32_t i : good) {
         if (progress && !progress(done++ / static_cast<double>(good.size()))) return nullptr;
-        for (const auto& [key, sum] : sumStretch(*e.recording, e.frame(i).begin, e.frame(i).end, false))
+        for (const auto& [key, sum] : sumRange(*e.recording, e.frame(i).begin, e.frame(i).end, false))
             samples[key].push_back(sum.total);
     }
     for (auto& [key, values] : samples) {
@@ -175,7 +175,7 @@ std::optional<FrameTable> FrameTables::of(uint32_t frame, const Progress& progre
     const Frame& f = e.frame(frame);
     const Usual* const typical = usualOf(e.frames[frame].baseline, progress);
     if (!typical) return std::nullopt;
-    auto sums = sumStretch(r, f.begin, f.end, true);
+    auto sums = sumRange(r, f.begin, f.end, true);
     const std::map<RowKey, int64_t>& usual = typical->times;
     for (const auto& [key, time] : usual)
         if (time > 0) sums[key];  // shown also where this frame has none of it

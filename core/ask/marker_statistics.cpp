@@ -72,13 +72,13 @@ struct Part {
     uint32_t lane, row, from, to;
 };
 
-std::vector<Part> partsWith(const Recording& r, const std::vector<LanePaths>& paths, const Stretch& stretch) {
+std::vector<Part> partsWith(const Recording& r, const std::vector<LanePaths>& paths, const TimeRange& range) {
     std::vector<Part> parts;
     for (uint32_t l = 0; l < r.lanes.size(); ++l) {
         if (!paths[l].any) continue;
         for (uint32_t rowIndex = 0; rowIndex < r.lanes[l].rows.size(); ++rowIndex) {
             const MarkerRow& row = r.lanes[l].rows[rowIndex];
-            auto [at, past] = row.overlapping(stretch.begin, stretch.end);
+            auto [at, past] = row.overlapping(range.begin, range.end);
             if (at == past) break;
             for (uint32_t to; at < past; at = to) {
                 to = std::min(past, (at | (MarkerRow::kChunk - 1)) + 1);
@@ -91,7 +91,7 @@ std::vector<Part> partsWith(const Recording& r, const std::vector<LanePaths>& pa
     return parts;
 }
 
-/// Calls `work(thread, part)` for all parts, shared out among threads in stretches. Returns false where
+/// Calls `work(thread, part)` for all parts, shared out among threads in ranges. Returns false where
 /// `progress`, which goes from `from` to `to`, cancelled it.
 template <class Work>
 bool eachPart(const std::vector<Part>& parts, size_t threads, const Progress& progress, double from, double to,
@@ -113,24 +113,24 @@ bool eachPart(const std::vector<Part>& parts, size_t threads, const Progress& pr
 /// Works out the figures of one marker: counts and times from the sums of chunks, the rest from every occurrence.
 class MarkerFigures {
 public:
-    MarkerFigures(const Recording& r, uint32_t site, const Stretch& stretch, uint32_t series, const Progress& progress)
+    MarkerFigures(const Recording& r, uint32_t site, const TimeRange& range, uint32_t series, const Progress& progress)
         : r_(r),
-          stretch_(stretch),
+          range_(range),
           progress_(progress),
           frames_(series < r.series.size() ? r.series[series].frames : none_),
-          firstFrame_(frameFrom(stretch.begin)),
-          pastFrame_(frameFrom(stretch.end)),
+          firstFrame_(frameFrom(range.begin)),
+          pastFrame_(frameFrom(range.end)),
           made_(std::make_shared<MarkerStatistics>()),
           s_(*made_) {
         s_.site = site;
-        s_.stretch = stretch;
+        s_.range = range;
         for (const Lane& lane : r.lanes) paths_.emplace_back(r, lane, site);
     }
 
     std::shared_ptr<const MarkerStatistics> all() {
         addUp();
         if (!s_.count) return made_;
-        parts_ = partsWith(r_, paths_, stretch_);
+        parts_ = partsWith(r_, paths_, range_);
         sums_.resize(std::clamp<size_t>(std::thread::hardware_concurrency(), 1, parts_.size() / 16 + 1));
         // Every occurrence is looked at twice: for the buckets, and for the values in those that matter.
         if (!look() || !findPercentiles()) return nullptr;
@@ -142,7 +142,7 @@ private:
     struct Sums {  // of one thread
         Buckets buckets;
         int64_t shortest = INT64_MAX, longest = 0;
-        std::vector<int64_t> inFrame;  // ns, by frame of the stretch
+        std::vector<int64_t> inFrame;  // ns, by frame of the range
         std::vector<uint32_t> calls;
     };
 
@@ -158,7 +158,7 @@ private:
             const LanePaths& paths = paths_[l];
             if (!paths.any) continue;
             for (const MarkerRow& row : r_.lanes[l].rows) {
-                const auto [from, to] = row.overlapping(stretch_.begin, stretch_.end);
+                const auto [from, to] = row.overlapping(range_.begin, range_.end);
                 if (from == to) break;
                 const auto add = [&](uint32_t path, uint64_t count, int64_t total) {
                     if (paths.isSite[path]) {
@@ -175,8 +175,8 @@ private:
                         for (const PathSum* sum = first; sum != past; ++sum) add(sum->path, sum->count, sum->total);
                     },
                     [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) { add(path, 1, duration); });
-                add(row.lanePath(from), 0, -std::max<int64_t>(0, stretch_.begin - row.begin(from)));
-                add(row.lanePath(to - 1), 0, -std::max<int64_t>(0, row.end(to - 1) - stretch_.end));
+                add(row.lanePath(from), 0, -std::max<int64_t>(0, range_.begin - row.begin(from)));
+                add(row.lanePath(to - 1), 0, -std::max<int64_t>(0, row.end(to - 1) - range_.end));
             }
         }
     }
@@ -278,7 +278,7 @@ private:
     }
 
     const Recording& r_;
-    const Stretch stretch_;
+    const TimeRange range_;
     const Progress& progress_;
     const Column<Frame> none_;
     const Column<Frame>& frames_;
@@ -293,14 +293,14 @@ private:
 
 }  // namespace
 
-std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording, uint32_t site, const Stretch& stretch,
+std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording, uint32_t site, const TimeRange& range,
                                                      uint32_t series, const Progress& progress) {
     longWork("the figures of a marker");
-    return MarkerFigures(recording, site, stretch, series, progress).all();
+    return MarkerFigures(recording, site, range, series, progress).all();
 }
 
 std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& r, uint32_t site,
-                                                                  const Stretch& stretch, size_t most,
+                                                                  const TimeRange& range, size_t most,
                                                                   const Progress& progress) {
     longWork("the longest occurrences");
     const auto better = [](const Occurrence& x, const Occurrence& y) {
@@ -327,7 +327,7 @@ std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recordin
         const Lane& lane = r.lanes[l];
         for (uint32_t rowIndex = 0; rowIndex < lane.rows.size(); ++rowIndex) {
             const MarkerRow& row = lane.rows[rowIndex];
-            const auto [from, to] = row.overlapping(stretch.begin, stretch.end);
+            const auto [from, to] = row.overlapping(range.begin, range.end);
             if (from == to) break;
             walkMarkers(
                 row, from, to,

@@ -22,7 +22,7 @@ struct OtherProgram {
     int64_t ran = 0;  // on all cores together, ns
     std::vector<Span>
         spans;  // in which at least one of its threads had a core; in order of time, apart from each other
-    /// How much of a stretch of time lies in spans.
+    /// How much of a range of time lies in spans.
     int64_t between(int64_t begin, int64_t end) const;
 };
 using OtherProgramList = std::vector<OtherProgram>;

@@ -215,7 +215,7 @@ private:
                lanePaths(l) && waits(l) && arguments(l) && schedule(l) &&
                all(l.linkIns, [&](const LinkEnd& e) { return isTime(e.time) && isPath(e.path); }) &&
                ascending(l.linkIns, [](const LinkEnd& e) { return e.time; }) &&
-               all(l.lost, [](const LostStretch& s) { return isTime(s.time); });
+               all(l.lost, [](const LostEvents& s) { return isTime(s.time); });
     }
     /// The first one is the lane outside any marker, and none of the others is.
     bool lanePaths(const Lane& l) const {

@@ -491,7 +491,7 @@ void LaneBuilder::putLists(Closed& closed, Place& place, const std::vector<Wait>
     closed.blocked = Column<Lane::Blocked>::of(place, blocked);
     closed.waits = Column<Wait>::of(place, waits);
     closed.linkIns = Column<LinkEnd>::of(place, linkIns_);
-    closed.lost = Column<LostStretch>::of(place, lost_);
+    closed.lost = Column<LostEvents>::of(place, lost_);
     std::vector<Argument> arguments;
     for (const auto& ofRow : arguments_) arguments.insert(arguments.end(), ofRow.begin(), ofRow.end());
     closed.arguments = Column<Argument>::of(place, arguments);

@@ -172,7 +172,7 @@ private:
         Column<Wait> waits;
         Column<Lane::Blocked> blocked;
         Column<LinkEnd> linkIns;
-        Column<LostStretch> lost;
+        Column<LostEvents> lost;
         Column<Argument> arguments;
     };
 
@@ -232,7 +232,7 @@ private:
     std::vector<Wait> waits_;
     std::vector<bool> waitInside_;  // by wait: lies in another
     std::vector<LinkEnd> linkIns_;
-    std::vector<LostStretch> lost_;
+    std::vector<LostEvents> lost_;
     std::vector<std::vector<Argument>> arguments_;  // by row
     std::map<uint32_t, PicturePieces> pictures_;
     LaneFinds finds_;

@@ -82,7 +82,7 @@ struct WakeUp {
     uint32_t by = 0;        // thread of the operating system; 0: the system itself (a timer, a device)
     uint32_t lane = kNone;  // of that thread
 };
-/// How a thread spent a stretch of time, as far as the system told.
+/// How a thread spent a range of time, as far as the system told.
 struct TimeSplit {
     int64_t ran = 0, ready = 0, blocked = 0;
     int64_t known() const { return ran + ready + blocked; }
@@ -100,7 +100,7 @@ struct CoreSpan {
     uint32_t thread = 0;  // of the operating system; 0: idle, layout::kUnknownThread: not known; kStoppedMachine
 };
 
-struct LostStretch {
+struct LostEvents {
     int64_t time = 0;  // the events before this instant are missing
     uint64_t events = 0;
 };
@@ -120,7 +120,7 @@ struct Lane {
     };
     Column<Blocked> blocked;  // the waits that lie in no other wait, in order of time
     Column<LinkEnd> linkIns;  // sorted by time
-    Column<LostStretch> lost;
+    Column<LostEvents> lost;
     Column<Argument> arguments;      // sorted by row and index
     Column<ScheduleSpan> schedule;   // of a thread, sorted, without gaps but where it is not known
     Column<TimeSplit> scheduleSums;  // of the spans before every kScheduleStep-th one

@@ -89,7 +89,7 @@ CacheKey indexOf(uint64_t state) {
                               sizeof(Wait),
                               sizeof(Lane::Blocked),
                               sizeof(LinkEnd),
-                              sizeof(LostStretch),
+                              sizeof(LostEvents),
                               sizeof(Argument),
                               sizeof(ScheduleSpan),
                               sizeof(TimeSplit),

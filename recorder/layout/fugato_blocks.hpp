@@ -16,7 +16,7 @@ namespace fugato::layout {
 struct FoundBlocks {
     std::vector<IndexEntry> blocks;
     bool indexed = false;
-    uint64_t gaps = 0;  // stretches of bytes that are no block
+    uint64_t gaps = 0;  // ranges of bytes that are no block
     bool cancelled = false;
 };
 

@@ -22,7 +22,7 @@ enum class Trouble : uint8_t {
     SlowerCall,     // each call of a marker takes longer
     MoreCalls,      // a marker is called more often
     Unusual,        // a marker that usual frames do not have
-    Unmarked,       // a stretch in which nothing is recorded
+    Unmarked,       // a range in which nothing is recorded
     LockHeld,       // another thread holds a lock for long
     FileWait,       // a file is not there quickly
     LongWait,       // a wait whose end nobody tells

@@ -13,8 +13,8 @@
 #include <unclosed_recording.hpp>
 
 #include "core/ask/marker_statistics.h"
+#include "core/ask/range_table.h"
 #include "core/ask/search.h"
-#include "core/ask/stretch_table.h"
 #include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/causes/explain.h"
@@ -81,8 +81,8 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
     if (!r.storage->damaged() && !withinBounds(r)) std::abort();  // what the makers of a recording promise
     volatile int64_t used = readAll(r);
     (void)used;
-    const Stretch whole = wholeOf(r);
-    tableOfStretch(r, whole);
+    const TimeRange whole = wholeOf(r);
+    tableOfRange(r, whole);
     search(r, "a");
     for (uint32_t site = 0; site < std::min<size_t>(r.sites.size(), kFewSites); ++site) {
         statisticsOf(r, site, whole, 0);

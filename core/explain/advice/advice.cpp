@@ -619,7 +619,7 @@ private:
 
     /// Time of frames that ran outside any marker, or between the inner markers of one, for long.
     void unmarked() {
-        constexpr int64_t kLongStretch = 1'000'000;  // ns without a marker
+        constexpr int64_t kLongPart = 1'000'000;  // ns without a marker
         std::map<std::pair<uint32_t, PathId>, Advice> byPlace;
         std::map<std::pair<uint32_t, PathId>, int64_t> inSample;
         std::map<std::pair<uint32_t, PathId>, StackTree> stacks;
@@ -631,7 +631,7 @@ private:
         for (size_t i = sample_.size(); i-- > 0;) {
             const Frame& frame = e_.frame(sample_[i]);
             for (const Segment& segment : walker.account(frame.lane, frame.begin, frame.end)) {
-                if (segment.kind != SegmentKind::Running || segment.duration() < kLongStretch || !divided[segment.path])
+                if (segment.kind != SegmentKind::Running || segment.duration() < kLongPart || !divided[segment.path])
                     continue;
                 Advice& advice = byPlace[{segment.lane, segment.path}];
                 inSample[{segment.lane, segment.path}] += segment.duration();
@@ -651,9 +651,9 @@ private:
                 place.second ? "inside " + r_.pathText(place.second) + ", between its markers," : "outside any marker";
             advice.kind = AdviceKind::Unmarked;
             advice.confidence = ConfidenceLevel::High;
-            advice.title = "Long stretches without a marker on " + r_.lanes[place.first].name;
+            advice.title = "Much time without a marker on " + r_.lanes[place.first].name;
             advice.evidence = percent(static_cast<double>(ns) / static_cast<double>(sampleTime_)) +
-                              " of the frames' time lies " + where + " in stretches of more than a millisecond.";
+                              " of the frames' time lies " + where + " in pieces of more than a millisecond.";
             advice.next = "Put a marker around the work there.";
             if (const auto tree = stacks.find(place); tree != stacks.end()) nameFunction(advice, tree->second);
             advice.key = "unmarked " + r_.lanes[place.first].name + " " + r_.pathText(place.second);

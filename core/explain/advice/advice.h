@@ -25,7 +25,7 @@ enum class AdviceKind : uint8_t {
     FirstUse,        // loading when first needed
     SlowFile,        // file requests over a limit
     TooLong,         // markers past their expected longest duration
-    Unmarked,        // long stretches of frames without a marker
+    Unmarked,        // much time of frames without a marker
     Measuring,       // measuring itself costs too much
     Weak,            // too little was recorded to compare with
 };

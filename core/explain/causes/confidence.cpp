@@ -16,7 +16,7 @@ constexpr size_t kEnough = 30, kFewest = 8;  // usual frames to compare with
 
 bool eventsMissing(const Lane& lane, int64_t begin, int64_t end) {
     return std::any_of(lane.lost.begin(), lane.lost.end(),
-                       [&](const LostStretch& lost) { return lost.time > begin && lost.time <= end; });
+                       [&](const LostEvents& lost) { return lost.time > begin && lost.time <= end; });
 }
 
 }  // namespace

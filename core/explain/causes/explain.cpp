@@ -296,7 +296,7 @@ private:
     std::vector<Sum> sums_;
 };
 
-/// Which causes each late frame from `first` on has, several stretches of them side by side; then those of all late
+/// Which causes each late frame from `first` on has, several ranges of them side by side; then those of all late
 /// frames gathered. e.found holds those of the frames before.
 bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const Explanation* previous) {
     if (progress && !progress(0)) return false;

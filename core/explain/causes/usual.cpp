@@ -275,7 +275,7 @@ static std::unordered_map<uint64_t, UsualOccurrence> occurrencesIn(const Explana
         uint64_t number = 0;
         std::vector<int64_t> durations;  // of the first ones
     };
-    // Several stretches of the sample side by side.
+    // Several ranges of the sample side by side.
     const size_t threads = threadsFor(sample.size() / 8);
     std::vector<std::unordered_map<uint64_t, Sum>> parts(threads);
     sideBySide(threads, [&](size_t thread) {

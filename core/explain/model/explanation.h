@@ -53,7 +53,7 @@ bool heldToTick(int64_t duration, int64_t pacing, int64_t deadline);
 
 enum class FrameState : uint8_t { InBudget, Near, Over };
 
-/// Which frames are explained: those that begin in a stretch of time, in a stage; by itself all of them.
+/// Which frames are explained: those that begin in a range of time, in a stage; by itself all of them.
 struct ExplainScope {
     int64_t begin = std::numeric_limits<int64_t>::min(), end = std::numeric_limits<int64_t>::max();  // from, to before
     std::string stage;  // a value of the state named "stage"; empty: any

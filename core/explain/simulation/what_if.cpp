@@ -75,7 +75,7 @@ private:
     std::vector<Of> of_;  // by lane
 };
 
-/// Runs a stretch of the recording again with cuts, as a map from each lane's times to new ones.
+/// Runs a range of the recording again with cuts, as a map from each lane's times to new ones.
 class Again {
 public:
     Again(const Recording& recording, const Series& series, const Ticks& ticks, int64_t begin, int64_t end)
@@ -370,7 +370,7 @@ private:
         uint32_t lane;
         int64_t end;
     };
-    /// The work that a lane asked others to do, in the stretch.
+    /// The work that a lane asked others to do, in the range.
     const std::vector<Work>& askedBy(uint32_t asker) {
         if (!worksMade_) {
             worksMade_ = true;
@@ -444,7 +444,7 @@ public:
 
     /// Predicts the frames [first, last] into `out`: spikes so near each other that the later ones may follow from the
     /// earlier. Returns false where `goOn` said so.
-    bool stretch(uint32_t first, uint32_t last, Prediction& out, const std::function<bool()>& goOn) {
+    bool runAgain(uint32_t first, uint32_t last, Prediction& out, const std::function<bool()>& goOn) {
         bool named = false;  // one of the causes to be repaired was found in these frames
         int64_t leastOverrun = INT64_MAX;
         uint32_t from = first;
@@ -619,7 +619,7 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
             if (spikes[next].first - spikes[next - 1].last > kLeadIn ||
                 spikes[next].last - spikes[i].first > kMostTogether)
                 break;
-        if (!goOn() || !predicting.stretch(spikes[i].first, spikes[next - 1].last, p, goOn)) return nullptr;
+        if (!goOn() || !predicting.runAgain(spikes[i].first, spikes[next - 1].last, p, goOn)) return nullptr;
     }
     const std::vector<bool>& repaired = predicting.repaired();
     std::pair<uint32_t, uint32_t> beside{kNone, kNone};  // a spike, and its costliest cause that is left

@@ -56,8 +56,8 @@ void backOverSchedule(const Lane& lane, int64_t begin, int64_t end, Take&& take)
 
 }  // namespace
 
-/// A stretch in which the lane's markers tell of no wait: time that it ran, but where the system says that it did not.
-void CriticalPathWalker::putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock) {
+/// A range in which the lane's markers tell of no wait: time that it ran, but where the system says that it did not.
+void CriticalPathWalker::putPart(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock) {
     const auto ran = [&](int64_t from, int64_t to) {
         cursor(lane).addUp(from, to, spent_);
         for (const PathId path : spent_.touched) {
@@ -75,7 +75,7 @@ void CriticalPathWalker::putStretch(uint32_t lane, int64_t begin, int64_t end, c
         ranTo = from;
         while (to > from) {  // who had the core, and in which marker it was wanted
             const LaneCursor::Here now = cursor(lane).at(to);
-            const int64_t since = std::max(from, now.stretchBegin);
+            const int64_t since = std::max(from, now.partBegin);
             putRunning(lane, since, to, now.marker, now.path, lock);
             to = since;
         }
@@ -185,12 +185,12 @@ void CriticalPathWalker::walk(uint32_t lane, int64_t time, int64_t from, const L
         const LaneCursor::Here now = cursor(lane).at(time);
         // Each step goes back in time, also where markers that were kept lie outside those that hold them.
         const auto earlier = [&](int64_t begin) { return begin < time ? std::max(from, begin) : from; };
-        int64_t begin = earlier(now.stretchBegin);
+        int64_t begin = earlier(now.partBegin);
         if (sums_ && !now.wait && (owner || now.marker.valid())) {
             const int64_t waited = cursor(lane).waitedUntil(time);
             if (waited < time) {
                 begin = earlier(owner ? waited : std::max(waited, cursor(lane).outermostBegin()));
-                putStretch(lane, begin, time, lock);
+                putPart(lane, begin, time, lock);
                 time = begin;
                 continue;
             }

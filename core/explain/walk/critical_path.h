@@ -91,7 +91,7 @@ private:
     };
     void putBySchedule(uint32_t lane, int64_t begin, int64_t end, const KindsBySchedule& as, const MarkerRef& marker,
                        PathId path, const LockVia& lock);
-    void putStretch(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock);
+    void putPart(uint32_t lane, int64_t begin, int64_t end, const LockVia& lock);
     void putRunning(uint32_t lane, int64_t begin, int64_t end, const MarkerRef& marker, PathId path,
                     const LockVia& lock);
     void putDelay(uint32_t lane, int64_t begin, int64_t end, SegmentKind kind, const MarkerRef& marker, PathId path,

@@ -83,14 +83,14 @@ LaneCursor::Here LaneCursor::at(int64_t time) {
         here.marker = {lane_, row, rows_[row].last};
         here.path = rows_[row].path;
         here.wait = rows_[row].wait;
-        here.stretchBegin = rows_[row].begin;
+        here.partBegin = rows_[row].begin;
     };
     if (open_) inside(open_ - 1);
     for (uint32_t row = open_; row < rows_.size(); ++row) {
         const Row& now = look(row, time);
         if (now.last == kNone) break;
         if (now.end < time) {
-            here.stretchBegin = std::max(here.stretchBegin, now.end);
+            here.partBegin = std::max(here.partBegin, now.end);
             break;  // the rows below may lag behind; they catch up when they are looked at
         }
         inside(row);

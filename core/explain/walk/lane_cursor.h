@@ -31,7 +31,7 @@ public:
         MarkerRef marker;  // innermost open just before the instant
         PathId path = 0;   // of that marker
         bool wait = false;
-        int64_t stretchBegin = INT64_MIN;  // since when it has been the innermost
+        int64_t partBegin = INT64_MIN;  // since when it has been the innermost
     };
     /// What is open just before an instant. Quickest where times run backwards.
     Here at(int64_t time);

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // What measuring itself cost: each marker takes as long as the recorder measured at its start (the fact
-// "marker cost ns"), so the markers that begin in a stretch of a lane tell how much of it was measuring.
+// "marker cost ns"), so the markers that begin in a range of a lane tell how much of it was measuring.
 #pragma once
 
 #include "core/model/recording.h"

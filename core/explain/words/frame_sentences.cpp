@@ -22,7 +22,7 @@ constexpr double kMuchWaiting = 0.1;
 constexpr int64_t kWorthTelling = 200'000;  // ns behind a lock or another lane, or a tenth of the overrun
 constexpr size_t kFewFrames = 30;           // to compare with
 
-/// Where the longest stretch without a marker lies inside one that is divided by markers.
+/// Where the longest time without a marker lies inside one that is divided by markers.
 Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t excess, std::span<const Segment> segments) {
     const Recording& r = *e.recording;
     Segment longest;
@@ -200,7 +200,7 @@ private:
                    (cause.function == kNone ? " A marker there would tell more." : "");
         if (verdict_.shares.size() > 1)
             return "For " + durationText(excess) + " more nothing that was recorded is to blame.";
-        return "Nothing that was recorded took longer than usual. A marker inside the longest stretch without one "
+        return "Nothing that was recorded took longer than usual. A marker inside the longest time without one "
                "would "
                "tell more.";
     }

@@ -192,7 +192,7 @@ std::string smallerCausesText(const Explanation& e) {
            " late in all";
 }
 
-std::string whatIfSentence(const Explanation& e, const Prediction& p) {
+std::string whatIfSentence(const Explanation& e, const Prediction& p, uint32_t selected) {
     std::string repairs;
     bool known = false;
     size_t frames = 0, saved = 0;  // of the causes' own frames
@@ -207,10 +207,10 @@ std::string whatIfSentence(const Explanation& e, const Prediction& p) {
             saved += p.overrun[frame] == 0;
         }
     }
-    if (!known) return "Markers inside this stretch would tell more.";
+    if (!known) return "Markers inside it would tell more.";
     const Repair& first = p.repairs.front();
     const CauseKind kind = e.causes[first.cause].kind;
-    if (p.repairs.size() > 1) {
+    if (p.repairs.size() > 1 || (selected != kNone && first.cause != selected)) {
         std::vector<std::string> usual, gone;
         for (const Repair& repair : p.repairs) (repair.gone ? gone : usual).push_back(e.causes[repair.cause].letter);
         if (!gone.empty()) repairs = "Without " + joined(gone);

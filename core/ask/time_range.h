@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// A stretch of time, and how to add up what lies in it: whole chunks of a row from their sums, the
+// A range of time, and how to add up what lies in it: whole chunks of a row from their sums, the
 // markers at its edges one by one.
 #pragma once
 
@@ -9,11 +9,11 @@
 namespace fugato {
 
 /// From `begin` to before `end`.
-struct Stretch {
+struct TimeRange {
     int64_t begin = 0, end = 0;
-    bool operator==(const Stretch&) const = default;
+    bool operator==(const TimeRange&) const = default;
 };
-inline Stretch wholeOf(const Recording& recording) {
+inline TimeRange wholeOf(const Recording& recording) {
     return {recording.begin, std::max(recording.end, recording.begin) + 1};
 }
 

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#include "stretch_table.h"
+#include "range_table.h"
 
 #include "core/store/long_work.h"
 
@@ -13,10 +13,10 @@ struct Sum {
 };
 
 /// By the lane's own numbers of paths.
-std::vector<Sum> sumLane(const Lane& lane, const Stretch& stretch) {
+std::vector<Sum> sumLane(const Lane& lane, const TimeRange& range) {
     std::vector<Sum> sums(lane.paths.size());
     for (const MarkerRow& row : lane.rows) {
-        const auto [from, to] = row.overlapping(stretch.begin, stretch.end);
+        const auto [from, to] = row.overlapping(range.begin, range.end);
         if (from == to) break;  // and so nothing is nested
         walkMarkers(
             row, from, to,
@@ -35,38 +35,37 @@ std::vector<Sum> sumLane(const Lane& lane, const Stretch& stretch) {
                 sum.total += duration;
                 sum.longest = std::max(sum.longest, duration);
             });
-        // The first and the last may reach out of the stretch.
-        sums[row.lanePath(from)].total -= std::max<int64_t>(0, stretch.begin - row.begin(from));
-        sums[row.lanePath(to - 1)].total -= std::max<int64_t>(0, row.end(to - 1) - stretch.end);
+        // The first and the last may reach out of the range.
+        sums[row.lanePath(from)].total -= std::max<int64_t>(0, range.begin - row.begin(from));
+        sums[row.lanePath(to - 1)].total -= std::max<int64_t>(0, row.end(to - 1) - range.end);
     }
     return sums;
 }
 
 }  // namespace
 
-std::shared_ptr<const StretchTable> tableOfStretch(const Recording& r, const Stretch& stretch,
-                                                   const Progress& progress) {
-    longWork("the table of a stretch of time");
-    auto table = std::make_shared<StretchTable>();
-    table->stretch = stretch;
+std::shared_ptr<const RangeTable> tableOfRange(const Recording& r, const TimeRange& range, const Progress& progress) {
+    longWork("the table of a range of time");
+    auto table = std::make_shared<RangeTable>();
+    table->range = range;
     std::vector<uint32_t> rowOf(r.paths.size(), kNone);  // of the lane in hand
     size_t done = 0;
     for (const uint32_t laneIndex : r.laneOrder) {
         if (progress && !progress(static_cast<double>(done++) / static_cast<double>(r.laneOrder.size())))
             return nullptr;
         const Lane& lane = r.lanes[laneIndex];
-        const std::vector<Sum> sums = sumLane(lane, stretch);
+        const std::vector<Sum> sums = sumLane(lane, range);
         const auto laneRow = static_cast<uint32_t>(table->rows.size());
         // Paths of a lane are numbered from the outermost in, so a parent's row is there before its children's.
         for (size_t i = 0; i < sums.size(); ++i) {
             if (!sums[i].count) continue;
             if (table->rows.size() == laneRow) {
-                StretchRow whole;
+                RangeRow whole;
                 whole.lane = laneIndex;
                 table->rows.push_back(whole);
                 table->lanes.push_back(laneRow);
             }
-            StretchRow row;
+            RangeRow row;
             row.lane = laneIndex;
             row.path = lane.paths[i];
             row.count = sums[i].count;
@@ -88,7 +87,7 @@ std::shared_ptr<const StretchTable> tableOfStretch(const Recording& r, const Str
             table->rows.push_back(std::move(row));
         }
     }
-    for (StretchRow& row : table->rows)
+    for (RangeRow& row : table->rows)
         std::stable_sort(row.children.begin(), row.children.end(),
                          [&](uint32_t x, uint32_t y) { return table->rows[x].total > table->rows[y].total; });
     return table;
