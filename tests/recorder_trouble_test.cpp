@@ -208,8 +208,11 @@ private slots:
                 usleep(1000);
             }
         });
-        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(QString::fromStdString(file)).size() > 5000, 20'000);
+        const auto sizeNow = [&] { return QFileInfo(QString::fromStdString(file)).size(); };
+        QTRY_VERIFY_WITH_TIMEOUT(sizeNow() > 5000, 20'000);
         const auto r = opened(file);
+        const qint64 size = sizeNow();
+        QTRY_VERIFY_WITH_TIMEOUT(sizeNow() > size, 20'000);
         kill(child, SIGKILL);
         QCOMPARE(endOf(child), -SIGKILL);
         QVERIFY(r);

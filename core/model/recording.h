@@ -308,8 +308,6 @@ public:
     Column<StackSample> samples;  // of running, sorted by time
     Column<StackSample> stops;    // each where its thread blocks, at the begin of that; sorted by time
     Column<uint64_t> stackAddresses;
-    size_t stackCount() const { return samples.size() + stops.size(); }
-    const StackSample& stack(size_t i) const { return i < samples.size() ? samples[i] : stops[i - samples.size()]; }
     std::vector<Module> modules;
     std::map<std::string, std::string> context;
     int64_t startedUnixNs = 0;
@@ -351,6 +349,9 @@ public:
         return {operationSteps.data() + operation.firstStep, operation.steps};
     }
 
+    /// Call stacks: samples, then stops.
+    size_t stackCount() const { return samples.size() + stops.size(); }
+    const StackSample& stack(size_t i) const { return i < samples.size() ? samples[i] : stops[i - samples.size()]; }
     size_t markerCount() const;
     /// Of path 0, which a marker has only where what was kept of it could not be read: one without a name.
     const Site& siteOf(PathId path) const;

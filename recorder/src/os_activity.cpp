@@ -26,7 +26,7 @@ namespace {
 
 constexpr uint64_t kLoadEveryNs = 250'000'000, kModulesEveryNs = 1'000'000'000;
 constexpr size_t kMostStack = 64;
-constexpr size_t kPage = 4096, kRingPages = 128, kRingPagesForCopies = 1024;
+constexpr size_t kPage = 4096, kRingPages = 128, kRingPagesForCopies = 512;
 // Copied of a stack: for samples, and where a thread stops, which may be a hundred times as often.
 constexpr uint32_t kCopiedBytes = 16 << 10, kCopiedWhereBlocking = 4 << 10;
 constexpr uint32_t kCoreLane = 2, kThreadLane = 0;
