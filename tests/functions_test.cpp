@@ -347,7 +347,7 @@ private slots:
                     QCOMPARE(std::get<int64_t>(table->value(row, kFunctionSelf)), int64_t{24'000'000});
                     QCOMPARE(std::get<std::string>(table->value(row, kFunctionCaller)),
                              std::string("shore::Chart::load"));
-                    QVERIFY(QString::fromStdString(std::get<std::string>(table->value(row, kFunctionSelfSamples)))
+                    QVERIFY(QString::fromStdString(std::get<std::string>(table->value(row, kFunctionSource)))
                                 .contains("sampled_library.cpp"));
                     found = true;
                 }

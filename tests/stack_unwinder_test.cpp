@@ -79,7 +79,7 @@ private slots:
             QVERIFY(!ruleAt(made, outside).known);
     }
 
-    void instructionsOfEveryKind() {
+    void savedMovedAndUnknownRegisters() {
         // remember; 16 more; restore; rbx in r12; r13 the same; r14 unknown; r15 at −3 · −8; rbp by an expression
         const FrameRule rule = ruleAt(
             described(std::string("\x0a\x0e\x18\x0b\x09\x03\x0c\x08\x0d\x07\x0e\x11\x0f\x7d\x10\x06\x02\x77\x08", 19)),

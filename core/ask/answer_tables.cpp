@@ -146,23 +146,22 @@ class TableOfFunctions : public Table {
 public:
     explicit TableOfFunctions(std::shared_ptr<const Stacks> stacks) : stacks_(std::move(stacks)) {}
     const std::vector<TableColumn>& columns() const override {
-        static const std::vector<TableColumn> kOfBlocking{
-            {"function", "Function", Quantity::Text, "As the program's debug information or symbol table names it"},
-            {"self_ns", "Self", Quantity::Duration, "Time blocked in it itself"},
-            {"total_ns", "Total", Quantity::Duration, "Time blocked in it and in all it called"},
-            {"module", "Module", Quantity::Text, "The program or library it belongs to"},
-            {"called_from", "Mostly called from", Quantity::Text, "The function that called it for most of that time"},
-            {"source", "Source", Quantity::Text, "Where it is declared"}};
-        static const std::vector<TableColumn> columns{
+        static const std::vector<TableColumn> kOfRunning{
             {"function", "Function", Quantity::Text, "As the program's debug information or symbol table names it"},
             {"self_ns", "Self", Quantity::Duration, "Running time in it and in nothing it called, by its samples"},
             {"total_ns", "Total", Quantity::Duration, "Running time in it and in all it called, by its samples"},
             {"module", "Module", Quantity::Text, "The program or library it belongs to"},
-            {"called_from", "Mostly called from", Quantity::Text, "The function that called it in most of them"},
+            {"called_from", "Mostly called from", Quantity::Text, "The function that called it most of that time"},
+            {"source", "Source", Quantity::Text, "Where it is declared"},
             {"self_samples", "Self samples", Quantity::Count, "Call stacks in which it was the innermost"},
-            {"samples", "Samples", Quantity::Count, "Call stacks in which it was being executed"},
-            {"source", "Source", Quantity::Text, "Where it is declared"}};
-        return stacks_->scope.blocked ? kOfBlocking : columns;
+            {"samples", "Samples", Quantity::Count, "Call stacks in which it was being executed"}};
+        static const std::vector<TableColumn> kOfBlocking = [] {
+            std::vector<TableColumn> columns(kOfRunning.begin(), kOfRunning.begin() + kFunctionSelfSamples);
+            columns[kFunctionSelf].help = "Time blocked in it itself";
+            columns[kFunctionTotal].help = "Time blocked in it and in all it called";
+            return columns;
+        }();
+        return stacks_->scope.blocked ? kOfBlocking : kOfRunning;
     }
     uint32_t rowLimit() const override { return static_cast<uint32_t>(stacks_->functions.size()); }
     TableValue value(Row row, size_t column) const override {
@@ -172,7 +171,6 @@ public:
         const auto time = [&](uint64_t counted) {
             return stacks_->each ? TableValue(static_cast<int64_t>(counted) * stacks_->each) : TableValue();
         };
-        if (stacks_->scope.blocked && column == kFunctionSelfSamples) column = kFunctionSource;
         switch (column) {
             case kFunctionName: return symbols.nameOf(r.function);
             case kFunctionSelf: return time(r.self);

@@ -50,9 +50,9 @@ enum FunctionColumn : size_t {
     kFunctionTotal,
     kFunctionModule,
     kFunctionCaller,
-    kFunctionSelfSamples,
-    kFunctionSamples,
-    kFunctionSource
+    kFunctionSource,
+    kFunctionSelfSamples,  // not of blocked time, as the next one
+    kFunctionSamples
 };
 std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks);
 

@@ -31,7 +31,7 @@ std::string argumentWords(const CauseArgument& argument);
 std::string smallerCausesText(const Explanation& explanation);
 /// What the repairs of a prediction would bring: "If this took its usual time, 36 of its 38 late frames would meet
 /// their deadline; 12 frames stay late, most of all from B."
-/// A single repair of cause `selected`, or any where it is kNone, is told of as “this”.
+/// `selected`: the cause that “this” stands for; kNone: that of the only repair.
 std::string whatIfSentence(const Explanation& e, const Prediction& prediction, uint32_t selected = kNone);
 /// What a part of a frame is called: "Replay ▸ Flush", "Wait for wind ▸ waking"…
 std::string partTitle(const Recording& recording, const PartKey& key);
