@@ -7,6 +7,7 @@
 
 #include <fcntl.h>
 #include <pthread.h>
+#include <sched.h>
 #include <sys/mman.h>
 #include <sys/prctl.h>
 #include <sys/socket.h>
@@ -140,6 +141,18 @@ private:
     std::thread thread_;
 };
 
+/// Holds this thread to the first core that it may use.
+void keepToOneCore() {
+    cpu_set_t cores;
+    if (sched_getaffinity(0, sizeof cores, &cores)) std::abort();
+    for (int core = 0; core < CPU_SETSIZE; ++core)
+        if (CPU_ISSET(core, &cores)) {
+            CPU_ZERO(&cores);
+            CPU_SET(core, &cores);
+        }
+    if (sched_setaffinity(0, sizeof cores, &cores)) std::abort();
+}
+
 void burn(int ms) {
     const auto end = Clock::now() + milliseconds(ms);
     while (Clock::now() < end) computed = computed * 31 + 7;
@@ -164,7 +177,12 @@ int main(int count, char** words) {
         kill(self, SIGCONT);
     });
     std::vector<std::unique_ptr<Helper>> ferries;
-    for (int i = 0; i < kBurners; ++i) ferries.push_back(std::make_unique<Helper>("ferry", false, burn));
+    const bool oneCore = trouble == Trouble::OneCore;
+    for (int i = 0; i < kBurners; ++i)
+        ferries.push_back(std::make_unique<Helper>("ferry", false, [oneCore](int ms) {
+            if (oneCore) keepToOneCore();
+            burn(ms);
+        }));
 
     const std::string chart = folder + "/chart", log = folder + "/log";
     const int charts = open(chart.c_str(), O_RDWR | O_CREAT | O_TRUNC, 0600),
@@ -187,12 +205,13 @@ int main(int count, char** words) {
     std::vector<std::unique_ptr<Thread>> sweepers;
     for (int i = 0; i < kBurners; ++i) sweepers.push_back(std::make_unique<Thread>("sweeper"));
 
+    if (oneCore) keepToOneCore();  // this thread alone
     auto next = Clock::now();
     for (uint32_t n = 0; n < kFrames; ++n) {
         const auto is = [&](Trouble one) { return trouble == one && isTroubled(n); };
         const int late = static_cast<int>(kHeldUp.count());
         const fug::Frame frame(watch);
-        if (is(Trouble::AllCores))
+        if (is(Trouble::AllCores) || is(Trouble::OneCore))
             for (const auto& ferry : ferries) ferry->ask(static_cast<int>(kBurning.count()));
         if (is(Trouble::OwnThreads))
             for (const auto& sweeper : sweepers) sweeper->ask([] { burn(static_cast<int>(kBurning.count())); });

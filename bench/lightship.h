@@ -11,6 +11,7 @@ namespace lightship {
 enum class Trouble : uint8_t {
     None,
     AllCores,    // other programs compute on every core
+    OneCore,     // they compute on the one core that its main thread is held to
     OwnThreads,  // threads of its own do
     Stopped,     // another program stops it and lets it go on
     DiskRead,    // what it reads is no longer in memory
@@ -22,10 +23,10 @@ enum class Trouble : uint8_t {
     Sleep,       // what it calls sleeps
     Library,     // the thread of a library that it asked computes for long
 };
-inline constexpr const char* kTroubleNames[] = {"none",      "all-cores",   "own-threads", "stopped",
-                                                "disk-read", "page-faults", "lock",        "pipe",
-                                                "socket",    "sync",        "sleep",       "library"};
-inline constexpr int kTroubles = 12;
+inline constexpr const char* kTroubleNames[] = {"none",      "all-cores",   "one-core", "own-threads", "stopped",
+                                                "disk-read", "page-faults", "lock",     "pipe",        "socket",
+                                                "sync",      "sleep",       "library"};
+inline constexpr int kTroubles = 13;
 
 inline constexpr int64_t kTickNs = 20'000'000;
 inline constexpr uint32_t kFirst = 50, kEvery = 20, kTimes = 10;  // frames that are troubled

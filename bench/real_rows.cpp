@@ -31,7 +31,8 @@ bool names(const Explanation& e, const Cause& cause, Trouble trouble) {
     const bool blocked = cause.kind == CauseKind::Waiting;
     switch (trouble) {
         case Trouble::None: return cause.kind == CauseKind::NoCore;
-        case Trouble::AllCores: return cause.contention == Contention::OtherPrograms;
+        case Trouble::AllCores:
+        case Trouble::OneCore: return cause.contention == Contention::OtherPrograms;
         case Trouble::OwnThreads: return cause.contention == Contention::OwnThreads;
         case Trouble::Stopped: return blocked && marker == "Beam";
         case Trouble::DiskRead: return marker == "Read chart";
@@ -82,7 +83,7 @@ Found found(Trouble trouble, bool busy) {
     Found out;
     const auto e = explainedRun(trouble, busy);
     if (!e) return out;
-    const bool lasts = trouble == Trouble::AllCores || trouble == Trouble::OwnThreads;
+    const bool lasts = trouble == Trouble::AllCores || trouble == Trouble::OneCore || trouble == Trouble::OwnThreads;
     for (uint32_t f = 0; f < e->frames.size(); ++f) {
         int64_t sum = 0;
         for (const auto& part : e->excessOf(f)) sum += part.excess();
