@@ -763,6 +763,7 @@ private slots:
             picture.paint(painter, QRect(0, 0, 130, 40), 0);
         }
         const uint32_t deep = laneNamed(*r, "deep");
+        picture.setView(0, 400'000);
         QVERIFY(picture.folded(deep) && picture.height() < 100 * LanePicture::kRowHeight);
         picture.toggleFold(deep);
         QVERIFY(!picture.folded(deep) && picture.height() > 300 * LanePicture::kRowHeight);

@@ -169,9 +169,9 @@ private slots:
         }
         QCOMPARE(before, int64_t{20});
         const int64_t from = selection().view().begin;
-        QTest::keyClick(&lanes, Qt::Key_Right);
+        QTest::keyClick(&lanes, Qt::Key_Right, Qt::ShiftModifier);
         QCOMPARE(selection().view().begin, from + 3);  // a nanosecond is told from the next
-        QTest::keyClick(&lanes, Qt::Key_Left);
+        QTest::keyClick(&lanes, Qt::Key_Left, Qt::ShiftModifier);
         QCOMPARE(selection().view().begin, from);
         QTest::keyClick(window_.get(), Qt::Key_Home);
         QCOMPARE(selection().view().begin, recording().begin);
@@ -264,6 +264,7 @@ private slots:
         const uint32_t route = laneNamed(recording(), "route");
         LanesView& lanes = window_->lanes();
         lanes.setGathering(false);
+        selection().showWhole();
         QVERIFY(lanes.picture().folded(route));
         const int folded = lanes.picture().height();
         lanes.showLane(route);

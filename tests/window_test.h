@@ -42,19 +42,20 @@ protected:
         settle();
     }
     /// Waits for what is worked out on other threads.
-    void settle() { QTRY_VERIFY(!window_->asking()); }
+    void settle() { QTRY_VERIFY_WITH_TIMEOUT(!window_->asking(), 30'000); }
     QString write(const char* name, const QByteArray& bytes) {
         const QString path = folder_.filePath(name);
         QFile file(path);
         if (file.open(QIODevice::WriteOnly)) file.write(bytes);
         return path;
     }
-    /// Opens a file and waits until it is explained or refused.
+    /// Opens a file and waits until it is explained, its selected frame too, or refused.
     void open(const QString& path) {
         QSignalSpy explained(&window_->document(), &Document::explanationChanged),
             failed(&window_->document(), &Document::failed);
         window_->open(path);
         QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 30'000);
+        settle();
     }
     /// The middle of a marker of the chosen frame, in the lanes' viewport.
     QPoint placeOf(const MarkerRef& marker) {

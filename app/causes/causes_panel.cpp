@@ -3,6 +3,7 @@
 
 #include <QHelpEvent>
 #include <QKeyEvent>
+#include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QScrollBar>
@@ -23,28 +24,142 @@ constexpr size_t kFewSpikes = 6, kFewHolders = 5;
 }  // namespace
 
 CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* parent)
-    : QAbstractScrollArea(parent), document_(document), selection_(selection) {
+    : QAbstractScrollArea(parent),
+      document_(document),
+      selection_(selection),
+      parts_(new PaintedParts(this, [this] { return listParts(); })) {
     setFrameShape(QFrame::NoFrame);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     setFocusPolicy(Qt::StrongFocus);
     setMinimumWidth(200);
     setAccessibleName(tr("Causes of late frames"));
-    connect(&document, &Document::recordingChanged, this, &CausesPanel::layOut);
-    connect(&document, &Document::explanationChanged, this, [this] {
-        placesFor_ = {};
-        layOut();
+    connect(&document, &Document::recordingChanged, this, &CausesPanel::take);
+    connect(&document, &Document::calmlyChanged, this, &CausesPanel::take);
+    connect(&document.trials(), &Trials::changed, this, [this] {
+        parts_->changed();
+        viewport()->update();
     });
-    connect(&document.trials(), &Trials::changed, this, [this] { viewport()->update(); });
-    connect(&selection, &Selection::chosenChanged, this, &CausesPanel::layOut);
+    connect(&selection, &Selection::chosenChanged, this, [this] {
+        layOut();
+        showSelected();
+    });
+}
+
+/// Scrolls so that the selected spike is in sight, or the selected cause where none is.
+void CausesPanel::showSelected() {
+    const auto& e = shown_;
+    QRect wanted;
+    for (const Row& row : rows_) {
+        if (row.cause != openCause_ || openCause_ == kNone) continue;
+        if (wanted.isNull()) wanted = row.box;
+        if (row.spike != kNone && selection_.frame() >= e->spikes[row.spike].first &&
+            selection_.frame() <= e->spikes[row.spike].last)
+            wanted = row.box;
+    }
+    if (wanted.isNull()) return;
+    QScrollBar* bar = verticalScrollBar();
+    if (wanted.top() < bar->value()) bar->setValue(wanted.top() - kMargin);
+    if (wanted.bottom() > bar->value() + viewport()->height())
+        bar->setValue(wanted.bottom() + kMargin - viewport()->height());
+}
+
+std::vector<PaintedPart> CausesPanel::listParts() {
+    std::vector<PaintedPart> parts;
+    int cause = -1;
+    for (const Row& row : rows_) {
+        PaintedPart part = partOf(row);
+        const bool head = row.cause != kNone && row.spike == kNone && row.part == kNone && !row.more;
+        if (head) cause = static_cast<int>(parts.size());
+        if (!head && row.cause != kNone) part.within = cause;
+        parts.push_back(std::move(part));
+    }
+    return parts;
+}
+
+/// A row as it is read aloud and copied: in full, also where it is painted cut.
+PaintedPart CausesPanel::partOf(const Row& row) {
+    const Explanation& e = *shown_;
+    PaintedPart part;
+    part.box = row.box;
+    part.role = QAccessible::ListItem;
+    part.act = [this, row] { act(row); };
+    if (row.cause == kNone) {
+        part.key = "smaller";
+        part.role = QAccessible::Button;
+        part.name = toQString(smallerCausesText(e));
+        return part;
+    }
+    const Cause& cause = e.causes[row.cause];
+    const QString letter = toQString(cause.letter);
+    if (row.part != kNone) {
+        const auto [holder, late] = byHolder(cause.contentionParts)[row.part];
+        part.key = letter + " by " + QString::number(row.part);
+        part.name = tr("%1: %2 late").arg(toQString(coreHolderText(*e.recording, holder)), toQString(durationText(late)));
+    } else if (row.more) {
+        part.key = letter + " more";
+        part.role = QAccessible::Button;
+        part.name = tr("%1 more spikes").arg(toQString(countText(cause.spikes.size() - kFewSpikes)));
+    } else if (row.spike != kNone) {
+        const Spike& spike = e.spikes[row.spike];
+        const uint32_t frame = shownFrame(spike);
+        part.key = letter + " frame " + QString::number(spike.first);
+        part.name = tr("frame %1, %2, %3")
+                        .arg(toQString(countText(frame)), toQString(durationText(e.frame(frame).duration())),
+                             spikePlace(spike, frame));
+        part.selected = selection_.frame() >= spike.first && selection_.frame() <= spike.last;
+        part.actsOnArrival = true;
+    } else {
+        part.key = letter;
+        part.name = tr("%1: %2, %3, %4 late, %5")
+                        .arg(letter, toQString(causeTitle(e, cause)), toQString(causeKindPhrase(e, cause)),
+                             toQString(durationText(cause.late)),
+                             toQString(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames")
+                                                            : plural(cause.spikes.size(), "spike", "spikes")));
+        part.more = tipOf(row);
+        part.selected = row.cause == openCause_;
+        part.actsOnArrival = true;
+    }
+    return part;
+}
+
+void CausesPanel::act(const Row& row) {
+    if (row.more) {
+        (row.cause == kNone ? smaller_ : all_) = true;
+        layOut();
+    } else if (row.spike == kNone) {  // who had the cores is seen in the frame with most of it
+        selection_.chooseCause(known(row.cause));
+    } else {
+        const Explanation& e = *shown_;
+        selection_.chooseFrame(e.worstFrameOf(e.spikes[row.spike]));
+    }
+}
+
+void CausesPanel::take() {
+    shown_ = document_.explanation();
+    placesFor_ = {};
+    layOut();
+}
+
+/// A cause that is shown, as it is numbered in what is known by now of a growing recording; and the other way round.
+uint32_t CausesPanel::known(uint32_t cause) const {
+    const auto& now = document_.explanation();
+    return now == shown_ || cause == kNone ? cause : now ? now->causeLike(shown_->causes[cause].key) : kNone;
+}
+
+uint32_t CausesPanel::selectedCause() const {
+    const auto& now = document_.explanation();
+    const uint32_t cause = selection_.cause();
+    if (now == shown_ || !now || !shown_ || cause >= now->causes.size()) return cause;
+    return shown_->causeLike(now->causes[cause].key);
 }
 
 void CausesPanel::layOut() {
     rows_.clear();
-    if (openCause_ != selection_.cause()) all_ = false;
-    openCause_ = selection_.cause();
+    if (openCause_ != selectedCause()) all_ = false;
+    openCause_ = selectedCause();
     int y = kTop;
     const int width = viewport()->width() - 2 * kMargin;
-    if (const auto& e = document_.explanation()) {
+    if (const auto& e = shown_) {
         // One that is selected is always there, however small.
         const bool all = smaller_ || (openCause_ != kNone && openCause_ >= e->listed);
         const size_t shown = all ? e->causes.size() : e->listed;
@@ -61,12 +176,13 @@ void CausesPanel::layOut() {
     verticalScrollBar()->setRange(0, std::max(0, y + 8 - viewport()->height()));
     verticalScrollBar()->setPageStep(viewport()->height());
     verticalScrollBar()->setSingleStep(kSpikeHeight);
+    parts_->changed();
     viewport()->update();
 }
 
 /// What an opened cause shows below it: who had the cores, its spikes. Returns where that ends.
 int CausesPanel::layOutOpened(uint32_t c, int y, int width) {
-    const auto& e = document_.explanation();
+    const auto& e = shown_;
     const auto put = [&](uint32_t spike, bool more, uint32_t part) {
         rows_.push_back({QRect(kMargin + 30, y, width - 36, kSpikeHeight), c, spike, more, part});
         y += kSpikeHeight;
@@ -87,15 +203,15 @@ void CausesPanel::scrollContentsBy(int, int) { viewport()->update(); }
 
 void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     const Theme& t = theme();
-    const Explanation& e = *document_.explanation();
+    const Explanation& e = *shown_;
     const Cause& cause = e.causes[row.cause];
     const bool open = row.cause == openCause_;
     const QRect& box = row.box;
     const QRect badge(box.left() + 8, box.top() + 5, 20, 20);
     const auto& repairs = document_.trials().repairs();
     const auto& prediction = document_.trials().prediction();
-    const bool tried =
-        std::any_of(repairs.begin(), repairs.end(), [&](const Repair& r) { return r.cause == row.cause; });
+    const uint32_t now = known(row.cause);
+    const bool tried = std::any_of(repairs.begin(), repairs.end(), [&](const Repair& r) { return r.cause == now; });
     painter.setPen(tried ? QPen(t.plum, 1.2, Qt::DotLine) : QPen(Qt::NoPen));
     painter.setBrush(tried ? t.paper : open ? t.plum : t.plumLight);
     painter.drawEllipse(badge);
@@ -104,7 +220,8 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.drawText(badge, Qt::AlignCenter, toQString(cause.letter));
 
     const QString late = tried        ? tr("simulated")
-                         : prediction ? toQString(durationText(prediction->lateBy[row.cause]))
+                         : prediction && now < prediction->lateBy.size()
+                             ? toQString(durationText(prediction->lateBy[now]))
                                       : toQString(durationText(cause.late));
     const int lateWidth = painter.fontMetrics().horizontalAdvance(late);
     const int left = box.left() + 36, right = box.right() - 8;
@@ -153,7 +270,7 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
 
 /// Where in a strip of that width the frames of a cause lie; worked out once.
 const std::vector<int>& CausesPanel::placesOf(uint32_t cause, int width) const {
-    const auto& e = document_.explanation();
+    const auto& e = shown_;
     if (placesFor_ != std::pair(e.get(), width)) {
         placesFor_ = {e.get(), width};
         places_.assign(e->causes.size(), {});
@@ -172,7 +289,7 @@ const std::vector<int>& CausesPanel::placesOf(uint32_t cause, int width) const {
 /// One program, or lane group, that had the cores: its part of the time late.
 void CausesPanel::paintHolder(QPainter& painter, const Row& row) const {
     const Theme& t = theme();
-    const Explanation& e = *document_.explanation();
+    const Explanation& e = *shown_;
     const auto holders = byHolder(e.causes[row.cause].contentionParts);
     const auto [holder, late] = holders[row.part];
     const QRect box = row.box.adjusted(6, 0, -6, 0);
@@ -193,9 +310,24 @@ void CausesPanel::paintHolder(QPainter& painter, const Row& row) const {
                      painter.fontMetrics().elidedText(name, Qt::ElideRight, box.width() - wide - 8));
 }
 
+/// The frame of a spike that its row tells of: the selected one, or the worst.
+uint32_t CausesPanel::shownFrame(const Spike& spike) const {
+    const bool chosen =
+        selection_.frame() != kNone && selection_.frame() >= spike.first && selection_.frame() <= spike.last;
+    return chosen ? selection_.frame() : shown_->worstFrameOf(spike);
+}
+
+QString CausesPanel::spikePlace(const Spike& spike, uint32_t shown) const {
+    const uint32_t length = spike.last - spike.first + 1;
+    if (spike.origin < spike.first && shown == spike.first) return tr("from %1").arg(toQString(countText(spike.origin)));
+    if (length == 1) return tr("alone");
+    if (shown == spike.first) return tr("first of %1").arg(length);
+    return tr("%1 of %2").arg(shown - spike.first + 1).arg(length);
+}
+
 void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     const Theme& t = theme();
-    const Explanation& e = *document_.explanation();
+    const Explanation& e = *shown_;
     painter.setFont(smallFont());
     if (row.cause == kNone) {
         painter.setPen(t.path);
@@ -219,17 +351,8 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
         painter.drawRoundedRect(row.box, 3, 3);
         painter.setOpacity(1);
     }
-    const uint32_t shown = chosen ? selection_.frame() : e.worstFrameOf(spike);
-    const uint32_t length = spike.last - spike.first + 1;
-    QString place;
-    if (spike.origin < spike.first && shown == spike.first)
-        place = tr("from %1").arg(toQString(countText(spike.origin)));
-    else if (length == 1)
-        place = tr("alone");
-    else if (shown == spike.first)
-        place = tr("first of %1").arg(length);
-    else
-        place = tr("%1 of %2").arg(shown - spike.first + 1).arg(length);
+    const uint32_t shown = shownFrame(spike);
+    const QString place = spikePlace(spike, shown);
     const QRect box = row.box.adjusted(6, 0, -6, 0);
     painter.setPen(t.text);
     if (chosen) painter.setFont(smallBoldFont());
@@ -257,7 +380,7 @@ void CausesPanel::paintEvent(QPaintEvent*) {
     painter.setFont(titleFont());
     painter.setPen(t.text);
     painter.drawText(QRect(14, 6, 140, 20), Qt::AlignLeft | Qt::AlignVCenter, tr("Causes"));
-    const auto& e = document_.explanation();
+    const auto& e = shown_;
     if (!e || e->causes.empty()) {
         painter.setFont(textFont());
         painter.setPen(t.muted);
@@ -294,11 +417,12 @@ void CausesPanel::paintEvent(QPaintEvent*) {
         else
             paintSpike(painter, row);
     }
+    parts_->paintFocus(painter);
 }
 
 /// What may be cut where it is painted, in full.
 QString CausesPanel::tipOf(const Row& row) const {
-    const Explanation& e = *document_.explanation();
+    const Explanation& e = *shown_;
     if (row.cause == kNone || row.spike != kNone || row.more) return {};
     const Cause& cause = e.causes[row.cause];
     const std::string title = cause.path ? e.recording->pathText(cause.path, kNone) : causeTitle(e, cause);
@@ -322,7 +446,7 @@ bool CausesPanel::viewportEvent(QEvent* event) {
     const auto* help = static_cast<QHelpEvent*>(event);
     const QPoint at = help->pos() + QPoint(0, verticalScrollBar()->value());
     const auto row = std::find_if(rows_.begin(), rows_.end(), [&](const Row& r) { return r.box.contains(at); });
-    const QString tip = row == rows_.end() || !document_.explanation() ? QString() : tipOf(*row);
+    const QString tip = row == rows_.end() || !shown_ ? QString() : tipOf(*row);
     tip.isEmpty() ? QToolTip::hideText()
                   : QToolTip::showText(help->globalPos(), plainTip(tip), viewport(),
                                        row->box.translated(0, -verticalScrollBar()->value()));
@@ -330,32 +454,28 @@ bool CausesPanel::viewportEvent(QEvent* event) {
 }
 
 void CausesPanel::mousePressEvent(QMouseEvent* event) {
-    const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
-    for (const Row& row : rows_) {
-        if (!row.box.contains(at)) continue;
-        if (row.more) {
-            (row.cause == kNone ? smaller_ : all_) = true;
-            layOut();
-        } else if (row.spike == kNone) {  // who had the cores is seen in the frame with most of it
-            selection_.chooseCause(row.cause);
-        } else {
-            const Explanation& e = *document_.explanation();
-            selection_.chooseFrame(e.worstFrameOf(e.spikes[row.spike]));
-        }
-        return;
-    }
+    if (event->button() == Qt::LeftButton) parts_->click(event->pos());
 }
 
 void CausesPanel::keyPressEvent(QKeyEvent* event) {
-    const auto& e = document_.explanation();
-    if (!e || e->causes.empty()) return QAbstractScrollArea::keyPressEvent(event);
-    const int64_t now = selection_.cause() == kNone ? -1 : static_cast<int64_t>(selection_.cause());
-    const auto last = static_cast<int64_t>(e->causes.size()) - 1;
-    switch (event->key()) {
-        case Qt::Key_Down: selection_.chooseCause(static_cast<uint32_t>(std::min(now + 1, last))); break;
-        case Qt::Key_Up: selection_.chooseCause(static_cast<uint32_t>(std::max<int64_t>(now - 1, 0))); break;
-        default: QAbstractScrollArea::keyPressEvent(event);
-    }
+    if (!parts_->press(*event)) QAbstractScrollArea::keyPressEvent(event);
+}
+
+void CausesPanel::contextMenuEvent(QContextMenuEvent* event) {
+    QMenu menu(this);
+    const auto& e = shown_;
+    const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
+    const auto row = std::find_if(rows_.begin(), rows_.end(), [&](const Row& r) { return r.box.contains(at); });
+    if (e && row != rows_.end() && row->cause != kNone)
+        for (const TrialChoice& choice : trialChoices(*e, row->cause))
+            menu.addAction(tr("%1: %2").arg(toQString(e->causes[row->cause].letter), choice.name), this,
+                           [this, choice] {
+                               const uint32_t now = known(choice.repair.cause);
+                               if (now != kNone) document_.trials().toggle({now, choice.repair.gone});
+                           });
+    if (!menu.isEmpty()) menu.addSeparator();
+    parts_->fillMenu(menu, event->pos());
+    menu.exec(event->globalPos());
 }
 
 }  // namespace fugato

@@ -8,6 +8,7 @@
 #include <utility>
 #include <vector>
 
+#include "app/parts/painted_parts.h"
 #include "core/explain/model/explanation.h"
 
 namespace fugato {
@@ -30,6 +31,7 @@ public:
         uint32_t part = kNone;  // of CPU contention, in byHolder()
     };
     const std::vector<Row>& rows() const { return rows_; }
+    const PaintedParts& parts() const { return *parts_; }
 
 protected:
     bool viewportEvent(QEvent* event) override;
@@ -37,10 +39,20 @@ protected:
     void resizeEvent(QResizeEvent* event) override;
     void mousePressEvent(QMouseEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
     void scrollContentsBy(int dx, int dy) override;
 
 private:
+    void take();
+    uint32_t known(uint32_t cause) const;
+    uint32_t selectedCause() const;
     void layOut();
+    std::vector<PaintedPart> listParts();
+    PaintedPart partOf(const Row& row);
+    QString spikePlace(const Spike& spike, uint32_t shown) const;
+    uint32_t shownFrame(const Spike& spike) const;
+    void act(const Row& row);
+    void showSelected();
     int layOutOpened(uint32_t cause, int y, int width);
     void paintCause(QPainter& painter, const Row& row) const;
     void paintSpike(QPainter& painter, const Row& row) const;
@@ -50,6 +62,8 @@ private:
 
     Document& document_;
     Selection& selection_;
+    PaintedParts* parts_;
+    std::shared_ptr<const Explanation> shown_;  // of a growing recording, an earlier one
     std::vector<Row> rows_;
     uint32_t openCause_ = kNone;
     mutable std::vector<std::vector<int>> places_;  // by cause; empty until it is painted

@@ -11,7 +11,8 @@
 namespace fugato {
 
 namespace {
-constexpr int kFollowEvery = 12;        // ms
+constexpr int kFollowEvery = 40;        // ms
+constexpr int kCalmEvery = 250;         // ms
 constexpr int kWatchDamageEvery = 500;  // ms
 constexpr int kLookAgainAfter = 2000;   // ms: a file that no longer grows may be finished
 constexpr double kToldStep = 0.01;      // of progress
@@ -20,6 +21,8 @@ constexpr double kToldStep = 0.01;      // of progress
 Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {
     following_.setSingleShot(true);
     connect(&following_, &QTimer::timeout, this, &Document::follow);
+    calm_.setSingleShot(true);
+    connect(&calm_, &QTimer::timeout, this, [this] { tellCalmly(false); });
     connect(&damageWatch_, &QTimer::timeout, this, [this] {
         if (keptIsDamaged()) follow();
     });
@@ -66,6 +69,7 @@ void Document::show(const std::shared_ptr<const Recording>& recording, const QSt
     recording_ = recording;
     if (!first) {
         emit recordingGrew();
+        if (!recording_->growing) tellCalmly(false);  // else when it has been explained
         return;
     }
     explanation_.reset();
@@ -82,6 +86,18 @@ void Document::show(std::shared_ptr<const Explanation> explanation, bool fresh, 
     explanation_ = std::move(explanation);
     trials_.setExplanation(explanation_, carryOver);
     emit explanationChanged(fresh);
+    tellCalmly(fresh);
+}
+
+void Document::tellCalmly(bool fresh) {
+    const qint64 since = calmClock_.isValid() ? calmClock_.elapsed() : kCalmEvery;
+    if (growing() && !fresh && since < kCalmEvery) {
+        if (!calm_.isActive()) calm_.start(static_cast<int>(kCalmEvery - since));
+        return;
+    }
+    calm_.stop();
+    calmClock_.start();
+    emit calmlyChanged(fresh);
 }
 
 void Document::open(const QString& path) {

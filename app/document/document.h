@@ -40,6 +40,8 @@ public:
     int64_t budget() const { return budget_; }  // 0: the recorded deadlines
     uint32_t series() const { return series_; }
     bool busy() const { return busy_; }
+    /// Whether more of it is coming: its program still runs, or it is still being read.
+    bool growing() const { return recording_ && (recording_->growing || !recording_->whole); }
     bool hasFrames() const {
         return recording_ && !recording_->series.empty() && !recording_->series[0].frames.empty();
     }
@@ -67,6 +69,9 @@ signals:
     void symbolsChanged();
     /// `fresh`: of a newly opened recording or another series; else only the budget changed.
     void explanationChanged(bool fresh);
+    /// The same as that and recordingGrew, but while it grows at most four times a second: for tables, lists and
+    /// sentences, which are read. Comes after them.
+    void calmlyChanged(bool fresh);
     void failed(const QString& sentence);
     void cancelled();
 
@@ -75,6 +80,7 @@ private:
     std::function<bool(double, const QString&)> telling(Task& task);
     void show(const std::shared_ptr<const Recording>& recording, const QString& path, bool first);
     void show(std::shared_ptr<const Explanation> explanation, bool fresh, bool carryOver);
+    void tellCalmly(bool fresh);
     void explainAgain(bool fresh);
     void lookUpFunctions();
     void follow();
@@ -98,6 +104,8 @@ private:
     QTimer following_;  // while the program that makes the recording still runs
     qint64 followedBytes_ = -1, followTook_ = 0;
     QElapsedTimer followClock_;
+    QTimer calm_;  // until the next calmlyChanged
+    QElapsedTimer calmClock_;
     QTimer damageWatch_;  // looks whether what was kept of the recording was found damaged
 };
 

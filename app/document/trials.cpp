@@ -5,6 +5,17 @@
 
 namespace fugato {
 
+QList<TrialChoice> trialChoices(const Explanation& e, uint32_t index) {
+    QList<TrialChoice> choices;
+    const Cause& cause = e.causes[index];
+    const bool core = cause.kind == CauseKind::NoCore;
+    if (cause.kind != CauseKind::Unusual && (cause.path || core))
+        choices << TrialChoice{{index, false},
+                               core ? Trials::tr("Simulate a core at once") : Trials::tr("Simulate usual time")};
+    if (cause.path && !core) choices << TrialChoice{{index, true}, Trials::tr("Simulate without it")};
+    return choices;
+}
+
 void Trials::setExplanation(std::shared_ptr<const Explanation> explanation, bool carryOver) {
     std::vector<Repair> tried;  // what is being tried goes on with the causes it was about
     if (carryOver && explanation && explanation_)

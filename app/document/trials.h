@@ -11,6 +11,14 @@
 
 namespace fugato {
 
+/// Something that can be simulated of a cause, as it is offered.
+struct TrialChoice {
+    Repair repair;
+    QString name;
+};
+/// What usual frames do not have has no usual time; what nothing explains cannot be repaired.
+QList<TrialChoice> trialChoices(const Explanation& explanation, uint32_t cause);
+
 class Trials : public QObject {
     Q_OBJECT
 public:

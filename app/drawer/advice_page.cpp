@@ -34,7 +34,7 @@ AdvicePage::AdvicePage(Document& document, Selection& selection, QWidget* parent
         advice_.reset();
         clear(tr("Advice"), tr("Nothing found beyond the causes at the left."));
     });
-    connect(&document, &Document::explanationChanged, this, &AdvicePage::takeExplanation);
+    whenChanged([this] { takeExplanation(); });
     connect(&view_->rows(), &TableModel::flagged, this,
             [this](Table::Row row, int, bool on) { accept(findingOf(row), on); });
 }

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "drawer.h"
 
+#include <QApplication>
 #include <QVBoxLayout>
 #include <algorithm>
 
@@ -50,9 +51,11 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     all->addWidget(stack_, 1);
     connect(tabs_, &QTabBar::currentChanged, stack_, &QStackedWidget::setCurrentIndex);
     connect(&selection, &Selection::siteChanged, this, [this, &selection] {
-        if (selection.site() == kNone || shown() == "search" || shown() == "advice" || shown() == "stacks")
-            return;  // one goes through a list
-        show("marker");
+        // Who goes through a list stays on its page.
+        const QWidget* focus = QApplication::focusWidget();
+        const bool here = focus && isAncestorOf(focus);
+        if (selection.site() != kNone && !here && shown() != "search" && shown() != "advice" && shown() != "stacks")
+            show("marker");
     });
     connect(&selection, &Selection::rangeChanged, this, [this, &selection] {
         if (selection.range() && shown() != "stacks") show("selection");

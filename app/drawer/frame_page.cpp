@@ -14,7 +14,7 @@ DrawerPage::Words FramePage::words() const {
 FramePage::FramePage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "frame", tr("Markers of the selected frame against usual"), kFrameExcess, parent) {
     connect(&document, &Document::recordingChanged, this, &FramePage::takeChoice);
-    connect(&document, &Document::explanationChanged, this, &FramePage::takeChoice);
+    whenChanged([this] { takeChoice(); });
     connect(&selection, &Selection::chosenChanged, this, &FramePage::takeChoice);
     takeChoice();
 }

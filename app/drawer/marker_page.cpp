@@ -25,9 +25,8 @@ MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent
     figures_->setContentsMargins(12, 0, 12, 5);
     figures_->setTextInteractionFlags(Qt::TextSelectableByMouse | Qt::TextSelectableByKeyboard);
     addBelow(figures_);
-    for (const auto signal : {&Document::recordingChanged, &Document::recordingGrew})
-        connect(&document, signal, this, &MarkerPage::takeChoice);
-    connect(&document, &Document::explanationChanged, this, &MarkerPage::takeChoice);
+    connect(&document, &Document::recordingChanged, this, &MarkerPage::takeChoice);
+    whenChanged([this] { takeChoice(); });
     for (const auto signal : {&Selection::chosenChanged, &Selection::siteChanged, &Selection::rangeChanged})
         connect(&selection, signal, this, &MarkerPage::takeChoice);
     takeChoice();

@@ -6,10 +6,6 @@
 
 namespace fugato {
 
-namespace {
-constexpr int kAfterMs = 120;
-}
-
 DrawerPage::Words SelectionPage::words() const {
     return {"selection",
             tr("Selection"),
@@ -21,24 +17,17 @@ DrawerPage::Words SelectionPage::words() const {
 
 SelectionPage::SelectionPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "selection", tr("Markers in the selected time"), kRangeTotal, parent) {
-    soon_.setSingleShot(true);
-    soon_.setInterval(kAfterMs);
-    connect(&soon_, &QTimer::timeout, this, &SelectionPage::askNow);
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
         clear(tr("Selection"), tr("There are no markers in it."));
         askSoon();
     });
-    connect(&document, &Document::recordingGrew, this, &SelectionPage::askSoon);
+    whenChanged([this] { askSoon(); });
     connect(&selection, &Selection::viewChanged, this, &SelectionPage::askSoon);
     connect(&selection, &Selection::rangeChanged, this, &SelectionPage::askSoon);
 }
 
 void SelectionPage::showEvent(QShowEvent*) { askSoon(); }
-
-void SelectionPage::askSoon() {
-    if (isVisible()) soon_.start();
-}
 
 void SelectionPage::askNow() {
     const auto recording = document_.recording();

@@ -8,10 +8,6 @@
 
 namespace fugato {
 
-namespace {
-constexpr int kAfterMs = 120;
-}
-
 DrawerPage::Words StacksPage::words() const {
     return {"stacks",
             tr("Call stacks"),
@@ -43,20 +39,16 @@ StacksPage::StacksPage(Document& document, Selection& selection, QWidget* parent
         addBeside(box);
     }
     splitWith(flames_);
-    soon_.setSingleShot(true);
-    soon_.setInterval(kAfterMs);
-    connect(&soon_, &QTimer::timeout, this, &StacksPage::askNow);
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
         fillThreads();
         askSoon();
     });
-    connect(&document, &Document::recordingGrew, this, [this] {
+    whenChanged([this] {
         fillThreads();
         askSoon();
     });
     connect(&document, &Document::symbolsChanged, this, &StacksPage::askSoon);
-    connect(&document, &Document::explanationChanged, this, &StacksPage::askSoon);
     for (const auto signal : {&Selection::viewChanged, &Selection::chosenChanged, &Selection::rangeChanged})
         connect(&selection, signal, this, &StacksPage::askSoon);
     connect(kinds_, &QComboBox::activated, this, [this](int blocked) {
@@ -74,10 +66,6 @@ StacksPage::StacksPage(Document& document, Selection& selection, QWidget* parent
 }
 
 void StacksPage::showEvent(QShowEvent*) { askSoon(); }
-
-void StacksPage::askSoon() {
-    if (isVisible()) soon_.start();
-}
 
 /// The threads of the program, and the one chosen by its name.
 void StacksPage::fillThreads() {

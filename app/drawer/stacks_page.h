@@ -4,7 +4,6 @@
 #pragma once
 
 #include <QComboBox>
-#include <QTimer>
 
 #include "flame_graph.h"
 #include "table_page.h"
@@ -16,7 +15,6 @@ class StacksPage : public TablePage {
 public:
     StacksPage(Document& document, Selection& selection, QWidget* parent = nullptr);
     Words words() const override;
-    bool busy() const override { return TablePage::busy() || soon_.isActive(); }
     FlameGraph& flames() { return *flames_; }
     QComboBox& kinds() { return *kinds_; }
     QComboBox& scopes() { return *scopes_; }
@@ -29,15 +27,13 @@ protected:
 private:
     enum Of { Frame, Marker, Time };
     void fillThreads();
-    void askSoon();
-    void askNow();
+    void askNow() override;
     void say(const QString& sentence);
     /// What is asked for, and how it is called; nothing where nothing is selected, and why.
     std::optional<StackScope> wanted(QString& title, QString& why) const;
 
     QComboBox *const kinds_, *const scopes_, *const threads_;
     FlameGraph* const flames_;
-    QTimer soon_;  // while the view moves nothing is asked
     std::shared_ptr<const Stacks> shown_;
     std::shared_ptr<const Recording> asked_;
     std::shared_ptr<const Symbols> askedSymbols_;

@@ -8,6 +8,10 @@
 
 namespace fugato {
 
+namespace {
+constexpr int kAfterMs = 120;
+}
+
 TablePage::TablePage(Document& document, Selection& selection, const QString& id, const QString& name, int column,
                      QWidget* parent)
     : DrawerPage(parent),
@@ -20,6 +24,7 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
       head_(new QHBoxLayout),
       lines_(new QVBoxLayout(this)) {
     view_->setAccessibleName(name);
+    setFocusProxy(view_);
     title_->setFont(boldFont());
     title_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     about_->setFont(smallFont());
@@ -39,6 +44,9 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     lines_->setSpacing(0);
     lines_->addLayout(head_);
     lines_->addWidget(view_, 1);
+    soon_.setSingleShot(true);
+    soon_.setInterval(kAfterMs);
+    connect(&soon_, &QTimer::timeout, this, [this] { askNow(); });
     connect(filter_, &QLineEdit::textChanged, this, [this](const QString& words) {
         view_->rows().setFilter(words);
         if (!words.isEmpty() && !view_->rows().busy()) view_->expandToDepth(3);
@@ -50,6 +58,17 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(&query_, &BackgroundQuery::failed, about_, &QLabel::setText);
     connect(&query_, &BackgroundQuery::progressed, this,
             [this](double part) { about_->setText(tr("computing, %1 %").arg(part * 100, 0, 'f', 0)); });
+}
+
+void TablePage::askSoon() {
+    if (!isVisible() || (document_.growing() && soon_.isActive())) return;
+    soon_.start();
+}
+
+void TablePage::whenChanged(std::function<void()> take) {
+    connect(&document_, &Document::calmlyChanged, this, [this, take = std::move(take)] {
+        if (!document_.growing() || !query_.busy()) take();
+    });
 }
 
 void TablePage::fillMenu(QMenu& menu) {
@@ -83,7 +102,8 @@ TimeRange TablePage::scope() const { return wholeOf(*document_.recording()); }
 void TablePage::follow(Table::Row row, bool zoom) {
     if (!view_->table() || !document_.recording()) return;
     const TablePlace place = view_->table()->place(row);
-    if (place.marker.valid()) return zoom ? selection_.showMarker(place.marker) : selection_.lookAtMarker(place.marker);
+    if (place.marker.valid()) 
+        return zoom ? selection_.showMarker(place.marker, true) : selection_.lookAtMarker(place.marker, true);
     if (place.lane != kNone && place.begin < place.end) {
         const int64_t margin = std::max<int64_t>(1000, (place.end - place.begin) / 4);
         selection_.chooseMarker(document_.recording()->innermostBefore(place.lane, place.end));
@@ -106,7 +126,7 @@ void TablePage::showLongest(uint32_t site) {
                      const Progress& progress) { return longestOccurrences(*recording, site, in, 1, progress); },
                  [this, recording](const std::shared_ptr<const std::vector<Occurrence>>& longest) {
                      if (!longest->empty() && recording == document_.recording())
-                         selection_.showMarker(longest->front().marker);
+                         selection_.showMarker(longest->front().marker, true);
                  });
 }
 

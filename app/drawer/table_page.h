@@ -6,7 +6,9 @@
 
 #include <QLabel>
 #include <QLineEdit>
+#include <QTimer>
 #include <QVBoxLayout>
+#include <functional>
 
 #include "app/document/document.h"
 #include "app/selection/selection.h"
@@ -25,7 +27,7 @@ public:
     QString title() const { return title_->text(); }
     QString about() const { return about_->text(); }
     void fillMenu(QMenu& menu) override;
-    bool busy() const override { return query_.busy() || leading_.busy() || view_->rows().busy(); }
+    bool busy() const override { return soon_.isActive() || query_.busy() || leading_.busy() || view_->rows().busy(); }
 
 protected:
     /// `name`: of the table, for screen readers. Sorted by `column` at first; -1: as it is.
@@ -39,6 +41,11 @@ protected:
     void clear(const QString& title, const QString& sentence);
     /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.
     virtual void follow(Table::Row row, bool zoom);
+    /// Asks when the view no longer moves; while the recording grows, now and then.
+    void askSoon();
+    virtual void askNow() {}
+    /// Calls `take` when the recording or the explanation is another; while it grows not before the last answer came.
+    void whenChanged(std::function<void()> take);
     /// Where occurrences are looked for.
     virtual TimeRange scope() const;
 
@@ -53,6 +60,7 @@ private:
     void showLongest(uint32_t site);
     QHBoxLayout* const head_;
     QVBoxLayout* const lines_;
+    QTimer soon_;
     BackgroundQuery leading_;
 };
 

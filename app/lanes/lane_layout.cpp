@@ -23,6 +23,7 @@ void LaneLayout::layOut(std::shared_ptr<const Recording> recording, std::vector<
         separate_.clear();
         systemOpened_ = false;
     }
+    measureDepth(false);
     same && !onPath_.empty() ? onPath_.resize(keys_.size()) : onPath_.clear();
     placeLanes();
 }
@@ -36,14 +37,57 @@ void LaneLayout::setOnPath(std::vector<bool> onPath, bool sameFrame) {
     placeLanes();
 }
 
-bool LaneLayout::foldable(uint32_t lane) const { return recording_->lanes[lane].rows.size() > kMostRows + 1; }
+bool LaneLayout::foldable(uint32_t lane) const { return depth_[lane] > kMostRows + 1; }
 
 size_t LaneLayout::rowsShown(uint32_t lane) const {
     if (slim(lane)) return 0;
-    return folded(lane) ? kMostRows : recording_->lanes[lane].rows.size();
+    return folded(lane) ? kMostRows : depth_[lane];
 }
 
-size_t LaneLayout::rowsFolded(uint32_t lane) const { return recording_->lanes[lane].rows.size() - kMostRows; }
+size_t LaneLayout::rowsFolded(uint32_t lane) const { return depth_[lane] - kMostRows; }
+
+/// How many rows of each lane have a marker in view. Where that cannot be told without a disk, it is taken for so.
+bool LaneLayout::measureDepth(bool steady) {
+    std::vector<uint32_t> depth(recording_ ? recording_->lanes.size() : 0, 0);
+    for (uint32_t lane = 0; lane < depth.size(); ++lane) {
+        for (const MarkerRow& row : recording_->lanes[lane].rows) {
+            if (row.empty()) break;
+            const uint32_t group = row.groupBefore(end_);  // only what lies in it is looked at one by one
+            const int64_t groupBegin = row.groups()[group >> MarkerRow::kGroupBits].begin;
+            if (groupBegin >= end_) break;
+            if (groupBegin < begin_ && row.resident(group, group + 1)) {
+                const auto [first, past] = row.overlapping(begin_, end_);
+                if (first >= past) break;
+            }
+            ++depth[lane];
+        }
+        if (steady && lane < depth_.size()) depth[lane] = std::max(depth[lane], depth_[lane]);
+    }
+    if (depth == depth_) return false;
+    depth_ = std::move(depth);
+    return true;
+}
+
+void LaneLayout::setLabelWidth(int width) { labelWidth_ = std::clamp(width, kLeastLabelWidth, kMostLabelWidth); }
+
+void LaneLayout::reveal(uint32_t lane, uint32_t row) {
+    if (fromSystem(lane)) {
+        systemOpened_ = systemOpened_ || standsFor(lane) != 1;
+        return placeLanes();
+    }
+    const bool hidden = slim(lane) || standsFor(lane) == 0, deep = folded(lane) && row >= kMostRows;
+    if (hidden) opened_.insert(keys_[lane]);
+    if (deep) unfolded_.insert(keys_[lane]);
+    if (hidden || deep) placeLanes();
+}
+
+std::vector<uint32_t> LaneLayout::lanesFromTop() const {
+    std::vector<uint32_t> lanes;
+    if (recording_)
+        for (const uint32_t lane : recording_->laneOrder)
+            if (recording_->lanes[lane].kind != LaneKind::Core && places_[lane].height > 0) lanes.push_back(lane);
+    return lanes;
+}
 
 bool LaneLayout::folded(uint32_t lane) const { return foldable(lane) && !unfolded_.count(keys_[lane]); }
 
@@ -143,9 +187,13 @@ void LaneLayout::placeAll() {
     }
 }
 
-void LaneLayout::setView(int64_t begin, int64_t end) {
+bool LaneLayout::setView(int64_t begin, int64_t end, bool steady) {
+    if (begin == begin_ && end == end_ && !depth_.empty()) return false;
     begin_ = begin;
     end_ = std::max(end, begin + 1);
+    if (!measureDepth(steady)) return false;
+    placeAll();  // which lanes are slim stays: it is a matter of the frame, not of the view
+    return true;
 }
 
 double LaneLayout::xAt(const QRect& area, int64_t time) const {

@@ -19,13 +19,21 @@ namespace fugato {
 class LaneLayout {
 public:
     static constexpr int kHeaderHeight = 36;  // ruler and frames
-    static constexpr int kLabelWidth = 112;
+    static constexpr int kLabelWidth = 112, kLeastLabelWidth = 48, kMostLabelWidth = 420;  // usual, and limits
     static constexpr int kRowHeight = 17;
     static constexpr int kRail = 14;  // above the markers: the critical path runs here
     static constexpr int kLaneGap = 5;
     static constexpr int kSlimHeight = 19;  // of a lane that makes room
 
-    void setView(int64_t begin, int64_t end);
+    /// Lanes have rows for what is nested that deep in view; `steady`: and keep those that they have. Whether anything
+    /// moved by that.
+    bool setView(int64_t begin, int64_t end, bool steady = false);
+    void setLabelWidth(int width);
+    int labelWidth() const { return labelWidth_; }
+    /// Opens a lane, with all its rows, so that a marker of this row has a place.
+    void reveal(uint32_t lane, uint32_t row);
+    /// Lanes with a place of their own, from top to bottom.
+    std::vector<uint32_t> lanesFromTop() const;
     /// How high the lanes may be together to be in sight at once. Where the selected frame's critical path runs
     /// through lanes farther apart, the others become slim, so that the whole line can be seen; where that is not
     /// enough, slim ones that follow each other become one.
@@ -56,7 +64,7 @@ public:
     MarkerRef markerAt(const QRect& area, int scrolled, const QPoint& at) const;
     /// Where a marker is drawn, cut to the area; empty where it is out of sight.
     QRect markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const;
-    QRect axisOf(const QRect& area) const { return area.adjusted(kLabelWidth, kHeaderHeight, 0, 0); }
+    QRect axisOf(const QRect& area) const { return area.adjusted(labelWidth_, kHeaderHeight, 0, 0); }
     double xAt(const QRect& area, int64_t time) const;
     int64_t timeAt(const QRect& area, double x) const;
     int64_t begin() const { return begin_; }
@@ -71,7 +79,7 @@ protected:
     bool onPath(uint32_t lane) const { return lane < onPath_.size() && onPath_[lane]; }
     bool foldable(uint32_t lane) const;
     size_t rowsShown(uint32_t lane) const;
-    size_t rowsFolded(uint32_t lane) const;  // that a folded lane does not show
+    size_t rowsFolded(uint32_t lane) const;  // in view, that a folded lane does not show
     uint32_t laneCount() const { return static_cast<uint32_t>(places_.size()); }
     size_t trackCount() const { return trackPlaces_.size(); }
     bool hasPlace(uint32_t lane) const { return places_[lane].height > 0; }
@@ -80,6 +88,7 @@ private:
     struct Place {
         int top = 0, height = 0;
     };
+    bool measureDepth(bool steady);
     void placeLanes();
     void placeAll();
     bool pathFits() const;
@@ -89,7 +98,8 @@ private:
     std::vector<int> trackHeights_;
     int64_t begin_ = 0, end_ = 1;
     std::vector<Place> places_, trackPlaces_;
-    int height_ = 0, room_ = 0;
+    int height_ = 0, room_ = 0, labelWidth_ = kLabelWidth;
+    std::vector<uint32_t> depth_;  // by lane: rows with a marker in view
     bool gathering_ = true;
     std::vector<bool> onPath_, slim_;          // by lane
     std::vector<uint32_t> standIn_;            // by lane: itself, or the slim lane that stands for it

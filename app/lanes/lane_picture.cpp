@@ -295,30 +295,43 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6),
                          QBrush(t.plum, Qt::BDiagPattern));
     }
+    paintLabel(painter, area, box, labelOf(index), detailOf(index), onPath(index));
+}
+
+QString LanePicture::labelOf(uint32_t lane) const {
+    const size_t lanes = standsFor(lane);
+    return lanes <= 1         ? toQString(recording_->lanes[lane].name)
+           : fromSystem(lane) ? QObject::tr("%1 unmarked").arg(lanes)
+                              : QObject::tr("%1 other lanes").arg(lanes);
+}
+
+QString LanePicture::detailOf(uint32_t index) const {
+    const Lane& lane = recording_->lanes[index];
+    if (!lane.unread.empty()) return QObject::tr("being read…");
+    if (lane.rows.empty()) return QObject::tr("no markers");
     const int64_t ran =
         lane.schedule.empty() ? lane.busyBetween(begin(), end()) : lane.splitBetween(begin(), end()).ran;
-    const double busy = static_cast<double>(ran) / static_cast<double>(end() - begin());
-    const size_t lanes = standsFor(index);
-    const QString name = lanes <= 1          ? toQString(lane.name)
-                         : fromSystem(index) ? QObject::tr("%1 unmarked").arg(lanes)
-                                             : QObject::tr("%1 other lanes").arg(lanes);
-    paintLabel(painter, area, box, name,
-               !lane.unread.empty() ? QObject::tr("being read…")
-               : lane.rows.empty()  ? QObject::tr("no markers")
-                                    : QObject::tr("busy %1 %").arg(busy * 100, 0, 'f', 0),
-               onPath(index));
+    return QObject::tr("busy %1 %").arg(static_cast<double>(ran) / static_cast<double>(end() - begin()) * 100, 0, 'f', 0);
+}
+
+std::vector<MarkerRef> LanePicture::drawnAlone() const {
+    std::vector<MarkerRef> markers;
+    for (size_t at = 0; at < rowsInSight_.size(); ++at)
+        for (const RowContent::Wide& wide : contents_[at].wide)
+            markers.push_back({rowsInSight_[at].lane, rowsInSight_[at].row, wide.index});
+    return markers;
 }
 
 void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name,
                              const QString& detail, bool strong) {
     const Theme& t = theme();
     const QRect axis = axisOf(area);
-    painter.setClipRect(QRect(area.left(), axis.top(), kLabelWidth, axis.height()));
-    painter.fillRect(QRect(area.left(), box.top(), kLabelWidth - 1, box.height() - 1), t.panel);
-    painter.fillRect(QRect(area.left() + kLabelWidth - 1, box.top(), 1, box.height()), t.line);
+    painter.setClipRect(QRect(area.left(), axis.top(), labelWidth(), axis.height()));
+    painter.fillRect(QRect(area.left(), box.top(), labelWidth() - 1, box.height() - 1), t.panel);
+    painter.fillRect(QRect(area.left() + labelWidth() - 1, box.top(), 1, box.height()), t.line);
     painter.setFont(strong ? boldFont() : textFont());
     painter.setPen(t.text);
-    const QRect label(area.left() + 10, box.top() + 3, kLabelWidth - 16, 15);
+    const QRect label(area.left() + 10, box.top() + 3, labelWidth() - 16, 15);
     painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(name, Qt::ElideRight, label.width()));
     if (box.height() >= 32) {
@@ -358,7 +371,7 @@ QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) 
     const uint32_t lane = laneAt(area, scrolled, at.y());
     if (lane == kNone) return {};
     const QString name = toQString(recording_->lanes[lane].name).toHtmlEscaped();
-    if (onLabel) return name;
+    if (onLabel) return labelOf(lane).toHtmlEscaped() + "<br>" + detailOf(lane).toHtmlEscaped();
     for (const LostEvents& lost : recording_->lanes[lane].lost)
         if (std::abs(xAt(area, lost.time) - at.x()) < 5)
             return QObject::tr("<b>%1</b>: %2 before this instant are missing")
@@ -424,7 +437,7 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
     }
     painter.setClipping(false);
     painter.setPen(t.muted);
-    painter.drawText(QRect(area.left() + 10, head.top() + 2, kLabelWidth - 14, 15), Qt::AlignLeft | Qt::AlignVCenter,
+    painter.drawText(QRect(area.left() + 10, head.top() + 2, labelWidth() - 14, 15), Qt::AlignLeft | Qt::AlignVCenter,
                      zero ? QObject::tr("from frame begin") : QObject::tr("from the start"));
 }
 

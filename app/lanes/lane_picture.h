@@ -45,6 +45,11 @@ public:
     QString wordsAt(const QRect& area, int scrolled, const QPoint& at) const;
     const TrackPicture& tracks() const { return tracks_; }
     size_t markersShown() const { return shown_; }
+    /// Markers of the last painting that were wide enough to be drawn by themselves.
+    std::vector<MarkerRef> drawnAlone() const;
+    /// "main", or what several slim lanes are together; and beside it how busy it was in view.
+    QString labelOf(uint32_t lane) const;
+    QString detailOf(uint32_t lane) const;
     /// Markers of the last painting that lie on a disk still, and were drawn from their summaries.
     struct Missing {
         uint32_t lane, row, from, to;

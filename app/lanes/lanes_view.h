@@ -5,10 +5,12 @@
 
 #include <QAbstractScrollArea>
 
+#include "app/parts/painted_parts.h"
 #include "app/selection/selection.h"
 #include "app/work/background_query.h"
 #include "core/explain/words/marker_words.h"
 #include "lane_picture.h"
+#include "marker_steps.h"
 
 namespace fugato {
 
@@ -25,8 +27,11 @@ public:
     void setPrograms(bool shown);
     LanePicture& picture() { return picture_; }
     int scrolled() const;
+    bool busy() const { return telling_.busy() || programs_.busy(); }
     /// What the person is told about a marker, marked up for a tooltip.
     static QString tipOf(const MarkerWords& words);
+    /// The lanes and the markers in view that are drawn by themselves.
+    const PaintedParts& parts() const { return *parts_; }
     /// Scrolls so far that a lane is in sight.
     void showLane(uint32_t lane);
     /// Scrolls so that the lanes of the selected frame's critical path are in sight, as far as they fit.
@@ -34,6 +39,8 @@ public:
 
 signals:
     void painted();
+    /// The person wants the occurrences of the selected marker listed.
+    void occurrencesWanted();
 
 protected:
     void paintEvent(QPaintEvent* event) override;
@@ -45,13 +52,21 @@ protected:
     void mouseReleaseEvent(QMouseEvent* event) override;
     void mouseDoubleClickEvent(QMouseEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
     bool viewportEvent(QEvent* event) override;
     void scrollContentsBy(int dx, int dy) override;
 
 private:
     void takeRecording();
     void takeChoice();
+    void takeView();
     void setRanges();
+    void reveal(const MarkerRef& marker);
+    void step(MarkerStep step);
+    std::vector<PaintedPart> listParts();
+    QString nameOf(const MarkerRef& marker) const;
+    bool onLabelEdge(const QPoint& at) const;
+    bool arrange(const QPoint& at);
     void fetchMissing();
     void fetchPrograms();
     void tellMarker(const MarkerRef& marker, const QPoint& at);
@@ -60,8 +75,10 @@ private:
     Selection& selection_;
     SelectedFrame& selected_;
     LanePicture picture_;
+    PaintedParts* parts_;
     uint32_t shownFrame_ = kNone;
-    bool dragging_ = false, moved_ = false, choosing_ = false;
+    MarkerRef shownMarker_;
+    bool dragging_ = false, moved_ = false, choosing_ = false, widening_ = false;
     QPoint pressedAt_;
     View pressedView_;
     int pressedScroll_ = 0;

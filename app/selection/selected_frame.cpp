@@ -19,8 +19,12 @@ SelectedFrame::SelectedFrame(Document& document, Selection& selection, QObject* 
         set(nullptr);
     });
     connect(&document, &Document::explanationChanged, this, [this](bool fresh) {
-        if (fresh) set(nullptr);  // its frames are others
+        if (!fresh) return;
+        set(nullptr);  // its frames are others
         take();
+    });
+    connect(&document, &Document::calmlyChanged, this, [this] {
+        if (!document_.growing() || !query_.busy()) take();
     });
     connect(&selection, &Selection::chosenChanged, this, &SelectedFrame::take);
 }

@@ -46,9 +46,17 @@ void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, b
     const auto before = std::exchange(explanation_, std::move(explanation));
     if (!explanation_) return;
     if (fresh) {
+        // Another series of the same recording shows its frame at the same time.
+        const bool another = before && before->recording == explanation_->recording &&
+                             before->series != explanation_->series && view_.frame < before->frames.size();
+        const int64_t time = another ? before->frame(view_.frame).begin + before->frame(view_.frame).duration() / 2 : 0;
         View view = view_;
         view.frame = view.cause = kNone;
         set(view, false);
+        if (another) {
+            const uint32_t frame = recording_->series[explanation_->series].frameAt(time);
+            if (frame < explanation_->frames.size()) return chooseFrame(frame);
+        }
         const bool moved = recording_ && (view.begin != recording_->begin || view.end < recording_->end);
         if (moved && !explanation_->causes.empty()) {  // somebody is looking at something already
             view.cause = 0;
@@ -89,10 +97,11 @@ void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, b
         for (const CauseShare& share : shares)
             if (share.cause == sameCause(view_.cause)) view.cause = share.cause;
     }
+    const bool another = !(view == view_);
     view_ = view;
     for (View& old : history_)
         if (old.cause != kNone) old.cause = sameCause(old.cause);
-    emit chosenChanged();
+    if (another) emit chosenChanged();
 }
 
 void Selection::set(View view, bool remember) {
@@ -161,10 +170,7 @@ void Selection::chooseFrame(uint32_t index) {
     View view = view_;
     view.frame = index;
     view.marker = {};
-    const auto& shares = explanation_->frames[index].shares;
-    const bool keep =
-        std::any_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == view_.cause; });
-    if (!keep) view.cause = shares.empty() ? kNone : shares.front().cause;
+    view.cause = causeIn(index);
     set(around(view, frame.begin, frame.end), true);
 }
 
@@ -198,8 +204,34 @@ void Selection::chooseMarker(const MarkerRef& marker) {
     if (marker.valid()) chooseSite(recording_->paths[recording_->pathOf(marker)].site);
 }
 
-void Selection::lookAtMarker(const MarkerRef& marker) {
+/// Chooses the frame in which a marker begins, unless the chosen one has something of it.
+void Selection::followWithFrame(const MarkerRef& marker) {
+    if (!explanation_) return;
+    const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
+    const int64_t begin = row.begin(marker.index), end = row.end(marker.index);
+    if (view_.frame < explanation_->frames.size()) {
+        const Frame& now = explanation_->frame(view_.frame);
+        if (begin < now.end && end >= now.begin) return;
+    }
+    const uint32_t frame = recording_->series[explanation_->series].frameAt(begin);
+    if (frame >= explanation_->frames.size()) return;
+    View view = view_;
+    view.frame = frame;
+    view.cause = causeIn(frame);
+    set(view, false);
+}
+
+/// The cause that is chosen with a frame: the one that is chosen already where it has a part in it.
+uint32_t Selection::causeIn(uint32_t frame) const {
+    const auto& shares = explanation_->frames[frame].shares;
+    const bool keep =
+        std::any_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == view_.cause; });
+    return keep ? view_.cause : shares.empty() ? kNone : shares.front().cause;
+}
+
+void Selection::lookAtMarker(const MarkerRef& marker, bool withFrame) {
     if (!marker.valid()) return;
+    if (withFrame) followWithFrame(marker);
     const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
     const int64_t begin = row.begin(marker.index), end = row.end(marker.index), length = view_.end - view_.begin;
     chooseMarker(marker);
@@ -210,8 +242,9 @@ void Selection::lookAtMarker(const MarkerRef& marker) {
     }
 }
 
-void Selection::showMarker(const MarkerRef& marker) {
+void Selection::showMarker(const MarkerRef& marker, bool withFrame) {
     if (!marker.valid()) return;
+    if (withFrame) followWithFrame(marker);
     const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
     chooseMarker(marker);
     const int64_t begin = row.begin(marker.index), end = row.end(marker.index),

@@ -52,8 +52,10 @@ public slots:
     void chooseFrame(uint32_t frame);
     void chooseCause(uint32_t cause);  // and its costliest frame
     void chooseMarker(const MarkerRef& marker);
-    void lookAtMarker(const MarkerRef& marker);  // chooses it and moves it into view
-    void showMarker(const MarkerRef& marker);    // chooses it; it fills the view
+    /// Chooses it and moves it into view. `withFrame`: and the frame in which it begins, where the chosen one has
+    /// nothing of it.
+    void lookAtMarker(const MarkerRef& marker, bool withFrame = false);
+    void showMarker(const MarkerRef& marker, bool withFrame = false);  // and it fills the view
     void chooseSite(uint32_t site);              // all occurrences of a marker, none in particular
     void selectRange(std::optional<TimeRange> range);
     void stepFrame(int by);
@@ -70,6 +72,8 @@ signals:
 
 private:
     void set(View view, bool remember);
+    void followWithFrame(const MarkerRef& marker);
+    uint32_t causeIn(uint32_t frame) const;
     void restore();
     uint32_t worstFrameOf(uint32_t cause) const;
     View around(View view, int64_t begin, int64_t end) const;

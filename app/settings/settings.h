@@ -30,6 +30,7 @@ namespace settings {
 inline Setting<QByteArray> windowGeometry() { return {"window/geometry", {}}; }
 inline Setting<QByteArray> panelWidths() { return {"window/across", {}}; }   // causes, lanes, why
 inline Setting<QByteArray> panelHeights() { return {"window/middle", {}}; }  // lanes, drawer
+inline Setting<int> laneLabels() { return {"view/labels", 112}; }           // how wide, in pixels
 inline Setting<bool> gatherLanes() { return {"view/gather", true}; }         // those of the blue line
 inline Setting<bool> otherPrograms() { return {"view/programs", false}; }    // as tracks below the lanes
 inline Setting<bool> darkColours() { return {"view/dark", false}; }

@@ -1,9 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "overrun_strip.h"
 
+#include <QApplication>
+#include <QClipboard>
 #include <QHelpEvent>
+#include <QKeyEvent>
+#include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
+#include <QTextDocumentFragment>
 #include <QToolTip>
 #include <cmath>
 
@@ -16,8 +21,12 @@
 namespace fugato {
 
 OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent), document_(document), selection_(selection) {
-    setFixedHeight(113);
+    : QWidget(parent),
+      document_(document),
+      selection_(selection),
+      parts_(new PaintedParts(this, [this] { return listParts(); })) {
+    setFixedHeight(kHeight);
+    setFocusPolicy(Qt::StrongFocus);
     setMouseTracking(true);
     setAccessibleName(tr("Overrun of every frame against its deadline"));
     connect(&document, &Document::recordingChanged, this, &OverrunStrip::layOut);
@@ -26,14 +35,86 @@ OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* pa
         if (shownPrediction_ != document_.trials().prediction()) layOut();
     });
     connect(&selection, &Selection::viewChanged, this, qOverload<>(&QWidget::update));
-    connect(&selection, &Selection::chosenChanged, this, qOverload<>(&QWidget::update));
+    connect(&selection, &Selection::chosenChanged, this, [this] {
+        parts_->changed();
+        update();
+    });
 }
 
 void OverrunStrip::layOut() {
     picture_.layOut(document_.explanation(), area().width(), document_.trials().prediction());
     shownPrediction_ = document_.trials().prediction();
     drawn_ = {};
+    parts_->changed();
     update();
+}
+
+std::vector<PaintedPart> OverrunStrip::listParts() {
+    std::vector<PaintedPart> parts;
+    const auto& e = document_.explanation();
+    if (!e || e->frames.empty()) return parts;
+    const QRect a = area();
+    const auto add = [&](const QString& key, int64_t begin, int64_t end) -> PaintedPart& {
+        PaintedPart& part = parts.emplace_back();
+        part.key = key;
+        const int left = a.left() + static_cast<int>(picture_.xAt(begin)),
+                  right = a.left() + static_cast<int>(picture_.xAt(end));
+        part.box = QRect(left - 2, a.top(), std::max(5, right - left + 4), a.height());
+        return part;
+    };
+    if (selection_.frame() < e->frames.size()) {
+        const Frame& frame = e->frame(selection_.frame());
+        PaintedPart& part = add("selected", frame.begin, frame.end);
+        part.name = QTextDocumentFragment::fromHtml(wordsFor(selection_.frame())).toPlainText();
+        part.act = [this] { selection_.showFrame(); };
+        part.selected = true;
+        part.more = tr("the selected frame; Left and Right go to the one before and after");
+    }
+    if (const State* stages = e->recording->stages())
+        for (const StateSpan& span : stages->spans)
+            add("stage " + QString::number(span.begin), span.begin, span.end).name =
+                tr("stage %1, from %2, %3")
+                    .arg(toQString(e->recording->text(span.value)), toQString(durationText(span.begin)),
+                         toQString(durationText(span.end - span.begin)));
+    for (const Spike& spike : e->spikes) {
+        PaintedPart& part =
+            add("spike " + QString::number(spike.first), e->frame(spike.first).begin, e->frame(spike.last).end);
+        const uint32_t worst = e->worstFrameOf(spike);
+        part.role = QAccessible::ListItem;
+        part.name = tr("spike at frame %1: %2, %3 late, cause %4")
+                        .arg(toQString(countText(spike.first)),
+                             toQString(plural(spike.last - spike.first + 1, "frame", "frames")),
+                             toQString(durationText(spike.late)), toQString(e->causes[spike.cause].letter));
+        part.selected = selection_.frame() >= spike.first && selection_.frame() <= spike.last;
+        part.act = [this, worst] { selection_.chooseFrame(worst); };
+        part.actsOnArrival = true;
+    }
+    return parts;
+}
+
+void OverrunStrip::keyPressEvent(QKeyEvent* event) {
+    const auto keys = event->modifiers() & ~Qt::KeypadModifier;
+    if (keys == Qt::NoModifier && (event->key() == Qt::Key_Left || event->key() == Qt::Key_Right))
+        return selection_.stepFrame(event->key() == Qt::Key_Left ? -1 : 1);
+    if (keys == Qt::ShiftModifier && (event->key() == Qt::Key_Left || event->key() == Qt::Key_Right))
+        return selection_.pan(event->key() == Qt::Key_Left ? -0.2 : 0.2);
+    if (!parts_->press(*event)) QWidget::keyPressEvent(event);
+}
+
+void OverrunStrip::contextMenuEvent(QContextMenuEvent* event) {
+    if (!document_.explanation()) return;
+    QMenu menu(this);
+    const uint32_t frame = event->reason() == QContextMenuEvent::Keyboard ? selection_.frame() : frameNear(event->x());
+    if (frame < document_.explanation()->frames.size()) {
+        const QString words = QTextDocumentFragment::fromHtml(wordsFor(frame)).toPlainText();
+        menu.addAction(tr("&Select frame %1").arg(toQString(countText(frame))), this,
+                       [this, frame] { selection_.chooseFrame(frame); });
+        menu.addAction(tr("&Copy what is said of frame %1").arg(toQString(countText(frame))), this,
+                       [words] { QApplication::clipboard()->setText(words); });
+        menu.addSeparator();
+    }
+    menu.addAction(tr("Show the &whole recording"), this, [this] { selection_.showWhole(); });
+    menu.exec(event->globalPos());
 }
 
 void OverrunStrip::resizeEvent(QResizeEvent*) { layOut(); }
@@ -47,8 +128,8 @@ QRect OverrunStrip::windowRect() const {
     const double from = picture_.xAt(selection_.view().begin), to = picture_.xAt(selection_.view().end);
     const double middle = (from + to) / 2, half = std::max(4.0, (to - from) / 2);
     return QRect(QPoint(a.left() + static_cast<int>(std::floor(middle - half)), a.top()),
-                 QPoint(a.left() + static_cast<int>(std::ceil(middle + half)), a.bottom() - 1))
-        .intersected(a.adjusted(-2, 0, 2, 0));
+                 QPoint(a.left() + static_cast<int>(std::ceil(middle + half)), a.bottom() - StripPicture::kStageHeight))
+        .intersected(a.adjusted(-2, 0, 2, 0));  // not over the stages' names
 }
 
 void OverrunStrip::paintEvent(QPaintEvent*) {
@@ -79,6 +160,7 @@ void OverrunStrip::paintEvent(QPaintEvent*) {
     painter.setPen(QPen(t.path, 1.6));
     painter.setBrush(veil);
     painter.drawRoundedRect(QRectF(windowRect()).adjusted(0.5, 0.5, -0.5, -0.5), 3, 3);
+    parts_->paintPanelFocus(painter, rect());
 }
 
 uint32_t OverrunStrip::frameNear(int x) const {
@@ -101,6 +183,7 @@ uint32_t OverrunStrip::frameNear(int x) const {
 
 void OverrunStrip::mousePressEvent(QMouseEvent* event) {
     if (event->button() != Qt::LeftButton) return;
+    parts_->leaveKeyboard();
     pressedAt_ = event->pos();
     pressedBegin_ = selection_.view().begin;
     dragging_ = true;

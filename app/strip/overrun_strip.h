@@ -7,6 +7,7 @@
 #include <QPixmap>
 #include <QWidget>
 
+#include "app/parts/painted_parts.h"
 #include "strip_picture.h"
 
 namespace fugato {
@@ -18,8 +19,10 @@ class OverrunStrip : public QWidget {
     Q_OBJECT
 public:
     OverrunStrip(Document& document, Selection& selection, QWidget* parent = nullptr);
-    QSize sizeHint() const override { return {600, 113}; }
+    QSize sizeHint() const override { return {600, kHeight}; }
     const StripPicture& picture() const { return picture_; }
+    /// The selected frame, the stages and every spike.
+    const PaintedParts& parts() const { return *parts_; }
     /// Where the picture stands inside the widget.
     QRect area() const { return rect().adjusted(14, 2, -14, -3); }
 
@@ -31,10 +34,14 @@ protected:
     void mouseMoveEvent(QMouseEvent* event) override;
     void mouseReleaseEvent(QMouseEvent* event) override;
     void wheelEvent(QWheelEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
     bool event(QEvent* event) override;
 
 private:
+    static constexpr int kHeight = 116;
     void layOut();
+    std::vector<PaintedPart> listParts();
     QRect windowRect() const;
     uint32_t frameNear(int x) const;
     QString wordsFor(uint32_t frame) const;
@@ -43,6 +50,7 @@ private:
     Document& document_;
     Selection& selection_;
     StripPicture picture_;
+    PaintedParts* parts_;
     QPixmap drawn_;  // the picture without the window, redrawn when it changes
     std::shared_ptr<const Prediction> shownPrediction_;
     uint32_t drawnCause_ = kNone;

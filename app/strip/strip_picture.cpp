@@ -192,24 +192,28 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
 }
 
 /// Told apart by how dark and how dense they are: pacing is palest, then waiting, work, and CPU contention.
-void StripPicture::paintBound(QPainter& painter, const QRect& band) const {
+void StripPicture::paintBoundBy(QPainter& painter, const QRect& box, BoundBy by) {
     const Theme& t = theme();
-    for (size_t x = 0; x < columns_.size(); ++x) {
-        if (columns_[x].worst == kNone) continue;
-        const int at = band.left() + static_cast<int>(x);
-        switch (explanation_->frames[columns_[x].worst].bound) {
-            case BoundBy::Cpu: painter.fillRect(at, band.top(), 1, band.height(), t.markerEdge); break;
-            case BoundBy::Gpu: painter.fillRect(at, band.top(), 1, band.height(), t.path); break;
-            case BoundBy::NoCore: painter.fillRect(at, band.top(), 1, band.height(), t.plum); break;
-            case BoundBy::Pacing: painter.fillRect(at, band.top(), 1, band.height(), t.headroom); break;
-            case BoundBy::Waiting:  // dotted
-                painter.fillRect(at, band.top() + static_cast<int>(x % 2) * 2, 1, 2, t.muted);
-                break;
-        }
+    switch (by) {
+        case BoundBy::Cpu: return painter.fillRect(box, t.markerEdge);
+        case BoundBy::Gpu: return painter.fillRect(box, t.path);
+        case BoundBy::NoCore: return painter.fillRect(box, t.plum);
+        case BoundBy::Pacing: return painter.fillRect(box, t.headroom);
+        case BoundBy::Waiting:  // dotted
+            for (int x = box.left(); x <= box.right(); ++x)
+                for (int y = box.top() + x % 2 * 2; y <= box.bottom(); y += 4)
+                    painter.fillRect(x, y, 1, std::min(2, box.bottom() - y + 1), t.muted);
+            return;
     }
 }
 
-/// The stages of the program, the points on them, and the stages' names over both.
+void StripPicture::paintBound(QPainter& painter, const QRect& band) const {
+    for (size_t x = 0; x < columns_.size(); ++x)
+        if (columns_[x].worst != kNone)
+            paintBoundBy(painter, QRect(band.left() + static_cast<int>(x), band.top(), 1, band.height()),
+                         explanation_->frames[columns_[x].worst].bound);
+}
+
 void StripPicture::paintStages(QPainter& painter, const QRect& band) const {
     const Theme& t = theme();
     const Recording& r = *explanation_->recording;

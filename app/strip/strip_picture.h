@@ -43,11 +43,14 @@ public:
     int deadlineY(const QRect& area) const;
     static constexpr int kStageHeight = 16;
     static constexpr int kLetterHeight = 16;
-    static constexpr int kBoundHeight = 5;
+    static constexpr int kBoundHeight = 8;
     /// The band that tells what each frame is bound by.
     QRect boundBand(const QRect& area) const {
         return {area.left(), area.bottom() - kStageHeight - kBoundHeight + 1, area.width(), kBoundHeight - 1};
     }
+
+    /// How the band shows that, at a column.
+    static void paintBoundBy(QPainter& painter, const QRect& box, BoundBy by);
 
 private:
     void paintBound(QPainter& painter, const QRect& band) const;

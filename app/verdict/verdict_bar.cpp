@@ -1,9 +1,11 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "verdict_bar.h"
 
+#include <QAbstractItemView>
 #include <QComboBox>
 #include <QFileInfo>
 #include <QHBoxLayout>
+#include <QKeyEvent>
 #include <QLabel>
 #include <QLineEdit>
 #include <QPainter>
@@ -13,6 +15,7 @@
 #include "app/budget/budget_text.h"
 #include "app/document/document.h"
 #include "app/selection/selection.h"
+#include "app/strip/bound_legend.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/sentences.h"
@@ -51,6 +54,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
       facts_(plainLabel(this)),
       sentence_(new ElidedLabel(this)),
       bound_(new ElidedLabel(this)),
+      legend_(new BoundLegend(this)),
       series_(new QComboBox(this)),
       budget_(new QLineEdit(this)),
       find_(new QLineEdit(this)) {
@@ -61,8 +65,10 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     name_->setTextFormat(Qt::PlainText);
     sentence_->setTextFormat(Qt::PlainText);
     bound_->setFont(smallFont());
-    bound_->setAlignment(Qt::AlignCenter);
+    bound_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
     bound_->setTextFormat(Qt::PlainText);
+    auto* budgetLabel = plainLabel(tr("Budget"), this);
+    budgetLabel->setFont(smallFont());
     budget_->setFixedWidth(158);
     budget_->setToolTip(
         tr("Budget of a frame: milliseconds (16.67 ms) or a rate (60 per s). Empty: the recorded deadlines."));
@@ -75,8 +81,8 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
            "Ctrl+F"));
     find_->setAccessibleName(tr("Find a marker, an argument, a point, or go to a frame"));
     series_->setToolTip(tr("Frame series"));
-    auto* budgetLabel = plainLabel(tr("Budget"), this);
-    budgetLabel->setFont(smallFont());
+    series_->setAccessibleName(tr("Frame series"));
+    budgetLabel->setBuddy(budget_);
     auto* line = new QHBoxLayout(this);
     line->setContentsMargins(14, 2, 14, 2);
     line->setSpacing(8);
@@ -91,7 +97,13 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     verdict->setSpacing(0);
     verdict->addStretch(1);
     verdict->addWidget(sentence_);
-    verdict->addWidget(bound_);
+    auto* bound = new QHBoxLayout;
+    bound->setSpacing(14);
+    bound->addStretch(1);
+    bound->addWidget(bound_);
+    bound->addWidget(legend_);
+    bound->addStretch(1);
+    verdict->addLayout(bound);
     verdict->addStretch(1);
     line->addLayout(verdict, 1);
     line->addWidget(series_);
@@ -113,7 +125,29 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
             [this](int at) { document_.setSeries(series_->itemData(at).toUInt()); });
     connect(budget_, &QLineEdit::editingFinished, this, &VerdictBar::applyBudget);
     connect(find_, &QLineEdit::returnPressed, this, &VerdictBar::applyFind);
+    connect(budget_, &QLineEdit::returnPressed, this, [this] {
+        applyBudget();
+        if (!budget_->isModified()) emit done();  // else it was not a budget
+    });
+    for (QLineEdit* field : {budget_, find_}) field->installEventFilter(this);
     takeRecording();
+}
+
+/// Escape leaves a field as it was.
+bool VerdictBar::eventFilter(QObject* watched, QEvent* event) {
+    if (event->type() == QEvent::KeyPress && static_cast<QKeyEvent*>(event)->key() == Qt::Key_Escape) {
+        if (watched == budget_) {
+            budget_->setModified(false);
+            showBudget();
+        }
+        if (watched == find_) {
+            find_->clear();
+            markWrong(find_, false);
+        }
+        emit done();
+        return true;
+    }
+    return QWidget::eventFilter(watched, event);
 }
 
 QString VerdictBar::sentence() const { return sentence_->text(); }
@@ -127,8 +161,7 @@ void VerdictBar::paintEvent(QPaintEvent*) {
 void VerdictBar::takeRecording() {
     const auto& r = document_.recording();
     const bool any = r != nullptr;
-    series_->hide();
-    series_->clear();
+    fillSeries();
     budget_->setEnabled(any && !r->series.empty());
     find_->setEnabled(any);
     if (!any) {
@@ -136,6 +169,7 @@ void VerdictBar::takeRecording() {
         facts_->clear();
         sentence_->clear();
         bound_->hide();
+        legend_->setExplanation(nullptr);
         return;
     }
     const auto context = [&](const char* key) {
@@ -152,10 +186,24 @@ void VerdictBar::takeRecording() {
     QString all = shown(document_.path());
     for (const auto& [key, value] : r->context) all += "\n" + toQString(key) + ": " + toQString(value);
     facts_->setToolTip(plainTip(all));
-    for (uint32_t i = 0; i < r->series.size(); ++i)
-        if (!r->series[i].frames.empty()) series_->addItem(toQString(r->series[i].name), i);
-    series_->setVisible(series_->count() > 1);
     takeExplanation();
+}
+
+/// Those with frames, the shown one selected. A list that is open, or is right already, stays as it is.
+void VerdictBar::fillSeries() {
+    const auto& r = document_.recording();
+    QList<std::pair<QString, uint32_t>> wanted;
+    for (uint32_t i = 0; r && i < r->series.size(); ++i)
+        if (!r->series[i].frames.empty()) wanted << std::pair(toQString(r->series[i].name), i);
+    bool same = wanted.size() == series_->count();
+    for (int at = 0; same && at < series_->count(); ++at)
+        same = series_->itemText(at) == wanted[at].first && series_->itemData(at).toUInt() == wanted[at].second;
+    if (!same && !series_->view()->isVisible()) {
+        series_->clear();
+        for (const auto& [name, index] : wanted) series_->addItem(name, index);
+    }
+    if (!series_->view()->isVisible()) series_->setCurrentIndex(series_->findData(document_.series()));
+    series_->setVisible(series_->count() > 1);
 }
 
 void VerdictBar::takeExplanation() {
@@ -173,6 +221,7 @@ void VerdictBar::takeExplanation() {
         bound_->setText(tr("only %1").arg(toQString(scopeText(*e))) +
                         (bound_->text().isEmpty() ? QString() : " · " + bound_->text()));
     bound_->setVisible(!bound_->text().isEmpty());
+    legend_->setExplanation(explained ? e.get() : nullptr);
     const QString advice =
         explained ? toQString(measuringAdvice(*document_.recording(), e->pathSums->measuring)) : QString();
     if (!advice.isEmpty() && !prediction)
@@ -189,6 +238,7 @@ void VerdictBar::takeExplanation() {
 }
 
 void VerdictBar::showBudget() {
+    if (budget_->hasFocus() && budget_->isModified()) return;  // the person is typing
     const auto& e = document_.explanation();
     QString text;
     if (document_.budget()) {
@@ -229,6 +279,7 @@ void VerdictBar::applyFind() {
     if (!number || !e || e->frames.empty()) {
         markWrong(find_, false);
         emit wanted(words);
+        emit done();
         return;
     }
     const bool good = frame < e->frames.size();
@@ -239,6 +290,7 @@ void VerdictBar::applyFind() {
     }
     find_->clear();
     selection_.chooseFrame(static_cast<uint32_t>(frame));
+    emit done();
 }
 
 }  // namespace fugato

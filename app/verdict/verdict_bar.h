@@ -11,6 +11,7 @@ class QLineEdit;
 
 namespace fugato {
 
+class BoundLegend;
 class Document;
 class Selection;
 
@@ -24,14 +25,17 @@ public:
 
 signals:
     void wanted(const QString& words);   // to be searched for
+    void done();                         // with a field: the keyboard may go back
     void said(const QString& sentence);  // something the person typed could not be used
 
 protected:
     void paintEvent(QPaintEvent* event) override;
+    bool eventFilter(QObject* watched, QEvent* event) override;
 
 private:
     void takeRecording();
     void takeExplanation();
+    void fillSeries();
     void showBudget();
     void applyBudget();
     void applyFind();
@@ -39,6 +43,7 @@ private:
     Document& document_;
     Selection& selection_;
     QLabel *name_, *facts_, *sentence_, *bound_;
+    BoundLegend* legend_;
     QComboBox* series_;
     QLineEdit *budget_, *find_;
 };

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "why_panel.h"
 
+#include <QKeyEvent>
+#include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QScrollBar>
@@ -19,14 +21,19 @@ constexpr int kSide = 16, kStepHeight = 33, kBar = 12, kTop = 54, kSwitch = 22;
 }  // namespace
 
 WhyPanel::WhyPanel(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent)
-    : QAbstractScrollArea(parent), document_(document), selection_(selection), selected_(selected) {
+    : QAbstractScrollArea(parent),
+      document_(document),
+      selection_(selection),
+      selected_(selected),
+      parts_(new PaintedParts(this, [this] { return listParts(); })) {
     setFrameShape(QFrame::NoFrame);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setFocusPolicy(Qt::StrongFocus);
     setMinimumWidth(230);
     viewport()->setMouseTracking(true);
     setAccessibleName(tr("Why the selected frame took as long as it did"));
     connect(&document, &Document::recordingChanged, this, &WhyPanel::layOut);
-    connect(&document, &Document::explanationChanged, this, &WhyPanel::layOut);
+    connect(&document, &Document::calmlyChanged, this, &WhyPanel::layOut);
     connect(&document.trials(), &Trials::changed, this, &WhyPanel::layOut);
     connect(&selection, &Selection::chosenChanged, this, &WhyPanel::layOut);
     connect(&selected, &SelectedFrame::changed, this, &WhyPanel::takeFrame);
@@ -55,23 +62,14 @@ void WhyPanel::layOut() {
     whatIfTop_ = y + 4;
     trials_.clear();
     if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size()) {
-        const uint32_t c = selection_.cause();
-        const Cause& cause = e->causes[c];
         const QFontMetrics bold(boldFont());
         const int high = bold.boundingRect(QRect(0, 0, width - 24, 400), Qt::TextWordWrap, whatIfWords()).height();
         y = whatIfTop_ + high + 20;
-        // What usual frames do not have has no usual time; what nothing explains cannot be repaired.
-        if (cause.kind != CauseKind::Unusual && (cause.path || cause.kind == CauseKind::NoCore))
-            trials_.push_back(
-                {{c, false},
-                 cause.kind == CauseKind::NoCore ? tr("Simulate a core at once") : tr("Simulate usual time"),
-                 {}});
-        if (cause.path && cause.kind != CauseKind::NoCore)
-            trials_.push_back({{c, true}, tr("Simulate without it"), {}});
+        for (const TrialChoice& choice : trialChoices(*e, selection_.cause())) trials_.push_back({choice, {}});
         const QFontMetrics small(smallFont());
         int x = kSide + 12;
         for (Trial& trial : trials_) {
-            const int wide = small.horizontalAdvance(trial.name) + 18;
+            const int wide = small.horizontalAdvance(trial.choice.name) + 18;
             if (x > kSide + 12 && x + wide > kSide + width - 12) {
                 x = kSide + 12;
                 y += kSwitch + 5;
@@ -87,7 +85,86 @@ void WhyPanel::layOut() {
     verticalScrollBar()->setRange(0, std::max(0, height_ - viewport()->height()));
     verticalScrollBar()->setPageStep(viewport()->height());
     verticalScrollBar()->setSingleStep(20);
+    parts_->changed();
     viewport()->update();
+}
+
+/// Everything that is said, from top to bottom; what is painted short in full.
+std::vector<PaintedPart> WhyPanel::listParts() {
+    std::vector<PaintedPart> parts;
+    const int width = viewport()->width() - 2 * kSide;
+    const auto add = [&](const QString& key, const QRect& box, const QString& name) -> PaintedPart& {
+        PaintedPart& part = parts.emplace_back();
+        part.key = key;
+        part.box = box;
+        part.name = name;
+        return part;
+    };
+    add("title", {kSide, 6, width, 20}, title()).role = QAccessible::Heading;
+    if (!frame_) {
+        add("empty", {kSide, 34, width, 120}, emptyWords());
+        return parts;
+    }
+    add("times", {kSide, 27, width, 18}, subtitle());
+    const Explanation& e = *frame_->explanation;
+    const auto step = [&](size_t at) {
+        return QRect(kSide, waterfallTop_ + static_cast<int>(at) * kStepHeight, width, kStepHeight - 3);
+    };
+    add("usual", step(0), tr("%1: %2 ms").arg(usualTitle(), toQString(msText(e.usualDuration(frame_->frame)))));
+    for (size_t i = 0; i < frame_->waterfall.size(); ++i) {
+        const WaterfallStep& one = frame_->waterfall[i];
+        add("step " + QString::number(i), step(i + 1),
+            tr("%1: %2 ms").arg(toQString(one.title), toQString(signedMsText(one.excess))));
+    }
+    for (size_t i = 0; i < spoken_.size(); ++i) {
+        PaintedPart& part = add("sentence " + QString::number(i), spoken_[i].box, toQString(spoken_[i].sentence.text));
+        if (spoken_[i].sentence.lane == kNone || spoken_[i].sentence.end <= spoken_[i].sentence.begin) continue;
+        part.role = QAccessible::Link;
+        part.more = tr("leads to its place in the lanes");
+        part.act = [this, sentence = spoken_[i].sentence] { follow(sentence); };
+    }
+    const auto& now = document_.explanation();
+    if (!now || selection_.cause() >= now->causes.size()) return parts;
+    add("what if", {kSide, whatIfTop_, width, (trials_.empty() ? sourceTop_ - 12 : trials_.front().box.top()) - whatIfTop_},
+        whatIfWords());
+    for (const Trial& trial : trials_) {
+        PaintedPart& part = add(trial.choice.repair.gone ? "without" : "usual time", trial.box, trial.choice.name);
+        part.role = QAccessible::Button;
+        part.on = tried(trial);
+        part.act = [this, trial] { document_.trials().toggle(repairOf(trial)); };
+    }
+    if (const QString source = sourceOf(selection_.cause()); !source.isEmpty())
+        add("source", {kSide, sourceTop_, width, 16}, source);
+    return parts;
+}
+
+/// Of the cause that is selected now: the recording may have grown since this was laid out.
+Repair WhyPanel::repairOf(const Trial& trial) const { return {selection_.cause(), trial.choice.repair.gone}; }
+
+bool WhyPanel::tried(const Trial& trial) const {
+    const auto& repairs = document_.trials().repairs();
+    return std::find(repairs.begin(), repairs.end(), repairOf(trial)) != repairs.end();
+}
+
+void WhyPanel::follow(const Sentence& s) {
+    const int64_t margin = (s.end - s.begin) / 6;
+    selection_.chooseMarker(document_.recording()->innermostBefore(s.lane, s.end));
+    selection_.showSpan(s.begin - margin, s.end + margin, true);
+}
+
+/// How late the frame is, beside what it usually takes.
+QString WhyPanel::subtitle() const {
+    const FrameVerdict& frame = frame_->verdict();
+    const QString usual =
+        tr("usually %1 in all.").arg(toQString(durationText(frame_->explanation->usualDuration(frame_->frame))));
+    return frame.overrun ? tr("%1 past its deadline; %2").arg(toQString(durationText(frame.overrun)), usual)
+                         : tr("%1 to spare; %2").arg(toQString(durationText(frame.deadline - frame.work)), usual);
+}
+
+QString WhyPanel::usualTitle() const {
+    const Explanation& e = *frame_->explanation;
+    const auto& stage = e.baselines[e.frames[frame_->frame].baseline].stage;
+    return stage.empty() ? tr("A usual frame") : tr("A usual %1 frame").arg(toQString(stage));
 }
 
 void WhyPanel::resizeEvent(QResizeEvent*) { layOut(); }
@@ -120,7 +197,6 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
     const auto xOf = [&](int64_t ns) {
         return left + static_cast<double>(ns) / static_cast<double>(std::max<int64_t>(longest, 1)) * width;
     };
-    const auto& stage = e.baselines[e.frames[frame].baseline].stage;
 
     const double due = xOf(deadline);
     const int end = top + static_cast<int>(waterfall.size() + 1) * kStepHeight;
@@ -148,8 +224,7 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
         painter.drawText(QPointF(at, y + 16 + kBar - 2), amount);
         y += kStepHeight;
     };
-    bar(stage.empty() ? tr("A usual frame") : tr("A usual %1 frame").arg(toQString(stage)), xOf(0), xOf(usual),
-        t.headroom, toQString(msText(usual)) + " ms", 0);
+    bar(usualTitle(), xOf(0), xOf(usual), t.headroom, toQString(msText(usual)) + " ms", 0);
     reached = usual;
     int64_t most = 1;
     for (const WaterfallStep& step : waterfall) most = std::max(most, std::abs(step.excess));
@@ -201,15 +276,9 @@ void WhyPanel::paintEvent(QPaintEvent*) {
         painter.drawText(QRect(kSide, 34, width, 120), Qt::TextWordWrap, emptyWords());
         return;
     }
-    const FrameVerdict& frame = frame_->verdict();
     painter.setPen(t.muted);
-    const QString usual =
-        tr("usually %1 in all.").arg(toQString(durationText(frame_->explanation->usualDuration(frame_->frame))));
     painter.setFont(smallFont());
-    painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter,
-                     frame.overrun
-                         ? tr("%1 past its deadline; %2").arg(toQString(durationText(frame.overrun)), usual)
-                         : tr("%1 to spare; %2").arg(toQString(durationText(frame.deadline - frame.work)), usual));
+    painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter, subtitle());
     paintWaterfall(painter, waterfallTop_);
     painter.fillRect(kSide, sentencesTop_ - 9, width, 1, t.line);
     painter.setFont(textFont());
@@ -219,14 +288,15 @@ void WhyPanel::paintEvent(QPaintEvent*) {
         if (spoken.sentence.lane != kNone)
             painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4), t.path);
     }
-    const auto& e = document_.explanation();
-    if (!e || selection_.cause() >= e->causes.size()) return;
-    paintWhatIf(painter);
-    const QString source = sourceOf(selection_.cause());
-    painter.setFont(smallFont());
-    painter.setPen(t.path);
-    painter.drawText(QRect(kSide, sourceTop_, width, 16), Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(source, Qt::ElideLeft, width));
+    if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size()) {
+        paintWhatIf(painter);
+        const QString source = sourceOf(selection_.cause());
+        painter.setFont(smallFont());
+        painter.setPen(t.path);
+        painter.drawText(QRect(kSide, sourceTop_, width, 16), Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(source, Qt::ElideLeft, width));
+    }
+    parts_->paintFocus(painter);
 }
 
 /// What is being tried, or else what the repair of the chosen cause would bring.
@@ -251,36 +321,32 @@ void WhyPanel::paintWhatIf(QPainter& painter) const {
     painter.drawText(box.adjusted(12, 9, -12, -6), Qt::TextWordWrap, whatIfWords());
     painter.setFont(smallFont());
     for (const Trial& trial : trials_) {
-        const auto& tried = document_.trials().repairs();
-        const bool on = std::find(tried.begin(), tried.end(), trial.repair) != tried.end();
+        const bool on = tried(trial);
         painter.setPen(QPen(t.path, 1));
         painter.setBrush(on ? t.path : t.paper);
         painter.drawRoundedRect(QRectF(trial.box).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4);
         painter.setPen(on ? t.paper : t.path);
-        painter.drawText(trial.box, Qt::AlignCenter, trial.name);
+        painter.drawText(trial.box, Qt::AlignCenter, trial.choice.name);
     }
 }
 
 void WhyPanel::mousePressEvent(QMouseEvent* event) {
-    const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
-    for (const Trial& trial : trials_)
-        if (trial.box.contains(at)) return document_.trials().toggle(trial.repair);
-    for (const Spoken& spoken : spoken_) {
-        const Sentence& s = spoken.sentence;
-        if (!spoken.box.contains(at) || s.lane == kNone || s.end <= s.begin) continue;
-        const int64_t margin = (s.end - s.begin) / 6;
-        selection_.chooseMarker(document_.recording()->innermostBefore(s.lane, s.end));
-        selection_.showSpan(s.begin - margin, s.end + margin, true);
-        return;
-    }
+    if (event->button() == Qt::LeftButton) parts_->click(event->pos());
 }
 
 void WhyPanel::mouseMoveEvent(QMouseEvent* event) {
-    const QPoint at = event->pos() + QPoint(0, verticalScrollBar()->value());
-    const bool leads = std::any_of(spoken_.begin(), spoken_.end(),
-                                   [&](const Spoken& s) { return s.box.contains(at) && s.sentence.lane != kNone; });
-    const bool tries = std::any_of(trials_.begin(), trials_.end(), [&](const Trial& t) { return t.box.contains(at); });
-    viewport()->setCursor(leads || tries ? Qt::PointingHandCursor : Qt::ArrowCursor);
+    const PaintedPart* part = parts_->at(event->pos());
+    viewport()->setCursor(part && part->act ? Qt::PointingHandCursor : Qt::ArrowCursor);
+}
+
+void WhyPanel::keyPressEvent(QKeyEvent* event) {
+    if (!parts_->press(*event)) QAbstractScrollArea::keyPressEvent(event);
+}
+
+void WhyPanel::contextMenuEvent(QContextMenuEvent* event) {
+    QMenu menu(this);
+    parts_->fillMenu(menu, event->pos());
+    menu.exec(event->globalPos());
 }
 
 }  // namespace fugato

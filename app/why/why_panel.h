@@ -8,6 +8,8 @@
 #include <QRect>
 #include <vector>
 
+#include "app/document/trials.h"
+#include "app/parts/painted_parts.h"
 #include "core/explain/words/explained_frame.h"
 
 namespace fugato {
@@ -28,24 +30,32 @@ public:
     };
     const std::vector<Spoken>& spoken() const { return spoken_; }
     struct Trial {  // a repair that can be tried, and where its switch stands
-        Repair repair;
-        QString name;
+        TrialChoice choice;
         QRect box;
     };
     const std::vector<Trial>& trials() const { return trials_; }
     QString whatIfWords() const;
     QString title() const;
+    const PaintedParts& parts() const { return *parts_; }
 
 protected:
     void paintEvent(QPaintEvent* event) override;
     void resizeEvent(QResizeEvent* event) override;
     void mousePressEvent(QMouseEvent* event) override;
     void mouseMoveEvent(QMouseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
     void scrollContentsBy(int dx, int dy) override;
 
 private:
     void takeFrame();
     void layOut();
+    std::vector<PaintedPart> listParts();
+    QString subtitle() const;
+    QString usualTitle() const;
+    bool tried(const Trial& trial) const;
+    Repair repairOf(const Trial& trial) const;
+    void follow(const Sentence& sentence);
     int paintWaterfall(QPainter& painter, int top) const;
     QString emptyWords() const;
     QString sourceOf(uint32_t cause) const;
@@ -54,6 +64,7 @@ private:
     Document& document_;
     Selection& selection_;
     SelectedFrame& selected_;
+    PaintedParts* parts_;
     std::shared_ptr<const ExplainedFrame> frame_;  // the explained frame on display
     std::vector<Spoken> spoken_;
     std::vector<Trial> trials_;  // of the chosen cause

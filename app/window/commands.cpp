@@ -14,11 +14,22 @@ QString keyText(const QKeySequence& key) {
     return text;
 }
 
+/// One that a field or a table may want for itself: a letter, Home, Page Up…
+bool isBare(const QKeySequence& key) {
+    const QKeyCombination first = key[0];
+    const bool function = first.key() >= Qt::Key_F1 && first.key() <= Qt::Key_F35;
+    return !function && !(first.keyboardModifiers() & (Qt::ControlModifier | Qt::AltModifier | Qt::MetaModifier));
+}
+
 }  // namespace
 
 QAction* Commands::make(QMenu* menu, const QString& name, const QList<QKeySequence>& keys, const QString& help) {
     QAction* action = menu->addAction(name);
     action->setShortcuts(keys);
+    if (!keys.isEmpty() && isBare(keys.front())) {
+        action->setShortcutContext(Qt::WidgetWithChildrenShortcut);
+        for (QWidget* picture : pictures_) picture->addAction(action);
+    }
     if (!keys.isEmpty() && !help.isEmpty()) addGesture(keyText(keys.front()), help);
     return action;
 }

@@ -13,6 +13,8 @@ namespace fugato {
 
 class Commands {
 public:
+    /// Where keys without Ctrl or Alt act; elsewhere, in fields and tables, they are those widgets' own.
+    void setPictures(const QList<QWidget*>& pictures) { pictures_ = pictures; }
     /// `help` is for F1, where commands with the same help share a line; those without keys or help are not there.
     QAction* add(QMenu* menu, const QString& name, const QList<QKeySequence>& keys, const QString& help,
                  std::function<void()> act);
@@ -31,6 +33,7 @@ public:
 private:
     QAction* make(QMenu* menu, const QString& name, const QList<QKeySequence>& keys, const QString& help);
     QList<Line> lines_;
+    QList<QWidget*> pictures_;
 };
 
 }  // namespace fugato

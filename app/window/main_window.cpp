@@ -31,6 +31,7 @@
 #include "app/theme/words.h"
 #include "app/verdict/verdict_bar.h"
 #include "app/why/why_panel.h"
+#include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/explain/words/sentences.h"
 
@@ -49,6 +50,7 @@ MainWindow::MainWindow() {
     applyTheme(settings::darkColours().get());
     document_.setMemoryLimit(static_cast<uint64_t>(settings::memoryMegabytes().get()) * 1'000'000);
     makePanels();
+    commands_.setPictures({strip_, causes_, lanes_, why_});
     makeFileMenu();
     makeGoMenu();
     makeWhatIfMenu();
@@ -61,6 +63,7 @@ MainWindow::MainWindow() {
     if (!across_->restoreState(settings::panelWidths().get())) across_->setSizes({256, 686, 338});
     if (!middle_->restoreState(settings::panelHeights().get())) middle_->setSizes({454, 176});
     showStatus();
+    lanes_->setFocus();
 }
 
 void MainWindow::makePanels() {
@@ -94,6 +97,8 @@ void MainWindow::makePanels() {
     across_->addWidget(middle_);
     across_->addWidget(why_);
     across_->setStretchFactor(1, 1);
+    QWidget* const order[] = {verdict_, strip_, causes_, lanes_, drawer_, why_};  // of Tab, and of F6
+    for (size_t i = 1; i < std::size(order); ++i) setTabOrder(order[i - 1], order[i]);
     for (QSplitter* splitter : {middle_, across_}) {
         splitter->setHandleWidth(1);
         splitter->setChildrenCollapsible(false);
@@ -138,6 +143,8 @@ void MainWindow::makePanels() {
         statusBar()->showMessage(tr("Cancelled."), 4000);
     });
     connect(verdict_, &VerdictBar::wanted, drawer_, &Drawer::search);
+    connect(verdict_, &VerdictBar::done, this, [this] { lanes_->setFocus(Qt::ShortcutFocusReason); });
+    connect(lanes_, &LanesView::occurrencesWanted, drawer_, [this] { drawer_->show("marker"); });
     connect(verdict_, &VerdictBar::said, this,
             [this](const QString& sentence) { statusBar()->showMessage(sentence, 8000); });
     connect(&selection_, &Selection::chosenChanged, this, &MainWindow::showStatus);
@@ -192,7 +199,7 @@ void MainWindow::makeFileMenu() {
     commands_.add(file, tr("Reload"), {QKeySequence(Qt::Key_F5)}, tr("reload the recording"), [this] {
         if (!document_.path().isEmpty()) open(document_.path());
     });
-    commands_.addGesture("Esc", tr("cancel opening"));
+    commands_.addGesture("Esc", tr("cancel opening; else the keyboard goes back to the lanes"));
     file->addSeparator();
     commands_.add(file, tr("&Quit"), {QKeySequence(Qt::CTRL | Qt::Key_Q)}, tr("quit"), [this] { close(); });
 }
@@ -211,6 +218,10 @@ void MainWindow::makeGoMenu() {
                       verdict_->find().setFocus(Qt::ShortcutFocusReason);
                       verdict_->find().selectAll();
                   });
+    const QString occurrences = tr("next, previous occurrence of the selected marker, on any lane");
+    commands_.add(go, tr("Next &occurrence"), {QKeySequence(Qt::Key_F3)}, occurrences, [this] { stepOccurrence(true); });
+    commands_.add(go, tr("Previous o&ccurrence"), {QKeySequence(Qt::SHIFT | Qt::Key_F3)}, occurrences,
+                  [this] { stepOccurrence(false); });
     go->addSeparator();
     const QString scope = tr("explain the selected time, or a stage, alone; all frames again");
     QAction* time = commands_.add(go, tr("Explain the selected time alone"), {QKeySequence(Qt::Key_E)}, scope, [this] {
@@ -280,8 +291,13 @@ void MainWindow::makeViewMenu() {
     commands_.add(view, tr("Zoom out"), {QKeySequence(Qt::Key_Minus), QKeySequence::ZoomOut}, zooming,
                   [zoom] { zoom(1 / 0.7); });
     commands_.addGesture("Ctrl+wheel", zooming);
-    commands_.addGesture("Left, Right, Shift+wheel, drag", tr("earlier, later"));
-    commands_.addGesture("Up, Down, wheel", tr("lanes up and down; in the causes: cause before, cause after"));
+    commands_.addGesture("Left, Right, Up, Down",
+                         tr("in the lanes: the marker before, after, around and inside; in the strip: frame before, "
+                            "frame after; in the causes and sentences: from one to the other"));
+    commands_.addGesture("Enter", tr("what a click does; in the lanes: the selected marker fills the view"));
+    commands_.addGesture("Shift+Left, Shift+Right, Shift+wheel, drag", tr("earlier, later"));
+    commands_.addGesture("Ctrl+Up, Ctrl+Down, wheel", tr("lanes up and down"));
+    commands_.addGesture("Tab, Shift+Tab", tr("through every field and panel"));
     commands_.addGesture("Double click", tr("a marker fills the view"));
     commands_.add(view, tr("Edit budget"), {QKeySequence(Qt::Key_B)}, tr("edit the budget"), [this] {
         verdict_->budget().setFocus(Qt::ShortcutFocusReason);
@@ -316,6 +332,10 @@ void MainWindow::makeViewMenu() {
     connect(&document_, &Document::recordingChanged, this, enable);
     connect(&document_, &Document::recordingGrew, this, enable);
     enable();
+    view->addSeparator();
+    const QString panels = tr("the keyboard goes to the next panel, to the one before");
+    commands_.add(view, tr("Ne&xt panel"), {QKeySequence(Qt::Key_F6)}, panels, [this] { stepPanel(1); });
+    commands_.add(view, tr("Previous pa&nel"), {QKeySequence(Qt::SHIFT | Qt::Key_F6)}, panels, [this] { stepPanel(-1); });
     view->addSeparator();
     commands_.add(view, tr("Memory limit…"), {}, {}, [this] { askMemoryLimit(); });
     commands_.addSwitch(view, tr("Dark colours"), {}, {}, theme().dark, [this](bool dark) { setDark(dark); });
@@ -402,7 +422,7 @@ void MainWindow::findMarker(const QString& words) {
 
 bool MainWindow::asking() const {
     return document_.namingFunctions() || document_.trials().busy() || drawer_->busy() || finding_.busy() ||
-           selected_.busy();
+           stepping_.busy() || selected_.busy() || lanes_->busy();
 }
 
 void MainWindow::askMemoryLimit() {
@@ -484,6 +504,12 @@ void MainWindow::showStatus() {
                      .arg(toQString(r.nameOf(row.path(marker.index))),
                           toQString(durationText(row.end(marker.index) - row.begin(marker.index))),
                           toQString(r.lanes[marker.lane].name));
+        if (const auto& e = document_.explanation(); e && selection_.frame() < e->frames.size()) {
+            const uint32_t its = r.series[e->series].frameAt(row.begin(marker.index));
+            if (its != kNone && its != selection_.frame())
+                words << tr("in frame %1; frame %2 is the selected one")
+                             .arg(toQString(countText(its)), toQString(countText(selection_.frame())));
+        }
     } else if (document_.explanation() && selection_.frame() < document_.explanation()->frames.size()) {
         words << tr("Frame %1, %2")
                      .arg(toQString(countText(selection_.frame())),
@@ -521,6 +547,42 @@ void MainWindow::fillRecent() {
         connect(action, &QAction::triggered, this, [this, path] { open(path); });
     }
     if (paths.isEmpty()) recent_->addAction(tr("Nothing opened yet"))->setEnabled(false);
+}
+
+/// Escape that no field or list took: the keyboard goes back to the lanes.
+void MainWindow::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape) return lanes_->setFocus(Qt::ShortcutFocusReason);
+    QMainWindow::keyPressEvent(event);
+}
+
+void MainWindow::stepPanel(int by) {
+    QWidget* const panels[] = {strip_, causes_, lanes_, &drawer_->current(), why_};
+    constexpr int kCount = static_cast<int>(std::size(panels));
+    int now = 2;
+    for (int i = 0; i < kCount; ++i)
+        if (const QWidget* focus = QApplication::focusWidget(); focus && (panels[i] == focus || panels[i]->isAncestorOf(focus)))
+            now = i + by;
+    panels[(now + kCount) % kCount]->setFocus(Qt::ShortcutFocusReason);
+}
+
+void MainWindow::stepOccurrence(bool forward) {
+    const auto recording = document_.recording();
+    if (!recording || selection_.site() == kNone) {
+        statusBar()->showMessage(tr("Select a marker first; then this goes through its occurrences."), 6000);
+        return;
+    }
+    const MarkerRef& marker = selection_.marker();
+    const int64_t from = marker.valid() ? recording->lanes[marker.lane].rows[marker.row].begin(marker.index)
+                                        : (forward ? selection_.view().begin : selection_.view().end);
+    stepping_.ask(
+        [recording, site = selection_.site(), from, marker, forward](const Progress& progress) {
+            return occurrenceBeside(*recording, site, from, marker, forward, progress);
+        },
+        [this, recording, forward](const std::shared_ptr<const MarkerRef>& found) {
+            if (recording != document_.recording()) return;
+            if (found->valid()) return selection_.lookAtMarker(*found, true);
+            statusBar()->showMessage(forward ? tr("That was the last one.") : tr("That was the first one."), 6000);
+        });
 }
 
 void MainWindow::dragEnterEvent(QDragEnterEvent* event) {

@@ -37,6 +37,10 @@ public:
     Drawer& drawer() { return *drawer_; }
     /// Tells the figures of the first marker whose name holds `words`.
     void findMarker(const QString& words);
+    /// Selects the next or previous occurrence of the selected marker, wherever it lies.
+    void stepOccurrence(bool forward);
+    /// Gives the keyboard to the next panel, or the one before.
+    void stepPanel(int by);
     /// Whether something of what is shown is still being worked out.
     bool asking() const;
     VerdictBar& verdict() { return *verdict_; }
@@ -50,6 +54,7 @@ protected:
     void dragEnterEvent(QDragEnterEvent* event) override;
     void dropEvent(QDropEvent* event) override;
     void closeEvent(QCloseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
 
 private:
     void makePanels();
@@ -87,7 +92,7 @@ private:
     QProgressBar* progressBar_ = nullptr;
     QMenu* recent_ = nullptr;
     Commands commands_;
-    BackgroundQuery finding_;
+    BackgroundQuery finding_, stepping_;
 };
 
 }  // namespace fugato

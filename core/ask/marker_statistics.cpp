@@ -362,6 +362,54 @@ std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recordin
     return made;
 }
 
+std::shared_ptr<const MarkerRef> occurrenceBeside(const Recording& r, uint32_t site, int64_t from,
+                                                  const MarkerRef& than, bool forward, const Progress& progress) {
+    longWork("the occurrence beside");
+    using Order = std::tuple<int64_t, uint32_t, uint32_t, uint32_t>;
+    const auto orderOf = [](int64_t begin, const MarkerRef& m) { return Order(begin, m.lane, m.row, m.index); };
+    const auto nearer = [&](const Order& a, const Order& b) { return forward ? a < b : a > b; };
+    std::optional<Order> best;
+    const auto offer = [&](int64_t begin, const MarkerRef& marker) {
+        const Order order = orderOf(begin, marker);
+        const bool beyond = than.valid() ? nearer(orderOf(from, than), order)
+                                         : (forward ? begin >= from : begin <= from);
+        if (beyond && (!best || nearer(order, *best))) best = order;
+    };
+    const auto holds = [](const MarkerRow& row, uint32_t chunk, const LanePaths& paths) {
+        const auto [first, past] = row.sumsOf(chunk);
+        return std::any_of(first, past, [&](const PathSum& sum) { return paths.isSite[sum.path]; });
+    };
+    for (uint32_t l = 0; l < r.lanes.size(); ++l) {
+        if (progress && !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size()))) return nullptr;
+        const LanePaths paths(r, r.lanes[l], site);
+        if (!paths.any) continue;
+        for (uint32_t rowIndex = 0; rowIndex < r.lanes[l].rows.size(); ++rowIndex) {
+            const MarkerRow& row = r.lanes[l].rows[rowIndex];
+            if (row.empty()) break;
+            // Chunk by chunk away from `from`, until one of them has an occurrence or lies beyond the best so far.
+            const uint32_t start = forward ? row.firstFrom(from) : row.firstFrom(from + 1);
+            const auto chunks = static_cast<int64_t>(row.chunks().size());
+            const int64_t step = forward ? 1 : -1;
+            for (int64_t c = std::min<int64_t>(start >> MarkerRow::kChunkBits, chunks - 1); c >= 0 && c < chunks; c += step) {
+                const auto chunk = static_cast<uint32_t>(c);
+                if (progress && !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size()))) return nullptr;
+                if (forward && best && row.chunks()[chunk].begin > std::get<0>(*best)) break;
+                if (!holds(row, chunk, paths)) continue;
+                const auto before = best;
+                const uint32_t first = chunk << MarkerRow::kChunkBits;
+                row.forEach(first, std::min(row.size(), first + MarkerRow::kChunk),
+                            [&](uint32_t i, int64_t begin, int64_t, uint32_t path, uint8_t) {
+                                if (paths.isSite[path]) offer(begin, {l, rowIndex, i});
+                            });
+                if (best != before) break;
+                if (!forward && best && row.chunks()[chunk].begin < std::get<0>(*best)) break;
+            }
+        }
+    }
+    return std::make_shared<const MarkerRef>(
+        best ? MarkerRef{std::get<1>(*best), std::get<2>(*best), std::get<3>(*best)} : MarkerRef{});
+}
+
 std::vector<std::string> figuresOf(const MarkerStatistics& s) {
     if (!s.count) return {"It does not occur there"};
     std::vector<std::string> out{

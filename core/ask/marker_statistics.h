@@ -44,4 +44,10 @@ std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recordin
                                                                   const TimeRange& range, size_t most,
                                                                   const Progress& progress = {});
 
+/// The next occurrence of a marker in order of begin, then lane and row, on any lane: after `from` and `than`, one that
+/// begins then (invalid: none in particular), or before. An invalid one where there is none. Null where `progress`
+/// cancelled it.
+std::shared_ptr<const MarkerRef> occurrenceBeside(const Recording& recording, uint32_t site, int64_t from,
+                                                  const MarkerRef& than, bool forward, const Progress& progress = {});
+
 }  // namespace fugato
