@@ -112,8 +112,13 @@ private slots:
         TextRecording none;
         usualFrames(none, 3);
         open(write("none.jsonl", QByteArray::fromStdString(none.text())));
-        for (QAction* action : window_->findChildren<QAction*>())
-            if (action->text() == "Other programs on the cores") QVERIFY(!action->isEnabled());
+        int found = 0;
+        for (QAction* action : window_->findChildren<QAction*>()) {
+            if (action->text() != "Other &programs on the cores") continue;
+            QVERIFY(!action->isEnabled());
+            ++found;
+        }
+        QCOMPARE(found, 1);
     }
 
     void smallCausesShareARowThatOpens() {

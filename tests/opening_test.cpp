@@ -191,7 +191,7 @@ private slots:
     void darkColoursAndWindowStateAreRemembered() {
         for (QAction* menu : window_->menuBar()->actions())
             for (QAction* action : menu->menu()->actions())
-                if (action->text() == "Dark colours") action->trigger();
+                if (action->text() == "&Dark colours") action->trigger();
         QVERIFY(theme().dark);
         window_->resize(1000, 700);
         window_->close();

@@ -16,7 +16,7 @@ namespace fugato {
 
 DrawerPage::Words AdvicePage::words() const {
     return {"advice",        tr("Advice"),
-            tr("Advice"),    tr("Findings beyond single spikes, and what to look at next"),
+            tr("&Advice"),   tr("Findings beyond single spikes, and what to look at next"),
             tr("Recording"), Scope::Recording};
 }
 

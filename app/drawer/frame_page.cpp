@@ -7,7 +7,7 @@
 namespace fugato {
 
 DrawerPage::Words FramePage::words() const {
-    return {"frame",    tr("Frame"), tr("Table of the frame"), tr("The selected frame's markers against usual ones"),
+    return {"frame",    tr("Frame"), tr("Table of the &frame"), tr("The selected frame's markers against usual ones"),
             tr("Time"), Scope::Frame};
 }
 

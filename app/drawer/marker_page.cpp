@@ -10,7 +10,7 @@ namespace fugato {
 DrawerPage::Words MarkerPage::words() const {
     return {"marker",
             tr("Marker"),
-            tr("Figures of the marker"),
+            tr("Figures of the &marker"),
             tr("How often and how long the selected marker runs, its longest occurrences"),
             tr("Markers"),
             Scope::Marker};

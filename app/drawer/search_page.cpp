@@ -9,7 +9,7 @@ namespace fugato {
 DrawerPage::Words SearchPage::words() const {
     return {"search",
             tr("Search results"),
-            tr("Search results"),
+            tr("Search &results"),
             tr("Markers, arguments and points that match the search"),
             tr("Markers"),
             Scope::Recording};

@@ -9,7 +9,7 @@ namespace fugato {
 DrawerPage::Words SelectionPage::words() const {
     return {"selection",
             tr("Selection"),
-            tr("Table of the selection"),
+            tr("Table of the &selection"),
             tr("Everything nested in the selected time, or in what is in view"),
             tr("Time"),
             Scope::Selection};

@@ -11,7 +11,7 @@ namespace fugato {
 DrawerPage::Words StacksPage::words() const {
     return {"stacks",
             tr("Call stacks"),
-            tr("Functions of the call stacks"),
+            tr("Functions of the &call stacks"),
             tr("The functions seen in call stacks, as a table and as a flame graph"),
             tr("Functions"),
             Scope::Frame};

@@ -188,7 +188,8 @@ void LaneLayout::placeAll() {
 }
 
 bool LaneLayout::setView(int64_t begin, int64_t end, bool steady) {
-    if (begin == begin_ && end == end_ && !depth_.empty()) return false;
+    if (begin == begin_ && end == end_ && steady == steady_) return false;
+    steady_ = steady;
     begin_ = begin;
     end_ = std::max(end, begin + 1);
     if (!measureDepth(steady)) return false;

@@ -100,7 +100,7 @@ private:
     std::vector<Place> places_, trackPlaces_;
     int height_ = 0, room_ = 0, labelWidth_ = kLabelWidth;
     std::vector<uint32_t> depth_;  // by lane: rows with a marker in view
-    bool gathering_ = true;
+    bool gathering_ = true, steady_ = false;
     std::vector<bool> onPath_, slim_;          // by lane
     std::vector<uint32_t> standIn_;            // by lane: itself, or the slim lane that stands for it
     bool systemOpened_ = false;                // threads without markers stand for themselves

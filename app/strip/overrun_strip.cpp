@@ -8,7 +8,6 @@
 #include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
-#include <QTextDocumentFragment>
 #include <QToolTip>
 #include <cmath>
 
@@ -65,7 +64,7 @@ std::vector<PaintedPart> OverrunStrip::listParts() {
     if (selection_.frame() < e->frames.size()) {
         const Frame& frame = e->frame(selection_.frame());
         PaintedPart& part = add("selected", frame.begin, frame.end);
-        part.name = QTextDocumentFragment::fromHtml(wordsFor(selection_.frame())).toPlainText();
+        part.name = linesFor(selection_.frame()).join('\n');
         part.act = [this] { selection_.showFrame(); };
         part.selected = true;
         part.more = tr("the selected frame; Left and Right go to the one before and after");
@@ -106,7 +105,7 @@ void OverrunStrip::contextMenuEvent(QContextMenuEvent* event) {
     QMenu menu(this);
     const uint32_t frame = event->reason() == QContextMenuEvent::Keyboard ? selection_.frame() : frameNear(event->x());
     if (frame < document_.explanation()->frames.size()) {
-        const QString words = QTextDocumentFragment::fromHtml(wordsFor(frame)).toPlainText();
+        const QString words = linesFor(frame).join('\n');
         menu.addAction(tr("&Select frame %1").arg(toQString(countText(frame))), this,
                        [this, frame] { selection_.chooseFrame(frame); });
         menu.addAction(tr("&Copy what is said of frame %1").arg(toQString(countText(frame))), this,
@@ -215,29 +214,28 @@ void OverrunStrip::wheelEvent(QWheelEvent* event) {
     event->accept();
 }
 
-QString OverrunStrip::wordsFor(uint32_t index) const {
+/// What is said of a frame, line by line.
+QStringList OverrunStrip::linesFor(uint32_t index) const {
     const Explanation& e = *document_.explanation();
     const FrameVerdict& frame = e.frames[index];
-    QString words = tr("<b>Frame %1</b> · %2, deadline %3")
-                        .arg(toQString(countText(index)), toQString(durationText(e.frame(index).duration())),
-                             toQString(durationText(frame.deadline)));
+    QStringList lines{tr("Frame %1 · %2, deadline %3")
+                          .arg(toQString(countText(index)), toQString(durationText(e.frame(index).duration())),
+                               toQString(durationText(frame.deadline)))};
     if (frame.overrun) {
-        words += tr("<br>%1 late").arg(toQString(durationText(frame.overrun)));
+        lines << tr("%1 late").arg(toQString(durationText(frame.overrun)));
         if (const auto& p = document_.trials().prediction())
-            words += p->overrun[index]
-                         ? tr("; %1 late in the simulation").arg(toQString(durationText(p->overrun[index])))
-                         : tr("; in time in the simulation");
+            lines.back() += p->overrun[index]
+                                ? tr("; %1 late in the simulation").arg(toQString(durationText(p->overrun[index])))
+                                : tr("; in time in the simulation");
         for (const CauseShare& share : frame.shares)
-            words +=
-                "<br>" +
-                toQString(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause])).toHtmlEscaped();
+            lines << toQString(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause]));
     } else {
-        words += tr("<br>%1 of headroom").arg(toQString(durationText(frame.deadline - frame.work)));
-        if (frame.state == FrameState::Near) words += tr(", near its deadline");
+        lines << tr("%1 of headroom").arg(toQString(durationText(frame.deadline - frame.work)));
+        if (frame.state == FrameState::Near) lines.back() += tr(", near its deadline");
     }
     const Bound bound = Bounds(*e.recording, *e.pathSums).of(index);
-    words += tr("<br>bound by %1").arg(toQString(boundText(*e.recording, bound.by, bound.group)).toHtmlEscaped());
-    return words;
+    lines << tr("bound by %1").arg(toQString(boundText(*e.recording, bound.by, bound.group)));
+    return lines;
 }
 
 QString OverrunStrip::pointNear(int x) const {
@@ -266,7 +264,7 @@ bool OverrunStrip::event(QEvent* event) {
     else if (frame == kNone)
         QToolTip::hideText();
     else
-        QToolTip::showText(help->globalPos(), richTip(wordsFor(frame)), this);
+        QToolTip::showText(help->globalPos(), plainTip(linesFor(frame).join('\n')), this);
     return true;
 }
 

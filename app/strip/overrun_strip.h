@@ -44,7 +44,7 @@ private:
     std::vector<PaintedPart> listParts();
     QRect windowRect() const;
     uint32_t frameNear(int x) const;
-    QString wordsFor(uint32_t frame) const;
+    QStringList linesFor(uint32_t frame) const;
     QString pointNear(int x) const;
 
     Document& document_;

@@ -196,7 +196,7 @@ void MainWindow::makeFileMenu() {
     recent_ = file->addMenu(tr("Open &recent"));
     connect(recent_, &QMenu::aboutToShow, this, &MainWindow::fillRecent);
     fillRecent();
-    commands_.add(file, tr("Reload"), {QKeySequence(Qt::Key_F5)}, tr("reload the recording"), [this] {
+    commands_.add(file, tr("Re&load"), {QKeySequence(Qt::Key_F5)}, tr("reload the recording"), [this] {
         if (!document_.path().isEmpty()) open(document_.path());
     });
     commands_.addGesture("Esc", tr("cancel opening; else the keyboard goes back to the lanes"));
@@ -208,12 +208,12 @@ void MainWindow::makeGoMenu() {
     QMenu* go = menuBar()->addMenu(tr("&Go"));
     const QString spikes = tr("next, previous spike"), frames = tr("next, previous frame"),
                   views = tr("view back, view forward");
-    commands_.add(go, tr("Next spike"), {QKeySequence(Qt::Key_N)}, spikes, [this] { selection_.stepSpike(1); });
-    commands_.add(go, tr("Previous spike"), {QKeySequence(Qt::Key_P)}, spikes, [this] { selection_.stepSpike(-1); });
-    commands_.add(go, tr("Next frame"), {QKeySequence(Qt::Key_PageDown)}, frames, [this] { selection_.stepFrame(1); });
-    commands_.add(go, tr("Previous frame"), {QKeySequence(Qt::Key_PageUp)}, frames,
+    commands_.add(go, tr("&Next spike"), {QKeySequence(Qt::Key_N)}, spikes, [this] { selection_.stepSpike(1); });
+    commands_.add(go, tr("&Previous spike"), {QKeySequence(Qt::Key_P)}, spikes, [this] { selection_.stepSpike(-1); });
+    commands_.add(go, tr("Next f&rame"), {QKeySequence(Qt::Key_PageDown)}, frames, [this] { selection_.stepFrame(1); });
+    commands_.add(go, tr("Previous fra&me"), {QKeySequence(Qt::Key_PageUp)}, frames,
                   [this] { selection_.stepFrame(-1); });
-    commands_.add(go, tr("Find, or go to frame…"), {QKeySequence::Find, QKeySequence(Qt::CTRL | Qt::Key_G)},
+    commands_.add(go, tr("&Find, or go to frame…"), {QKeySequence::Find, QKeySequence(Qt::CTRL | Qt::Key_G)},
                   tr("find a marker, an argument or a point; go to a frame by its number"), [this] {
                       verdict_->find().setFocus(Qt::ShortcutFocusReason);
                       verdict_->find().selectAll();
@@ -224,7 +224,7 @@ void MainWindow::makeGoMenu() {
                   [this] { stepOccurrence(false); });
     go->addSeparator();
     const QString scope = tr("explain the selected time, or a stage, alone; all frames again");
-    QAction* time = commands_.add(go, tr("Explain the selected time alone"), {QKeySequence(Qt::Key_E)}, scope, [this] {
+    QAction* time = commands_.add(go, tr("Explain the selected &time alone"), {QKeySequence(Qt::Key_E)}, scope, [this] {
         if (const auto& range = selection_.range()) document_.setScope({range->begin, range->end, {}});
     });
     QMenu* stages = go->addMenu(tr("Explain one &stage alone"));
@@ -239,7 +239,7 @@ void MainWindow::makeGoMenu() {
             });
         if (stages->isEmpty()) stages->addAction(tr("The recording tells no stages"))->setEnabled(false);
     });
-    QAction* all = commands_.add(go, tr("Explain all frames"), {QKeySequence(Qt::SHIFT | Qt::Key_E)}, scope,
+    QAction* all = commands_.add(go, tr("Explain &all frames"), {QKeySequence(Qt::SHIFT | Qt::Key_E)}, scope,
                                  [this] { document_.setScope({}); });
     const auto enableScope = [this, time, all] {
         time->setEnabled(selection_.range().has_value());
@@ -249,9 +249,9 @@ void MainWindow::makeGoMenu() {
     connect(&document_, &Document::explanationChanged, this, enableScope);
     enableScope();
     go->addSeparator();
-    QAction* back = commands_.add(go, tr("View back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, views,
+    QAction* back = commands_.add(go, tr("View &back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, views,
                                   [this] { selection_.goBack(); });
-    QAction* forward = commands_.add(go, tr("View forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, views,
+    QAction* forward = commands_.add(go, tr("View for&ward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, views,
                                      [this] { selection_.goForward(); });
     const auto enable = [this, back, forward] {
         back->setEnabled(selection_.canGoBack());
@@ -268,27 +268,27 @@ void MainWindow::makeWhatIfMenu() {
             document_.trials().toggle({selection_.cause(), gone});
     };
     const QString trial = tr("what if the selected cause took its usual time, or were removed; again: reset");
-    commands_.add(whatIf, tr("Selected cause at its usual time"), {QKeySequence(Qt::Key_R)}, trial,
+    commands_.add(whatIf, tr("Selected cause at its &usual time"), {QKeySequence(Qt::Key_R)}, trial,
                   [repair] { repair(false); });
-    commands_.add(whatIf, tr("Selected cause removed"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, trial,
+    commands_.add(whatIf, tr("Selected cause &removed"), {QKeySequence(Qt::SHIFT | Qt::Key_R)}, trial,
                   [repair] { repair(true); });
-    commands_.add(whatIf, tr("Reset simulation"), {QKeySequence(Qt::Key_Backspace)},
+    commands_.add(whatIf, tr("Re&set simulation"), {QKeySequence(Qt::Key_Backspace)},
                   tr("reset the simulation: everything as recorded"), [this] { document_.trials().setRepairs({}); });
 }
 
 void MainWindow::makeViewMenu() {
     QMenu* view = menuBar()->addMenu(tr("&View"));
     const QString zooming = tr("zoom in, zoom out");
-    commands_.add(view, tr("Selected frame"), {QKeySequence(Qt::Key_F)}, tr("the selected frame fills the view"),
+    commands_.add(view, tr("Selected &frame"), {QKeySequence(Qt::Key_F)}, tr("the selected frame fills the view"),
                   [this] { selection_.showFrame(); });
-    commands_.add(view, tr("Whole recording"), {QKeySequence(Qt::Key_Home)}, tr("the whole recording"),
+    commands_.add(view, tr("&Whole recording"), {QKeySequence(Qt::Key_Home)}, tr("the whole recording"),
                   [this] { selection_.showWhole(); });
     const auto zoom = [this](double factor) {
         selection_.zoom(factor, (selection_.view().begin + selection_.view().end) / 2);
     };
-    commands_.add(view, tr("Zoom in"), {QKeySequence(Qt::Key_Plus), QKeySequence::ZoomIn}, zooming,
+    commands_.add(view, tr("Zoom &in"), {QKeySequence(Qt::Key_Plus), QKeySequence::ZoomIn}, zooming,
                   [zoom] { zoom(0.7); });
-    commands_.add(view, tr("Zoom out"), {QKeySequence(Qt::Key_Minus), QKeySequence::ZoomOut}, zooming,
+    commands_.add(view, tr("Zoom &out"), {QKeySequence(Qt::Key_Minus), QKeySequence::ZoomOut}, zooming,
                   [zoom] { zoom(1 / 0.7); });
     commands_.addGesture("Ctrl+wheel", zooming);
     commands_.addGesture("Left, Right, Up, Down",
@@ -299,11 +299,11 @@ void MainWindow::makeViewMenu() {
     commands_.addGesture("Ctrl+Up, Ctrl+Down, wheel", tr("lanes up and down"));
     commands_.addGesture("Tab, Shift+Tab", tr("through every field and panel"));
     commands_.addGesture("Double click", tr("a marker fills the view"));
-    commands_.add(view, tr("Edit budget"), {QKeySequence(Qt::Key_B)}, tr("edit the budget"), [this] {
+    commands_.add(view, tr("&Edit budget"), {QKeySequence(Qt::Key_B)}, tr("edit the budget"), [this] {
         verdict_->budget().setFocus(Qt::ShortcutFocusReason);
         verdict_->budget().selectAll();
     });
-    commands_.add(view, tr("Select the time in view, or clear the selection"), {QKeySequence(Qt::Key_S)},
+    commands_.add(view, tr("&Select the time in view, or clear the selection"), {QKeySequence(Qt::Key_S)},
                   tr("select the time in view, or clear the selection"), [this] {
                       selection_.selectRange(selection_.range() ? std::nullopt
                                                                 : std::optional(TimeRange{selection_.view().begin,
@@ -311,7 +311,7 @@ void MainWindow::makeViewMenu() {
                   });
     commands_.addGesture("Shift+drag", tr("select a span of time"));
     const bool gather = settings::gatherLanes().get();
-    commands_.addSwitch(view, tr("Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
+    commands_.addSwitch(view, tr("&Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
                         tr("where the lanes of the blue line lie far apart, the others become slim, or not"), gather,
                         [this](bool on) {
                             settings::gatherLanes().set(on);
@@ -320,7 +320,7 @@ void MainWindow::makeViewMenu() {
     lanes_->setGathering(gather);
     const bool programs = settings::otherPrograms().get();
     QAction* shown =
-        commands_.addSwitch(view, tr("Other programs on the cores"), QKeySequence(Qt::Key_O),
+        commands_.addSwitch(view, tr("Other &programs on the cores"), QKeySequence(Qt::Key_O),
                             tr("when other programs had a core, below the lanes, or not"), programs, [this](bool on) {
                                 settings::otherPrograms().set(on);
                                 lanes_->setPrograms(on);
@@ -337,8 +337,8 @@ void MainWindow::makeViewMenu() {
     commands_.add(view, tr("Ne&xt panel"), {QKeySequence(Qt::Key_F6)}, panels, [this] { stepPanel(1); });
     commands_.add(view, tr("Previous pa&nel"), {QKeySequence(Qt::SHIFT | Qt::Key_F6)}, panels, [this] { stepPanel(-1); });
     view->addSeparator();
-    commands_.add(view, tr("Memory limit…"), {}, {}, [this] { askMemoryLimit(); });
-    commands_.addSwitch(view, tr("Dark colours"), {}, {}, theme().dark, [this](bool dark) { setDark(dark); });
+    commands_.add(view, tr("&Memory limit…"), {}, {}, [this] { askMemoryLimit(); });
+    commands_.addSwitch(view, tr("&Dark colours"), {}, {}, theme().dark, [this](bool dark) { setDark(dark); });
 }
 
 /// The pages of the drawer, by their groups, and what can be done with the one in sight.
@@ -365,9 +365,9 @@ void MainWindow::makeTablesMenu() {
 
 void MainWindow::makeHelpMenu() {
     QMenu* help = menuBar()->addMenu(tr("&Help"));
-    commands_.add(help, tr("Keys and first steps"), {QKeySequence::HelpContents}, tr("this page"),
+    commands_.add(help, tr("&Keys and first steps"), {QKeySequence::HelpContents}, tr("this page"),
                   [this] { showKeys(); });
-    commands_.add(help, tr("About Fugato"), {}, {}, [this] { showAbout(); });
+    commands_.add(help, tr("&About Fugato"), {}, {}, [this] { showAbout(); });
 }
 
 void MainWindow::showKeys() {
