@@ -1,14 +1,18 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include <QApplication>
 #include <QCommandLineParser>
+#include <QPalette>
+#include <QScreen>
 #include <QSettings>
 #include <QTimer>
 #include <clocale>
 #include <csignal>
 #include <cstdio>
 #include <cstdlib>
+#include <vector>
 
 #include "app/drawer/drawer.h"
+#include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/window/main_window.h"
 #include "core/store/long_work.h"
@@ -89,8 +93,9 @@ public:
     bool applyTo(fugato::MainWindow& window) const {
         if (parser_.isSet("log-level") && !fugato::setLogLevel(parser_.value("log-level").toStdString()))
             return wrong("log-level", "is no level. Write one of: debug, info, warning, error, off.");
-        if (parser_.isSet("dark")) fugato::applyTheme(true);
-        if (parser_.isSet("light")) fugato::applyTheme(false);
+        for (const char* name : {"dark", "light"})
+            if (parser_.isSet(name))
+                fugato::applyTheme(QString(name) == "dark", fugato::settings::highContrast().get());
         causes(window);
         if (parser_.isSet("find")) once(window, [&window, words = parser_.value("find")] { window.findMarker(words); });
         return size(window) && frame(window) && range(window) && page(window);
@@ -168,6 +173,35 @@ private:
     QCommandLineParser parser_;
 };
 
+/// Everything is drawn for a font of usual size and scaled as a whole: so large as the person chose, or as the system's
+/// font is. Must be known before the application is made, so the system is asked by one that goes again.
+void scaleText(int argc, char** argv) {
+    constexpr double kUsualFont = 13.4, kNoticed = 1.15, kMost = 2;  // pixels at 96 dpi; times it
+    if (qEnvironmentVariableIsSet("QT_SCALE_FACTOR")) return;
+    double factor = fugato::settings::textPercent().get() / 100.0;
+    if (factor == 0) {
+        std::vector<char*> arguments(argv, argv + argc);
+        arguments.push_back(nullptr);
+        const QGuiApplication asking(argc, arguments.data());
+        const QScreen* screen = QGuiApplication::primaryScreen();
+        const QFont font = QGuiApplication::font();
+        const double pixels =
+            font.pixelSize() > 0 ? font.pixelSize() : font.pointSizeF() * (screen ? screen->logicalDotsPerInch() : 96) / 72;
+        factor = pixels < kNoticed * kUsualFont ? 1 : std::min(pixels / kUsualFont, kMost);
+    }
+    if (factor != 1) qputenv("QT_SCALE_FACTOR", QByteArray::number(factor, 'f', 2));
+}
+
+/// Whether the system's colours are dark, or black and white.
+void lookAtSystemColours() {
+    const QPalette palette = QGuiApplication::palette();
+    const QColor ground = palette.color(QPalette::Window), words = palette.color(QPalette::WindowText);
+    constexpr double kAllButBlackAndWhite = 20;
+    auto& look = fugato::settings::systemLook();
+    look.dark = ground.lightness() < words.lightness();
+    look.highContrast = fugato::contrastOf(ground, words) > kAllButBlackAndWhite;
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -180,13 +214,15 @@ int main(int argc, char** argv) {
     }
     std::signal(SIGPIPE, SIG_IGN);
     std::signal(SIGXFSZ, SIG_IGN);  // the limit on the size of files counts as a full disk
+    QCoreApplication::setOrganizationName("Fugato");
+    QCoreApplication::setApplicationName("fugato");
+    scaleText(argc, argv);
     Application app(argc, argv);
+    lookAtSystemColours();
     fugato::keepThreadQuick();        // it is the interface: nothing that takes long may begin on it
     std::setlocale(LC_NUMERIC, "C");  // numbers are written the same everywhere, with a point
     QLocale::setDefault(QLocale::c());
     QApplication::setStyle("Fusion");
-    QApplication::setOrganizationName("Fugato");
-    QApplication::setApplicationName("fugato");
     QApplication::setApplicationVersion(FUGATO_VERSION);
 
     Asked asked;

@@ -198,7 +198,7 @@ private slots:
         window_ = std::make_unique<MainWindow>();
         QVERIFY(theme().dark);
         QCOMPARE(window_->size(), QSize(1000, 700));
-        applyTheme(false);
+        applyTheme(false, false);
     }
 
     void helpListsEveryKey() {

@@ -181,7 +181,7 @@ private slots:
         ended.acquire(workerCount());
     }
 
-    void init() { applyTheme(false); }
+    void init() { applyTheme(false, false); }
 
     // ---- tracks -----------------------------------------------------------------------------
 
@@ -647,7 +647,7 @@ private slots:
 
     void aWaitAtFaultIsHatchedAndItsNameCanBeRead() {
         for (const bool dark : {false, true}) {
-            applyTheme(dark);
+            applyTheme(dark, false);
             TextRecording t;
             for (int f = 0; f < 21; ++f) {
                 const double at = f * 40'000.0, end = at + (f == 20 ? 19'000 : 7000);
@@ -772,24 +772,29 @@ private slots:
     // ---- theme ---------------------------------------------------------------------------------------
 
     void wordsCanBeReadOnTheirGround() {
-        const auto light = [](const QColor& c) {  // relative luminance, WCAG 2
-            const auto part = [](double v) { return v <= 0.03928 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4); };
-            return 0.2126 * part(c.redF()) + 0.7152 * part(c.greenF()) + 0.0722 * part(c.blueF());
-        };
-        const auto contrast = [&](const QColor& a, const QColor& b) {
-            const double x = light(a), y = light(b);
-            return (std::max(x, y) + 0.05) / (std::min(x, y) + 0.05);
-        };
-        for (const Theme& t : {lightTheme(), darkTheme()}) {
-            QVERIFY(contrast(t.text, t.paper) >= 7);
-            QVERIFY(contrast(t.muted, t.paper) >= 4.5);
-            QVERIFY(contrast(t.muted, t.panel) >= 4.5);
-            QVERIFY(contrast(t.markerText, t.marker) >= 4.5);
-            QVERIFY(contrast(t.onPlum, t.plum) >= 4.5);
-            QVERIFY(contrast(t.text, t.plumLight) >= 4.5);
-            QVERIFY(contrast(t.path, t.paper) >= 4.5);
-            QVERIFY(contrast(t.text, t.warning) >= 4.5);
+        for (const Theme* t : {&lightTheme(), &darkTheme(), &lightContrastTheme(), &darkContrastTheme()}) {
+            const QList<std::pair<QColor, QColor>> words{
+                {t->text, t->paper},       {t->text, t->panel},         {t->text, t->plumLight}, {t->text, t->whatIf},
+                {t->text, t->warning},     {t->muted, t->paper},        {t->muted, t->panel},    {t->muted, t->stage},
+                {t->muted, t->plumLight},  {t->markerText, t->marker},  {t->markerText, t->waiting},
+                {t->onPlum, t->plum},      {t->path, t->paper},         {t->path, t->panel},     {t->path, t->whatIf},
+                {t->plum, t->paper},       {t->letter(), t->paper}};
+            for (const auto& [word, ground] : words)
+                QVERIFY2(contrastOf(word, ground) >= 4.5,
+                         qPrintable(word.name() + " on " + ground.name() + ": " + QString::number(contrastOf(word, ground))));
+            const QList<std::pair<QColor, QColor>> shapes{
+                {t->markerEdge, t->paper}, {t->handle, t->paper},   {t->handle, t->panel},    {t->waitingDots, t->waiting},
+                {t->plum, t->paper},       {t->plum, t->marker},    {t->plumMiddle, t->paper}, {t->near, t->paper},
+                {t->path, t->paper},       {t->markerEdge, t->marker}};
+            for (const auto& [shape, ground] : shapes)
+                QVERIFY2(contrastOf(shape, ground) >= 3,
+                         qPrintable(shape.name() + " on " + ground.name() + ": " + QString::number(contrastOf(shape, ground))));
+            // Words on a marker of any strength of plum.
+            for (double strength = 0.05; strength <= 1; strength += 0.05)
+                QVERIFY(contrastOf(wordsOn(t->highlight(strength)), t->highlight(strength)) >= 4.5);
         }
+        QCOMPARE(contrastOf(Qt::black, Qt::white), 21.0);
+        QVERIFY(std::abs(contrastOf("#777777", "#ffffff") - 4.48) < 0.01);  // as WCAG's own tools say
         QVERIFY(smallFont().pixelSize() >= 11);
     }
 };

@@ -216,7 +216,7 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.setBrush(tried ? t.paper : open ? t.plum : t.plumLight);
     painter.drawEllipse(badge);
     painter.setFont(boldFont());
-    painter.setPen(tried ? t.plum : open ? t.onPlum : t.dark ? t.text : t.highlight(0.9));
+    painter.setPen(tried ? t.plum : open ? t.onPlum : t.dark ? t.text : t.plum);
     painter.drawText(badge, Qt::AlignCenter, toQString(cause.letter));
 
     const QString late = tried        ? tr("simulated")

@@ -102,7 +102,7 @@ void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRect
     if (width > room) return;
     painter.fillRect(QRectF(left - 2, box.top() + 2, width + 4, box.height() - 4),
                      highlight > 0 ? t.highlight(highlight) : t.marker);
-    painter.setPen(highlight > 0.55 ? t.onPlum : t.markerText);
+    painter.setPen(highlight > 0 ? wordsOn(t.highlight(highlight)) : t.markerText);
     painter.drawText(QRectF(left, box.top(), width + 2, box.height()), Qt::AlignLeft | Qt::AlignVCenter, words);
 }
 
@@ -124,7 +124,7 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
         painter.fillRect(pixels, wait ? t.waiting : highlight > 0 ? t.highlight(highlight) : t.marker);
         if (wait && width >= 12) painter.fillRect(pixels, QBrush(t.waitingDots, Qt::Dense6Pattern));
         if (width >= 4) {
-            const QColor edge = wait ? t.line : strong ? t.plumMiddle : highlight > 0.3 ? t.plum : t.markerEdge;
+            const QColor edge = strong && !wait ? t.plumMiddle : highlight > 0.3 && !wait ? t.plum : t.markerEdge;
             painter.fillRect(x, y, width, 1, edge);
             painter.fillRect(x, y + height - 1, width, 1, edge);
             painter.fillRect(x, y + 1, 1, height - 2, edge);
@@ -137,7 +137,7 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     const QStaticText* const words = names_.fitting(recording_->paths[path].site, room);
     if (!words) return;
     if (wait) painter.fillRect(QRectF(left - 2, box.top() + 2, words->size().width() + 4, box.height() - 4), t.waiting);
-    painter.setPen(strong && !wait ? t.onPlum : t.markerText);
+    painter.setPen(highlight > 0 && !wait ? wordsOn(t.highlight(highlight)) : t.markerText);
     painter.drawStaticText(QPointF(left, box.top() + (box.height() - words->size().height()) / 2), *words);
 }
 

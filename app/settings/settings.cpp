@@ -3,6 +3,11 @@
 
 namespace fugato::settings {
 
+SystemLook& systemLook() {
+    static SystemLook look;
+    return look;
+}
+
 namespace {
 const AdviceLimits kUsual;
 Setting<qlonglong> slowFile() { return {"advice/slow file ns", kUsual.slowFile}; }

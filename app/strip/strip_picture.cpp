@@ -164,8 +164,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
 
     painter.setFont(boldFont());
     for (const auto& [x, which] : letters_) {
-        painter.setPen(which == cause ? t.plum : t.plumMiddle);
-        if (!t.dark && which != cause) painter.setPen(t.highlight(0.75));
+        painter.setPen(which == cause ? t.plum : t.letter());
         painter.drawText(QRect(area.left() + x - 14, area.top() + 1, 28, kLetterHeight - 2), Qt::AlignCenter,
                          toQString(e.causes[which].letter));
     }

@@ -22,9 +22,12 @@ struct Theme {
     QColor headroom, near, stage;                // the strip below its deadline
     QColor path;                                 // the line through the lanes
     QColor whatIf, warning;                      // grounds of the what-if box and of notes
+    QColor handle;                               // edges of fields, and what can be dragged
 
     /// Plum of a strength from 0 (pencil) to 1.
     QColor highlight(double strength) const;
+    /// Letters of causes that are not selected.
+    QColor letter() const { return highlight(0.85); }
     /// A box of time in which something waited and should not have: hatched, with an edge.
     void paintHatched(QPainter& painter, const QRectF& box, const QColor& color) const;
     QString styleSheet() const;
@@ -32,9 +35,17 @@ struct Theme {
 
 const Theme& lightTheme();
 const Theme& darkTheme();
+/// The same with black and white, edges on everything and no pale words.
+const Theme& lightContrastTheme();
+const Theme& darkContrastTheme();
 /// The theme in use; changed by applyTheme().
 const Theme& theme();
-void applyTheme(bool dark);
+void applyTheme(bool dark, bool highContrast);
+
+/// How well one colour is told from another, from 1 to 21: the contrast ratio of WCAG 2.2.
+double contrastOf(const QColor& a, const QColor& b);
+/// Black or white, whichever is read better on a colour.
+QColor wordsOn(const QColor& ground);
 
 QFont textFont();   // 12 px
 QFont smallFont();  // 11 px, the smallest anywhere

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "main_window.h"
 
+#include <QActionGroup>
 #include <QApplication>
 #include <QCloseEvent>
 #include <QDialog>
@@ -47,7 +48,7 @@ constexpr int kProgressAfterMs = 150;
 MainWindow::MainWindow() {
     setWindowTitle("Fugato");
     setAcceptDrops(true);
-    applyTheme(settings::darkColours().get());
+    applyTheme(settings::darkColours().get(), settings::highContrast().get());
     document_.setMemoryLimit(static_cast<uint64_t>(settings::memoryMegabytes().get()) * 1'000'000);
     makePanels();
     commands_.setPictures({strip_, causes_, lanes_, why_});
@@ -97,8 +98,6 @@ void MainWindow::makePanels() {
     across_->addWidget(middle_);
     across_->addWidget(why_);
     across_->setStretchFactor(1, 1);
-    QWidget* const order[] = {verdict_, strip_, causes_, lanes_, drawer_, why_};  // of Tab, and of F6
-    for (size_t i = 1; i < std::size(order); ++i) setTabOrder(order[i - 1], order[i]);
     for (QSplitter* splitter : {middle_, across_}) {
         splitter->setHandleWidth(1);
         splitter->setChildrenCollapsible(false);
@@ -112,6 +111,8 @@ void MainWindow::makePanels() {
     lines->addWidget(strip_);
     lines->addWidget(across_, 1);
     setCentralWidget(all);
+    QWidget* const order[] = {verdict_, strip_, causes_, lanes_, drawer_, why_};  // of Tab
+    for (size_t i = 1; i < std::size(order); ++i) setTabOrder(order[i - 1], order[i]);
 
     status_ = plainLabel();
     status_->setFont(smallFont());
@@ -338,7 +339,27 @@ void MainWindow::makeViewMenu() {
     commands_.add(view, tr("Previous pa&nel"), {QKeySequence(Qt::SHIFT | Qt::Key_F6)}, panels, [this] { stepPanel(-1); });
     view->addSeparator();
     commands_.add(view, tr("&Memory limit…"), {}, {}, [this] { askMemoryLimit(); });
-    commands_.addSwitch(view, tr("&Dark colours"), {}, {}, theme().dark, [this](bool dark) { setDark(dark); });
+    commands_.addSwitch(view, tr("&Dark colours"), {}, {}, theme().dark, [this](bool dark) {
+        settings::darkColours().set(dark);
+        showTheme();
+    });
+    commands_.addSwitch(view, tr("High &contrast"), {}, {}, settings::highContrast().get(), [this](bool on) {
+        settings::highContrast().set(on);
+        showTheme();
+    });
+    QMenu* size = view->addMenu(tr("&Text size"));
+    auto* sizes = new QActionGroup(size);
+    for (const int percent : {0, 100, 125, 150, 200}) {
+        QAction* action = size->addAction(percent ? tr("%1 %").arg(QString::number(percent).insert(percent == 125 ? 1 : 0, '&'))
+                                            : tr("&As the system"));
+        action->setCheckable(true);
+        action->setChecked(percent == settings::textPercent().get());
+        sizes->addAction(action);
+        connect(action, &QAction::triggered, this, [this, percent] {
+            settings::textPercent().set(percent);
+            showNotice(tr("The text size changes when Fugato starts again."));
+        });
+    }
 }
 
 /// The pages of the drawer, by their groups, and what can be done with the one in sight.
@@ -522,9 +543,8 @@ void MainWindow::showStatus() {
     if (text != status_->text()) status_->setText(text);
 }
 
-void MainWindow::setDark(bool dark) {
-    settings::darkColours().set(dark);
-    applyTheme(dark);
+void MainWindow::showTheme() {
+    applyTheme(settings::darkColours().get(), settings::highContrast().get());
     lanes_->picture().themeChanged();
     if (notice_->isVisible()) showNotice(noticeWords_->text());
     for (QWidget* widget : findChildren<QWidget*>()) widget->update();

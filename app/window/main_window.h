@@ -69,7 +69,7 @@ private:
     void showDamage();
     void showNotice(const QString& words);
     void showStatus();
-    void setDark(bool dark);
+    void showTheme();
     void rememberRecent(const QString& path);
     void fillRecent();
     void chooseFile();
