@@ -193,11 +193,18 @@ private slots:
             for (QAction* action : menu->menu()->actions())
                 if (action->text() == "&Dark colours") action->trigger();
         QVERIFY(theme().dark);
-        window_->resize(1000, 700);
+        window_->resize(760, 640);
         window_->close();
         window_ = std::make_unique<MainWindow>();
         QVERIFY(theme().dark);
-        QCOMPARE(window_->size(), QSize(1000, 700));
+        QCOMPARE(window_->size(), QSize(760, 640));
+        // What was remembered of a larger screen fits this one.
+        const QSize room = window_->screen()->availableGeometry().size();
+        window_->resize(room + QSize(500, 300));
+        window_->close();
+        window_ = std::make_unique<MainWindow>();
+        QCOMPARE(window_->size(), room);
+        QVERIFY(window_->screen()->availableGeometry().contains(window_->geometry()));
         applyTheme(false, false);
     }
 

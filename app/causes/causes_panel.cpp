@@ -19,7 +19,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kTop = 30, kCauseHeight = 56, kSpikeHeight = 20, kMargin = 6;
+constexpr int kTop = 30, kCauseHeight = 56, kSpikeHeight = 20, kMargin = 6, kSpikesRoom = 62;
 constexpr size_t kFewSpikes = 6, kFewHolders = 5;
 }  // namespace
 
@@ -255,16 +255,16 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.setPen(t.muted);
     const QString spikes = toQString(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames")
                                                           : plural(cause.spikes.size(), "spike", "spikes"));
-    const int spikesWidth = painter.fontMetrics().horizontalAdvance(spikes);
-    painter.drawText(QRect(right - spikesWidth, box.top() + 22, spikesWidth, 16), Qt::AlignRight | Qt::AlignVCenter,
+    const int spikesWidth = painter.fontMetrics().horizontalAdvance(spikes), places = right - kSpikesRoom;
+    painter.drawText(QRect(right - spikesWidth, box.top() + 38, spikesWidth, 14), Qt::AlignRight | Qt::AlignVCenter,
                      spikes);
-    const QRect kind(left, box.top() + 22, right - spikesWidth - 8 - left, 16);
+    const QRect kind(left, box.top() + 22, right - left, 16);
     painter.drawText(kind, Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(phrase, Qt::ElideRight, kind.width()));
 
     const int y = box.top() + 47;  // where in the recording it lies
-    painter.fillRect(left, y, right - left, 1, t.line);
-    for (const int x : placesOf(row.cause, right - left))
+    painter.fillRect(left, y, places - left, 1, t.line);
+    for (const int x : placesOf(row.cause, places - left))
         painter.fillRect(left + x, y - 6, 2, 7, open ? t.plum : t.plumMiddle);
 }
 
@@ -358,7 +358,9 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
     if (chosen) painter.setFont(smallBoldFont());
     // Large frame numbers take the room of the word before them.
     const QString duration = toQString(durationText(e.frame(shown).duration())), number = toQString(countText(shown));
-    const int durationRight = box.right() - box.width() / 3 - 6;
+    const int wide = painter.fontMetrics().horizontalAdvance(duration + number + place) + 24;
+    const bool narrow = wide > box.width();  // then its place in the spike is told by the part's name alone
+    const int durationRight = narrow ? box.right() : box.right() - box.width() / 3 - 6;
     const int room = durationRight - painter.fontMetrics().horizontalAdvance(duration) - 8 - box.left();
     const QString largest = tr("frame %1").arg(toQString(countText(e.frames.size() - 1)));  // the same in every row
     painter.drawText(
@@ -368,7 +370,7 @@ void CausesPanel::paintSpike(QPainter& painter, const Row& row) const {
                      Qt::AlignRight | Qt::AlignVCenter, duration);
     painter.setFont(smallFont());
     painter.setPen(chosen ? t.text : t.muted);
-    painter.drawText(box, Qt::AlignRight | Qt::AlignVCenter, place);
+    if (!narrow) painter.drawText(box, Qt::AlignRight | Qt::AlignVCenter, place);
 }
 
 void CausesPanel::paintEvent(QPaintEvent*) {

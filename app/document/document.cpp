@@ -4,6 +4,7 @@
 #include <QFileInfo>
 #include <algorithm>
 
+#include "app/settings/recording_memory.h"
 #include "core/model/recording_index.h"
 #include "format/opening.h"
 #include "loading.h"
@@ -111,9 +112,15 @@ void Document::open(const QString& path) {
     run([this, path, options = openOptions_](Task& task) {
         const auto first = std::make_shared<bool>(true);
         auto loaded =
-            loadRecording(path, options, telling(task), [&](const std::shared_ptr<const Recording>& recording) {
-                task.post([this, recording, path, first] { show(recording, path, std::exchange(*first, false)); });
-            });
+            loadRecording(
+                path, options, telling(task),
+                [&](const std::shared_ptr<const Recording>& recording) {
+                    task.post([this, recording, path, first] { show(recording, path, std::exchange(*first, false)); });
+                },
+                [](const Recording& recording) {
+                    const RecordingMemory before = rememberedOf(recording);
+                    return std::pair(before.series.toStdString(), before.budget);
+                });
         if (!loaded) {
             if (loaded.failure().cancelled) return;
             const QString sentence = QString::fromStdString(loaded.failure().sentence);
@@ -124,7 +131,11 @@ void Document::open(const QString& path) {
             });
             return;
         }
-        task.post([this, made = loaded->explanation] { show(made, true, false); });
+        task.post([this, made = loaded->explanation] {
+            explanation_ = made;
+            keepToExplanation();  // it may be of a remembered series and budget
+            show(made, true, false);
+        });
         makeLeftRecordingsWhole();
     });
 }

@@ -19,7 +19,8 @@ QString looking() { return QObject::tr("Looking for causes"); }
 }  // namespace
 
 Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Telling& tell,
-                             const std::function<void(std::shared_ptr<const Recording>)>& shown) {
+                             const std::function<void(std::shared_ptr<const Recording>)>& shown,
+                             const std::function<std::pair<std::string, int64_t>(const Recording&)>& wanted) {
     options.early = shown;
     const Progress reading = partOf(tell, 0, 0.6, QObject::tr("Reading"));
     options.note = makeRecordingWhole(path.toStdString(), reading);
@@ -28,8 +29,10 @@ Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Tel
     Loaded loaded{*opened, nullptr};
     shown(loaded.recording);
     if (loaded.recording->series.empty()) return loaded;
-    if (const auto pathSums = sumCriticalPaths(*loaded.recording, 0, partOf(tell, 0.6, 0.9, walking())))
-        loaded.explanation = explain(loaded.recording, pathSums, 0, partOf(tell, 0.9, 1, looking()));
+    const auto [name, budget] = wanted(*loaded.recording);
+    const uint32_t series = seriesNamed(*loaded.recording, name);
+    if (const auto pathSums = sumCriticalPaths(*loaded.recording, series, partOf(tell, 0.6, 0.9, walking())))
+        loaded.explanation = explain(loaded.recording, pathSums, budget, partOf(tell, 0.9, 1, looking()));
     return loaded;
 }
 

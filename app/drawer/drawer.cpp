@@ -49,7 +49,10 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     all->setSpacing(0);
     all->addWidget(tabs_);
     all->addWidget(stack_, 1);
-    connect(tabs_, &QTabBar::currentChanged, stack_, &QStackedWidget::setCurrentIndex);
+    connect(tabs_, &QTabBar::currentChanged, this, [this](int at) {
+        stack_->setCurrentIndex(at);
+        emit shownChanged();
+    });
     connect(&selection, &Selection::siteChanged, this, [this, &selection] {
         // Who goes through a list stays on its page.
         const QWidget* focus = QApplication::focusWidget();

@@ -36,6 +36,9 @@ public:
     bool busy() const;
     QTabBar& tabs() { return *tabs_; }
 
+signals:
+    void shownChanged();  // another page
+
 private:
     QTabBar* tabs_;
     QStackedWidget* stack_;

@@ -103,6 +103,11 @@ void LaneLayout::toggleFold(uint32_t lane) {
     placeLanes();
 }
 
+void LaneLayout::setUnfolded(std::set<std::string> keys) {
+    unfolded_ = std::move(keys);
+    placeLanes();
+}
+
 void LaneLayout::setRoom(int room) {
     if (room == room_) return;
     room_ = room;

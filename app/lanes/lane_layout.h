@@ -52,6 +52,9 @@ public:
     /// A lane nested very deeply shows its first rows only, and a line that opens or folds the others.
     bool folded(uint32_t lane) const;
     void toggleFold(uint32_t lane);
+    /// Keys of the lanes whose deeper rows were opened.
+    const std::set<std::string>& unfolded() const { return unfolded_; }
+    void setUnfolded(std::set<std::string> keys);
 
     // `area`: labels and time axis; `scrolled`: pixels of the lanes above its top.
     /// Where the line that folds is drawn; empty where there is none.

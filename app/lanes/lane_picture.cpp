@@ -100,8 +100,8 @@ void LanePicture::paintRunName(QPainter& painter, const QRect& axis, const QRect
                  room = std::min<double>(box.right(), axis.right()) - left - 3;
     const double width = painter.fontMetrics().horizontalAdvance(words);
     if (width > room) return;
-    painter.fillRect(QRectF(left - 2, box.top() + 2, width + 4, box.height() - 4),
-                     highlight > 0 ? t.highlight(highlight) : t.marker);
+    words_.emplace_back(left - 2, box.top() + 1, width + 4, box.height() - 2);
+    painter.fillRect(words_.back(), highlight > 0 ? t.highlight(highlight) : t.marker);
     painter.setPen(highlight > 0 ? wordsOn(t.highlight(highlight)) : t.markerText);
     painter.drawText(QRectF(left, box.top(), width + 2, box.height()), Qt::AlignLeft | Qt::AlignVCenter, words);
 }
@@ -122,7 +122,7 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
         t.paintHatched(painter, pixels, t.plum);
     } else {
         painter.fillRect(pixels, wait ? t.waiting : highlight > 0 ? t.highlight(highlight) : t.marker);
-        if (wait && width >= 12) painter.fillRect(pixels, QBrush(t.waitingDots, Qt::Dense6Pattern));
+        if (wait && width >= 12) painter.fillRect(pixels, QBrush(t.waitingDots, Qt::Dense7Pattern));
         if (width >= 4) {
             const QColor edge = strong && !wait ? t.plumMiddle : highlight > 0.3 && !wait ? t.plum : t.markerEdge;
             painter.fillRect(x, y, width, 1, edge);
@@ -136,7 +136,8 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     if (room < 16 || !path) return;  // no path: what was kept of it could not be read
     const QStaticText* const words = names_.fitting(recording_->paths[path].site, room);
     if (!words) return;
-    if (wait) painter.fillRect(QRectF(left - 2, box.top() + 2, words->size().width() + 4, box.height() - 4), t.waiting);
+    words_.emplace_back(left - 2, box.top() + 1, words->size().width() + 4, box.height() - 2);
+    if (wait) painter.fillRect(words_.back().adjusted(0, 1, 0, -1), t.waiting);
     painter.setPen(highlight > 0 && !wait ? wordsOn(t.highlight(highlight)) : t.markerText);
     painter.drawStaticText(QPointF(left, box.top() + (box.height() - words->size().height()) / 2), *words);
 }
@@ -258,7 +259,8 @@ void LanePicture::paintStarved(QPainter& painter, const QRect& area, const QRect
             QObject::tr("CPU contention: %1").arg(toQString(coreHolderText(*recording_, segment.coreHolder)));
         const int width = painter.fontMetrics().horizontalAdvance(words);
         if (width + 12 > held.width()) continue;
-        painter.fillRect(QRectF(left + 2, held.top() + 2, width + 4, held.height() - 4), t.waiting);
+        words_.emplace_back(left + 2, held.top() + 2, width + 4, held.height() - 4);
+        painter.fillRect(words_.back(), t.waiting);
         painter.setPen(t.markerText);
         painter.drawText(held.adjusted(4, 0, 0, 0), Qt::AlignLeft | Qt::AlignVCenter, words);
     }
@@ -467,20 +469,33 @@ void LanePicture::paintRange(QPainter& painter, const QRect& area) {
     painter.setClipping(false);
 }
 
+/// All of `clip` but the words that a line upwards at one of these places would go through.
+QRegion LanePicture::besideWords(const QRect& clip, const std::vector<double>& lines) const {
+    constexpr double kNear = 2;
+    QRegion region(clip);
+    for (const QRectF& word : words_)
+        if (std::any_of(lines.begin(), lines.end(),
+                        [&](double x) { return x > word.left() - kNear && x < word.right() + kNear; }))
+            region -= word.toAlignedRect();
+    return region;
+}
+
 void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     if (!explained_) return;
     const Theme& t = theme();
     const QRect axis = axisOf(area);
     const Frame& f = explained_->times();
     const int64_t deadline = f.begin + explained_->verdict().deadline;
-    painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
     const int from = area.top() + kHeaderHeight - 16;
-    painter.setPen(QPen(t.muted, 1));
     const double left = xAt(area, f.begin), right = xAt(area, f.end), due = xAt(area, deadline);
+    const QRect clip(axis.left(), area.top(), axis.width(), area.height());
+    painter.setClipRegion(besideWords(clip, {left, right, due}));
+    painter.setPen(QPen(t.muted, 1));
     painter.drawLine(QPointF(left, from), QPointF(left, area.bottom()));
     painter.drawLine(QPointF(right, from), QPointF(right, area.bottom()));
     painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
     painter.drawLine(QPointF(due, from), QPointF(due, area.bottom()));
+    painter.setClipRect(clip);
     painter.setFont(smallBoldFont());
     const QString name = QObject::tr("frame %1").arg(toQString(countText(explained_->frame))),
                   end = QObject::tr("deadline %1").arg(toQString(durationText(explained_->verdict().deadline)));
@@ -505,7 +520,9 @@ void LanePicture::paintCriticalPath(QPainter& painter, const QRect& area, int sc
     const QRect axis = axisOf(area);
     const double left = xAt(area, path.back().begin), right = xAt(area, path.front().end);
     if (right - left < 8) return;  // too narrow to be read
-    painter.setClipRect(axis);
+    std::vector<double> crossings{right, left};
+    for (const ExplainedFrame::Stay& stay : path) crossings.push_back(xAt(area, stay.begin));
+    painter.setClipRegion(besideWords(axis, crossings));
     painter.setRenderHint(QPainter::Antialiasing);
     const auto yOf = [&](uint32_t lane) {
         return laneRect(area, scrolled, lane).top() + 5.5;
@@ -541,6 +558,7 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     const Theme& t = theme();
     shown_ = 0;
     missing_.clear();
+    words_.clear();
     painter.fillRect(area, t.paper);
     if (!recording_) return;
     const QRect axis = axisOf(area);
@@ -566,6 +584,8 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
         if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
         paintTrack(painter, area, box, track);
     }
+    const std::vector<QRectF> inTracks = tracks_.takeWords();
+    words_.insert(words_.end(), inTracks.begin(), inTracks.end());
     paintRange(painter, area);
     paintFrameEdges(painter, area);
     paintCriticalPath(painter, area, scrolled);

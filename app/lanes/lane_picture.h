@@ -6,6 +6,7 @@
 #pragma once
 
 #include <QImage>
+#include <QRegion>
 #include <optional>
 #include <vector>
 
@@ -84,6 +85,7 @@ private:
     void paintStarved(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
     void paintCriticalPath(QPainter& painter, const QRect& area, int scrolled);
     void paintRange(QPainter& painter, const QRect& area);
+    QRegion besideWords(const QRect& clip, const std::vector<double>& lines) const;
     void paintFrameEdges(QPainter& painter, const QRect& area);
 
     std::shared_ptr<const Recording> recording_;
@@ -99,6 +101,7 @@ private:
     std::optional<WorkAhead> rowsAhead_;
     size_t nextRow_ = 0;  // in rowsInSight_
     size_t shown_ = 0;
+    std::vector<QRectF> words_;  // where some stand, in this painting
     std::vector<Missing> missing_;
     bool allExact_ = false, waits_ = false;
 };

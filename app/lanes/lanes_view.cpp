@@ -324,6 +324,7 @@ bool LanesView::arrange(const QPoint& at) {
     const bool fold = picture_.foldRect(area, scrolled(), lane).contains(at);
     if (!fold && !picture_.slim(lane)) return false;
     fold ? picture_.toggleFold(lane) : picture_.openSlim(lane);
+    if (fold) emit arranged();
     setRanges();
     parts_->changed();
     viewport()->update();

@@ -41,6 +41,8 @@ signals:
     void painted();
     /// The person wants the occurrences of the selected marker listed.
     void occurrencesWanted();
+    /// Lanes were folded or opened by the person.
+    void arranged();
 
 protected:
     void paintEvent(QPaintEvent* event) override;

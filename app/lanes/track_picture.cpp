@@ -53,17 +53,19 @@ const Span* spanAt(const Column<Span>& spans, int64_t time) {
     return after == spans.begin() || (after - 1)->end <= time ? nullptr : &*(after - 1);
 }
 
+}  // namespace
+
 /// A word in a box, cut to it; nothing where there is no room.
-void word(QPainter& painter, const TimeAxis& axis, const QRectF& box, const QString& text, const QColor& color) {
+void TrackPicture::word(QPainter& painter, const TimeAxis& axis, const QRectF& box, const QString& text,
+                        const QColor& color) {
     const double left = std::max<double>(box.left(), axis.box.left()) + 4,
                  right = std::min<double>(box.right(), axis.box.right()) - 2;
     if (right - left < 18) return;
+    const QString fitting = painter.fontMetrics().elidedText(text, Qt::ElideRight, static_cast<int>(right - left));
     painter.setPen(color);
-    painter.drawText(QRectF(left, box.top(), right - left, box.height()), Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(text, Qt::ElideRight, static_cast<int>(right - left)));
+    painter.drawText(QRectF(left, box.top(), right - left, box.height()), Qt::AlignLeft | Qt::AlignVCenter, fitting);
+    words_.emplace_back(left - 1, box.top(), painter.fontMetrics().horizontalAdvance(fitting) + 2, box.height());
 }
-
-}  // namespace
 
 void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
     recording_ = std::move(recording);

@@ -10,6 +10,7 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <utility>
 #include <vector>
 
 #include "core/ask/other_programs.h"
@@ -50,6 +51,8 @@ public:
 
     /// Paints a track into the axis; the painter is clipped to it.
     void paint(QPainter& painter, const TimeAxis& axis, size_t track);
+    /// Where words stand since this was called last.
+    std::vector<QRectF> takeWords() { return std::exchange(words_, {}); }
     /// What the person is told about what lies under a point; empty where nothing does.
     QString wordsAt(const TimeAxis& axis, size_t track, const QPoint& at) const;
 
@@ -60,6 +63,7 @@ private:
     struct Range {
         double low, high;
     };
+    void word(QPainter& painter, const TimeAxis& axis, const QRectF& box, const QString& text, const QColor& color);
     template <class Value>
     void paintCurve(QPainter& painter, const TimeAxis& axis, const Column<int64_t>& times, const Column<Value>& values,
                     const Column<Extreme>& extremes, const Range& range, const double* threshold) const;
@@ -88,6 +92,7 @@ private:
     std::vector<Track> tracks_;
     std::map<size_t, Range> ranges_;   // of counters and pools, by track
     std::map<size_t, QImage> images_;  // of pictures
+    std::vector<QRectF> words_;
 };
 
 }  // namespace fugato

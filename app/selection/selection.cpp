@@ -66,11 +66,8 @@ void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, b
         }
         if (!explanation_->causes.empty()) {
             chooseCause(0);
-        } else if (!explanation_->frames.empty()) {  // nothing late: the slowest frame is the most telling one
-            uint32_t slowest = 0;
-            for (uint32_t i = 0; i < explanation_->frames.size(); ++i)
-                if (explanation_->frames[i].work > explanation_->frames[slowest].work) slowest = i;
-            chooseFrame(slowest);
+        } else {
+            chooseWorstFrame();  // nothing is late: the slowest frame is the most telling one
         }
         history_.assign(1, view_);
         at_ = 0;
@@ -275,6 +272,15 @@ void Selection::stepFrame(int by) {
     const auto last = static_cast<int64_t>(explanation_->frames.size()) - 1;
     const int64_t from = view_.frame == kNone ? (by > 0 ? -1 : last + 1) : static_cast<int64_t>(view_.frame);
     chooseFrame(static_cast<uint32_t>(std::clamp<int64_t>(from + by, 0, last)));
+}
+
+void Selection::chooseWorstFrame() {
+    if (!explanation_ || explanation_->frames.empty()) return;
+    const auto& frames = explanation_->frames;
+    const auto worst = std::max_element(frames.begin(), frames.end(), [](const FrameVerdict& a, const FrameVerdict& b) {
+        return std::pair(a.overrun, a.work) < std::pair(b.overrun, b.work);
+    });
+    chooseFrame(static_cast<uint32_t>(worst - frames.begin()));
 }
 
 void Selection::stepSpike(int by) {

@@ -60,6 +60,7 @@ public slots:
     void selectRange(std::optional<TimeRange> range);
     void stepFrame(int by);
     void stepSpike(int by);
+    void chooseWorstFrame();  // most over its deadline; where none is late, with least headroom
     void goBack();
     void goForward();
 

@@ -37,6 +37,8 @@ inline Setting<QByteArray> windowGeometry() { return {"window/geometry", {}}; }
 inline Setting<QByteArray> panelWidths() { return {"window/across", {}}; }   // causes, lanes, why
 inline Setting<QByteArray> panelHeights() { return {"window/middle", {}}; }  // lanes, drawer
 inline Setting<int> laneLabels() { return {"view/labels", 112}; }           // how wide, in pixels
+inline Setting<bool> causesShown() { return {"view/causes", true}; }
+inline Setting<bool> whyShown() { return {"view/why", true}; }
 inline Setting<bool> gatherLanes() { return {"view/gather", true}; }         // those of the blue line
 inline Setting<bool> otherPrograms() { return {"view/programs", false}; }    // as tracks below the lanes
 inline Setting<bool> darkColours() { return {"view/dark", systemLook().dark}; }

@@ -194,7 +194,11 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
 void StripPicture::paintBoundBy(QPainter& painter, const QRect& box, BoundBy by) {
     const Theme& t = theme();
     switch (by) {
-        case BoundBy::Cpu: return painter.fillRect(box, t.markerEdge);
+        case BoundBy::Cpu: {  // what is usual is pale
+            QColor pale = t.markerEdge;
+            pale.setAlpha(110);
+            return painter.fillRect(box, pale);
+        }
         case BoundBy::Gpu: return painter.fillRect(box, t.path);
         case BoundBy::NoCore: return painter.fillRect(box, t.plum);
         case BoundBy::Pacing: return painter.fillRect(box, t.headroom);

@@ -69,12 +69,10 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     bound_->setTextFormat(Qt::PlainText);
     auto* budgetLabel = plainLabel(tr("Budget"), this);
     budgetLabel->setFont(smallFont());
-    budget_->setFixedWidth(158);
     budget_->setToolTip(
         tr("Budget of a frame: milliseconds (16.67 ms) or a rate (60 per s). Empty: the recorded deadlines."));
     budget_->setPlaceholderText(tr("as recorded"));
     budget_->setAccessibleName(tr("Budget"));
-    find_->setFixedWidth(172);
     find_->setPlaceholderText(tr("Find, or frame number…"));
     find_->setToolTip(
         tr("Letters find markers, points and arguments (also key=value); a number goes to that frame. "
@@ -156,6 +154,13 @@ void VerdictBar::paintEvent(QPaintEvent*) {
     QPainter painter(this);
     painter.fillRect(rect(), theme().panel);
     painter.fillRect(QRect(0, height() - 1, width(), 1), theme().line);
+}
+
+/// In narrow windows the fields leave room to the sentence.
+void VerdictBar::resizeEvent(QResizeEvent*) {
+    const bool narrow = width() < 1100;
+    budget_->setFixedWidth(narrow ? 122 : 158);
+    find_->setFixedWidth(narrow ? 112 : 172);
 }
 
 void VerdictBar::takeRecording() {

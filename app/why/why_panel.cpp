@@ -17,7 +17,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kSide = 16, kStepHeight = 33, kBar = 12, kTop = 54, kSwitch = 22;
+constexpr int kSide = 16, kStepHeight = 33, kBar = 12, kTop = 6, kSwitch = 22;
 }  // namespace
 
 WhyPanel::WhyPanel(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent)
@@ -49,7 +49,12 @@ void WhyPanel::takeFrame() {
 
 void WhyPanel::layOut() {
     const int width = viewport()->width() - 2 * kSide;
-    waterfallTop_ = kTop;
+    const auto heightOf = [&](const QFont& font, const QString& words) {
+        return QFontMetrics(font).boundingRect(QRect(0, 0, width, 400), Qt::TextWordWrap, words).height();
+    };
+    titleBox_ = QRect(kSide, kTop, width, heightOf(titleFont(), title()) + 3);
+    timesBox_ = QRect(kSide, titleBox_.bottom() + 3, width, frame_ ? heightOf(smallFont(), subtitle()) + 2 : 0);
+    waterfallTop_ = timesBox_.bottom() + 10;
     int y = waterfallTop_ + static_cast<int>((frame_ ? frame_->waterfall.size() : 0) + 1) * kStepHeight + 34;
     sentencesTop_ = y;
     const QFontMetrics metrics(textFont());
@@ -100,12 +105,12 @@ std::vector<PaintedPart> WhyPanel::listParts() {
         part.name = name;
         return part;
     };
-    add("title", {kSide, 6, width, 20}, title()).role = QAccessible::Heading;
+    add("title", titleBox_, title()).role = QAccessible::Heading;
     if (!frame_) {
         add("empty", {kSide, 34, width, 120}, emptyWords());
         return parts;
     }
-    add("times", {kSide, 27, width, 18}, subtitle());
+    add("times", timesBox_, subtitle());
     const Explanation& e = *frame_->explanation;
     const auto step = [&](size_t at) {
         return QRect(kSide, waterfallTop_ + static_cast<int>(at) * kStepHeight, width, kStepHeight - 3);
@@ -269,7 +274,7 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     const int width = viewport()->width() - 2 * kSide;
     painter.setFont(titleFont());
     painter.setPen(t.text);
-    painter.drawText(QRect(kSide, 6, width, 20), Qt::AlignLeft | Qt::AlignVCenter, title());
+    painter.drawText(titleBox_, Qt::TextWordWrap, title());
     painter.setFont(textFont());
     if (!frame_) {
         painter.setPen(t.muted);
@@ -278,7 +283,7 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     }
     painter.setPen(t.muted);
     painter.setFont(smallFont());
-    painter.drawText(QRect(kSide, 27, width, 18), Qt::AlignLeft | Qt::AlignVCenter, subtitle());
+    painter.drawText(timesBox_, Qt::TextWordWrap, subtitle());
     paintWaterfall(painter, waterfallTop_);
     painter.fillRect(kSide, sentencesTop_ - 9, width, 1, t.line);
     painter.setFont(textFont());

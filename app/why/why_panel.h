@@ -68,6 +68,7 @@ private:
     std::shared_ptr<const ExplainedFrame> frame_;  // the explained frame on display
     std::vector<Spoken> spoken_;
     std::vector<Trial> trials_;  // of the chosen cause
+    QRect titleBox_, timesBox_;
     int waterfallTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;
 };
 

@@ -18,6 +18,7 @@
 #include <QMimeData>
 #include <QProgressBar>
 #include <QPushButton>
+#include <QScreen>
 #include <QSplitter>
 #include <QStatusBar>
 #include <QTimer>
@@ -26,7 +27,9 @@
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
+#include "app/settings/recording_memory.h"
 #include "app/settings/settings.h"
+#include "app/start/start_page.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
@@ -53,6 +56,7 @@ MainWindow::MainWindow() {
     makePanels();
     commands_.setPictures({strip_, causes_, lanes_, why_});
     makeFileMenu();
+    makeEditMenu();
     makeGoMenu();
     makeWhatIfMenu();
     makeViewMenu();
@@ -61,10 +65,30 @@ MainWindow::MainWindow() {
     makeProgress();
     resize(1280, 800);
     restoreGeometry(settings::windowGeometry().get());
+    fitScreen();
     if (!across_->restoreState(settings::panelWidths().get())) across_->setSizes({256, 686, 338});
     if (!middle_->restoreState(settings::panelHeights().get())) middle_->setSizes({454, 176});
     showStatus();
     lanes_->setFocus();
+    showStart(true);
+}
+
+/// What was remembered of another screen must not lie beyond this one.
+void MainWindow::fitScreen() {
+    const QScreen* on = screen() ? screen() : QGuiApplication::primaryScreen();
+    if (!on) return;
+    const QRect room = on->availableGeometry();
+    resize(size().boundedTo(room.size()));
+    const QPoint last = room.bottomRight() - QPoint(width() - 1, height() - 1);
+    move(std::clamp(x(), room.left(), std::max(room.left(), last.x())),
+         std::clamp(y(), room.top(), std::max(room.top(), last.y())));
+}
+
+/// The start page in the place of the panels, or these.
+void MainWindow::showStart(bool shown) {
+    start_->setVisible(shown);
+    for (QWidget* panel : std::initializer_list<QWidget*>{verdict_, strip_, across_}) panel->setVisible(!shown);
+    (shown ? static_cast<QWidget*>(start_) : lanes_)->setFocus();
 }
 
 void MainWindow::makePanels() {
@@ -74,6 +98,7 @@ void MainWindow::makePanels() {
     lanes_ = new LanesView(document_, selection_, selected_);
     why_ = new WhyPanel(document_, selection_, selected_);
     drawer_ = new Drawer(document_, selection_);
+    start_ = new StartPage;
 
     notice_ = new QWidget;
     notice_->setAutoFillBackground(true);
@@ -92,7 +117,8 @@ void MainWindow::makePanels() {
     middle_ = new QSplitter(Qt::Vertical);
     middle_->addWidget(lanes_);
     middle_->addWidget(drawer_);
-    middle_->setStretchFactor(0, 1);
+    middle_->setStretchFactor(0, 5);  // the drawer grows on tall windows too
+    middle_->setStretchFactor(1, 3);
     across_ = new QSplitter(Qt::Horizontal);
     across_->addWidget(causes_);
     across_->addWidget(middle_);
@@ -110,6 +136,7 @@ void MainWindow::makePanels() {
     lines->addWidget(notice_);
     lines->addWidget(strip_);
     lines->addWidget(across_, 1);
+    lines->addWidget(start_, 1);
     setCentralWidget(all);
     QWidget* const order[] = {verdict_, strip_, causes_, lanes_, drawer_, why_};  // of Tab
     for (size_t i = 1; i < std::size(order); ++i) setTabOrder(order[i - 1], order[i]);
@@ -143,6 +170,11 @@ void MainWindow::makePanels() {
         showStatus();
         statusBar()->showMessage(tr("Cancelled."), 4000);
     });
+    connect(start_, &StartPage::openWanted, this, &MainWindow::chooseFile);
+    connect(start_, &StartPage::recordingWanted, this, &MainWindow::open);
+    connect(drawer_, &Drawer::shownChanged, this, &MainWindow::keepArranged);
+    connect(lanes_, &LanesView::arranged, this, &MainWindow::keepArranged);
+    connect(&document_, &Document::explanationChanged, this, &MainWindow::keepArranged);
     connect(verdict_, &VerdictBar::wanted, drawer_, &Drawer::search);
     connect(verdict_, &VerdictBar::done, this, [this] { lanes_->setFocus(Qt::ShortcutFocusReason); });
     connect(lanes_, &LanesView::occurrencesWanted, drawer_, [this] { drawer_->show("marker"); });
@@ -205,12 +237,27 @@ void MainWindow::makeFileMenu() {
     commands_.add(file, tr("&Quit"), {QKeySequence(Qt::CTRL | Qt::Key_Q)}, tr("quit"), [this] { close(); });
 }
 
+void MainWindow::makeEditMenu() {
+    QMenu* edit = menuBar()->addMenu(tr("&Edit"));
+    const QString steps = tr("undo, redo: the budget, the selected time, what is simulated or explained alone");
+    QAction* undo = commands_.add(edit, tr("&Undo"), {QKeySequence::Undo}, steps, [this] { undo_.undo(); });
+    QAction* redo = commands_.add(edit, tr("&Redo"), {QKeySequence::Redo}, steps, [this] { undo_.redo(); });
+    const auto enable = [this, undo, redo] {
+        undo->setEnabled(undo_.canUndo());
+        redo->setEnabled(undo_.canRedo());
+    };
+    connect(&undo_, &Undo::changed, this, enable);
+    enable();
+}
+
 void MainWindow::makeGoMenu() {
     QMenu* go = menuBar()->addMenu(tr("&Go"));
     const QString spikes = tr("next, previous spike"), frames = tr("next, previous frame"),
                   views = tr("view back, view forward");
     commands_.add(go, tr("&Next spike"), {QKeySequence(Qt::Key_N)}, spikes, [this] { selection_.stepSpike(1); });
     commands_.add(go, tr("&Previous spike"), {QKeySequence(Qt::Key_P)}, spikes, [this] { selection_.stepSpike(-1); });
+    commands_.add(go, tr("Worst fram&e"), {QKeySequence(Qt::Key_W)}, tr("the worst frame"),
+                  [this] { selection_.chooseWorstFrame(); });
     commands_.add(go, tr("Next f&rame"), {QKeySequence(Qt::Key_PageDown)}, frames, [this] { selection_.stepFrame(1); });
     commands_.add(go, tr("Previous fra&me"), {QKeySequence(Qt::Key_PageUp)}, frames,
                   [this] { selection_.stepFrame(-1); });
@@ -338,6 +385,32 @@ void MainWindow::makeViewMenu() {
     commands_.add(view, tr("Ne&xt panel"), {QKeySequence(Qt::Key_F6)}, panels, [this] { stepPanel(1); });
     commands_.add(view, tr("Previous pa&nel"), {QKeySequence(Qt::SHIFT | Qt::Key_F6)}, panels, [this] { stepPanel(-1); });
     view->addSeparator();
+    makeRoomMenu(view);
+    view->addSeparator();
+    makeLookMenu(view);
+}
+
+/// Which panels have how much room.
+void MainWindow::makeRoomMenu(QMenu* view) {
+    const QString folding = tr("fold the causes, the explanation, or show them again");
+    const auto fold = [&](const QString& name, Qt::Key key, const Setting<bool>& shown, QWidget* panel) {
+        panel->setVisible(shown.get());
+        commands_.addSwitch(view, name, key, folding, shown.get(), [shown, panel](bool on) {
+            shown.set(on);
+            panel->setVisible(on);
+        });
+    };
+    fold(tr("Ca&uses"), Qt::Key_F7, settings::causesShown(), causes_);
+    fold(tr("Exp&lanation"), Qt::Key_F8, settings::whyShown(), why_);
+    drawerAlone_ = commands_.addSwitch(view, tr("Ta&bles alone"), QKeySequence(Qt::Key_F4),
+                                       tr("the tables take the lanes' room, or give it back"), false, [this](bool on) {
+                                           lanes_->setVisible(!on);
+                                           (on ? drawer_->current().focusProxy() : lanes_)->setFocus();
+                                       });
+}
+
+/// Colours, size of text, memory.
+void MainWindow::makeLookMenu(QMenu* view) {
     commands_.add(view, tr("&Memory limit…"), {}, {}, [this] { askMemoryLimit(); });
     commands_.addSwitch(view, tr("&Dark colours"), {}, {}, theme().dark, [this](bool dark) {
         settings::darkColours().set(dark);
@@ -349,13 +422,14 @@ void MainWindow::makeViewMenu() {
     });
     QMenu* size = view->addMenu(tr("&Text size"));
     auto* sizes = new QActionGroup(size);
-    for (const int percent : {0, 100, 125, 150, 200}) {
-        QAction* action = size->addAction(percent ? tr("%1 %").arg(QString::number(percent).insert(percent == 125 ? 1 : 0, '&'))
-                                            : tr("&As the system"));
+    constexpr std::pair<int, const char*> kSizes[] = {
+        {0, QT_TR_NOOP("&As the system")}, {100, "1&00 %"}, {125, "&125 %"}, {150, "1&50 %"}, {200, "&200 %"}};
+    for (const auto& [percent, name] : kSizes) {
+        QAction* action = size->addAction(tr(name));
         action->setCheckable(true);
         action->setChecked(percent == settings::textPercent().get());
         sizes->addAction(action);
-        connect(action, &QAction::triggered, this, [this, percent] {
+        connect(action, &QAction::triggered, this, [this, percent = percent] {
             settings::textPercent().set(percent);
             showNotice(tr("The text size changes when Fugato starts again."));
         });
@@ -477,8 +551,27 @@ void MainWindow::chooseFile() {
     if (!path.isEmpty()) open(path);
 }
 
+/// What the person arranged the last time; the series and the budget are known to the document already.
+void MainWindow::recallArranged() {
+    const RecordingMemory before = rememberedOf(*document_.recording());
+    if (!before.page.isEmpty()) drawer_->show(before.page);
+    std::set<std::string> unfolded;
+    for (const QString& key : before.unfolded) unfolded.insert(key.toStdString());
+    lanes_->picture().setUnfolded(std::move(unfolded));
+}
+
+void MainWindow::keepArranged() {
+    const auto& recording = document_.recording();
+    if (!recording || !document_.explanation() || recording->growing) return;  // what grows is another file each time
+    RecordingMemory now{drawer_->shown(), toQString(recording->series[document_.series()].name), document_.budget(), {}};
+    for (const std::string& key : lanes_->picture().unfolded()) now.unfolded << toQString(key);
+    remember(*recording, now);
+}
+
 void MainWindow::takeRecording() {
+    showStart(false);
     selection_.setRecording(document_.recording());
+    recallArranged();
     rememberRecent(document_.path());
     // "[*]" in a title would be a mark that there is something to save.
     const QString file = shown(QFileInfo(document_.path()).fileName()).replace("[*]", "[*][*]");
@@ -571,7 +664,10 @@ void MainWindow::fillRecent() {
 
 /// Escape that no field or list took: the keyboard goes back to the lanes.
 void MainWindow::keyPressEvent(QKeyEvent* event) {
-    if (event->key() == Qt::Key_Escape) return lanes_->setFocus(Qt::ShortcutFocusReason);
+    if (event->key() == Qt::Key_Escape) {
+        drawerAlone_->setChecked(false);
+        return lanes_->setFocus(Qt::ShortcutFocusReason);
+    }
     QMainWindow::keyPressEvent(event);
 }
 

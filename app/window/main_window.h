@@ -5,7 +5,7 @@
 
 #include <QMainWindow>
 
-#include "app/document/document.h"
+#include "app/document/undo.h"
 #include "app/selection/selected_frame.h"
 #include "commands.h"
 
@@ -19,6 +19,7 @@ class CausesPanel;
 class LanesView;
 class Drawer;
 class OverrunStrip;
+class StartPage;
 class VerdictBar;
 class WhyPanel;
 
@@ -35,6 +36,7 @@ public:
     LanesView& lanes() { return *lanes_; }
     WhyPanel& why() { return *why_; }
     Drawer& drawer() { return *drawer_; }
+    StartPage& startPage() { return *start_; }
     /// Tells the figures of the first marker whose name holds `words`.
     void findMarker(const QString& words);
     /// Selects the next or previous occurrence of the selected marker, wherever it lies.
@@ -59,13 +61,20 @@ protected:
 private:
     void makePanels();
     void makeFileMenu();
+    void makeEditMenu();
     void makeGoMenu();
     void makeWhatIfMenu();
     void makeViewMenu();
+    void makeLookMenu(QMenu* view);
+    void makeRoomMenu(QMenu* view);
     void makeTablesMenu();
     void makeHelpMenu();
     void makeProgress();
     void takeRecording();
+    void recallArranged();
+    void keepArranged();
+    void showStart(bool shown);
+    void fitScreen();
     void showDamage();
     void showNotice(const QString& words);
     void showStatus();
@@ -80,12 +89,15 @@ private:
     Document document_;
     Selection selection_;
     SelectedFrame selected_{document_, selection_};
+    Undo undo_{document_, selection_};
     VerdictBar* verdict_ = nullptr;
     OverrunStrip* strip_ = nullptr;
     CausesPanel* causes_ = nullptr;
     LanesView* lanes_ = nullptr;
     WhyPanel* why_ = nullptr;
     Drawer* drawer_ = nullptr;
+    StartPage* start_ = nullptr;
+    QAction* drawerAlone_ = nullptr;
     QSplitter *across_ = nullptr, *middle_ = nullptr;
     QWidget *notice_ = nullptr, *progress_ = nullptr;
     QLabel *noticeWords_ = nullptr, *progressWords_ = nullptr, *status_ = nullptr;

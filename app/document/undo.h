@@ -1,0 +1,51 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Takes back what was set by hand: the budget, what is explained alone, what is simulated, the selected time. Watches the
+// document and the selection; nothing else has to tell it. Interface thread only.
+#pragma once
+
+#include <QElapsedTimer>
+#include <QObject>
+#include <optional>
+#include <vector>
+
+#include "core/ask/time_range.h"
+#include "document.h"
+
+namespace fugato {
+
+class Selection;
+
+class Undo : public QObject {
+    Q_OBJECT
+public:
+    Undo(Document& document, Selection& selection, QObject* parent = nullptr);
+    bool canUndo() const { return !before_.empty(); }
+    bool canRedo() const { return !after_.empty(); }
+    void undo() { step(before_, after_); }
+    void redo() { step(after_, before_); }
+
+signals:
+    void changed();
+
+private:
+    struct State {
+        int64_t budget = 0;
+        ExplainScope scope;
+        std::vector<Repair> repairs;
+        std::optional<TimeRange> range;
+        bool operator==(const State&) const = default;
+    };
+    State now() const;
+    void look();
+    void step(std::vector<State>& from, std::vector<State>& to);
+
+    Document& document_;
+    Selection& selection_;
+    State shown_;
+    std::vector<State> before_, after_;
+    bool stepping_ = false;
+    QElapsedTimer sinceRange_;
+};
+
+}  // namespace fugato

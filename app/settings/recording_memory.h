@@ -1,0 +1,26 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What the person arranged for one recording, from one opening to the next; known by the recording's id, wherever its
+// file lies. Any thread.
+#pragma once
+
+#include <QString>
+#include <QStringList>
+
+#include "core/model/recording.h"
+
+namespace fugato {
+
+struct RecordingMemory {
+    QString page;          // of the drawer
+    QString series;        // explained
+    qlonglong budget = 0;  // ns; 0: the recorded deadlines
+    QStringList unfolded;  // keys of lanes
+};
+
+/// Empty where nothing is remembered.
+RecordingMemory rememberedOf(const Recording& recording);
+/// Of the recordings used last, a hundred are remembered.
+void remember(const Recording& recording, const RecordingMemory& memory);
+
+}  // namespace fugato
