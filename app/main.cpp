@@ -185,8 +185,9 @@ void scaleText(int argc, char** argv) {
         const QGuiApplication asking(argc, arguments.data());
         const QScreen* screen = QGuiApplication::primaryScreen();
         const QFont font = QGuiApplication::font();
-        const double pixels =
-            font.pixelSize() > 0 ? font.pixelSize() : font.pointSizeF() * (screen ? screen->logicalDotsPerInch() : 96) / 72;
+        const double pixels = font.pixelSize() > 0
+                                  ? font.pixelSize()
+                                  : font.pointSizeF() * (screen ? screen->logicalDotsPerInch() : 96) / 72;
         factor = pixels < kNoticed * kUsualFont ? 1 : std::min(pixels / kUsualFont, kMost);
     }
     if (factor != 1) qputenv("QT_SCALE_FACTOR", QByteArray::number(factor, 'f', 2));

@@ -314,7 +314,8 @@ private slots:
         QTRY_VERIFY(window_->why().whatIfWords().startsWith("If this"));
         window_->why().setFocus(Qt::TabFocusReason);
         const auto goTo = [&](const QString& begin) {
-            for (int i = 0; i < 40 && !window_->why().parts().current()->name.startsWith(begin); ++i) type(Qt::Key_Down);
+            for (int i = 0; i < 40 && !window_->why().parts().current()->name.startsWith(begin); ++i)
+                type(Qt::Key_Down);
             return window_->why().parts().current()->name.startsWith(begin);
         };
         QVERIFY(goTo("Scene ▸ Spray on GPU"));
@@ -330,7 +331,11 @@ private slots:
         QVERIFY(window_->document().trials().repairs().empty());
         // The part with the keyboard is in sight, with a frame around it.
         const PaintedPart& part = *window_->why().parts().current();
-        QVERIFY(window_->why().viewport()->rect().translated(0, window_->why().verticalScrollBar()->value()).contains(part.box));
+        QVERIFY(window_->why()
+                    .viewport()
+                    ->rect()
+                    .translated(0, window_->why().verticalScrollBar()->value())
+                    .contains(part.box));
         const QImage with = window_->why().grab().toImage();
         window_->lanes().setFocus();
         QVERIFY(window_->why().grab().toImage() != with);
@@ -372,7 +377,8 @@ private slots:
         const Recording& r = *window_->document().recording();
         LanesView& lanes = window_->lanes();
         const uint32_t last = laneNamed(r, "worker 29"), first = laneNamed(r, "main");
-        QVERIFY(!lanes.viewport()->rect().contains(lanes.picture().laneRect(lanes.viewport()->rect(), lanes.scrolled(), last).center()));
+        QVERIFY(!lanes.viewport()->rect().contains(
+            lanes.picture().laneRect(lanes.viewport()->rect(), lanes.scrolled(), last).center()));
         lanes.setFocus();
         type(Qt::Key_F3);
         QVERIFY(window_->statusBar()->currentMessage().contains("Select a marker first"));
@@ -386,12 +392,12 @@ private slots:
             if (!marker.valid() || marker.lane != lane) return false;
             const QRect box = lanes.picture().markerRect(lanes.viewport()->rect(), lanes.scrolled(), marker);
             return selection().frame() == frame && box.height() == LanePicture::kRowHeight - 1 &&
-                   lanes.picture().axisOf(lanes.viewport()->rect()).intersects(box) &&
-                   !lanes.picture().slim(lane) && box.bottom() <= lanes.viewport()->height();
+                   lanes.picture().axisOf(lanes.viewport()->rect()).intersects(box) && !lanes.picture().slim(lane) &&
+                   box.bottom() <= lanes.viewport()->height();
         };
         lanes.setFocus();
-        for (const auto& [lane, frame] : std::initializer_list<std::pair<uint32_t, uint32_t>>{
-                 {last, 2}, {first, 5}, {last, 6}, {last, 10}}) {
+        for (const auto& [lane, frame] :
+             std::initializer_list<std::pair<uint32_t, uint32_t>>{{last, 2}, {first, 5}, {last, 6}, {last, 10}}) {
             type(Qt::Key_F3);
             QTRY_VERIFY2(seen(lane, frame), qPrintable(QString("frame %1").arg(frame)));
         }
@@ -402,7 +408,8 @@ private slots:
         // A marker selected in the lanes outside the selected frame: the status line says so.
         const auto row = &r.lanes[first].rows[0];
         selection().chooseMarker({first, 0, row->size() - 1});
-        QVERIFY2(window_->statusText().contains("in frame 11; frame 6 is the selected one"), qPrintable(window_->statusText()));
+        QVERIFY2(window_->statusText().contains("in frame 11; frame 6 is the selected one"),
+                 qPrintable(window_->statusText()));
     }
 
     void aRowOfATableIsSelectedWithoutLeavingIt() {

@@ -774,21 +774,22 @@ private slots:
     void wordsCanBeReadOnTheirGround() {
         for (const Theme* t : {&lightTheme(), &darkTheme(), &lightContrastTheme(), &darkContrastTheme()}) {
             const QList<std::pair<QColor, QColor>> words{
-                {t->text, t->paper},       {t->text, t->panel},         {t->text, t->plumLight}, {t->text, t->whatIf},
-                {t->text, t->warning},     {t->muted, t->paper},        {t->muted, t->panel},    {t->muted, t->stage},
-                {t->muted, t->plumLight},  {t->markerText, t->marker},  {t->markerText, t->waiting},
-                {t->onPlum, t->plum},      {t->path, t->paper},         {t->path, t->panel},     {t->path, t->whatIf},
-                {t->plum, t->paper},       {t->letter(), t->paper}};
+                {t->text, t->paper},      {t->text, t->panel},        {t->text, t->plumLight},     {t->text, t->whatIf},
+                {t->text, t->warning},    {t->muted, t->paper},       {t->muted, t->panel},        {t->muted, t->stage},
+                {t->muted, t->plumLight}, {t->markerText, t->marker}, {t->markerText, t->waiting}, {t->onPlum, t->plum},
+                {t->path, t->paper},      {t->path, t->panel},        {t->path, t->whatIf},        {t->plum, t->paper},
+                {t->letter(), t->paper}};
             for (const auto& [word, ground] : words)
-                QVERIFY2(contrastOf(word, ground) >= 4.5,
-                         qPrintable(word.name() + " on " + ground.name() + ": " + QString::number(contrastOf(word, ground))));
-            const QList<std::pair<QColor, QColor>> shapes{
-                {t->markerEdge, t->paper}, {t->handle, t->paper},   {t->handle, t->panel},    {t->waitingDots, t->waiting},
-                {t->plum, t->paper},       {t->plum, t->marker},    {t->plumMiddle, t->paper}, {t->near, t->paper},
-                {t->path, t->paper},       {t->markerEdge, t->marker}};
+                QVERIFY2(contrastOf(word, ground) >= 4.5, qPrintable(word.name() + " on " + ground.name() + ": " +
+                                                                     QString::number(contrastOf(word, ground))));
+            const QList<std::pair<QColor, QColor>> shapes{{t->markerEdge, t->paper}, {t->handle, t->paper},
+                                                          {t->handle, t->panel},     {t->waitingDots, t->waiting},
+                                                          {t->plum, t->paper},       {t->plum, t->marker},
+                                                          {t->plumMiddle, t->paper}, {t->near, t->paper},
+                                                          {t->path, t->paper},       {t->markerEdge, t->marker}};
             for (const auto& [shape, ground] : shapes)
-                QVERIFY2(contrastOf(shape, ground) >= 3,
-                         qPrintable(shape.name() + " on " + ground.name() + ": " + QString::number(contrastOf(shape, ground))));
+                QVERIFY2(contrastOf(shape, ground) >= 3, qPrintable(shape.name() + " on " + ground.name() + ": " +
+                                                                    QString::number(contrastOf(shape, ground))));
             // Words on a marker of any strength of plum.
             for (double strength = 0.05; strength <= 1; strength += 0.05)
                 QVERIFY(contrastOf(wordsOn(t->highlight(strength)), t->highlight(strength)) >= 4.5);

@@ -94,7 +94,8 @@ PaintedPart CausesPanel::partOf(const Row& row) {
     if (row.part != kNone) {
         const auto [holder, late] = byHolder(cause.contentionParts)[row.part];
         part.key = letter + " by " + QString::number(row.part);
-        part.name = tr("%1: %2 late").arg(toQString(coreHolderText(*e.recording, holder)), toQString(durationText(late)));
+        part.name =
+            tr("%1: %2 late").arg(toQString(coreHolderText(*e.recording, holder)), toQString(durationText(late)));
     } else if (row.more) {
         part.key = letter + " more";
         part.role = QAccessible::Button;
@@ -219,10 +220,10 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.setPen(tried ? t.plum : open ? t.onPlum : t.dark ? t.text : t.plum);
     painter.drawText(badge, Qt::AlignCenter, toQString(cause.letter));
 
-    const QString late = tried        ? tr("simulated")
+    const QString late = tried ? tr("simulated")
                          : prediction && now < prediction->lateBy.size()
                              ? toQString(durationText(prediction->lateBy[now]))
-                                      : toQString(durationText(cause.late));
+                             : toQString(durationText(cause.late));
     const int lateWidth = painter.fontMetrics().horizontalAdvance(late);
     const int left = box.left() + 36, right = box.right() - 8;
     painter.setPen(t.text);
@@ -319,7 +320,8 @@ uint32_t CausesPanel::shownFrame(const Spike& spike) const {
 
 QString CausesPanel::spikePlace(const Spike& spike, uint32_t shown) const {
     const uint32_t length = spike.last - spike.first + 1;
-    if (spike.origin < spike.first && shown == spike.first) return tr("from %1").arg(toQString(countText(spike.origin)));
+    if (spike.origin < spike.first && shown == spike.first)
+        return tr("from %1").arg(toQString(countText(spike.origin)));
     if (length == 1) return tr("alone");
     if (shown == spike.first) return tr("first of %1").arg(length);
     return tr("%1 of %2").arg(shown - spike.first + 1).arg(length);

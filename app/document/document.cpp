@@ -111,16 +111,15 @@ void Document::open(const QString& path) {
     emit opening(path);
     run([this, path, options = openOptions_](Task& task) {
         const auto first = std::make_shared<bool>(true);
-        auto loaded =
-            loadRecording(
-                path, options, telling(task),
-                [&](const std::shared_ptr<const Recording>& recording) {
-                    task.post([this, recording, path, first] { show(recording, path, std::exchange(*first, false)); });
-                },
-                [](const Recording& recording) {
-                    const RecordingMemory before = rememberedOf(recording);
-                    return std::pair(before.series.toStdString(), before.budget);
-                });
+        auto loaded = loadRecording(
+            path, options, telling(task),
+            [&](const std::shared_ptr<const Recording>& recording) {
+                task.post([this, recording, path, first] { show(recording, path, std::exchange(*first, false)); });
+            },
+            [](const Recording& recording) {
+                const RecordingMemory before = rememberedOf(recording);
+                return std::pair(before.series.toStdString(), before.budget);
+            });
         if (!loaded) {
             if (loaded.failure().cancelled) return;
             const QString sentence = QString::fromStdString(loaded.failure().sentence);

@@ -10,7 +10,7 @@ namespace fugato {
 namespace {
 constexpr size_t kMostSteps = 100;
 constexpr qint64 kOneDrag = 600;  // ms without a change
-}
+}  // namespace
 
 Undo::Undo(Document& document, Selection& selection, QObject* parent)
     : QObject(parent), document_(document), selection_(selection) {

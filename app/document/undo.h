@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Takes back what was set by hand: the budget, what is explained alone, what is simulated, the selected time. Watches the
-// document and the selection; nothing else has to tell it. Interface thread only.
+// Takes back what was set by hand: the budget, what is explained alone, what is simulated, the selected time. Watches
+// the document and the selection; nothing else has to tell it. Interface thread only.
 #pragma once
 
 #include <QElapsedTimer>

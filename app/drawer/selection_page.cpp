@@ -37,8 +37,8 @@ void SelectionPage::askNow() {
     title_->setText(tr("%1 %2, from %3 to %4")
                         .arg(chosen ? tr("Selected:") : tr("In view:"),
                              toQString(durationText(range.end - range.begin)),
-                             toQString(durationText(range.begin - recording->begin)),
-                             toQString(durationText(range.end - recording->begin))));
+                             toQString(instantText(range.begin - recording->begin)),
+                             toQString(instantText(range.end - recording->begin))));
     if (asked_ == recording && askedRange_ == range) return;
     const bool same = asked_ && view_->table();
     asked_ = recording;

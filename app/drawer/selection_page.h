@@ -3,7 +3,6 @@
 // Everything nested in the selected time, or else in what is in view.
 #pragma once
 
-
 #include "table_page.h"
 
 namespace fugato {

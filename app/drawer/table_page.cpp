@@ -102,7 +102,7 @@ TimeRange TablePage::scope() const { return wholeOf(*document_.recording()); }
 void TablePage::follow(Table::Row row, bool zoom) {
     if (!view_->table() || !document_.recording()) return;
     const TablePlace place = view_->table()->place(row);
-    if (place.marker.valid()) 
+    if (place.marker.valid())
         return zoom ? selection_.showMarker(place.marker, true) : selection_.lookAtMarker(place.marker, true);
     if (place.lane != kNone && place.begin < place.end) {
         const int64_t margin = std::max<int64_t>(1000, (place.end - place.begin) / 4);

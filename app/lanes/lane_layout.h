@@ -18,7 +18,7 @@ namespace fugato {
 
 class LaneLayout {
 public:
-    static constexpr int kHeaderHeight = 36;  // ruler and frames
+    static constexpr int kHeaderHeight = 36;                                               // ruler and frames
     static constexpr int kLabelWidth = 112, kLeastLabelWidth = 48, kMostLabelWidth = 420;  // usual, and limits
     static constexpr int kRowHeight = 17;
     static constexpr int kRail = 14;  // above the markers: the critical path runs here

@@ -313,7 +313,8 @@ QString LanePicture::detailOf(uint32_t index) const {
     if (lane.rows.empty()) return QObject::tr("no markers");
     const int64_t ran =
         lane.schedule.empty() ? lane.busyBetween(begin(), end()) : lane.splitBetween(begin(), end()).ran;
-    return QObject::tr("busy %1 %").arg(static_cast<double>(ran) / static_cast<double>(end() - begin()) * 100, 0, 'f', 0);
+    return QObject::tr("busy %1 %")
+        .arg(static_cast<double>(ran) / static_cast<double>(end() - begin()) * 100, 0, 'f', 0);
 }
 
 std::vector<MarkerRef> LanePicture::drawnAlone() const {

@@ -382,7 +382,7 @@ QString LanesView::nameOf(const MarkerRef& marker) const {
     const MarkerRow& row = r.lanes[marker.lane].rows[marker.row];
     return tr("%1, %2 on %3, begins at %4")
         .arg(toQString(r.nameOf(row.path(marker.index))), toQString(durationText(row.duration(marker.index))),
-             toQString(r.lanes[marker.lane].name), toQString(durationText(row.begin(marker.index))));
+             toQString(r.lanes[marker.lane].name), toQString(instantText(row.begin(marker.index) - r.begin)));
 }
 
 std::vector<PaintedPart> LanesView::listParts() {

@@ -194,7 +194,8 @@ bool PaintedParts::inSight(int part) const {
 
 int PaintedParts::currentIndex() const {
     const auto& parts = all();
-    const auto found = std::find_if(parts.begin(), parts.end(), [this](const PaintedPart& p) { return p.key == current_; });
+    const auto found =
+        std::find_if(parts.begin(), parts.end(), [this](const PaintedPart& p) { return p.key == current_; });
     return found == parts.end() ? -1 : static_cast<int>(found - parts.begin());
 }
 
@@ -205,15 +206,16 @@ const PaintedPart* PaintedParts::current() const {
 
 QAccessibleInterface* PaintedParts::interfaceOf(int part) const {
     while (static_cast<int>(interfaces_.size()) <= part)
-        interfaces_.push_back(QAccessible::registerAccessibleInterface(
-            new PartInterface(*this, static_cast<int>(interfaces_.size()))));
+        interfaces_.push_back(
+            QAccessible::registerAccessibleInterface(new PartInterface(*this, static_cast<int>(interfaces_.size()))));
     return QAccessible::accessibleInterface(interfaces_[static_cast<size_t>(part)]);
 }
 
 const PaintedPart* PaintedParts::at(const QPoint& place) const {
     const QPoint at = place + QPoint(0, scrolled());
     const auto& parts = all();
-    const auto found = std::find_if(parts.rbegin(), parts.rend(), [&](const PaintedPart& p) { return p.box.contains(at); });
+    const auto found =
+        std::find_if(parts.rbegin(), parts.rend(), [&](const PaintedPart& p) { return p.box.contains(at); });
     return found == parts.rend() ? nullptr : &*found;
 }
 
@@ -249,7 +251,8 @@ void PaintedParts::moveTo(int part) {
     if (now && area) {
         constexpr int kMargin = 8;
         QScrollBar* bar = area->verticalScrollBar();
-        if (now->box.top() - kMargin < bar->value()) bar->setValue(now->box.top() - kMargin);
+        if (now->box.top() - kMargin < bar->value())
+            bar->setValue(now->box.top() - kMargin);
         else if (now->box.bottom() + kMargin > bar->value() + painted()->height())
             bar->setValue(now->box.bottom() + kMargin - painted()->height());
     }
@@ -268,7 +271,8 @@ bool PaintedParts::press(const QKeyEvent& event) {
     switch (event.key()) {
         case Qt::Key_Down:
         case Qt::Key_Up:
-            if (count) moveTo(std::clamp(event.key() == Qt::Key_Down ? now + 1 : now < 0 ? count - 1 : now - 1, 0, count - 1));
+            if (count)
+                moveTo(std::clamp(event.key() == Qt::Key_Down ? now + 1 : now < 0 ? count - 1 : now - 1, 0, count - 1));
             return true;
         case Qt::Key_Return:
         case Qt::Key_Enter:
@@ -308,7 +312,8 @@ void PaintedParts::fillMenu(QMenu& menu, const QPoint& place) const {
     if (const PaintedPart* part = at(place))
         menu.addAction(tr("&Copy “%1”").arg(shortened(part->name)), this,
                        [text = part->name] { QApplication::clipboard()->setText(text); });
-    menu.addAction(tr("Copy &all of this panel"), this, [text = textOfAll()] { QApplication::clipboard()->setText(text); });
+    menu.addAction(tr("Copy &all of this panel"), this,
+                   [text = textOfAll()] { QApplication::clipboard()->setText(text); });
 }
 
 bool PaintedParts::eventFilter(QObject* watched, QEvent* event) {
@@ -318,7 +323,8 @@ bool PaintedParts::eventFilter(QObject* watched, QEvent* event) {
             byKeyboard_ = true;
             const auto& parts = all();
             if (!current() && !parts.empty()) {  // begin at what is selected
-                const auto chosen = std::find_if(parts.begin(), parts.end(), [](const PaintedPart& p) { return p.selected; });
+                const auto chosen =
+                    std::find_if(parts.begin(), parts.end(), [](const PaintedPart& p) { return p.selected; });
                 setCurrent((chosen == parts.end() ? parts.front() : *chosen).key);
             }
         }

@@ -56,7 +56,7 @@ public slots:
     /// nothing of it.
     void lookAtMarker(const MarkerRef& marker, bool withFrame = false);
     void showMarker(const MarkerRef& marker, bool withFrame = false);  // and it fills the view
-    void chooseSite(uint32_t site);              // all occurrences of a marker, none in particular
+    void chooseSite(uint32_t site);  // all occurrences of a marker, none in particular
     void selectRange(std::optional<TimeRange> range);
     void stepFrame(int by);
     void stepSpike(int by);

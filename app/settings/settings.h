@@ -36,15 +36,15 @@ SystemLook& systemLook();
 inline Setting<QByteArray> windowGeometry() { return {"window/geometry", {}}; }
 inline Setting<QByteArray> panelWidths() { return {"window/across", {}}; }   // causes, lanes, why
 inline Setting<QByteArray> panelHeights() { return {"window/middle", {}}; }  // lanes, drawer
-inline Setting<int> laneLabels() { return {"view/labels", 112}; }           // how wide, in pixels
+inline Setting<int> laneLabels() { return {"view/labels", 112}; }            // how wide, in pixels
 inline Setting<bool> causesShown() { return {"view/causes", true}; }
 inline Setting<bool> whyShown() { return {"view/why", true}; }
-inline Setting<bool> gatherLanes() { return {"view/gather", true}; }         // those of the blue line
-inline Setting<bool> otherPrograms() { return {"view/programs", false}; }    // as tracks below the lanes
+inline Setting<bool> gatherLanes() { return {"view/gather", true}; }       // those of the blue line
+inline Setting<bool> otherPrograms() { return {"view/programs", false}; }  // as tracks below the lanes
 inline Setting<bool> darkColours() { return {"view/dark", systemLook().dark}; }
 inline Setting<bool> highContrast() { return {"view/contrast", systemLook().highContrast}; }
-inline Setting<int> textPercent() { return {"view/text", 0}; }            // 0: as large as the system's font
-inline Setting<int> stacksOf() { return {"stacks/of", 0}; }  // frame, marker, time: as on the page of call stacks
+inline Setting<int> textPercent() { return {"view/text", 0}; }  // 0: as large as the system's font
+inline Setting<int> stacksOf() { return {"stacks/of", 0}; }     // frame, marker, time: as on the page of call stacks
 inline Setting<bool> stacksBlocked() { return {"stacks/blocked", false}; }  // else of running
 inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }  // newest first
 inline Setting<QString> lastFolder() { return {"files/folder", {}}; }

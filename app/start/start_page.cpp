@@ -56,6 +56,7 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent), recent_(new QVBoxLayout
     setFocusProxy(open);
 
     auto* left = new QVBoxLayout;
+    left->setSpacing(10);
     left->addWidget(heading(tr("Recent recordings")));
     recent_->setSpacing(6);
     left->addLayout(recent_);
@@ -64,11 +65,13 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent), recent_(new QVBoxLayout
     right->setSpacing(10);
     right->addWidget(heading(tr("Open")));
     right->addWidget(open);
-    right->addWidget(lesser(tr("Or drop a file here. Programs that link Fugato's recorder write .fugato files; a .jsonl "
-                               "file is the same as text.")));
+    right->addWidget(
+        lesser(tr("Or drop a file here. Programs that link Fugato's recorder write .fugato files; a .jsonl "
+                  "file is the same as text.")));
     right->addWidget(demo);
-    auto* about = lesser(tr("The demo is a made-up boat race of two minutes with seven planted troubles. It opens with "
-                            "the costliest one explained."));
+    auto* about =
+        lesser(tr("The demo is a made-up boat race of two minutes with seven planted troubles. It opens with "
+                  "the costliest one explained."));
     about->setVisible(demo->isVisibleTo(this));
     right->addWidget(about);
     right->addStretch(1);

@@ -73,7 +73,8 @@ std::vector<PaintedPart> OverrunStrip::listParts() {
         for (const StateSpan& span : stages->spans)
             add("stage " + QString::number(span.begin), span.begin, span.end).name =
                 tr("stage %1, from %2, %3")
-                    .arg(toQString(e->recording->text(span.value)), toQString(durationText(span.begin)),
+                    .arg(toQString(e->recording->text(span.value)),
+                         toQString(instantText(span.begin - e->recording->begin)),
                          toQString(durationText(span.end - span.begin)));
     for (const Spike& spike : e->spikes) {
         PaintedPart& part =

@@ -158,8 +158,8 @@ void VerdictBar::paintEvent(QPaintEvent*) {
 
 /// In narrow windows the fields leave room to the sentence.
 void VerdictBar::resizeEvent(QResizeEvent*) {
-    const bool narrow = width() < 1100;
-    budget_->setFixedWidth(narrow ? 122 : 158);
+    const bool narrow = width() < 1000;
+    budget_->setFixedWidth(narrow ? 142 : 158);
     find_->setFixedWidth(narrow ? 112 : 172);
 }
 

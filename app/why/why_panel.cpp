@@ -56,6 +56,8 @@ void WhyPanel::layOut() {
     timesBox_ = QRect(kSide, titleBox_.bottom() + 3, width, frame_ ? heightOf(smallFont(), subtitle()) + 2 : 0);
     waterfallTop_ = timesBox_.bottom() + 10;
     int y = waterfallTop_ + static_cast<int>((frame_ ? frame_->waterfall.size() : 0) + 1) * kStepHeight + 34;
+    countedBox_ = QRect(kSide, y - 16, width, frame_ ? heightOf(smallFont(), counted()) + 2 : 0);
+    if (frame_) y = countedBox_.bottom() + 18;
     sentencesTop_ = y;
     const QFontMetrics metrics(textFont());
     for (Spoken& spoken : spoken_) {
@@ -121,6 +123,7 @@ std::vector<PaintedPart> WhyPanel::listParts() {
         add("step " + QString::number(i), step(i + 1),
             tr("%1: %2 ms").arg(toQString(one.title), toQString(signedMsText(one.excess))));
     }
+    add("counted", countedBox_, counted());
     for (size_t i = 0; i < spoken_.size(); ++i) {
         PaintedPart& part = add("sentence " + QString::number(i), spoken_[i].box, toQString(spoken_[i].sentence.text));
         if (spoken_[i].sentence.lane == kNone || spoken_[i].sentence.end <= spoken_[i].sentence.begin) continue;
@@ -130,7 +133,8 @@ std::vector<PaintedPart> WhyPanel::listParts() {
     }
     const auto& now = document_.explanation();
     if (!now || selection_.cause() >= now->causes.size()) return parts;
-    add("what if", {kSide, whatIfTop_, width, (trials_.empty() ? sourceTop_ - 12 : trials_.front().box.top()) - whatIfTop_},
+    add("what if",
+        {kSide, whatIfTop_, width, (trials_.empty() ? sourceTop_ - 12 : trials_.front().box.top()) - whatIfTop_},
         whatIfWords());
     for (const Trial& trial : trials_) {
         PaintedPart& part = add(trial.choice.repair.gone ? "without" : "usual time", trial.box, trial.choice.name);
@@ -164,6 +168,11 @@ QString WhyPanel::subtitle() const {
         tr("usually %1 in all.").arg(toQString(durationText(frame_->explanation->usualDuration(frame_->frame))));
     return frame.overrun ? tr("%1 past its deadline; %2").arg(toQString(durationText(frame.overrun)), usual)
                          : tr("%1 to spare; %2").arg(toQString(durationText(frame.deadline - frame.work)), usual);
+}
+
+/// What the bars count, which is not what the table counts.
+QString WhyPanel::counted() const {
+    return tr("Time on the critical path, the blue line. The table counts whole markers.");
 }
 
 QString WhyPanel::usualTitle() const {
@@ -285,6 +294,9 @@ void WhyPanel::paintEvent(QPaintEvent*) {
     painter.setFont(smallFont());
     painter.drawText(timesBox_, Qt::TextWordWrap, subtitle());
     paintWaterfall(painter, waterfallTop_);
+    painter.setFont(smallFont());
+    painter.setPen(t.muted);
+    painter.drawText(countedBox_, Qt::TextWordWrap, counted());
     painter.fillRect(kSide, sentencesTop_ - 9, width, 1, t.line);
     painter.setFont(textFont());
     for (const Spoken& spoken : spoken_) {

@@ -53,6 +53,7 @@ private:
     std::vector<PaintedPart> listParts();
     QString subtitle() const;
     QString usualTitle() const;
+    QString counted() const;
     bool tried(const Trial& trial) const;
     Repair repairOf(const Trial& trial) const;
     void follow(const Sentence& sentence);
@@ -68,7 +69,7 @@ private:
     std::shared_ptr<const ExplainedFrame> frame_;  // the explained frame on display
     std::vector<Spoken> spoken_;
     std::vector<Trial> trials_;  // of the chosen cause
-    QRect titleBox_, timesBox_;
+    QRect titleBox_, timesBox_, countedBox_;
     int waterfallTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;
 };
 

@@ -267,7 +267,8 @@ void MainWindow::makeGoMenu() {
                       verdict_->find().selectAll();
                   });
     const QString occurrences = tr("next, previous occurrence of the selected marker, on any lane");
-    commands_.add(go, tr("Next &occurrence"), {QKeySequence(Qt::Key_F3)}, occurrences, [this] { stepOccurrence(true); });
+    commands_.add(go, tr("Next &occurrence"), {QKeySequence(Qt::Key_F3)}, occurrences,
+                  [this] { stepOccurrence(true); });
     commands_.add(go, tr("Previous o&ccurrence"), {QKeySequence(Qt::SHIFT | Qt::Key_F3)}, occurrences,
                   [this] { stepOccurrence(false); });
     go->addSeparator();
@@ -383,7 +384,8 @@ void MainWindow::makeViewMenu() {
     view->addSeparator();
     const QString panels = tr("the keyboard goes to the next panel, to the one before");
     commands_.add(view, tr("Ne&xt panel"), {QKeySequence(Qt::Key_F6)}, panels, [this] { stepPanel(1); });
-    commands_.add(view, tr("Previous pa&nel"), {QKeySequence(Qt::SHIFT | Qt::Key_F6)}, panels, [this] { stepPanel(-1); });
+    commands_.add(view, tr("Previous pa&nel"), {QKeySequence(Qt::SHIFT | Qt::Key_F6)}, panels,
+                  [this] { stepPanel(-1); });
     view->addSeparator();
     makeRoomMenu(view);
     view->addSeparator();
@@ -563,7 +565,8 @@ void MainWindow::recallArranged() {
 void MainWindow::keepArranged() {
     const auto& recording = document_.recording();
     if (!recording || !document_.explanation() || recording->growing) return;  // what grows is another file each time
-    RecordingMemory now{drawer_->shown(), toQString(recording->series[document_.series()].name), document_.budget(), {}};
+    RecordingMemory now{
+        drawer_->shown(), toQString(recording->series[document_.series()].name), document_.budget(), {}};
     for (const std::string& key : lanes_->picture().unfolded()) now.unfolded << toQString(key);
     remember(*recording, now);
 }
@@ -676,7 +679,8 @@ void MainWindow::stepPanel(int by) {
     constexpr int kCount = static_cast<int>(std::size(panels));
     int now = 2;
     for (int i = 0; i < kCount; ++i)
-        if (const QWidget* focus = QApplication::focusWidget(); focus && (panels[i] == focus || panels[i]->isAncestorOf(focus)))
+        if (const QWidget* focus = QApplication::focusWidget();
+            focus && (panels[i] == focus || panels[i]->isAncestorOf(focus)))
             now = i + by;
     panels[(now + kCount) % kCount]->setFocus(Qt::ShortcutFocusReason);
 }

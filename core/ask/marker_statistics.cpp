@@ -371,8 +371,8 @@ std::shared_ptr<const MarkerRef> occurrenceBeside(const Recording& r, uint32_t s
     std::optional<Order> best;
     const auto offer = [&](int64_t begin, const MarkerRef& marker) {
         const Order order = orderOf(begin, marker);
-        const bool beyond = than.valid() ? nearer(orderOf(from, than), order)
-                                         : (forward ? begin >= from : begin <= from);
+        const bool beyond =
+            than.valid() ? nearer(orderOf(from, than), order) : (forward ? begin >= from : begin <= from);
         if (beyond && (!best || nearer(order, *best))) best = order;
     };
     const auto holds = [](const MarkerRow& row, uint32_t chunk, const LanePaths& paths) {
@@ -390,7 +390,8 @@ std::shared_ptr<const MarkerRef> occurrenceBeside(const Recording& r, uint32_t s
             const uint32_t start = forward ? row.firstFrom(from) : row.firstFrom(from + 1);
             const auto chunks = static_cast<int64_t>(row.chunks().size());
             const int64_t step = forward ? 1 : -1;
-            for (int64_t c = std::min<int64_t>(start >> MarkerRow::kChunkBits, chunks - 1); c >= 0 && c < chunks; c += step) {
+            for (int64_t c = std::min<int64_t>(start >> MarkerRow::kChunkBits, chunks - 1); c >= 0 && c < chunks;
+                 c += step) {
                 const auto chunk = static_cast<uint32_t>(c);
                 if (progress && !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size()))) return nullptr;
                 if (forward && best && row.chunks()[chunk].begin > std::get<0>(*best)) break;

@@ -90,7 +90,7 @@ std::string valueText(const TableColumn& column, const TableValue& value) {
         case Quantity::Duration: return durationText(*number);
         case Quantity::Milliseconds: return msText(*number, 2);
         case Quantity::SignedMilliseconds: return std::abs(*number) < kNoDifference ? "0.00" : signedMsText(*number, 2);
-        case Quantity::Instant: return durationText(*number - column.origin);
+        case Quantity::Instant: return instantText(*number - column.origin);
         case Quantity::Flag: return *number ? "yes" : "";
         case Quantity::Text: break;
     }

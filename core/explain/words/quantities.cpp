@@ -25,6 +25,13 @@ std::string durationText(int64_t ns) {
     return std::to_string(ns) + " ns";
 }
 
+std::string instantText(int64_t ns) {
+    const uint64_t us = static_cast<uint64_t>(std::abs(ns)) / 1000, part = us % 1'000'000;
+    const auto three = [](uint64_t digits) { return std::to_string(1000 + digits).substr(1); };
+    return (ns < 0 ? "−" : "") + countText(us / 1'000'000) + "." + three(part / 1000) + "\u202f" + three(part % 1000) +
+           " s";
+}
+
 std::string countText(uint64_t count) {
     std::string digits = std::to_string(count);
     if (digits.size() <= 3) return digits;
