@@ -15,13 +15,18 @@
 #include <QtTest>
 
 #include "app/budget/budget_text.h"
+#include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
 #include "app/drawer/frame_page.h"
+#include "app/drawer/selection_page.h"
 #include "app/lanes/lanes_view.h"
+#include "app/settings/settings.h"
+#include "app/start/start_page.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "app/verdict/verdict_bar.h"
+#include "app/why/why_panel.h"
 #include "app/window/main_window.h"
 #include "testing/text_recording.h"
 #include "window_test.h"
@@ -74,6 +79,19 @@ private slots:
         selection().showSpan(explanation().frame(3).begin, explanation().frame(3).end);
         const View chosen = selection().view();
         const size_t first = explanation().frames.size();
+        // Nothing changes under the hands: what is half typed, an open list, the page; and the tables fill.
+        QLineEdit& budget = window_->verdict().budget();
+        budget.setFocus();
+        budget.selectAll();
+        QTest::keyClicks(&budget, "12.");
+        window_->drawer().show("selection");
+        const auto rows = [&] { return window_->drawer().page<SelectionPage>().view().rows().rowCount(); };
+        QTRY_VERIFY_WITH_TIMEOUT(rows() > 0, 5'000);
+        int calm = 0, all = 0;
+        connect(&window_->document(), &Document::calmlyChanged, this, [&] { ++calm; });
+        connect(&window_->document(), &Document::explanationChanged, this, [&] { ++all; });
+        QElapsedTimer clock;
+        clock.start();
         QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > first + 20, 10'000);
         const size_t second = explanation().frames.size();
         std::optional<CauseKey> tried;
@@ -82,6 +100,15 @@ private slots:
             window_->document().trials().setRepairs({{0, true}});
         }
         QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > second + 20, 10'000);
+        const auto elapsed = clock.elapsed();
+        QVERIFY2(calm <= elapsed / 250 + 1, qPrintable(QString("%1 in %2 ms").arg(calm).arg(elapsed)));
+        QVERIFY2(all <= elapsed / 40 + 1, qPrintable(QString("%1 in %2 ms").arg(all).arg(elapsed)));
+        QVERIFY(all > calm);
+        QCOMPARE(budget.text(), QString("12."));
+        QVERIFY(budget.hasFocus());
+        QCOMPARE(window_->drawer().shown(), QString("selection"));
+        QTest::keyClick(&budget, Qt::Key_Escape);
+        QVERIFY(budget.text() != "12." && window_->lanes().hasFocus());
         if (tried) {  // what is being tried goes on
             QCOMPARE(window_->document().trials().repairs().size(), size_t{1});
             QVERIFY(explanation().causes[window_->document().trials().repairs()[0].cause].key == *tried);
@@ -93,6 +120,7 @@ private slots:
         QVERIFY(skerry.waitForFinished(30'000));
         QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 10'000);
         QCOMPARE(explanation().frames.size(), size_t{240});
+        disconnect(&window_->document(), nullptr, this, nullptr);
     }
 
     void openingCanBeCancelled() {
@@ -176,6 +204,102 @@ private slots:
         open(write("one.jsonl", QByteArray::fromStdString(one.text())));
         QCOMPARE(explanation().figures.over, size_t{1});
         window_->grab();
+    }
+
+    void withoutARecordingOneCanOpenRecentOnesAndTheDemo() {
+        QVERIFY(window_->startPage().isVisible() && !window_->lanes().isVisible());
+        QVERIFY(window_->startPage().isAncestorOf(QApplication::focusWidget()));
+        const QString there = write("there.jsonl", "{\"fugato\":\"text\",\"version\":1}\n");
+        settings::recentFiles().set({there, folder_.filePath("gone.fugato")});
+        window_->startPage().fill();
+        const auto cards = window_->startPage().findChildren<QPushButton*>("card");
+        QCOMPARE(cards.size(), 2);
+        QVERIFY(cards[0]->isEnabled() && cards[0]->text().startsWith("there.jsonl\n"));
+        QVERIFY(!cards[1]->isEnabled() && cards[1]->text().contains("no longer there"));
+        QTest::keyClick(cards[0], Qt::Key_Space);
+        QTRY_VERIFY(window_->document().recording());
+        QVERIFY(!window_->startPage().isVisible() && window_->lanes().isVisible());
+    }
+
+    void pageSeriesBudgetAndFoldsAreRememberedForEachRecording() {
+        openDemo();
+        window_->drawer().show("advice");
+        window_->document().setSeries(1);
+        settle();
+        QTRY_COMPARE(explanation().series, 1u);
+        window_->document().setBudget(9'000'000);
+        QTRY_COMPARE(explanation().budget, int64_t{9'000'000});
+        TextRecording other;
+        other.frame(0, "main").mark(1, 2, "main", "A").frameEnd(20'000, "main");
+        window_->drawer().show("frame");  // of the demo too
+        window_->drawer().show("advice");
+        open(write("other.jsonl", QByteArray::fromStdString(other.text())));
+        QCOMPARE(explanation().budget, int64_t{0});
+        window_->drawer().show("marker");
+        window_ = std::make_unique<MainWindow>();
+        window_->resize(1280, 800);
+        window_->show();
+        openDemo();
+        QCOMPARE(explanation().series, 1u);
+        QCOMPARE(explanation().budget, int64_t{9'000'000});
+        QCOMPARE(window_->document().budget(), int64_t{9'000'000});
+        QVERIFY(window_->verdict().budget().text().startsWith("9"));
+        QCOMPARE(window_->drawer().shown(), QString("advice"));
+    }
+
+    void whatWasSetByHandCanBeTakenBack() {
+        openDemo();
+        const auto press = [&](const QKeySequence& keys) { QTest::keySequence(&window_->lanes(), keys); };
+        window_->lanes().setFocus();
+        key(Qt::Key_R);
+        settle();
+        key(Qt::Key_S);
+        const auto range = selection().range();
+        QVERIFY(range && !window_->document().trials().repairs().empty());
+        press(QKeySequence::Undo);
+        QVERIFY(!selection().range() && !window_->document().trials().repairs().empty());
+        press(QKeySequence::Undo);
+        QVERIFY(window_->document().trials().repairs().empty());
+        press(QKeySequence::Undo);  // there is nothing more
+        press(QKeySequence::Redo);
+        press(QKeySequence::Redo);
+        QVERIFY(selection().range() == range && window_->document().trials().repairs().size() == 1);
+        window_->document().setBudget(8'000'000);
+        QTRY_COMPARE(explanation().budget, int64_t{8'000'000});
+        settle();
+        press(QKeySequence::Undo);
+        QTRY_COMPARE(explanation().budget, int64_t{0});
+        settle();
+        key(Qt::Key_E);  // the selected time alone
+        QTRY_VERIFY(!explanation().scope.whole());
+        settle();
+        press(QKeySequence::Undo);
+        QTRY_VERIFY(explanation().scope.whole());
+    }
+
+    void panelsFoldAndTablesTakeTheRoom() {
+        openDemo();
+        window_->lanes().setFocus();
+        key(Qt::Key_F7);
+        key(Qt::Key_F8);
+        QVERIFY(!window_->causes().isVisible() && !window_->why().isVisible());
+        key(Qt::Key_F4);
+        QVERIFY(!window_->lanes().isVisible());
+        QVERIFY(window_->drawer().isAncestorOf(QApplication::focusWidget()));
+        QTest::keyClick(QApplication::focusWidget(), Qt::Key_Escape);
+        QVERIFY(window_->lanes().isVisible() && window_->lanes().hasFocus());
+        window_->close();
+        window_ = std::make_unique<MainWindow>();  // the panels stay folded, the lanes are back
+        window_->show();
+        openDemo();
+        QVERIFY(!window_->causes().isVisible() && !window_->why().isVisible() && window_->lanes().isVisible());
+        window_->lanes().setFocus();
+        key(Qt::Key_F7);
+        QVERIFY(window_->causes().isVisible());
+        key(Qt::Key_W);
+        int64_t most = 0;
+        for (const FrameVerdict& frame : explanation().frames) most = std::max(most, frame.overrun);
+        QCOMPARE(explanation().frames[selection().frame()].overrun, most);
     }
 
     void noKeyCrashesWithoutARecording() {
