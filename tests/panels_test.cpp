@@ -11,6 +11,7 @@
 #include <QSemaphore>
 #include <QSignalSpy>
 #include <QTemporaryDir>
+#include <QTextLayout>
 #include <QtTest>
 
 #include "app/document/document.h"
@@ -18,6 +19,7 @@
 #include "app/selection/selection.h"
 #include "app/strip/strip_picture.h"
 #include "app/theme/theme.h"
+#include "app/theme/words.h"
 #include "app/work/background_query.h"
 #include "testing/children.h"
 #include "testing/explaining.h"
@@ -643,6 +645,56 @@ private slots:
         QPainter painter(&image);
         picture.paint(painter, image.rect(), 0);
         return image;
+    }
+
+    void namesFromRightToLeftDoNotMoveDigits() {
+        const std::string boats = "\u05e1\u05d9\u05e8\u05d5\u05ea \u05de\u05e4\u05e8\u05e9";  // two Hebrew words
+        QCOMPARE(toQString("Boats, 21.1 ms"), QString("Boats, 21.1 ms"));
+        const QString text = toQString(boats + ", 21.1 ms on main");
+        QCOMPARE(text, QChar(0x2068) + QString::fromStdString(boats) + QChar(0x2069) + ", 21.1 ms on main");
+        // As it is laid out: the name first, then the digits in their order.
+        QTextLayout layout(text, textFont());
+        layout.beginLayout();
+        const QTextLine line = layout.createLine();
+        layout.endLayout();
+        const auto x = [&](const QString& words) { return line.cursorToX(static_cast<int>(text.indexOf(words))); };
+        QVERIFY(x("21.1") < x(".1 ms") && x(".1 ms") < x("ms on") && x("ms on") < x("main"));
+        for (int at = 1; at < int(text.indexOf(QChar(0x2069))); ++at) QVERIFY(line.cursorToX(at) <= x("21.1"));
+    }
+
+    void linesAreNotDrawnThroughWords() {
+        // The deadline lies in the middle of a name of low strokes, and of a name too short to reach it.
+        const auto darkAbove = [](const std::string& name, bool waits) {
+            TextRecording t;
+            for (int f = 0; f < 21; ++f) {
+                const double at = f * 40'000.0, work = f == 20 ? 19'000 : 7000;
+                t.frame(at, "main").begin(at, "main", "Frame");
+                if (waits)
+                    t.wait(at + 9500, "main", name, "x", "file").waitEnd(at + work, "main");
+                else
+                    t.mark(at + 9500, at + work, "main", name);
+                t.end(at + work + 100, "main").frameEnd(at + work + 100, "main");
+            }
+            const auto e = explained(t.open());
+            LanePicture picture;
+            picture.setRecording(e->recording);
+            picture.setExplanation(e);
+            picture.setFrame(explainedFrame(e, 20), kNone);
+            picture.setView(e->frame(20).begin, e->frame(20).end);
+            QImage image(1000, 400, QImage::Format_RGB32);
+            QPainter painter(&image);
+            picture.paint(painter, image.rect(), 0);
+            const QRect box = picture.markerRect(image.rect(), 0, {0, 1, e->recording->lanes[0].rows[1].size() - 1});
+            const int x = static_cast<int>(picture.xAt(image.rect(), e->frame(20).begin + 10'000'000));
+            int dark = 0;
+            for (int y = box.top() + 3; y < box.center().y(); ++y)
+                for (int by = -1; by <= 1; ++by) dark += qGray(image.pixel(x + by, y)) < 60;  // darker than plum
+            return dark;
+        };
+        for (const bool waits : {false, true}) {
+            QVERIFY(darkAbove("-", waits) > 0);
+            QCOMPARE(darkAbove(std::string(24, '_'), waits), 0);
+        }
     }
 
     void aWaitAtFaultIsHatchedAndItsNameCanBeRead() {

@@ -490,13 +490,18 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     const int from = area.top() + kHeaderHeight - 16;
     const double left = xAt(area, f.begin), right = xAt(area, f.end), due = xAt(area, deadline);
     const QRect clip(axis.left(), area.top(), axis.width(), area.height());
-    painter.setClipRegion(besideWords(clip, {left, right, due}));
-    painter.setPen(QPen(t.muted, 1));
-    painter.drawLine(QPointF(left, from), QPointF(left, area.bottom()));
-    painter.drawLine(QPointF(right, from), QPointF(right, area.bottom()));
-    painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
-    painter.drawLine(QPointF(due, from), QPointF(due, area.bottom()));
     painter.setClipRect(clip);
+    // In pieces beside the words: Qt draws dashed lines through a clip of several rectangles.
+    const auto upright = [&](double x) {
+        const QRect line(static_cast<int>(x), from, 1, area.bottom() - from);
+        for (const QRect& piece : besideWords(line, {x}))
+            painter.drawLine(QPointF(x, piece.top()), QPointF(x, piece.bottom()));
+    };
+    painter.setPen(QPen(t.muted, 1));
+    upright(left);
+    upright(right);
+    painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
+    upright(due);
     painter.setFont(smallBoldFont());
     const QString name = QObject::tr("frame %1").arg(toQString(countText(explained_->frame))),
                   end = QObject::tr("deadline %1").arg(toQString(durationText(explained_->verdict().deadline)));

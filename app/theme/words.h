@@ -11,9 +11,13 @@
 
 namespace fugato {
 
-/// Words of the core, as Qt holds them.
+/// Puts what is written from right to left between marks that keep it from moving the digits and stops beside it
+/// (Unicode's FIRST STRONG ISOLATE and POP DIRECTIONAL ISOLATE).
+QString withIsolatedNames(const QString& text);
+
+/// Words of the core, as Qt holds them and shows them.
 inline QString toQString(std::string_view text) {
-    return QString::fromUtf8(text.data(), static_cast<qsizetype>(text.size()));
+    return withIsolatedNames(QString::fromUtf8(text.data(), static_cast<qsizetype>(text.size())));
 }
 
 /// A path or another text from outside a recording, with control characters written out.
