@@ -374,7 +374,7 @@ private slots:
         QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("waits: lock held on save"));
         const auto sentences = frameSentences(*e, 20);
         QCOMPARE(sentences.at(0).text, std::string("main waited 4.0 ms for ‘gate’. save held it inside Autosave ▸ "
-                                                   "Flush. In usual frames nobody waits for it."));
+                                                   "Flush. In usual frames there is no such wait."));
     }
 
     void aWaitWithoutAKnownEndIsItselfTheCause() {
@@ -527,7 +527,7 @@ private slots:
         QCOMPARE(causeText(*e, 0), QString("A worker Rank unusual"));
         bool told = false;
         for (const Sentence& sentence : frameSentences(*e, 20))
-            told |= sentence.text == "The work was asked for in frame 17; this frame suffers from it.";
+            told |= sentence.text == "The work was asked for in frame 17; this frame is late because of it.";
         QVERIFY(told);
     }
 

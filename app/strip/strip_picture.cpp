@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "app/theme/bound_band.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/sentences.h"
@@ -191,25 +192,6 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
 }
 
 /// Told apart by how dark and how dense they are: pacing is palest, then waiting, work, and CPU contention.
-void StripPicture::paintBoundBy(QPainter& painter, const QRect& box, BoundBy by) {
-    const Theme& t = theme();
-    switch (by) {
-        case BoundBy::Cpu: {  // what is usual is pale
-            QColor pale = t.markerEdge;
-            pale.setAlpha(110);
-            return painter.fillRect(box, pale);
-        }
-        case BoundBy::Gpu: return painter.fillRect(box, t.path);
-        case BoundBy::NoCore: return painter.fillRect(box, t.plum);
-        case BoundBy::Pacing: return painter.fillRect(box, t.headroom);
-        case BoundBy::Waiting:  // dotted
-            for (int x = box.left(); x <= box.right(); ++x)
-                for (int y = box.top() + x % 2 * 2; y <= box.bottom(); y += 4)
-                    painter.fillRect(x, y, 1, std::min(2, box.bottom() - y + 1), t.muted);
-            return;
-    }
-}
-
 void StripPicture::paintBound(QPainter& painter, const QRect& band) const {
     for (size_t x = 0; x < columns_.size(); ++x)
         if (columns_[x].worst != kNone)

@@ -49,9 +49,6 @@ public:
         return {area.left(), area.bottom() - kStageHeight - kBoundHeight + 1, area.width(), kBoundHeight - 1};
     }
 
-    /// How the band shows that, at a column.
-    static void paintBoundBy(QPainter& painter, const QRect& box, BoundBy by);
-
 private:
     void paintBound(QPainter& painter, const QRect& band) const;
     void paintStages(QPainter& painter, const QRect& band) const;

@@ -5,9 +5,7 @@ namespace fugato {
 
 namespace {
 
-bool isRightToLeft(QChar c) {
-    return c.direction() == QChar::DirR || c.direction() == QChar::DirAL;
-}
+bool isRightToLeft(QChar c) { return c.direction() == QChar::DirR || c.direction() == QChar::DirAL; }
 
 /// What may stand between two words of one name.
 bool joins(QChar c) { return c.isSpace() || c.isMark() || c == '-' || c == '_' || c == '\''; }

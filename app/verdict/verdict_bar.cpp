@@ -15,9 +15,9 @@
 #include "app/budget/budget_text.h"
 #include "app/document/document.h"
 #include "app/selection/selection.h"
-#include "app/strip/bound_legend.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "bound_legend.h"
 #include "core/explain/words/sentences.h"
 
 namespace fugato {

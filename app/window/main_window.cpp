@@ -565,8 +565,13 @@ void MainWindow::recallArranged() {
 void MainWindow::keepArranged() {
     const auto& recording = document_.recording();
     if (!recording || !document_.explanation() || recording->growing) return;  // what grows is another file each time
-    RecordingMemory now{
-        drawer_->shown(), toQString(recording->series[document_.series()].name), document_.budget(), {}};
+    // A page about the selected marker or a search would be empty the next time.
+    const bool ofSelection =
+        drawer_->current().words().scope == DrawerPage::Scope::Marker || drawer_->shown() == "search";
+    RecordingMemory now{ofSelection ? rememberedOf(*recording).page : drawer_->shown(),
+                        toQString(recording->series[document_.series()].name),
+                        document_.budget(),
+                        {}};
     for (const std::string& key : lanes_->picture().unfolded()) now.unfolded << toQString(key);
     remember(*recording, now);
 }

@@ -142,7 +142,7 @@ private:
         return {r_.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" +
                     r_.objects[cause.object] + "’. " + r_.lanes[behind.lane].name + " held it" +
                     (behind.holder ? " inside " + r_.pathText(behind.holder) : " outside any marker") + ". In usual" +
-                    stage_ + " frames " + (usual ? "that takes " + durationText(usual) + "." : "nobody waits for it."),
+                    stage_ + " frames " + (usual ? "that takes " + durationText(usual) + "." : "there is no such wait."),
                 behind.begin, behind.end, behind.lane};
     }
 
@@ -348,7 +348,7 @@ private:
         if (verdict_.origin != kNone && verdict_.origin != index_) {
             const Frame& origin = e_.frame(verdict_.origin);
             out_.push_back(
-                {"The work was asked for in frame " + countText(verdict_.origin) + "; this frame suffers from it.",
+                {"The work was asked for in frame " + countText(verdict_.origin) + "; this frame is late because of it.",
                  origin.begin, origin.end, origin.lane});
         }
         for (const EarlierStage& earlier : earlierStages(e_, index_, segments_)) {

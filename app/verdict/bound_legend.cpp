@@ -4,8 +4,8 @@
 #include <QPainter>
 #include <array>
 
+#include "app/theme/bound_band.h"
 #include "app/theme/theme.h"
-#include "strip_picture.h"
 
 namespace fugato {
 
@@ -60,7 +60,7 @@ void BoundLegend::paintEvent(QPaintEvent*) {
     painter.setPen(theme().muted);
     int x = 0;
     for (const BoundBy by : kinds_) {
-        StripPicture::paintBoundBy(painter, QRect(x, (height() - 7) / 2, kSwatch, 7), by);
+        paintBoundBy(painter, QRect(x, (height() - 7) / 2, kSwatch, 7), by);
         x += kSwatch + kGap;
         const QString name = nameOf(by);
         const int wide = painter.fontMetrics().horizontalAdvance(name);
