@@ -19,6 +19,8 @@
 #include <QProgressBar>
 #include <QPushButton>
 #include <QScreen>
+#include <QScrollArea>
+#include <QScrollBar>
 #include <QSplitter>
 #include <QStatusBar>
 #include <QTimer>
@@ -449,8 +451,8 @@ void MainWindow::makeTablesMenu() {
         commands_.add(tables, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
                       [this, id = words.id] { drawer_->show(id); });
     }
-    commands_.addGesture("Ctrl+C", tr("in a table: copy the selected rows"));
-    commands_.addGesture(tr("Right click"), tr("in a table: copy, save, expand, choose columns"));
+    commands_.addGesture("Ctrl+C", tr("copy the selected rows, marker, cause, sentence or frame"));
+    commands_.addGesture(tr("Right click"), tr("what can be done there: copy, zoom, simulate, save, choose columns"));
     tables->addSeparator();
     auto* inSight = tables->addMenu(QString());
     connect(tables, &QMenu::aboutToShow, this, [this, inSight] {
@@ -470,38 +472,49 @@ void MainWindow::makeHelpMenu() {
 void MainWindow::showKeys() {
     QDialog dialog(this);
     dialog.setWindowTitle(tr("Keys and first steps"));
-    auto* grid = new QGridLayout(&dialog);
+    auto* page = new QWidget;
+    auto* grid = new QGridLayout(page);
     grid->setContentsMargins(22, 18, 22, 18);
-    grid->setHorizontalSpacing(24);
+    grid->setHorizontalSpacing(14);
     auto* steps = plainLabel(tr(
         "A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
         "through the lanes from the frame's end back to its begin, then press N for the next spike.\n\n"
-        "The thin band under the strip tells what each frame is bound by: grey is CPU work, blue GPU work, dotted "
-        "waiting, plum CPU contention, and pale the display's tick.\n\n"
+        "The band under the strip tells what each frame is bound by; its legend stands above the strip.\n\n"
         "In the lanes, plum is work that made the chosen frame late, and hatched plum is waiting that did; dotted is "
         "any other waiting. The thin line above a lane's markers is solid where it ran, hatched where it was ready "
         "and had no core, and dotted where it was blocked."));
     const auto& lines = commands_.lines();
     const auto half = static_cast<int>(lines.size() + 1) / 2;  // two columns, so that it fits a small screen
-    const int helpWidth = fontMetrics().averageCharWidth() * 38;
+    const int helpWidth = fontMetrics().averageCharWidth() * 33;
     const auto wrap = [](QLabel* label, int width) {  // in a grid a wrapped label must say itself how high it is
         label->setWordWrap(true);
         label->setFixedWidth(width);
         label->setMinimumHeight(label->heightForWidth(width));
     };
-    int keysWidth = 0;
+    const int keysWidth = fontMetrics().averageCharWidth() * 18;
     for (int i = 0; i < lines.size(); ++i) {
         auto* keys = plainLabel(lines[i].keys);
         auto* help = plainLabel(lines[i].help);
         keys->setFont(boldFont());
+        wrap(keys, keysWidth);
         wrap(help, helpWidth);
-        keysWidth = std::max(keysWidth, keys->sizeHint().width());
         grid->addWidget(keys, 1 + i % half, i < half ? 0 : 2, Qt::AlignTop);
         grid->addWidget(help, 1 + i % half, i < half ? 1 : 3, Qt::AlignTop);
     }
     steps->setContentsMargins(0, 0, 0, 10);
     wrap(steps, 2 * (helpWidth + keysWidth));
     grid->addWidget(steps, 0, 0, 1, 4);
+    // On a small screen the page scrolls.
+    auto* scroll = new QScrollArea;
+    scroll->setWidget(page);
+    scroll->setFrameShape(QFrame::NoFrame);
+    scroll->setWidgetResizable(true);
+    scroll->setAccessibleName(dialog.windowTitle());
+    auto* all = new QVBoxLayout(&dialog);
+    all->setContentsMargins(0, 0, 0, 0);
+    all->addWidget(scroll);
+    const QSize room = screen()->availableGeometry().size() * 0.9;
+    dialog.resize((page->sizeHint() + QSize(scroll->verticalScrollBar()->sizeHint().width(), 2)).boundedTo(room));
     dialog.exec();
 }
 
