@@ -291,7 +291,7 @@ private:
                 << (c < kPredicted ? " " + whatIfSentence(e, *predict(e, {{c, false}})) : "") << "\n";
             const uint32_t worst = e.worstFrameOf(cause);
             out << "     Frame " << countText(worst) << " took " << durationText(e.frame(worst).duration())
-                << ", usually " << durationText(e.usualDuration(worst)) << ":\n";
+                << (e.frames.size() == 1 ? "" : ", usually " + durationText(e.usualDuration(worst))) << ":\n";
             for (const Sentence& sentence : frameSentences(e, worst)) out << "       " << sentence.text << "\n";
         }
         if (e.listed < e.causes.size()) out << "\n     " << smallerCausesText(e) << "\n";

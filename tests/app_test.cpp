@@ -628,6 +628,17 @@ private slots:
         const Recording& r = *window_->document().recording();
         const uint32_t last = laneNamed(r, "worker 11"), first = laneNamed(r, "main"), other = laneNamed(r, "worker 3");
         QVERIFY(lanes.picture().slim(other));
+        {  // a slim lane shows when it was at work
+            const QImage image = lanes.viewport()->grab().toImage();
+            const QRect box = lanes.picture().laneRect(lanes.viewport()->rect(), lanes.scrolled(), other);
+            const Frame& frame = explanation().frame(19);
+            const auto drawn = [&](double us) {
+                const int64_t time = frame.begin + static_cast<int64_t>(us * 1000);
+                const int x = static_cast<int>(lanes.picture().xAt(lanes.viewport()->rect(), time));
+                return qGray(image.pixel(x, box.center().y()));
+            };
+            QVERIFY(drawn(7000) < drawn(14'400));  // in its job, and after it
+        }
         QVERIFY(!lanes.picture().slim(first) && !lanes.picture().slim(last));
         const QRect area = lanes.viewport()->rect();
         const auto inSight = [&](uint32_t lane) {

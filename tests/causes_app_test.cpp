@@ -37,8 +37,8 @@ private slots:
         QHelpEvent help(QEvent::ToolTip, at, panel().viewport()->mapToGlobal(at));
         QApplication::sendEvent(panel().viewport(), &help);
         QTRY_COMPARE(QToolTip::text(),
-                     QString("CPU contention by other programs\nmain waited: find, updater and kworker "
-                             "ran\nfind: 6.5 ms late\nupdater: 2.5 ms late\nkworker: 1.0 ms late"));
+                     QString("CPU contention by other programs\nfind, updater and kworker ran, main "
+                             "waited\nfind: 6.5 ms late\nupdater: 2.5 ms late\nkworker: 1.0 ms late"));
         QTest::mouseClick(panel().viewport(), Qt::LeftButton, {}, rowOf(1, kNone)->box.center());
         QCOMPARE(selection().cause(), 1u);
         QVERIFY(rowOf(1, 0) && !rowOf(1, 1) && !rowOf(0, 0));

@@ -55,7 +55,7 @@ private slots:
         // Late: 1, 3, 5 and 1 ms; of frame 24 half is find's.
         QCOMPARE(holders[0].second, int64_t{6'500'000});
         QCOMPARE(holders[1].second, int64_t{2'500'000});
-        QCOMPARE(causeKindPhrase(*e, others), std::string("main waited: find, updater and kworker ran"));
+        QCOMPARE(causeKindPhrase(*e, others), std::string("find, updater and kworker ran, main waited"));
         QCOMPARE(firstSentence(*e, 24),
                  std::string("main was ready to run, but waited for a core 6.0 ms longer than usual: CPU contention "
                              "with updater (3.0 ms) and find (3.0 ms)."));

@@ -586,6 +586,23 @@ private slots:
                  std::string("Every one of 3 frames met its deadline; the slowest took 8.0 ms"));
     }
 
+    void aSingleFrameHasNothingToCompareWith() {
+        for (const bool late : {false, true}) {
+            TextRecording t;
+            t.frame(0, "main", 10'000).mark(10, late ? 14'000 : 8000, "main", "Simulate");
+            t.frameEnd(late ? 15'000 : 9000, "main");
+            const auto e = explained(t.open());
+            QCOMPARE(verdictSentence(*e),
+                     std::string(late ? "1 frame over budget, 5.0 ms late in all, from no cause that was recorded"
+                                      : "Its only frame met its deadline; it took 9.0 ms"));
+            const auto sentences = frameSentences(*e, 0);
+            const bool said = std::any_of(sentences.begin(), sentences.end(), [](const Sentence& s) {
+                return s.text.find("nly frame, so there is nothing to compare it with") != std::string::npos;
+            });
+            QVERIFY(said);
+        }
+    }
+
     void numbersReadWell() {
         QCOMPARE(durationText(95), std::string("95 ns"));
         QCOMPARE(durationText(1'500), std::string("1.5 µs"));

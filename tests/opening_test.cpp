@@ -79,7 +79,11 @@ private slots:
         selection().showSpan(explanation().frame(3).begin, explanation().frame(3).end);
         const View chosen = selection().view();
         const size_t first = explanation().frames.size();
-        // Nothing changes under the hands: what is half typed, an open list, the page; and the tables fill.
+        // Nothing changes under the hands: what is half typed, a closed notice, the page; and the tables fill.
+        QVERIFY(window_->notice().contains("still being made"));
+        for (QPushButton* button : window_->findChildren<QPushButton*>())
+            if (button->text() == "Close" && button->isVisible()) QTest::mouseClick(button, Qt::LeftButton);
+        QVERIFY(window_->notice().isEmpty());
         QLineEdit& budget = window_->verdict().budget();
         budget.setFocus();
         budget.selectAll();
@@ -107,6 +111,7 @@ private slots:
         QCOMPARE(budget.text(), QString("12."));
         QVERIFY(budget.hasFocus());
         QCOMPARE(window_->drawer().shown(), QString("selection"));
+        QVERIFY(window_->notice().isEmpty());
         QTest::keyClick(&budget, Qt::Key_Escape);
         QVERIFY(budget.text() != "12." && window_->lanes().hasFocus());
         if (tried) {  // what is being tried goes on

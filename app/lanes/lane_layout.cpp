@@ -139,6 +139,13 @@ size_t LaneLayout::standsFor(uint32_t lane) const {
     return static_cast<size_t>(std::count(standIn_.begin(), standIn_.end(), lane));
 }
 
+std::vector<uint32_t> LaneLayout::lanesIn(uint32_t lane) const {
+    std::vector<uint32_t> lanes;
+    for (uint32_t other = 0; other < standIn_.size(); ++other)
+        if (standIn_[other] == lane) lanes.push_back(other);
+    return lanes;
+}
+
 /// Whether the whole critical path can be in sight at once.
 bool LaneLayout::pathFits() const {
     int first = INT_MAX, last = 0;

@@ -46,6 +46,7 @@ public:
     bool fromSystem(uint32_t lane) const { return recording_->lanes[lane].fromSystem; }
     /// 1, or how many slim lanes it stands for; 0 where another does.
     size_t standsFor(uint32_t lane) const;
+    std::vector<uint32_t> lanesIn(uint32_t lane) const;  // those
     /// Height of all lanes together, without the header.
     int height() const { return height_; }
 

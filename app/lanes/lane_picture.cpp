@@ -17,7 +17,8 @@ namespace fugato {
 
 namespace {
 
-constexpr int kLeastTrackHeight = 22;
+constexpr int kLeastTrackHeight = 22, kDenseHeight = 6;
+constexpr size_t kMostInSlim = 24;  // lanes whose density is drawn where slim lanes are one
 /// 1, 2 or 5 times a power of ten, at least `least`.
 int64_t roundStep(double least) {
     double step = std::pow(10.0, std::floor(std::log10(std::max(least, 1.0))));
@@ -152,8 +153,14 @@ void LanePicture::workOutRows(const QRect& area, int scrolled) {
         for (uint32_t row = 0; row < rowsShown(lane); ++row) {
             const int top = box.top() + kRail + static_cast<int>(row) * kRowHeight;
             if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
-            rowsInSight_.push_back({lane, row, top});
+            rowsInSight_.push_back({lane, row, top, lane, false});
         }
+        if (!slim(lane)) continue;
+        std::vector<uint32_t> lanes = lanesIn(lane);
+        if (lanes.size() > kMostInSlim) lanes.resize(kMostInSlim);
+        for (const uint32_t one : lanes)
+            if (!recording_->lanes[one].rows.empty())
+                rowsInSight_.push_back({one, 0, box.center().y() - kDenseHeight / 2, lane, true});
     }
     if (contents_.size() < rowsInSight_.size()) contents_.resize(rowsInSight_.size());
     RowView view;
@@ -176,8 +183,28 @@ void LanePicture::workOutRows(const QRect& area, int scrolled) {
     });
 }
 
+/// When a slim lane was at work, as a thin bar; waits are left out. Several lie over each other.
+void LanePicture::paintSlimRow(QPainter& painter, const QRect& axis, size_t inSight) {
+    const RowInSight& it = rowsInSight_[inSight];
+    const RowContent& content = contents_[inSight];
+    const MarkerRow& markers = recording_->lanes[it.lane].rows[it.row];
+    QColor color = theme().markerEdge;
+    color.setAlpha(standsFor(it.shownIn) > 1 ? 90 : 170);
+    for (const RowContent::Wide& wide : content.wide) {
+        if (markers.flags(wide.index) & kMarkerWait) continue;
+        const double left = std::max<double>(axis.left() + wide.left, axis.left()),
+                     right = std::min<double>(axis.left() + wide.right, axis.right() + 1);
+        painter.fillRect(QRectF(left, it.top, right - left, kDenseHeight), color);
+    }
+    for (int x = content.first; x < content.past; ++x) {
+        color.setAlpha(qAlpha(content.pixels[static_cast<size_t>(x)]) * (standsFor(it.shownIn) > 1 ? 90 : 170) / 255);
+        painter.fillRect(axis.left() + x, it.top, 1, kDenseHeight, color);
+    }
+}
+
 void LanePicture::paintRow(QPainter& painter, const QRect& axis, size_t inSight) {
     rowsAhead_->need(inSight);
+    if (rowsInSight_[inSight].slim) return paintSlimRow(painter, axis, inSight);
     const RowInSight& it = rowsInSight_[inSight];
     const RowContent& content = contents_[inSight];
     shown_ += content.markers;
@@ -275,7 +302,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
                               box.bottom() - std::max(box.top(), axis.top())));
     painter.setFont(smallFont());
     if (!lane.unread.empty()) paintUnread(painter, axis, box, lane);
-    for (; nextRow_ < rowsInSight_.size() && rowsInSight_[nextRow_].lane == index; ++nextRow_)
+    for (; nextRow_ < rowsInSight_.size() && rowsInSight_[nextRow_].shownIn == index; ++nextRow_)
         paintRow(painter, axis, nextRow_);
     if (foldable(index) && !slim(index)) {
         const QRect fold(axis.left(), box.top() + kRail + static_cast<int>(rowsShown(index)) * kRowHeight, axis.width(),
@@ -319,9 +346,11 @@ QString LanePicture::detailOf(uint32_t index) const {
 
 std::vector<MarkerRef> LanePicture::drawnAlone() const {
     std::vector<MarkerRef> markers;
-    for (size_t at = 0; at < rowsInSight_.size(); ++at)
+    for (size_t at = 0; at < rowsInSight_.size(); ++at) {
+        if (rowsInSight_[at].slim) continue;
         for (const RowContent::Wide& wide : contents_[at].wide)
             markers.push_back({rowsInSight_[at].lane, rowsInSight_[at].row, wide.index});
+    }
     return markers;
 }
 

@@ -68,8 +68,11 @@ private:
     struct RowInSight {
         uint32_t lane, row;
         int top;
+        uint32_t shownIn;  // the lane in whose place it is drawn: another where slim lanes are one
+        bool slim;         // only how dense it is
     };
     void workOutRows(const QRect& area, int scrolled);
+    void paintSlimRow(QPainter& painter, const QRect& axis, size_t inSight);
     void paintRow(QPainter& painter, const QRect& axis, size_t inSight);
     void paintMarker(QPainter& painter, const QRect& axis, const QRectF& box, uint32_t lane, const MarkerRow& row,
                      uint32_t index);

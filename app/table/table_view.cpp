@@ -21,7 +21,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kNumberWidth = 94, kMostTextWidth = 220, kLeastWidth = 48;
+constexpr int kNumberWidth = 94, kMostTextWidth = 220, kLeastWidth = 48, kLeastNameWidth = 160;
 constexpr uint32_t kMeasured = 50;  // rows whose texts are looked at
 }  // namespace
 
@@ -100,7 +100,7 @@ void TableView::dress() {
 int TableView::widthFor(size_t column) const {
     const Table& table = *model_.table();
     if (table.columns()[column].quantity != Quantity::Text) return kNumberWidth;
-    int width = kLeastWidth;
+    int width = column == 0 && table.nested() ? kLeastNameWidth : kLeastWidth;
     for (uint32_t at = 0; at < std::min(kMeasured, table.countBelow(Table::kTop)); ++at) {
         const TableValue value = table.value(table.rowBelow(Table::kTop, at), column);
         if (const auto* text = std::get_if<std::string>(&value))

@@ -164,6 +164,9 @@ void WhyPanel::follow(const Sentence& s) {
 /// How late the frame is, beside what it usually takes.
 QString WhyPanel::subtitle() const {
     const FrameVerdict& frame = frame_->verdict();
+    if (frame_->explanation->frames.size() == 1)
+        return frame.overrun ? tr("%1 past its deadline.").arg(toQString(durationText(frame.overrun)))
+                             : tr("%1 to spare.").arg(toQString(durationText(frame.deadline - frame.work)));
     const QString usual =
         tr("usually %1 in all.").arg(toQString(durationText(frame_->explanation->usualDuration(frame_->frame))));
     return frame.overrun ? tr("%1 past its deadline; %2").arg(toQString(durationText(frame.overrun)), usual)

@@ -113,7 +113,10 @@ void MainWindow::makePanels() {
     noticeLine->setContentsMargins(14, 5, 14, 5);
     noticeLine->addWidget(noticeWords_, 1);
     noticeLine->addWidget(dismiss);
-    connect(dismiss, &QPushButton::clicked, notice_, &QWidget::hide);
+    connect(dismiss, &QPushButton::clicked, this, [this] {
+        noticeClosed_ = true;
+        notice_->hide();
+    });
     notice_->hide();
 
     middle_ = new QSplitter(Qt::Vertical);
@@ -154,7 +157,7 @@ void MainWindow::makePanels() {
     connect(&document_, &Document::recordingChanged, this, &MainWindow::takeRecording);
     connect(&document_, &Document::recordingGrew, this, [this] {
         selection_.growRecording(document_.recording());
-        showDamage();
+        if (!noticeClosed_) showDamage();
         showStatus();
     });
     // After the panels have the new explanation, so that the choice finds them ready.
@@ -591,6 +594,7 @@ void MainWindow::keepArranged() {
 
 void MainWindow::takeRecording() {
     showStart(false);
+    noticeClosed_ = false;
     selection_.setRecording(document_.recording());
     recallArranged();
     rememberRecent(document_.path());

@@ -104,6 +104,7 @@ private:
     QProgressBar* progressBar_ = nullptr;
     QMenu* recent_ = nullptr;
     Commands commands_;
+    bool noticeClosed_ = false;  // that of this recording: it stays closed while the recording grows
     BackgroundQuery finding_, stepping_;
 };
 

@@ -73,7 +73,9 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
     if (cause.kind != CauseKind::Unexplained && explained < kEnoughExplained)
         doubt(explained < kHalfExplained ? ConfidenceLevel::Low : ConfidenceLevel::Medium,
               "what is named explains only " + fixedText(100 * explained, 0) + " % of what it took longer");
-    if (baseline.onlyLate)
+    if (e.frames.size() == 1)
+        doubt(ConfidenceLevel::Low, "it is the only frame, so there is nothing to compare it with");
+    else if (baseline.onlyLate)
         doubt(ConfidenceLevel::Medium,
               "no frame met its deadline, so it is compared with the quickest quarter of all frames");
     else if (baseline.frames < kEnough)

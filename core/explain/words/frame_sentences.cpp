@@ -142,7 +142,8 @@ private:
         return {r_.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" +
                     r_.objects[cause.object] + "’. " + r_.lanes[behind.lane].name + " held it" +
                     (behind.holder ? " inside " + r_.pathText(behind.holder) : " outside any marker") + ". In usual" +
-                    stage_ + " frames " + (usual ? "that takes " + durationText(usual) + "." : "there is no such wait."),
+                    stage_ + " frames " +
+                    (usual ? "that takes " + durationText(usual) + "." : "there is no such wait."),
                 behind.begin, behind.end, behind.lane};
     }
 
@@ -198,6 +199,8 @@ private:
             return r_.groups[cause.group].name + " spent " + durationText(outside) +
                    " longer than usual outside any marker." +
                    (cause.function == kNone ? " A marker there would tell more." : "");
+
+        if (e_.frames.size() == 1) return "What of this is unusual cannot be told from one frame.";
         if (verdict_.shares.size() > 1)
             return "For " + durationText(excess) + " more nothing that was recorded is to blame.";
         return "Nothing that was recorded took longer than usual. A marker inside the longest time without one "
@@ -347,9 +350,9 @@ private:
     void origin() {
         if (verdict_.origin != kNone && verdict_.origin != index_) {
             const Frame& origin = e_.frame(verdict_.origin);
-            out_.push_back(
-                {"The work was asked for in frame " + countText(verdict_.origin) + "; this frame is late because of it.",
-                 origin.begin, origin.end, origin.lane});
+            out_.push_back({"The work was asked for in frame " + countText(verdict_.origin) +
+                                "; this frame is late because of it.",
+                            origin.begin, origin.end, origin.lane});
         }
         for (const EarlierStage& earlier : earlierStages(e_, index_, segments_)) {
             const Frame& other = r_.series[earlier.series].frames[earlier.frame];
@@ -426,6 +429,8 @@ private:
             out_.push_back(
                 {confidenceSentence(confidenceOf(e_, index_, e_.causes[verdict_.shares.front().cause], segments_)),
                  frame_.begin, frame_.end, frame_.lane});
+        else if (e_.frames.size() == 1)
+            say("This is the only frame, so there is nothing to compare it with.");
         else if (baseline_.onlyLate)
             say("No frame met its deadline, so this is compared with the quickest quarter of all frames.");
         else if (baseline_.frames < kFewFrames)

@@ -86,6 +86,7 @@ std::string verdictSentence(const Explanation& e) {
     const Figures& f = e.figures;
     if (!f.frames && !e.scope.whole()) return "No frame begins in what is to be explained alone.";
     if (!f.frames) return "No frames were recorded, so nothing can be late.";
+    if (!f.over && f.frames == 1) return "Its only frame met its deadline; it took " + durationText(f.worst);
     if (!f.over)
         return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " +
                durationText(f.worst);
@@ -168,7 +169,7 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
         case CauseKind::NoCore: {
             constexpr size_t kMostHolders = 2;
             if (cause.contention == Contention::MachineStopped) return "held up " + lane;
-            return lane + " waited: " + holdersText(*e.recording, cause.contentionParts, kMostHolders, false) + " ran";
+            return holdersText(*e.recording, cause.contentionParts, kMostHolders, false) + " ran, " + lane + " waited";
         }
         case CauseKind::Unexplained:
             if (cause.function != kNone)
