@@ -6,6 +6,7 @@
 
 #include "cause_functions.h"
 #include "core/explain/words/quantities.h"
+#include "core/explain/words/templates.h"
 #include "format/number_text.h"
 
 namespace fugato {
@@ -87,9 +88,9 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
 std::string confidenceSentence(const Confidence& confidence) {
     std::string why;
     for (size_t i = 0; i < confidence.doubts.size(); ++i) why += (i ? "; " : "") + confidence.doubts[i];
-    if (why.empty()) why = "all that this rests on was recorded, and fits together";
+    if (why.empty()) why = say::kFitsTogether();
     why[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(why[0])));
-    return std::string("Confidence: ") + confidenceName(confidence.level) + ". " + why + ".";
+    return say::kConfidence({{"level", confidenceName(confidence.level)}, {"why", why}});
 }
 
 }  // namespace fugato

@@ -11,6 +11,7 @@
 #include "core/explain/causes/confidence.h"
 #include "core/explain/causes/earlier_stage.h"
 #include "format/number_text.h"
+#include "templates.h"
 
 namespace fugato {
 
@@ -30,14 +31,12 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
         if (segment.path == cause.path && r.lanes[segment.lane].group == cause.group &&
             segment.kind == SegmentKind::Running && segment.duration() > longest.duration())
             longest = segment;
-    Sentence sentence{
-        r.pathText(cause.path) + " took " + durationText(excess) + " longer than usual outside its inner markers", 0, 0,
-        kNone};
+    Sentence sentence{{}, 0, 0, kNone};
+    std::string before, after;
     if (longest.marker.valid()) {
-        sentence = {sentence.text, longest.begin, longest.end, longest.lane};
+        sentence = {{}, longest.begin, longest.end, longest.lane};
         const auto& rows = r.lanes[longest.lane].rows;
         const uint32_t below = longest.marker.row + 1;
-        std::string before, after;
         if (below < rows.size()) {
             const auto [from, to] = rows[below].childrenOf(longest.marker.index);
             for (uint32_t i = from; i < to; ++i) {
@@ -46,13 +45,18 @@ Sentence unmarkedSentence(const Explanation& e, const Cause& cause, int64_t exce
                 if (rows[below].begin(i) >= longest.end && after.empty()) after = name;
             }
         }
-        sentence.text += ": " + durationText(longest.duration()) + " without one" +
-                         (before.empty() && after.empty() ? ""
-                          : after.empty()                 ? " after ‘" + before + "’"
-                          : before.empty()                ? " before ‘" + after + "’"
-                                                          : " between ‘" + before + "’ and ‘" + after + "’");
     }
-    sentence.text += cause.function == kNone ? ". A marker there would tell more." : ".";
+    const Template& words = !longest.marker.valid()           ? say::kInsideLonger
+                            : before.empty() && after.empty() ? say::kInsideLongest
+                            : after.empty()                   ? say::kInsideAfter
+                            : before.empty()                  ? say::kInsideBefore
+                                                              : say::kInsideBetween;
+    sentence.text = words({{"path", r.pathText(cause.path)},
+                           {"time", durationText(excess)},
+                           {"longest", durationText(longest.duration())},
+                           {"before", before},
+                           {"after", after}});
+    if (cause.function == kNone) sentence.text += " " + say::kMarkerThere();
     return sentence;
 }
 
@@ -132,19 +136,23 @@ private:
     Sentence lockSentence(const Cause& cause, int64_t excess) const {
         const auto found = locks_.find(cause.object);
         if (found == locks_.end())
-            return {causeTitle(e_, cause) + " held ‘" + r_.objects[cause.object] + "’ " + durationText(excess) +
-                        " longer than usual.",
+            return {say::kHeldLonger({{"cause", causeTitle(e_, cause)},
+                                      {"lock", r_.objects[cause.object]},
+                                      {"time", durationText(excess)}}),
                     0, 0, kNone};
         const Behind& behind = found->second;
         int64_t usual = 0;
         for (const uint32_t key : baseline_.usualKeys)
             if (e_.pathSums->keys[key].object == cause.object) usual += baseline_.usual[key];
-        return {r_.lanes[behind.waiter].name + " waited " + durationText(behind.time) + " for ‘" +
-                    r_.objects[cause.object] + "’. " + r_.lanes[behind.lane].name + " held it" +
-                    (behind.holder ? " inside " + r_.pathText(behind.holder) : " outside any marker") + ". In usual" +
-                    stage_ + " frames " +
-                    (usual ? "that takes " + durationText(usual) + "." : "there is no such wait."),
-                behind.begin, behind.end, behind.lane};
+        const std::string waited = say::kWaitedForLock({{"waiter", r_.lanes[behind.waiter].name},
+                                                        {"time", durationText(behind.time)},
+                                                        {"lock", r_.objects[cause.object]}}),
+                          held = (behind.holder ? say::kHeldInside : say::kHeldOutside)(
+                              {{"holder", r_.lanes[behind.lane].name},
+                               {"path", behind.holder ? r_.pathText(behind.holder) : std::string()}}),
+                          usually = (usual ? say::kLockUsually
+                                           : say::kLockUsuallyNot)({{"stage", stage_}, {"usual", durationText(usual)}});
+        return {waited + " " + held + " " + usually, behind.begin, behind.end, behind.lane};
     }
 
     /// "main was ready to run, but waited for a core 29.9 ms longer than usual: CPU contention with sh."
@@ -158,12 +166,13 @@ private:
             times.push_back(r_.groups[group].name + " " + durationText(ns));
         }
         if (cause.contention == Contention::MachineStopped)
-            return "The machine itself stood still for " + time + " more than usual while " +
-                   joined(lanes.size() == 1 ? lanes : times) +
-                   " would have run, as a virtual machine does while its host runs others.";
-        return joined(lanes) + (lanes.size() == 1 ? " was" : " were") + " ready to run, but waited for a core " + time +
-               " longer than usual" + (lanes.size() == 1 ? "" : " (" + joined(times) + ")") + ": CPU contention with " +
-               holdersText(r_, without, kMostHolders, true) + ".";
+            return say::kMachineStopped({{"time", time}, {"lanes", joined(lanes.size() == 1 ? lanes : times)}});
+        return (lanes.size() == 1 ? say::kReadyOne
+                                  : say::kReadySeveral)({{"lane", joined(lanes)},
+                                                         {"lanes", joined(lanes)},
+                                                         {"time", time},
+                                                         {"times", joined(times)},
+                                                         {"holders", holdersText(r_, without, kMostHolders, true)}});
     }
 
     /// What there is no room for by itself, and how much of the frame is explained.
@@ -172,13 +181,13 @@ private:
             std::vector<std::string> small;
             for (const CauseShare& share : verdict_.shares.subspan(kMostOfCauses))
                 small.push_back(causeTitle(e_, e_.causes[share.cause]) + " (" + durationText(share.excess) + ")");
-            out_.push_back({"Smaller: " + joined(small) + ".", 0, 0, kNone});
+            out_.push_back({say::kSmaller({{"causes", joined(small)}}), 0, 0, kNone});
         }
         const Explanation::Coverage coverage = e_.coverageOf(index_);
         if (verdict_.shares.empty() || coverage.part() >= kEnoughExplained || !coverage.named) return;
-        out_.push_back({"These explain " + fixedText(100 * coverage.part(), 0) + " % of the " +
-                            durationText(coverage.excess) + " more than usual; the rest is spread over small parts.",
-                        0, 0, kNone});
+        out_.push_back(
+            {say::kCovered({{"part", fixedText(100 * coverage.part(), 0)}, {"excess", durationText(coverage.excess)}}),
+             0, 0, kNone});
     }
 
     double callsOf(const Cause& cause) const {
@@ -196,16 +205,12 @@ private:
             if (!part.key.path && part.key.group == cause.group && part.key.kind == SegmentKind::Running)
                 outside += part.excess();
         if (2 * outside >= excess)
-            return r_.groups[cause.group].name + " spent " + durationText(outside) +
-                   " longer than usual outside any marker." +
-                   (cause.function == kNone ? " A marker there would tell more." : "");
+            return say::kOutsideLonger({{"lane", r_.groups[cause.group].name}, {"time", durationText(outside)}}) +
+                   (cause.function == kNone ? " " + say::kMarkerThere() : "");
 
-        if (e_.frames.size() == 1) return "What of this is unusual cannot be told from one frame.";
-        if (verdict_.shares.size() > 1)
-            return "For " + durationText(excess) + " more nothing that was recorded is to blame.";
-        return "Nothing that was recorded took longer than usual. A marker inside the longest time without one "
-               "would "
-               "tell more.";
+        if (e_.frames.size() == 1) return say::kOnlyOne();
+        if (verdict_.shares.size() > 1) return say::kNothingToBlame({{"time", durationText(excess)}});
+        return say::kNothingLonger();
     }
 
     /// " sound-server ended it.": who ended the waits of a cause, or that it is not known.
@@ -217,12 +222,12 @@ private:
         const auto most = std::max_element(times.begin(), times.end(),
                                            [](const auto& a, const auto& b) { return a.second < b.second; });
         const CoreHolder by = most == times.end() ? kNone : most->first;
-        if (by == kSystem) return " The system itself ended it, for a timer or a device.";
+        if (by == kSystem) return " " + say::kSystemEnded();
         if (by != kNone)
-            return " It was ended by " + coreHolderText(r_, by) +
-                   (isOfTheSystem(r_, by) ? ", a thread of the system." : ", another program.");
+            return " " + (isOfTheSystem(r_, by) ? say::kEndedBySystem
+                                                : say::kEndedByProgram)({{"by", coreHolderText(r_, by)}});
         if (cause.segment >= SegmentKind::WaitOther && cause.segment <= SegmentKind::WaitGpu)
-            return " Who ended that wait was not recorded; a link would tell.";
+            return " " + say::kWhoEnded();
         return {};
     }
 
@@ -233,27 +238,32 @@ private:
         std::string text;
         switch (cause.kind) {
             case CauseKind::MoreCalls:
-                text = title + " ran " + callsText(calls) + " times on " + lane + ", usually " +
-                       callsText(cause.usualCalls) + "; that cost " + time + " more.";
+                text = say::kMoreCalls({{"path", title},
+                                        {"calls", callsText(calls)},
+                                        {"lane", lane},
+                                        {"usual", callsText(cause.usualCalls)},
+                                        {"time", time}});
                 break;
             case CauseKind::Unusual:
-                text = title + " on " + lane + " took " + time + "; it does not occur in a usual" + stage_ + " frame.";
+                text = say::kUnusual({{"path", title}, {"lane", lane}, {"time", time}, {"stage", stage_}});
                 break;
             case CauseKind::Slower:
-                if (calls == 0) {  // the frame's critical path did not come through it
-                    text = title + " on " + lane + " took ×" + fixedText(cause.slowdown, 1) +
-                           " its usual time, beside or before what this frame waited for; that cost it " + time + ".";
-                    break;
-                }
-                text = title + " on " + lane + " took " + time + " longer than usual in " +
-                       (calls == 1 ? "its one call." : callsText(calls) + " calls.");
+                text = (calls == 0   ? say::kBeside  // the frame's critical path did not come through it
+                        : calls == 1 ? say::kOneCall
+                                     : say::kCalls)({{"path", title},
+                                                     {"lane", lane},
+                                                     {"factor", fixedText(cause.slowdown, 1)},
+                                                     {"time", time},
+                                                     {"calls", callsText(calls)}});
                 break;
             case CauseKind::Waiting:
-                text = lane + " " + waitedFor(cause.segment) + " " + time + " longer than usual in " + title +
-                       blockedText(cause, excess) + ".";
-                if (cause.segment == SegmentKind::Blocked) text += " No wait was recorded there.";
-                if (cause.segment == SegmentKind::WaitPacing)
-                    text += " Its work was done in time; this wait ended late.";
+                text = say::kWaited({{"lane", lane},
+                                     {"waits", waitedFor(cause.segment)},
+                                     {"time", time},
+                                     {"path", title},
+                                     {"blocked", blockedText(cause, excess)}});
+                if (cause.segment == SegmentKind::Blocked) text += " " + say::kNoWaitRecorded();
+                if (cause.segment == SegmentKind::WaitPacing) text += " " + say::kEndedLate();
                 text += endedText(cause);
                 break;
             case CauseKind::NoCore: text = contentionText(cause, time); break;
@@ -276,7 +286,7 @@ private:
         for (const auto& [kind, ns] : split.by)
             if (static_cast<double>(ns) >= kMuchWaiting * static_cast<double>(excess))
                 words.push_back(std::string(pastOf(kind)) + " " + durationText(ns));
-        return words.empty() ? std::string() : " It " + joined(words) + " of that.";
+        return words.empty() ? std::string() : " " + say::kOfThat({{"what", joined(words)}});
     }
 
     /// ", 33.2 ms of that in loadTexture of skerry (by read)" where call stacks tell where it was blocked.
@@ -301,11 +311,14 @@ private:
         const SeenFunctions* const stacks = functionsSeen(e_, index_, cause);
         const SeenFunction* const in = stacks ? stacks->find(cause.function) : nullptr;
         if (!in || stacks->blocked) return {};
-        const std::string from = cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller);
-        return " " + countText(in->samples) + " of " + plural(stacks->samples, "call stack", "call stacks") +
-               " there are in " + e_.symbols->fullName(cause.function) + from + ": " +
-               fixedText(static_cast<double>(in->excess) / 1e6, 1) + " ± " +
-               fixedText(static_cast<double>(in->deviation) / 1e6, 1) + " ms more than usual.";
+        const bool from = cause.caller != kNone;
+        return " " + (from ? say::kStacksInFrom
+                           : say::kStacksIn)({{"samples", countText(in->samples)},
+                                              {"stacks", plural(stacks->samples, "call stack", "call stacks")},
+                                              {"function", e_.symbols->fullName(cause.function)},
+                                              {"caller", from ? e_.symbols->nameOf(cause.caller) : std::string()},
+                                              {"time", fixedText(static_cast<double>(in->excess) / 1e6, 1)},
+                                              {"deviation", fixedText(static_cast<double>(in->deviation) / 1e6, 1)}});
     }
 
     /// " It had file = reef.png, size = 3.": of the longest occurrence in this frame, else of the nearest marker around
@@ -318,10 +331,10 @@ private:
         for (MarkerRef at = longest;; --at.row) {
             const std::string text = r_.argumentsText(at);
             if (!text.empty() && text.size() <= kMostText)
-                return (at.row < longest.row ? " ‘" + r_.nameOf(r_.pathOf(at)) + "’ around it had "
-                        : callsOf(cause) > 1 ? " Its longest call had "
-                                             : " It had ") +
-                       text + ".";
+                return " " + (at.row < longest.row ? say::kAroundHad
+                              : callsOf(cause) > 1
+                                  ? say::kLongestHad
+                                  : say::kItHad)({{"marker", r_.nameOf(r_.pathOf(at))}, {"arguments", text}});
             // The outermost one on the frames' own lane is the frame, and says little of this.
             if (at.row == 0 || (at.row == 1 && at.lane == frame_.lane)) return {};
             at.index = rows[at.row].parent(at.index);
@@ -350,17 +363,16 @@ private:
     void origin() {
         if (verdict_.origin != kNone && verdict_.origin != index_) {
             const Frame& origin = e_.frame(verdict_.origin);
-            out_.push_back({"The work was asked for in frame " + countText(verdict_.origin) +
-                                "; this frame is late because of it.",
-                            origin.begin, origin.end, origin.lane});
+            out_.push_back(
+                {say::kAskedFor({{"origin", countText(verdict_.origin)}}), origin.begin, origin.end, origin.lane});
         }
         for (const EarlierStage& earlier : earlierStages(e_, index_, segments_)) {
             const Frame& other = r_.series[earlier.series].frames[earlier.frame];
-            out_.push_back({(earlier.likely ? "It likely came through frame " : "It came through frame ") +
-                                countText(earlier.frame) + " of ‘" + r_.series[earlier.series].name + "’, which was " +
-                                durationText(earlier.overrun) + " late itself" +
-                                (earlier.likely ? " and ended as this wait did." : "."),
-                            other.begin, other.end, other.lane});
+            out_.push_back(
+                {(earlier.likely ? say::kLikelyThrough : say::kCameThrough)({{"frame", countText(earlier.frame)},
+                                                                             {"series", r_.series[earlier.series].name},
+                                                                             {"late", durationText(earlier.overrun)}}),
+                 other.begin, other.end, other.lane});
         }
     }
 
@@ -368,10 +380,11 @@ private:
         for (const auto& [lane, behind] : byLane_) {
             if (out_.size() >= kMostBeforeBound) break;
             if (behind.time < std::max<int64_t>(worth(), frame_.duration() / 8)) continue;
-            out_.push_back({r_.lanes[frame_.lane].name + (behind.likely ? " likely waited for " : " waited for ") +
-                                r_.lanes[lane].name + " during " + durationText(behind.time) + " of this frame" +
-                                (behind.likely ? ": its work ended as the wait did." : "."),
-                            behind.begin, behind.end, lane});
+            out_.push_back(
+                {(behind.likely ? say::kLikelyWaited : say::kWaitedForLane)({{"lane", r_.lanes[frame_.lane].name},
+                                                                             {"other", r_.lanes[lane].name},
+                                                                             {"time", durationText(behind.time)}}),
+                 behind.begin, behind.end, lane});
         }
     }
 
@@ -382,9 +395,11 @@ private:
             std::string what = cause.before.what;
             if (what[0] >= 'a' && what[0] <= 'z') what[0] = static_cast<char>(what[0] - 'a' + 'A');
             const auto [from, to] = justBefore(e_, e_.spikes[verdict_.spike]);
-            out_.push_back({what + " came just before " + countText(cause.before.spikes) + " of the " +
-                                plural(cause.spikes.size(), "spike", "spikes") + " of " + cause.letter +
-                                (cause.before.elsewhere ? "." : ", and never otherwise."),
+            out_.push_back({(cause.before.elsewhere ? say::kJustBefore : say::kJustBeforeOnly)(
+                                {{"what", what},
+                                 {"some", countText(cause.before.spikes)},
+                                 {"spikes", plural(cause.spikes.size(), "spike", "spikes")},
+                                 {"letter", cause.letter}}),
                             from, to, cause.before.lane == kNone ? frame_.lane : cause.before.lane});
             break;
         }
@@ -395,13 +410,14 @@ private:
         if (verdict_.shares.empty()) return;
         const Cause& cause = e_.causes[verdict_.shares.front().cause];
         for (const CauseArgument& argument : cause.arguments)
-            out_.push_back({"In " + countText(argument.frames) + " of " + plural(argument.ofFrames, "frame", "frames") +
-                                " of " + cause.letter + " ‘" +
-                                (argument.marker.empty() ? r_.nameOf(cause.path) : argument.marker) +
-                                (argument.marker.empty() ? "’ had "
-                                 : argument.around       ? "’, around it, had "
-                                                         : "’, inside it, had ") +
-                                argument.key + " = " + argument.value + ".",
+            out_.push_back({(argument.marker.empty() ? say::kAllHad
+                             : argument.around       ? say::kAllHadAround
+                                                     : say::kAllHadInside)(
+                                {{"some", countText(argument.frames)},
+                                 {"frames", plural(argument.ofFrames, "frame", "frames")},
+                                 {"letter", cause.letter},
+                                 {"marker", argument.marker.empty() ? r_.nameOf(cause.path) : argument.marker},
+                                 {"argument", argument.key + " = " + argument.value}}),
                             0, 0, kNone});
     }
 
@@ -411,30 +427,29 @@ private:
         int64_t busy = 0;  // of all lanes
         for (const Lane& lane : r_.lanes) busy += lane.ranBetween(frame_.begin, frame_.end);
         const int64_t beside = busy - bound.work;
-        std::string text = "Bound by " + boundText(r_, bound.by, bound.group) + ": " + durationText(longest) + " of " +
-                           durationText(frame_.duration()) + ".";
+        std::string text = say::kBoundBy({{"what", boundText(r_, bound.by, bound.group)},
+                                          {"longest", durationText(longest)},
+                                          {"duration", durationText(frame_.duration())}});
         if (static_cast<double>(frame_.duration() - bound.work) > kMuchWaiting * static_cast<double>(frame_.duration()))
-            text += bound.work > verdict_.deadline
-                        ? " Without any wait it would still have taken " + durationText(bound.work) + "."
-                        : " Without any wait it could have taken " + durationText(bound.work) + ".";
-        if (beside > frame_.duration() / 100) text += " " + durationText(beside) + " of other work ran beside it.";
+            text += " " + (bound.work > verdict_.deadline ? say::kWithoutWaitStill
+                                                          : say::kWithoutWait)({{"work", durationText(bound.work)}});
+        if (beside > frame_.duration() / 100) text += " " + say::kBesideIt({{"time", durationText(beside)}});
         out_.push_back({std::move(text), frame_.begin, frame_.end, frame_.lane});
     }
 
     void comparedWith() {
-        const auto say = [&](std::string text) { out_.push_back({std::move(text), 0, 0, kNone}); };
-        if (baseline_.changes)
-            say("What is usual changes slowly in this recording; this is compared with frames near it.");
+        const auto tell = [&](std::string text) { out_.push_back({std::move(text), 0, 0, kNone}); };
+        if (baseline_.changes) tell(say::kChanges());
         if (!verdict_.shares.empty())
             out_.push_back(
                 {confidenceSentence(confidenceOf(e_, index_, e_.causes[verdict_.shares.front().cause], segments_)),
                  frame_.begin, frame_.end, frame_.lane});
         else if (e_.frames.size() == 1)
-            say("This is the only frame, so there is nothing to compare it with.");
+            tell(say::kOnlyFrame());
         else if (baseline_.onlyLate)
-            say("No frame met its deadline, so this is compared with the quickest quarter of all frames.");
+            tell(say::kNoneMet());
         else if (baseline_.frames < kFewFrames)
-            say("Compared with only " + plural(baseline_.frames, "frame", "frames") + " in budget: take it with care.");
+            tell(say::kFewFrames({{"frames", plural(baseline_.frames, "frame", "frames")}}));
     }
 
     const Explanation& e_;

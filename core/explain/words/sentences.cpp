@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "format/number_text.h"
+#include "templates.h"
 
 namespace fugato {
 
@@ -84,54 +85,57 @@ std::string holdersText(const Recording& r, const std::vector<ContentionPart>& c
 
 std::string verdictSentence(const Explanation& e) {
     const Figures& f = e.figures;
-    if (!f.frames && !e.scope.whole()) return "No frame begins in what is to be explained alone.";
-    if (!f.frames) return "No frames were recorded, so nothing can be late.";
-    if (!f.over && f.frames == 1) return "Its only frame met its deadline; it took " + durationText(f.worst);
+    if (!f.frames && !e.scope.whole()) return say::kNoneInScope();
+    if (!f.frames) return say::kNoFrames();
+    if (!f.over && f.frames == 1) return say::kOnlyFrameMet({{"worst", durationText(f.worst)}});
     if (!f.over)
-        return "Every one of " + plural(f.frames, "frame", "frames") + " met its deadline; the slowest took " +
-               durationText(f.worst);
+        return say::kAllMet({{"frames", plural(f.frames, "frame", "frames")}, {"worst", durationText(f.worst)}});
     size_t named = 0;
     for (size_t c = 0; c < e.listed; ++c) named += e.causes[c].isNamed();
-    return plural(f.over, "frame", "frames") + " over budget, " + durationText(f.late) + " late in all" +
-           (f.startUpOver ? " (" + durationText(f.startUpLate) + " of it starting up)" : "") + ", from " +
-           (named ? plural(named, "cause", "causes") : "no cause that was recorded");
+    return (f.startUpOver ? say::kVerdictStarting : say::kVerdict)(
+        {{"frames", plural(f.over, "frame", "frames")},
+         {"late", durationText(f.late)},
+         {"starting", durationText(f.startUpLate)},
+         {"causes", named ? plural(named, "cause", "causes") : say::kNoNamedCause()}});
 }
 
 std::string scopeText(const Explanation& e) {
     const Recording& r = *e.recording;
     std::string text;
     if (e.scope.begin > r.begin || e.scope.end <= r.end)
-        text = "from " + durationText(std::max<int64_t>(0, e.scope.begin - r.begin)) + " to " +
-               durationText(std::min(e.scope.end, r.end) - r.begin);
-    if (!e.scope.stage.empty()) text += (text.empty() ? "stage " : ", stage ") + e.scope.stage;
-    return text.empty() ? "the whole recording" : text;
+        text = say::kFromTo({{"from", durationText(std::max<int64_t>(0, e.scope.begin - r.begin))},
+                             {"to", durationText(std::min(e.scope.end, r.end) - r.begin)}});
+    if (!e.scope.stage.empty()) text += (text.empty() ? "" : ", ") + say::kStage({{"stage", e.scope.stage}});
+    return text.empty() ? say::kWholeRecording() : text;
 }
 
 std::string boundText(const Recording& r, BoundBy by, uint32_t group) {
-    const std::string on = group == kNone ? std::string() : " on " + r.groups[group].name;
+    const bool on = group != kNone;
+    const std::string lane = on ? r.groups[group].name : "";
     switch (by) {
-        case BoundBy::Cpu: return "CPU work" + on;
-        case BoundBy::Gpu: return "GPU work" + on;
-        case BoundBy::Waiting: return "waiting";
-        case BoundBy::NoCore: return "CPU contention";
-        case BoundBy::Pacing: return "the display's tick";
+        case BoundBy::Cpu: return (on ? say::kCpuWorkOn : say::kCpuWork)({{"lane", lane}});
+        case BoundBy::Gpu: return (on ? say::kGpuWorkOn : say::kGpuWork)({{"lane", lane}});
+        case BoundBy::Waiting: return say::kWaiting();
+        case BoundBy::NoCore: return say::kCpuContention();
+        case BoundBy::Pacing: return say::kDisplaysTick();
     }
     return {};
 }
 
 std::string boundPhrase(const Explanation& e) {
     if (!e.figures.over) return {};
-    return (2 * e.figures.bound > e.figures.over ? "mostly bound by " : "often bound by ") +
-           boundText(*e.recording, e.figures.boundBy, e.figures.boundGroup);
+    const std::string what = boundText(*e.recording, e.figures.boundBy, e.figures.boundGroup);
+    return (2 * e.figures.bound > e.figures.over ? say::kMostlyBound : say::kOftenBound)({{"what", what}});
 }
 
 std::string trialSentence(const Explanation& e, const Prediction& p) {
     std::vector<std::string> letters;
     for (const Repair& repair : p.repairs) letters.push_back(e.causes[repair.cause].letter);
-    const std::string with = "With " + joined(letters) + " repaired ";
-    if (!p.over) return with + "no frame is late, instead of " + countText(e.figures.over);
-    return with + plural(p.over, "frame is", "frames are") + " late instead of " + countText(e.figures.over) + ", " +
-           durationText(p.late) + " in all";
+    return (p.over ? say::kRepaired
+                   : say::kRepairedNone)({{"letters", joined(letters)},
+                                          {"frames", plural(p.over, "frame is late", "frames are late")},
+                                          {"before", countText(e.figures.over)},
+                                          {"late", durationText(p.late)}});
 }
 
 std::string causePlace(const Explanation& e, const Cause& cause) {
@@ -208,32 +212,34 @@ std::string whatIfSentence(const Explanation& e, const Prediction& p, uint32_t s
             saved += p.overrun[frame] == 0;
         }
     }
-    if (!known) return "Markers inside it would tell more.";
+    if (!known) return say::kMoreMarkers();
     const Repair& first = p.repairs.front();
     const CauseKind kind = e.causes[first.cause].kind;
     if (p.repairs.size() > 1 || (selected != kNone && first.cause != selected)) {
         std::vector<std::string> usual, gone;
         for (const Repair& repair : p.repairs) (repair.gone ? gone : usual).push_back(e.causes[repair.cause].letter);
-        if (!gone.empty()) repairs = "Without " + joined(gone);
-        if (!usual.empty())
-            repairs += (gone.empty() ? "If " : " and if ") + joined(usual) +
-                       (usual.size() == 1 ? " took its usual time" : " took their usual time");
+        const bool one = usual.size() == 1;
+        const Template& words = usual.empty()  ? say::kWithout
+                                : gone.empty() ? (one ? say::kIfUsual : say::kIfUsualAll)
+                                               : (one ? say::kWithoutIfUsual : say::kWithoutIfUsualAll);
+        repairs = words({{"gone", joined(gone)}, {"letters", joined(usual.empty() ? gone : usual)}});
     } else if (first.gone || kind == CauseKind::Unusual) {
-        repairs = "Without this";
+        repairs = say::kWithoutThis();
     } else {
-        repairs = kind == CauseKind::NoCore ? "With a core at once" : "If this took its usual time";
+        repairs = kind == CauseKind::NoCore ? say::kWithCore() : say::kIfThisUsual();
     }
-    std::string out = repairs + ", ";
-    if (frames == 1)
-        out += saved ? "its late frame would meet its deadline" : "its frame would still be late";
-    else
-        out += countText(saved) + " of " + (p.repairs.size() > 1 ? "their " : "its ") + countText(frames) +
-               " late frames would meet their deadline";
-    if (p.saved > saved) out += ", and so would " + plural(p.saved - saved, "later one", "later ones");
-    if (!p.over) return out + ", and no frame would be late.";
-    out += "; " + plural(p.over, "frame stays late", "frames stay late");
-    if (p.nextCause != kNone) out += ", most of all from " + e.causes[p.nextCause].letter;
-    return out + ".";
+    const Template& result = frames == 1            ? (saved ? say::kOneSaved : say::kOneStillLate)
+                             : p.repairs.size() > 1 ? say::kSavedOfTheir
+                                                    : say::kSavedOfIts;
+    std::string out = result({{"repair", repairs}, {"saved", countText(saved)}, {"frames", countText(frames)}});
+    if (p.saved > saved)
+        out = say::kAndLater({{"saved", out}, {"later", plural(p.saved - saved, "later one", "later ones")}});
+    if (!p.over) return say::kAndNoneLate({{"saved", out}});
+    const bool next = p.nextCause != kNone;
+    return (next ? say::kAndStayMost
+                 : say::kAndStay)({{"saved", out},
+                                   {"frames", plural(p.over, "frame stays late", "frames stay late")},
+                                   {"letter", next ? e.causes[p.nextCause].letter : std::string()}});
 }
 
 std::string partTitle(const Recording& r, const PartKey& key) {

@@ -1,0 +1,150 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Every sentence the explanation says, whole, with its parts named in braces, so that it can be translated whole. What
+// stands in a part is a name, a figure, or a short list of them. Any thread.
+#pragma once
+
+#include <initializer_list>
+#include <string>
+#include <string_view>
+#include <utility>
+
+namespace fugato {
+
+struct Template {
+    const char* text;
+    /// The text with its parts. One that is not given stays in its braces.
+    std::string operator()(std::initializer_list<std::pair<std::string_view, std::string_view>> parts = {}) const;
+};
+
+/// Gives another text for that of a template, before its parts are put in; null: none. Set before anything is said.
+using Translate = std::string (*)(const char* text);
+void setTranslate(Translate translate);
+
+namespace say {
+
+// ---- how bad it is --------------------------------------------------------------------------------------------------
+
+inline constexpr Template kNoneInScope{"No frame begins in what is to be explained alone."};
+inline constexpr Template kNoFrames{"No frames were recorded, so nothing can be late."};
+inline constexpr Template kOnlyFrameMet{"Its only frame met its deadline; it took {worst}"};
+inline constexpr Template kAllMet{"Every one of {frames} met its deadline; the slowest took {worst}"};
+inline constexpr Template kVerdict{"{frames} over budget, {late} late in all, from {causes}"};
+inline constexpr Template kVerdictStarting{
+    "{frames} over budget, {late} late in all ({starting} of it starting up), from {causes}"};
+inline constexpr Template kNoNamedCause{"no cause that was recorded"};
+inline constexpr Template kMostlyBound{"mostly bound by {what}"};
+inline constexpr Template kOftenBound{"often bound by {what}"};
+inline constexpr Template kFromTo{"from {from} to {to}"};
+inline constexpr Template kStage{"stage {stage}"};
+inline constexpr Template kWholeRecording{"the whole recording"};
+inline constexpr Template kCpuWork{"CPU work"}, kCpuWorkOn{"CPU work on {lane}"}, kGpuWork{"GPU work"},
+    kGpuWorkOn{"GPU work on {lane}"}, kWaiting{"waiting"}, kCpuContention{"CPU contention"},
+    kDisplaysTick{"the display's tick"};
+
+// ---- what is simulated ----------------------------------------------------------------------------------------------
+
+inline constexpr Template kRepairedNone{"With {letters} repaired no frame is late, instead of {before}"};
+inline constexpr Template kRepaired{"With {letters} repaired {frames} instead of {before}, {late} in all"};
+inline constexpr Template kMoreMarkers{"Markers inside it would tell more."};
+inline constexpr Template kWithout{"Without {letters}"}, kIfUsual{"If {letters} took its usual time"},
+    kIfUsualAll{"If {letters} took their usual time"},
+    kWithoutIfUsual{"Without {gone} and if {letters} took its usual time"},
+    kWithoutIfUsualAll{"Without {gone} and if {letters} took their usual time"}, kWithoutThis{"Without this"},
+    kWithCore{"With a core at once"}, kIfThisUsual{"If this took its usual time"};
+inline constexpr Template kOneSaved{"{repair}, its late frame would meet its deadline"};
+inline constexpr Template kOneStillLate{"{repair}, its frame would still be late"};
+inline constexpr Template kSavedOfIts{"{repair}, {saved} of its {frames} late frames would meet their deadline"};
+inline constexpr Template kSavedOfTheir{"{repair}, {saved} of their {frames} late frames would meet their deadline"};
+inline constexpr Template kAndLater{"{saved}, and so would {later}"};
+inline constexpr Template kAndNoneLate{"{saved}, and no frame would be late."};
+inline constexpr Template kAndStay{"{saved}; {frames}."};
+inline constexpr Template kAndStayMost{"{saved}; {frames}, most of all from {letter}."};
+
+// ---- what a cause did in a frame ------------------------------------------------------------------------------------
+
+inline constexpr Template kInsideLonger{"{path} took {time} longer than usual outside its inner markers."};
+inline constexpr Template kInsideLongest{
+    "{path} took {time} longer than usual outside its inner markers: {longest} without one."};
+inline constexpr Template kInsideAfter{
+    "{path} took {time} longer than usual outside its inner markers: {longest} without one after ‘{before}’."};
+inline constexpr Template kInsideBefore{
+    "{path} took {time} longer than usual outside its inner markers: {longest} without one before ‘{after}’."};
+inline constexpr Template kInsideBetween{
+    "{path} took {time} longer than usual outside its inner markers: {longest} without one between ‘{before}’ and "
+    "‘{after}’."};
+inline constexpr Template kMarkerThere{"A marker there would tell more."};
+inline constexpr Template kHeldLonger{"{cause} held ‘{lock}’ {time} longer than usual."};
+inline constexpr Template kWaitedForLock{"{waiter} waited {time} for ‘{lock}’."};
+inline constexpr Template kHeldInside{"{holder} held it inside {path}."};
+inline constexpr Template kHeldOutside{"{holder} held it outside any marker."};
+inline constexpr Template kLockUsually{"In usual{stage} frames that takes {usual}."};
+inline constexpr Template kLockUsuallyNot{"In usual{stage} frames there is no such wait."};
+inline constexpr Template kMachineStopped{
+    "The machine itself stood still for {time} more than usual while {lanes} would have run, as a virtual machine does "
+    "while its host runs others."};
+inline constexpr Template kReadyOne{
+    "{lane} was ready to run, but waited for a core {time} longer than usual: CPU contention with {holders}."};
+inline constexpr Template kReadySeveral{
+    "{lanes} were ready to run, but waited for a core {time} longer than usual ({times}): CPU contention with "
+    "{holders}."};
+inline constexpr Template kOutsideLonger{"{lane} spent {time} longer than usual outside any marker."};
+inline constexpr Template kOnlyOne{"What of this is unusual cannot be told from one frame."};
+inline constexpr Template kNothingToBlame{"For {time} more nothing that was recorded is to blame."};
+inline constexpr Template kNothingLonger{
+    "Nothing that was recorded took longer than usual. A marker inside the longest time without one would tell more."};
+inline constexpr Template kSystemEnded{"The system itself ended it, for a timer or a device."};
+inline constexpr Template kEndedBySystem{"It was ended by {by}, a thread of the system."};
+inline constexpr Template kEndedByProgram{"It was ended by {by}, another program."};
+inline constexpr Template kWhoEnded{"Who ended that wait was not recorded; a link would tell."};
+inline constexpr Template kMoreCalls{"{path} ran {calls} times on {lane}, usually {usual}; that cost {time} more."};
+inline constexpr Template kUnusual{"{path} on {lane} took {time}; it does not occur in a usual{stage} frame."};
+inline constexpr Template kBeside{
+    "{path} on {lane} took ×{factor} its usual time, beside or before what this frame waited for; that cost it "
+    "{time}."};
+inline constexpr Template kOneCall{"{path} on {lane} took {time} longer than usual in its one call."};
+inline constexpr Template kCalls{"{path} on {lane} took {time} longer than usual in {calls} calls."};
+inline constexpr Template kWaited{"{lane} {waits} {time} longer than usual in {path}{blocked}."};
+inline constexpr Template kNoWaitRecorded{"No wait was recorded there."};
+inline constexpr Template kEndedLate{"Its work was done in time; this wait ended late."};
+inline constexpr Template kOfThat{"It {what} of that."};
+inline constexpr Template kStacksIn{
+    "{samples} of {stacks} there are in {function}: {time} ± {deviation} ms more than usual."};
+inline constexpr Template kStacksInFrom{
+    "{samples} of {stacks} there are in {function}, called from {caller}: {time} ± {deviation} ms more than usual."};
+inline constexpr Template kItHad{"It had {arguments}."}, kLongestHad{"Its longest call had {arguments}."},
+    kAroundHad{"‘{marker}’ around it had {arguments}."};
+inline constexpr Template kSmaller{"Smaller: {causes}."};
+inline constexpr Template kCovered{
+    "These explain {part} % of the {excess} more than usual; the rest is spread over small parts."};
+
+// ---- where it came from, and what it rests on -----------------------------------------------------------------------
+
+inline constexpr Template kAskedFor{"The work was asked for in frame {origin}; this frame is late because of it."};
+inline constexpr Template kCameThrough{"It came through frame {frame} of ‘{series}’, which was {late} late itself."};
+inline constexpr Template kLikelyThrough{
+    "It likely came through frame {frame} of ‘{series}’, which was {late} late itself and ended as this wait did."};
+inline constexpr Template kWaitedForLane{"{lane} waited for {other} during {time} of this frame."};
+inline constexpr Template kLikelyWaited{
+    "{lane} likely waited for {other} during {time} of this frame: its work ended as the wait did."};
+inline constexpr Template kJustBefore{"{what} came just before {some} of the {spikes} of {letter}."};
+inline constexpr Template kJustBeforeOnly{
+    "{what} came just before {some} of the {spikes} of {letter}, and never otherwise."};
+inline constexpr Template kAllHad{"In {some} of {frames} of {letter} ‘{marker}’ had {argument}."};
+inline constexpr Template kAllHadAround{"In {some} of {frames} of {letter} ‘{marker}’, around it, had {argument}."};
+inline constexpr Template kAllHadInside{"In {some} of {frames} of {letter} ‘{marker}’, inside it, had {argument}."};
+inline constexpr Template kBoundBy{"Bound by {what}: {longest} of {duration}."};
+inline constexpr Template kWithoutWait{"Without any wait it could have taken {work}."};
+inline constexpr Template kWithoutWaitStill{"Without any wait it would still have taken {work}."};
+inline constexpr Template kBesideIt{"{time} of other work ran beside it."};
+inline constexpr Template kChanges{
+    "What is usual changes slowly in this recording; this is compared with frames near it."};
+inline constexpr Template kOnlyFrame{"This is the only frame, so there is nothing to compare it with."};
+inline constexpr Template kNoneMet{
+    "No frame met its deadline, so this is compared with the quickest quarter of all frames."};
+inline constexpr Template kFewFrames{"Compared with only {frames} in budget: take it with care."};
+inline constexpr Template kConfidence{"Confidence: {level}. {why}."};
+inline constexpr Template kFitsTogether{"All that this rests on was recorded, and fits together"};
+
+}  // namespace say
+}  // namespace fugato
