@@ -10,6 +10,7 @@
 #include "core/explain/causes/cause_functions.h"
 #include "core/explain/causes/comes_before.h"
 #include "core/explain/words/sentences.h"
+#include "core/explain/words/templates.h"
 #include "core/store/long_work.h"
 #include "core/symbols/stack_tree.h"
 #include "format/number_text.h"
@@ -34,7 +35,6 @@ constexpr int64_t kAllocation = 100;  // ns, roughly; only for the order of find
 constexpr double kReadyShare = 0.1;
 
 std::string percent(double part) { return fixedText(part * 100, part < 0.1 ? 1 : 0) + " %"; }
-std::string perFrame(double count) { return fixedText(count, count < 10 ? 1 : 0) + " times a frame"; }
 
 class Adviser {
 public:
@@ -99,11 +99,12 @@ private:
             Advice advice;
             advice.kind = AdviceKind::ComesBefore;
             advice.confidence = cause.before.spikes >= 8 ? ConfidenceLevel::Medium : ConfidenceLevel::Low;
-            advice.title = cause.before.what + " comes just before " + cause.letter;
-            advice.evidence = "Before " + countText(cause.before.spikes) + " of the " + countText(cause.spikes.size()) +
-                              " spikes of " + causeTitle(e_, cause) + ", and " + countText(cause.before.elsewhere) +
-                              " times elsewhere.";
-            advice.next = "Look at what it sets off, or do that work earlier or in parts.";
+            advice.title = say::kBeforeTitle({{"what", cause.before.what}, {"letter", cause.letter}});
+            advice.evidence = say::kBeforeEvidence({{"some", countText(cause.before.spikes)},
+                                                    {"all", countText(cause.spikes.size())},
+                                                    {"cause", causeTitle(e_, cause)},
+                                                    {"elsewhere", countText(cause.before.elsewhere)}});
+            advice.next = say::kBeforeNext();
             advice.key = "before " + cause.before.what + " " + causeTitle(e_, cause);
             advice.cost = cause.late;
             const auto [from, to] = justBefore(e_, e_.spikes[cause.spikes.front()]);
@@ -152,11 +153,12 @@ private:
             Advice advice;
             advice.kind = AdviceKind::OutOfRange;
             advice.confidence = inLate > 0.5 ? ConfidenceLevel::Medium : ConfidenceLevel::Low;
-            advice.title = "‘" + counter.name + "’ is high just when frames are late";
-            advice.evidence = "Above " + std::string(number) + (counter.unit.empty() ? "" : " " + counter.unit) +
-                              (counter.threshold ? " (its threshold)" : "") + " in " + percent(inLate) +
-                              " of the late frames and in " + percent(inOthers) + " of the others.";
-            advice.next = "Look at what makes it rise, and whether the work that depends on it can be limited.";
+            advice.title = say::kCounterTitle({{"counter", counter.name}});
+            advice.evidence = (counter.threshold ? say::kCounterEvidenceThreshold : say::kCounterEvidence)(
+                {{"limit", number + (counter.unit.empty() ? "" : " " + counter.unit)},
+                 {"late", percent(inLate)},
+                 {"others", percent(inOthers)}});
+            advice.next = say::kCounterNext();
             advice.key = "counter " + counter.name;
             advice.cost = static_cast<int64_t>(static_cast<double>(e_.figures.late) * inLate);
             out_.push_back(std::move(advice));
@@ -201,12 +203,13 @@ private:
             Advice advice;
             advice.kind = AdviceKind::LockQueue;
             advice.confidence = ConfidenceLevel::High;
-            advice.title = "Threads queue up for ‘" + r_.objects[object] + "’";
-            advice.evidence = plural(queue.waits, "wait", "waits") + " on " +
-                              plural(queue.lanes.size(), "lane", "lanes") + ", " + durationText(queue.waited) +
-                              " in all, the longest " + durationText(queue.longest) + "; " + countText(queue.together) +
-                              " began while another was still waiting.";
-            advice.next = "Hold it for less work, split what it guards, or hand the work to one thread.";
+            advice.title = say::kQueueTitle({{"lock", r_.objects[object]}});
+            advice.evidence = say::kQueueEvidence({{"waits", plural(queue.waits, "wait", "waits")},
+                                                   {"lanes", plural(queue.lanes.size(), "lane", "lanes")},
+                                                   {"time", durationText(queue.waited)},
+                                                   {"longest", durationText(queue.longest)},
+                                                   {"together", countText(queue.together)}});
+            advice.next = say::kQueueNext();
             advice.key = "lock " + r_.objects[object];
             advice.cost = queue.waited;
             placeAt(advice, queue.lane, queue.begin, queue.end);
@@ -244,10 +247,12 @@ private:
             advice.kind = AdviceKind::QueuesWait;
             advice.confidence = ConfidenceLevel::High;
             const std::string &one = r_.lanes[lanes.first].name, &other = r_.lanes[lanes.second].name;
-            advice.title = one + " and " + other + " wait for each other";
-            advice.evidence = one + " waited " + durationText(there.waited) + " for " + other + ", and " + other + " " +
-                              durationText(back->second.waited) + " for " + one + ".";
-            advice.next = "Submit their work so that one can be a frame ahead of the other.";
+            advice.title = say::kEachOtherTitle({{"one", one}, {"other", other}});
+            advice.evidence = say::kEachOtherEvidence({{"one", one},
+                                                       {"other", other},
+                                                       {"there", durationText(there.waited)},
+                                                       {"back", durationText(back->second.waited)}});
+            advice.next = say::kEachOtherNext();
             advice.key = "queues " + one + " " + other;
             advice.cost = waited;
             placeAt(advice, lanes.first, there.begin, there.end);
@@ -300,12 +305,12 @@ private:
             Advice advice;
             advice.kind = AdviceKind::TooManyThreads;
             advice.confidence = ConfidenceLevel::Medium;
-            advice.title = "More threads want to run than there are cores";
-            advice.evidence = plural(threads, "thread", "threads") + " of this program on " +
-                              plural(cores, "core", "cores") + ": ready for " + durationText(ofAll(own.time)) +
-                              " while others of its threads had the cores, and running for " +
-                              durationText(ofAll(ran)) + ".";
-            advice.next = "Use fewer workers, or give what frames wait for a higher priority.";
+            advice.title = say::kThreadsTitle();
+            advice.evidence = say::kThreadsEvidence({{"threads", plural(threads, "thread", "threads")},
+                                                     {"cores", plural(cores, "core", "cores")},
+                                                     {"ready", durationText(ofAll(own.time))},
+                                                     {"ran", durationText(ofAll(ran))}});
+            advice.next = say::kThreadsNext();
             advice.key = "threads";
             finish(std::move(advice), own);
         }
@@ -318,11 +323,10 @@ private:
         Advice advice;
         advice.kind = AdviceKind::MachineStopped;
         advice.confidence = ConfidenceLevel::High;
-        advice.title = "The machine itself stood still";
-        advice.evidence = "Threads of this program had a core for " + durationText(ofAll(machine.time)) +
-                          " in which the machine did not run; " + plural(late, "late frame has", "late frames have") +
-                          " that as main cause. Virtual machines stand still while their host runs others.";
-        advice.next = "Measure on a machine of its own. Until then leave these frames out.";
+        advice.title = say::kStoppedTitle();
+        advice.evidence = say::kStoppedEvidence({{"time", durationText(ofAll(machine.time))},
+                                                 {"frames", plural(late, "late frame has", "late frames have")}});
+        advice.next = say::kStoppedNext();
         advice.key = "machine stopped";
         finish(std::move(advice), machine);
     }
@@ -341,17 +345,14 @@ private:
         Advice advice;
         advice.kind = AdviceKind::OtherPrograms;
         advice.confidence = ConfidenceLevel::High;
-        advice.title = "Other programs had the cores";
+        advice.title = say::kProgramsTitle();
         constexpr size_t kMostPrograms = 4;
-        advice.evidence =
-            "While threads of this program were ready to run, others ran: " +
-            holdersText(r_, parts, kMostPrograms, true) + ", for " + durationText(ofAll(others.time)) + " in all. " +
-            (e_.late.empty() ? "No frame was late."
-                             : countText(ownCauses) + " of " + plural(e_.late.size(), "late frame", "late frames") +
-                                   " had causes of this program's own.");
-        advice.next =
-            "Measure again while these do not run. Until then compare causes with other recordings, not "
-            "numbers of late frames.";
+        advice.evidence = (e_.late.empty() ? say::kProgramsEvidenceNone : say::kProgramsEvidence)(
+            {{"programs", holdersText(r_, parts, kMostPrograms, true)},
+             {"time", durationText(ofAll(others.time))},
+             {"own", countText(ownCauses)},
+             {"late", plural(e_.late.size(), "late frame", "late frames")}});
+        advice.next = say::kProgramsNext();
         advice.key = "other programs";
         finish(std::move(advice), others);
     }
@@ -362,11 +363,12 @@ private:
         Advice advice;
         advice.kind = AdviceKind::TimerPacing;
         advice.confidence = ConfidenceLevel::Medium;
-        advice.title = "The loop sleeps until its next tick and does not say so";
-        advice.evidence = percent(e_.timer.held) + " of the frames last " + durationText(e_.timer.tick) +
-                          "; the time left is spent in " + partTitle(r_, sleep) + ". Frames up to " +
-                          durationText(e_.timer.longest) + " count as in budget.";
-        advice.next = "Tell that wait as one for pacing (FUG_WAIT_PACING): what-if then knows the ticks.";
+        advice.title = say::kTimerTitle();
+        advice.evidence = say::kTimerEvidence({{"part", percent(e_.timer.held)},
+                                               {"tick", durationText(e_.timer.tick)},
+                                               {"sleep", partTitle(r_, sleep)},
+                                               {"longest", durationText(e_.timer.longest)}});
+        advice.next = say::kTimerNext();
         advice.key = "timer pacing";
         const Frame& frame = e_.frame(0);
         placeAt(advice, frame.lane, frame.begin, frame.end);
@@ -439,28 +441,29 @@ private:
         for (const auto& [path, work] : byPath) {
             const std::string title = r_.pathText(path);
             const auto add = [&, path = path, &work = work](AdviceKind kind, ConfidenceLevel confidence,
-                                                            const std::string& what, uint64_t calls, int64_t ns,
-                                                            const std::string& next) {
+                                                            const Template& what, uint64_t calls, int64_t ns,
+                                                            const Template& next) {
                 if (static_cast<double>(ns) < kWorthSaying * static_cast<double>(sampleTime_)) return;
                 Advice advice;
                 advice.kind = kind;
                 advice.confidence = confidence;
-                advice.title = title + what;
-                advice.evidence = perFrame(static_cast<double>(calls) / frames) + ", " +
-                                  percent(static_cast<double>(ns) / static_cast<double>(sampleTime_)) +
-                                  " of the frames' time (in " + plural(sample_.size(), "frame", "frames") +
-                                  " looked at).";
-                advice.next = next;
+                advice.title = what({{"path", title}});
+                const double times = static_cast<double>(calls) / frames;
+                advice.evidence = say::kPerFrameEvidence(
+                    {{"times", fixedText(times, times < 10 ? 1 : 0)},
+                     {"part", percent(static_cast<double>(ns) / static_cast<double>(sampleTime_))},
+                     {"frames", plural(sample_.size(), "frame", "frames")}});
+                advice.next = next();
                 advice.key = std::string(adviceKindName(kind)) + " " + title;
                 advice.cost = ofAll(ns);
                 advice.site = r_.paths[path].site;
                 placeAt(advice, work.lane, work.begin, work.end);
                 out_.push_back(std::move(advice));
             };
-            add(AdviceKind::ChangedNothing, ConfidenceLevel::High, " did work that changed nothing", work.idle,
-                work.idleNs, "Ask first whether anything has changed, or do it less often.");
-            add(AdviceKind::Repeated, ConfidenceLevel::Medium, " does the same again within a frame", work.again,
-                work.againNs, "It has the same arguments as before: keep the result for the rest of the frame.");
+            add(AdviceKind::ChangedNothing, ConfidenceLevel::High, say::kIdleTitle, work.idle, work.idleNs,
+                say::kIdleNext);
+            add(AdviceKind::Repeated, ConfidenceLevel::Medium, say::kAgainTitle, work.again, work.againNs,
+                say::kAgainNext);
         }
     }
 
@@ -499,12 +502,12 @@ private:
             Advice advice;
             advice.kind = AdviceKind::Allocations;
             advice.confidence = ConfidenceLevel::High;
-            advice.title =
-                (path ? r_.pathText(path) : std::string("Code outside any marker")) + " takes memory in a loop";
-            advice.evidence = "More than " + countText(limits_.allocations) + " times in " +
-                              plural(over, "frame", "frames") + ", at most " + countText(most) + " times in frame " +
-                              countText(worst) + ".";
-            advice.next = "Take it once and keep it, or reserve room before the loop.";
+            advice.title = say::kAllocationsTitle({{"path", path ? r_.pathText(path) : say::kOutsideMarkers()}});
+            advice.evidence = say::kAllocationsEvidence({{"limit", countText(limits_.allocations)},
+                                                         {"frames", plural(over, "frame", "frames")},
+                                                         {"most", countText(most)},
+                                                         {"worst", countText(worst)}});
+            advice.next = say::kAllocationsNext();
             advice.key = "allocations " + (path ? r_.pathText(path) : std::string());
             advice.cost = static_cast<int64_t>(all) * kAllocation;
             if (path) advice.site = r_.paths[path].site;
@@ -522,11 +525,13 @@ private:
             Advice advice;
             advice.kind = AdviceKind::Logging;
             advice.confidence = ConfidenceLevel::Low;
-            advice.title = r_.lanes[lane].name + " writes many messages within a frame";
-            advice.evidence = countText(limits_.messages) + " or more in " + plural(over, "frame", "frames") + ", " +
-                              countText(late) + " of them late; at most " + countText(most) + " in frame " +
-                              countText(worst) + ".";
-            advice.next = "Gather them, or write them from another thread.";
+            advice.title = say::kMessagesTitle({{"lane", r_.lanes[lane].name}});
+            advice.evidence = say::kMessagesEvidence({{"limit", countText(limits_.messages)},
+                                                      {"frames", plural(over, "frame", "frames")},
+                                                      {"late", countText(late)},
+                                                      {"most", countText(most)},
+                                                      {"worst", countText(worst)}});
+            advice.next = say::kMessagesNext();
             advice.key = "messages " + r_.lanes[lane].name;
             placeAt(advice, lane, e_.frame(worst).begin, e_.frame(worst).end);
             out_.push_back(std::move(advice));
@@ -564,21 +569,22 @@ private:
         for (auto& [title, advice] : slow) {
             advice.kind = AdviceKind::SlowFile;
             advice.confidence = ConfidenceLevel::High;
-            advice.title = title + " waits long for a file on a frame's own lane";
-            advice.evidence = plural(slowCount[title], "request", "requests") + " over " +
-                              durationText(limits_.slowFile) + ", " + durationText(advice.cost) +
-                              " in all, the longest " + durationText(advice.end - advice.begin) + ".";
-            advice.next = "Ask for the file earlier, on another thread, and go on without it until it is there.";
+            advice.title = say::kSlowFileTitle({{"path", title}});
+            advice.evidence = say::kSlowFileEvidence({{"requests", plural(slowCount[title], "request", "requests")},
+                                                      {"limit", durationText(limits_.slowFile)},
+                                                      {"time", durationText(advice.cost)},
+                                                      {"longest", durationText(advice.end - advice.begin)}});
+            advice.next = say::kSlowFileNext();
             advice.key = "file " + title;
             out_.push_back(advice);
         }
         for (auto& [title, advice] : first) {
             advice.kind = AdviceKind::FirstUse;
             advice.confidence = ConfidenceLevel::Medium;
-            advice.title = title + " loads when first needed";
-            advice.evidence = plural(firstCount[title], "time", "times") +
-                              " inside work that usual frames do not have, " + durationText(advice.cost) + " in all.";
-            advice.next = "Load it before it is needed: while a menu is open, or a stage begins.";
+            advice.title = say::kFirstUseTitle({{"path", title}});
+            advice.evidence = say::kFirstUseEvidence(
+                {{"times", plural(firstCount[title], "time", "times")}, {"time", durationText(advice.cost)}});
+            advice.next = say::kFirstUseNext();
             advice.key = "first use " + title;
             out_.push_back(advice);
         }
@@ -602,10 +608,12 @@ private:
             Advice advice;
             advice.kind = AdviceKind::TooLong;
             advice.confidence = ConfidenceLevel::High;
-            advice.title = "‘" + r_.sites[site].name + "’ takes longer than its author expected";
-            advice.evidence = (over == kMost ? "At least " : "") + plural(over, "call", "calls") + " over " +
-                              durationText(longest) + ", the longest " + durationText(found->front().duration) + ".";
-            advice.next = "Look at its longest occurrences, or correct what is expected.";
+            advice.title = say::kTooLongTitle({{"marker", r_.sites[site].name}});
+            advice.evidence = (over == kMost ? say::kTooLongEvidenceAtLeast : say::kTooLongEvidence)(
+                {{"calls", plural(over, "call", "calls")},
+                 {"expected", durationText(longest)},
+                 {"longest", durationText(found->front().duration)}});
+            advice.next = say::kTooLongNext();
             advice.key = "too long " + r_.sites[site].name;
             advice.cost = cost;
             advice.site = site;
@@ -647,14 +655,13 @@ private:
         for (auto& [place, advice] : byPlace) {
             const int64_t ns = inSample[place];
             if (static_cast<double>(ns) < 10 * kWorthSaying * static_cast<double>(sampleTime_)) continue;
-            const std::string where =
-                place.second ? "inside " + r_.pathText(place.second) + ", between its markers," : "outside any marker";
             advice.kind = AdviceKind::Unmarked;
             advice.confidence = ConfidenceLevel::High;
-            advice.title = "Much time without a marker on " + r_.lanes[place.first].name;
-            advice.evidence = percent(static_cast<double>(ns) / static_cast<double>(sampleTime_)) +
-                              " of the frames' time lies " + where + " in pieces of more than a millisecond.";
-            advice.next = "Put a marker around the work there.";
+            advice.title = say::kUnmarkedTitle({{"lane", r_.lanes[place.first].name}});
+            advice.evidence = (place.second ? say::kUnmarkedInside : say::kUnmarkedOutside)(
+                {{"part", percent(static_cast<double>(ns) / static_cast<double>(sampleTime_))},
+                 {"path", r_.pathText(place.second)}});
+            advice.next = say::kUnmarkedNext();
             if (const auto tree = stacks.find(place); tree != stacks.end()) nameFunction(advice, tree->second);
             advice.key = "unmarked " + r_.lanes[place.first].name + " " + r_.pathText(place.second);
             advice.cost = ofAll(ns) / 10;  // it only hides what costs
@@ -667,8 +674,8 @@ private:
         for (const Cause& cause : e_.causes) {
             if (cause.key.function == kNone || cause.spikes.empty()) continue;
             const std::string name = e_.symbols->nameOf(cause.function),
-                              where = cause.path ? " in " + r_.pathText(cause.path)
-                                                 : " on " + r_.groups[cause.group].name + ", outside any marker";
+                              where = (cause.path ? say::kInPath : say::kOnLaneOutside)(
+                                  {{"path", r_.pathText(cause.path)}, {"lane", r_.groups[cause.group].name}});
             const uint32_t worst = e_.worstFrameOf(cause);
             int64_t excess = 0;
             for (const CauseShare& share : e_.frames[worst].shares)
@@ -678,17 +685,22 @@ private:
             Advice advice;
             advice.kind = AdviceKind::Unmarked;
             advice.confidence = ConfidenceLevel::Medium;
-            advice.title = "Add a marker around " + name;
-            advice.evidence = "No marker tells what takes this time" + where + ", but " +
-                              (cause.ofSamples ? countText(cause.samples) + " of " +
-                                                     plural(cause.ofSamples, "call stack", "call stacks") + " of its " +
-                                                     plural(cause.frames.size(), "late frame", "late frames") + " are"
-                                               : "call stacks tell that the thread is blocked") +
-                              " in " + e_.symbols->fullName(cause.function) +
-                              (cause.caller == kNone ? "" : ", called from " + e_.symbols->nameOf(cause.caller)) +
-                              "; " + durationText(excess) + " in frame " + countText(worst) + ".";
-            advice.next = "With a marker there, and its arguments, causes tell it by themselves and exactly.";
-            advice.key = "unmarked function " + e_.symbols->fullName(cause.function) + where;
+            advice.title = say::kAddMarkerTitle({{"function", name}});
+            const std::string from =
+                cause.caller == kNone ? "" : say::kCalledFrom({{"caller", e_.symbols->nameOf(cause.caller)}});
+            advice.evidence = (cause.ofSamples ? say::kAddMarkerEvidence : say::kAddMarkerBlocked)(
+                {{"where", where},
+                 {"samples", countText(cause.samples)},
+                 {"stacks", plural(cause.ofSamples, "call stack", "call stacks")},
+                 {"frames", plural(cause.frames.size(), "late frame", "late frames")},
+                 {"function", e_.symbols->fullName(cause.function)},
+                 {"from", from},
+                 {"time", durationText(excess)},
+                 {"worst", countText(worst)}});
+            advice.next = say::kAddMarkerNext();
+            advice.key = "unmarked function " + e_.symbols->fullName(cause.function) +
+                         (cause.path ? " in " + r_.pathText(cause.path)
+                                     : " on " + r_.groups[cause.group].name + ", outside any marker");
             advice.cost = cause.late;
             const Frame& frame = e_.frame(worst);
             placeAt(advice, frame.lane, frame.begin, frame.end);
@@ -713,10 +725,12 @@ private:
         for (uint32_t at = nodes[named].parent; at != StackTree::kRoot && caller.empty(); at = nodes[at].parent)
             if (e_.symbols->tells(nodes[at].function)) caller = e_.symbols->nameOf(nodes[at].function);
         if (caller.empty()) return;
-        advice.evidence += " " + percent(static_cast<double>(nodes[named].total) / stacks.total()) + " of their " +
-                           plural(stacks.total(), "call stack is", "call stacks are") + " in " +
-                           e_.symbols->fullName(nodes[named].function) + ", called from " + caller + ".";
-        advice.next = "Put a marker around " + e_.symbols->nameOf(nodes[named].function) + ".";
+        advice.evidence +=
+            " " + say::kStacksMostlyIn({{"part", percent(static_cast<double>(nodes[named].total) / stacks.total())},
+                                        {"stacks", plural(stacks.total(), "call stack is", "call stacks are")},
+                                        {"function", e_.symbols->fullName(nodes[named].function)},
+                                        {"caller", caller}});
+        advice.next = say::kMarkerAround({{"function", e_.symbols->nameOf(nodes[named].function)}});
     }
 
     void recorded() {
@@ -725,9 +739,9 @@ private:
             Advice advice;
             advice.kind = AdviceKind::Measuring;
             advice.confidence = ConfidenceLevel::High;
-            advice.title = "Measuring itself takes " + percent(measuring.share) + " of the frames";
+            advice.title = say::kMeasuringTitle({{"part", percent(measuring.share)}});
             advice.evidence = sentence;
-            advice.next = "Switch fine categories off while recording.";
+            advice.next = say::kMeasuringNext();
             advice.key = "measuring";
             advice.cost = measuring.inFrames;
             out_.push_back(std::move(advice));
@@ -738,9 +752,9 @@ private:
             Advice advice;
             advice.kind = AdviceKind::Weak;
             advice.confidence = ConfidenceLevel::High;
-            advice.title = good ? "Few frames met their deadline" : "No frame met its deadline";
-            advice.evidence = plural(good, "frame is", "frames are") + " all there is to compare with.";
-            advice.next = "Record for longer, or set a wider budget, so that usual frames are known.";
+            advice.title = good ? say::kFewMetTitle() : say::kNoneMetTitle();
+            advice.evidence = say::kFewMetEvidence({{"frames", plural(good, "frame is", "frames are")}});
+            advice.next = say::kFewMetNext();
             advice.key = "weak";
             out_.push_back(std::move(advice));
         }

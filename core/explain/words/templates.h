@@ -146,5 +146,101 @@ inline constexpr Template kFewFrames{"Compared with only {frames} in budget: tak
 inline constexpr Template kConfidence{"Confidence: {level}. {why}."};
 inline constexpr Template kFitsTogether{"All that this rests on was recorded, and fits together"};
 
+// ---- advice ---------------------------------------------------------------------------------------------------------
+
+inline constexpr Template kBeforeTitle{"{what} comes just before {letter}"};
+inline constexpr Template kBeforeEvidence{
+    "Before {some} of the {all} spikes of {cause}, and {elsewhere} times elsewhere."};
+inline constexpr Template kBeforeNext{"Look at what it sets off, or do that work earlier or in parts."};
+inline constexpr Template kCounterTitle{"‘{counter}’ is high just when frames are late"};
+inline constexpr Template kCounterEvidence{"Above {limit} in {late} of the late frames and in {others} of the others."};
+inline constexpr Template kCounterEvidenceThreshold{
+    "Above {limit} (its threshold) in {late} of the late frames and in {others} of the others."};
+inline constexpr Template kCounterNext{
+    "Look at what makes it rise, and whether the work that depends on it can be limited."};
+inline constexpr Template kQueueTitle{"Threads queue up for ‘{lock}’"};
+inline constexpr Template kQueueEvidence{
+    "{waits} on {lanes}, {time} in all, the longest {longest}; {together} began while another was still waiting."};
+inline constexpr Template kQueueNext{"Hold it for less work, split what it guards, or hand the work to one thread."};
+inline constexpr Template kEachOtherTitle{"{one} and {other} wait for each other"};
+inline constexpr Template kEachOtherEvidence{"{one} waited {there} for {other}, and {other} {back} for {one}."};
+inline constexpr Template kEachOtherNext{"Submit their work so that one can be a frame ahead of the other."};
+inline constexpr Template kThreadsTitle{"More threads want to run than there are cores"};
+inline constexpr Template kThreadsEvidence{
+    "{threads} of this program on {cores}: ready for {ready} while others of its threads had the cores, and running "
+    "for {ran}."};
+inline constexpr Template kThreadsNext{"Use fewer workers, or give what frames wait for a higher priority."};
+inline constexpr Template kStoppedTitle{"The machine itself stood still"};
+inline constexpr Template kStoppedEvidence{
+    "Threads of this program had a core for {time} in which the machine did not run; {frames} that as main cause. "
+    "Virtual machines stand still while their host runs others."};
+inline constexpr Template kStoppedNext{"Measure on a machine of its own. Until then leave these frames out."};
+inline constexpr Template kProgramsTitle{"Other programs had the cores"};
+inline constexpr Template kProgramsEvidence{
+    "While threads of this program were ready to run, others ran: {programs}, for {time} in all. {own} of {late} had "
+    "causes of this program's own."};
+inline constexpr Template kProgramsEvidenceNone{
+    "While threads of this program were ready to run, others ran: {programs}, for {time} in all. No frame was late."};
+inline constexpr Template kProgramsNext{
+    "Measure again while these do not run. Until then compare causes with other recordings, not numbers of late "
+    "frames."};
+inline constexpr Template kTimerTitle{"The loop sleeps until its next tick and does not say so"};
+inline constexpr Template kTimerEvidence{
+    "{part} of the frames last {tick}; the time left is spent in {sleep}. Frames up to {longest} count as in budget."};
+inline constexpr Template kTimerNext{
+    "Tell that wait as one for pacing (FUG_WAIT_PACING): what-if then knows the ticks."};
+inline constexpr Template kIdleTitle{"{path} did work that changed nothing"};
+inline constexpr Template kIdleNext{"Ask first whether anything has changed, or do it less often."};
+inline constexpr Template kAgainTitle{"{path} does the same again within a frame"};
+inline constexpr Template kAgainNext{"It has the same arguments as before: keep the result for the rest of the frame."};
+inline constexpr Template kPerFrameEvidence{
+    "{times} times a frame, {part} of the frames' time (in {frames} looked at)."};
+inline constexpr Template kAllocationsTitle{"{path} takes memory in a loop"};
+inline constexpr Template kOutsideMarkers{"Code outside any marker"};
+inline constexpr Template kAllocationsEvidence{
+    "More than {limit} times in {frames}, at most {most} times in frame {worst}."};
+inline constexpr Template kAllocationsNext{"Take it once and keep it, or reserve room before the loop."};
+inline constexpr Template kMessagesTitle{"{lane} writes many messages within a frame"};
+inline constexpr Template kMessagesEvidence{
+    "{limit} or more in {frames}, {late} of them late; at most {most} in frame {worst}."};
+inline constexpr Template kMessagesNext{"Gather them, or write them from another thread."};
+inline constexpr Template kSlowFileTitle{"{path} waits long for a file on a frame's own lane"};
+inline constexpr Template kSlowFileEvidence{"{requests} over {limit}, {time} in all, the longest {longest}."};
+inline constexpr Template kSlowFileNext{
+    "Ask for the file earlier, on another thread, and go on without it until it is there."};
+inline constexpr Template kFirstUseTitle{"{path} loads when first needed"};
+inline constexpr Template kFirstUseEvidence{"{times} inside work that usual frames do not have, {time} in all."};
+inline constexpr Template kFirstUseNext{"Load it before it is needed: while a menu is open, or a stage begins."};
+inline constexpr Template kTooLongTitle{"‘{marker}’ takes longer than its author expected"};
+inline constexpr Template kTooLongEvidence{"{calls} over {expected}, the longest {longest}."};
+inline constexpr Template kTooLongEvidenceAtLeast{"At least {calls} over {expected}, the longest {longest}."};
+inline constexpr Template kTooLongNext{"Look at its longest occurrences, or correct what is expected."};
+inline constexpr Template kUnmarkedTitle{"Much time without a marker on {lane}"};
+inline constexpr Template kUnmarkedInside{
+    "{part} of the frames' time lies inside {path}, between its markers, in pieces of more than a millisecond."};
+inline constexpr Template kUnmarkedOutside{
+    "{part} of the frames' time lies outside any marker in pieces of more than a millisecond."};
+inline constexpr Template kUnmarkedNext{"Put a marker around the work there."};
+inline constexpr Template kAddMarkerTitle{"Add a marker around {function}"};
+inline constexpr Template kAddMarkerEvidence{
+    "No marker tells what takes this time{where}, but {samples} of {stacks} of its {frames} are in {function}{from}; "
+    "{time} in frame {worst}."};
+inline constexpr Template kAddMarkerBlocked{
+    "No marker tells what takes this time{where}, but call stacks tell that the thread is blocked in {function}{from}; "
+    "{time} in frame {worst}."};
+inline constexpr Template kAddMarkerNext{
+    "With a marker there, and its arguments, causes tell it by themselves and exactly."};
+inline constexpr Template kInPath{" in {path}"};
+inline constexpr Template kOnLaneOutside{" on {lane}, outside any marker"};
+inline constexpr Template kCalledFrom{", called from {caller}"};
+inline constexpr Template kStacksMostlyIn{"{part} of their {stacks} in {function}, called from {caller}."};
+inline constexpr Template kMarkerAround{"Put a marker around {function}."};
+inline constexpr Template kMeasuringTitle{"Measuring itself takes {part} of the frames"};
+inline constexpr Template kMeasuringNext{"Switch fine categories off while recording."};
+inline constexpr Template kFewMetTitle{"Few frames met their deadline"};
+inline constexpr Template kNoneMetTitle{"No frame met its deadline"};
+inline constexpr Template kFewMetEvidence{"{frames} all there is to compare with."};
+inline constexpr Template kFewMetNext{"Record for longer, or set a wider budget, so that usual frames are known."};
+
 }  // namespace say
 }  // namespace fugato
