@@ -15,6 +15,7 @@
 #include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/window/main_window.h"
+#include "core/explain/words/templates.h"
 #include "core/store/long_work.h"
 #include "format/log.h"
 
@@ -220,6 +221,7 @@ int main(int argc, char** argv) {
     scaleText(argc, argv);
     Application app(argc, argv);
     lookAtSystemColours();
+    fugato::setTranslate([](const char* text) { return QCoreApplication::translate("sentences", text).toStdString(); });
     fugato::keepThreadQuick();        // it is the interface: nothing that takes long may begin on it
     std::setlocale(LC_NUMERIC, "C");  // numbers are written the same everywhere, with a point
     QLocale::setDefault(QLocale::c());

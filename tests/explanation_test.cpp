@@ -9,7 +9,10 @@
 #include "core/explain/causes/confidence.h"
 #include "core/explain/causes/earlier_stage.h"
 #include "core/explain/causes/growing.h"
+#include "core/explain/simulation/what_if.h"
 #include "core/explain/words/frame_sentences.h"
+#include "core/explain/words/templates.h"
+#include "core/model/open_recording.h"
 #include "testing/explaining.h"
 
 using namespace fugato;
@@ -584,6 +587,38 @@ private slots:
         usualFrames(good, 3);
         QCOMPARE(verdictSentence(*explained(good.open())),
                  std::string("Every one of 3 frames met its deadline; the slowest took 8.0 ms"));
+    }
+
+    void sentencesAreMadeOfWholeTemplates() {
+        constexpr Template kOne{"{who} waited {time}, then {who} ran{rest}"};
+        QCOMPARE(kOne({{"who", "main"}, {"time", "3.0 ms"}, {"rest", "."}}),
+                 std::string("main waited 3.0 ms, then main ran."));
+        QCOMPARE(kOne({{"who", "{time}"}}), std::string("{time} waited {time}, then {time} ran{rest}"));  // put in once
+        QCOMPARE(Template{"100 % {"}(), std::string("100 % {"));
+        // In another language, whole.
+        setTranslate([](const char* text) {
+            return std::string(text) == say::kOnlyFrameMet.text ? std::string("{worst}: in Ordnung")
+                                                                : std::string(text);
+        });
+        TextRecording t;
+        t.frame(0, "main", 10'000).frameEnd(9000, "main");
+        QCOMPARE(verdictSentence(*explained(t.open())), std::string("9.0 ms: in Ordnung"));
+        setTranslate(nullptr);
+        // No part is forgotten: nothing of the demo is told with a brace in it.
+        const auto demo = openRecording(FUGATO_DEMO_RECORDING);
+        QVERIFY(bool(demo));
+        const auto e = explain(*demo, sumCriticalPaths(**demo, 0), 0);
+        std::string all = verdictSentence(*e) + boundPhrase(*e) + scopeText(*e);
+        for (uint32_t c = 0; c < e->causes.size(); ++c) {
+            all += causeTitle(*e, e->causes[c]) + causeKindPhrase(*e, e->causes[c]);
+            for (const bool gone : {false, true}) all += whatIfSentence(*e, *predict(*e, {{c, gone}}), c);
+            all += trialSentence(*e, *predict(*e, {{c, true}}));
+        }
+        for (const uint32_t frame : e->late)
+            for (const Sentence& sentence : frameSentences(*e, frame)) all += sentence.text;
+        for (const Advice& advice : *adviceFor(*e, AdviceLimits())) all += advice.title + advice.evidence + advice.next;
+        QVERIFY(all.size() > 50'000);
+        QCOMPARE(all.find_first_of("{}"), std::string::npos);
     }
 
     void aSingleFrameHasNothingToCompareWith() {

@@ -37,51 +37,47 @@ Confidence confidenceOf(const Explanation& e, uint32_t frame, const Cause& cause
             out.doubts.push_back(std::move(why));
     };
     if (cause.kind == CauseKind::Unexplained && cause.function != kNone)
-        doubt(ConfidenceLevel::Medium, "no marker is there, the function is known by samples of the call stack");
+        doubt(ConfidenceLevel::Medium, say::kDoubtSamples());
     else if (cause.kind == CauseKind::Unexplained && cause.key.outside)
         doubt(cause.group != r.lanes[e.frame(frame).lane].group ? ConfidenceLevel::Medium : ConfidenceLevel::Low,
-              "no marker says what was done there");
+              say::kDoubtNoMarker());
     else if (cause.kind == CauseKind::Unexplained)
-        doubt(ConfidenceLevel::Low,
-              cause.path ? "no marker says what was done there" : "nothing that was recorded took longer than usual");
+        doubt(ConfidenceLevel::Low, (cause.path ? say::kDoubtNoMarker : say::kDoubtNothingLonger)());
     if (const SeenFunctions* const stacks = functionsSeen(e, frame, cause);
         stacks && !stacks->blocked && stacks->areMissing())
-        doubt(ConfidenceLevel::Low, "only " + plural(stacks->samples, "call stack was", "call stacks were") +
-                                        " taken there instead of " + fixedText(stacks->due, 0) +
-                                        ": it was in the system's own code, or the machine stood still");
+        doubt(ConfidenceLevel::Low,
+              say::kDoubtStacks({{"stacks", plural(stacks->samples, "call stack was", "call stacks were")},
+                                 {"due", fixedText(stacks->due, 0)}}));
     if (const auto holders = byHolder(e.contentionPartsIn(frame, cause)); !holders.empty() && holders[0].first == kNone)
-        doubt(ConfidenceLevel::Medium, "who had the core was not recorded");
+        doubt(ConfidenceLevel::Medium, say::kDoubtHolder());
 
     for (const Segment& segment : segments) {
         const Lane& lane = r.lanes[segment.lane];
         if (eventsMissing(lane, segment.begin, segment.end))
-            doubt(ConfidenceLevel::Low, "events of " + lane.name + " are missing in this frame");
+            doubt(ConfidenceLevel::Low, say::kDoubtLost({{"lane", lane.name}}));
         if (!isOf(r, segment, cause)) continue;
         if (segment.kind >= SegmentKind::WaitOther && segment.kind <= SegmentKind::WaitGpu &&
             cause.kind == CauseKind::Waiting && segment.endedBy == kNone)
-            doubt(ConfidenceLevel::Medium, "who ended that wait was not recorded");
+            doubt(ConfidenceLevel::Medium, say::kDoubtEnded());
         if (segment.kind == SegmentKind::Running && lane.kind == LaneKind::Thread && cause.kind == CauseKind::Slower &&
             lane.schedule.empty())
-            doubt(ConfidenceLevel::Medium, "whether " + lane.name + " always had a core was not recorded");
-        if (segment.likely)
-            doubt(ConfidenceLevel::Medium,
-                  "who ended the wait was not recorded, work of " + lane.name + " ended at that instant");
+            doubt(ConfidenceLevel::Medium, say::kDoubtCore({{"lane", lane.name}}));
+        if (segment.likely) doubt(ConfidenceLevel::Medium, say::kDoubtLikely({{"lane", lane.name}}));
         if (segment.marker.valid() &&
             (r.lanes[segment.lane].rows[segment.marker.row].flags(segment.marker.index) & kMarkerEndRepaired))
-            doubt(ConfidenceLevel::Medium, "the end of ‘" + r.nameOf(segment.path) + "’ was not recorded");
+            doubt(ConfidenceLevel::Medium, say::kDoubtEnd({{"marker", r.nameOf(segment.path)}}));
     }
     const double explained = e.coverageOf(frame).part();
     if (cause.kind != CauseKind::Unexplained && explained < kEnoughExplained)
         doubt(explained < kHalfExplained ? ConfidenceLevel::Low : ConfidenceLevel::Medium,
-              "what is named explains only " + fixedText(100 * explained, 0) + " % of what it took longer");
+              say::kDoubtCoverage({{"part", fixedText(100 * explained, 0)}}));
     if (e.frames.size() == 1)
-        doubt(ConfidenceLevel::Low, "it is the only frame, so there is nothing to compare it with");
+        doubt(ConfidenceLevel::Low, say::kDoubtOnlyFrame());
     else if (baseline.onlyLate)
-        doubt(ConfidenceLevel::Medium,
-              "no frame met its deadline, so it is compared with the quickest quarter of all frames");
+        doubt(ConfidenceLevel::Medium, say::kDoubtNoneMet());
     else if (baseline.frames < kEnough)
         doubt(baseline.frames < kFewest ? ConfidenceLevel::Low : ConfidenceLevel::Medium,
-              "it is compared with only " + plural(baseline.frames, "frame", "frames") + " in budget");
+              say::kDoubtFew({{"frames", plural(baseline.frames, "frame", "frames")}}));
     return out;
 }
 

@@ -141,60 +141,61 @@ std::string trialSentence(const Explanation& e, const Prediction& p) {
 std::string causePlace(const Explanation& e, const Cause& cause) {
     const Recording& r = *e.recording;
     if (cause.kind == CauseKind::NoCore)
-        return cause.contention == Contention::OwnThreads       ? "CPU contention among own threads"
-               : cause.contention == Contention::MachineStopped ? "The machine stood still"
-                                                                : "CPU contention by other programs";
+        return (cause.contention == Contention::OwnThreads       ? say::kAmongOwn
+                : cause.contention == Contention::MachineStopped ? say::kStoodStill
+                                                                 : say::kByPrograms)();
     const std::string& lane = r.groups[cause.group].name;
     if (cause.path) return r.pathText(cause.path);
-    if (cause.kind == CauseKind::Unexplained && !cause.key.outside)
-        return "Nothing recorded explains it (" + lane + ")";
-    return lane + ", outside any marker";
+    if (cause.kind == CauseKind::Unexplained && !cause.key.outside) return say::kNothingExplains({{"lane", lane}});
+    return say::kOutside({{"lane", lane}});
 }
 
 std::string causeTitle(const Explanation& e, const Cause& cause) {
-    const std::string outside = e.recording->groups[cause.group].name + ", outside any marker";
-    return (cause.key.startUp ? "Starting up: " : "") +
-           (cause.key.function == kNone
-                ? causePlace(e, cause)
-                : e.symbols->nameOf(cause.key.function) + " in " + (cause.path ? causePlace(e, cause) : outside));
+    std::string title = causePlace(e, cause);
+    if (cause.key.function != kNone) {
+        const std::string outside = say::kOutside({{"lane", e.recording->groups[cause.group].name}});
+        title = say::kFunctionIn(
+            {{"function", e.symbols->nameOf(cause.key.function)}, {"place", cause.path ? title : outside}});
+    }
+    return cause.key.startUp ? say::kStartingUp({{"cause", title}}) : title;
 }
 
 std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
     const std::string& lane = e.recording->groups[cause.group].name;
     switch (cause.kind) {
         case CauseKind::Waiting:
-            return cause.object != kNone ? "waits: lock held on " + lane
-                                         : std::string(waitedFor(cause.segment)) + " on " + lane;
+            return (cause.object != kNone ? say::kLockHeldOn
+                                          : say::kWaitsOn)({{"waits", waitedFor(cause.segment)}, {"lane", lane}});
         case CauseKind::MoreCalls:
-            return "more calls: " + callsText(cause.calls) + ", usually " + callsText(cause.usualCalls);
-        case CauseKind::Unusual: return "never in a usual frame";
+            return say::kMoreCallsPhrase({{"calls", callsText(cause.calls)}, {"usual", callsText(cause.usualCalls)}});
+        case CauseKind::Unusual: return say::kNeverUsual();
         case CauseKind::Slower:
-            return cause.slowdown > 0 ? "each call slower: ×" + fixedText(cause.slowdown, 1) : "slower than usual";
+            return cause.slowdown > 0 ? say::kEachSlower({{"factor", fixedText(cause.slowdown, 1)}})
+                                      : say::kSlowerThanUsual();
         case CauseKind::NoCore: {
             constexpr size_t kMostHolders = 2;
-            if (cause.contention == Contention::MachineStopped) return "held up " + lane;
-            return holdersText(*e.recording, cause.contentionParts, kMostHolders, false) + " ran, " + lane + " waited";
+            if (cause.contention == Contention::MachineStopped) return say::kHeldUp({{"lane", lane}});
+            return say::kRanWaited(
+                {{"holders", holdersText(*e.recording, cause.contentionParts, kMostHolders, false)}, {"lane", lane}});
         }
         case CauseKind::Unexplained:
             if (cause.function != kNone)
-                return "no marker; in " + countText(cause.samples) + " of " + countText(cause.ofSamples) +
-                       " call stacks";
-            return cause.path          ? "longer, between its inner markers"
-                   : cause.key.outside ? "longer; a marker there would tell more"
-                                       : "record more here to learn why";
+                return say::kInStacks({{"samples", countText(cause.samples)}, {"stacks", countText(cause.ofSamples)}});
+            return (cause.path ? say::kBetweenInner : cause.key.outside ? say::kMarkerWouldTell : say::kRecordMore)();
     }
     return {};
 }
 
 std::string argumentWords(const CauseArgument& argument) {
-    return argument.key + (argument.marker.empty() ? "" : " of ‘" + argument.marker + "’") + " = " + argument.value;
+    return (argument.marker.empty() ? say::kArgument : say::kArgumentOf)(
+        {{"key", argument.key}, {"marker", argument.marker}, {"value", argument.value}});
 }
 
 std::string smallerCausesText(const Explanation& e) {
     int64_t late = 0;
     for (size_t c = e.listed; c < e.causes.size(); ++c) late += e.causes[c].late;
-    return plural(e.causes.size() - e.listed, "smaller cause", "smaller causes") + ": " + durationText(late) +
-           " late in all";
+    return say::kSmallerCauses({{"causes", plural(e.causes.size() - e.listed, "smaller cause", "smaller causes")},
+                                {"late", durationText(late)}});
 }
 
 std::string whatIfSentence(const Explanation& e, const Prediction& p, uint32_t selected) {
@@ -244,14 +245,15 @@ std::string whatIfSentence(const Explanation& e, const Prediction& p, uint32_t s
 
 std::string partTitle(const Recording& r, const PartKey& key) {
     const std::string& lane = r.groups[key.group].name;
-    if (key.kind == SegmentKind::Idle) return "nothing recorded on " + lane;
-    if (key.kind == SegmentKind::NoCore) return lane + ", CPU contention with " + coreHolderText(r, key.coreHolder);
-    if (!key.path) return lane + ", outside any marker";
+    if (key.kind == SegmentKind::Idle) return say::kPartIdle({{"lane", lane}});
+    if (key.kind == SegmentKind::NoCore)
+        return say::kPartContention({{"lane", lane}, {"holder", coreHolderText(r, key.coreHolder)}});
+    if (!key.path) return say::kOutside({{"lane", lane}});
     const std::string title = r.pathText(key.path);
     switch (key.kind) {
-        case SegmentKind::Waking: return title + ", waking up";
-        case SegmentKind::Queued: return title + ", in the queue";
-        case SegmentKind::Blocked: return title + ", blocked";
+        case SegmentKind::Waking: return say::kPartWaking({{"path", title}});
+        case SegmentKind::Queued: return say::kPartQueued({{"path", title}});
+        case SegmentKind::Blocked: return say::kPartBlocked({{"path", title}});
         default: return title;
     }
 }

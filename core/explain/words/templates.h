@@ -146,6 +146,53 @@ inline constexpr Template kFewFrames{"Compared with only {frames} in budget: tak
 inline constexpr Template kConfidence{"Confidence: {level}. {why}."};
 inline constexpr Template kFitsTogether{"All that this rests on was recorded, and fits together"};
 
+// ---- what causes and parts are called, and what there is to doubt
+// ----------------------------------------------------
+
+inline constexpr Template kDoubtSamples{"no marker is there, the function is known by samples of the call stack"};
+inline constexpr Template kDoubtNoMarker{"no marker says what was done there"};
+inline constexpr Template kDoubtNothingLonger{"nothing that was recorded took longer than usual"};
+inline constexpr Template kDoubtStacks{
+    "only {stacks} taken there instead of {due}: it was in the system's own code, or the machine stood still"};
+inline constexpr Template kDoubtHolder{"who had the core was not recorded"};
+inline constexpr Template kDoubtLost{"events of {lane} are missing in this frame"};
+inline constexpr Template kDoubtEnded{"who ended that wait was not recorded"};
+inline constexpr Template kDoubtCore{"whether {lane} always had a core was not recorded"};
+inline constexpr Template kDoubtLikely{"who ended the wait was not recorded, work of {lane} ended at that instant"};
+inline constexpr Template kDoubtEnd{"the end of ‘{marker}’ was not recorded"};
+inline constexpr Template kDoubtCoverage{"what is named explains only {part} % of what it took longer"};
+inline constexpr Template kDoubtOnlyFrame{"it is the only frame, so there is nothing to compare it with"};
+inline constexpr Template kDoubtNoneMet{
+    "no frame met its deadline, so it is compared with the quickest quarter of all frames"};
+inline constexpr Template kDoubtFew{"it is compared with only {frames} in budget"};
+inline constexpr Template kAmongOwn{"CPU contention among own threads"};
+inline constexpr Template kStoodStill{"The machine stood still"};
+inline constexpr Template kByPrograms{"CPU contention by other programs"};
+inline constexpr Template kNothingExplains{"Nothing recorded explains it ({lane})"};
+inline constexpr Template kOutside{"{lane}, outside any marker"};
+inline constexpr Template kFunctionIn{"{function} in {place}"};
+inline constexpr Template kStartingUp{"Starting up: {cause}"};
+inline constexpr Template kLockHeldOn{"waits: lock held on {lane}"};
+inline constexpr Template kWaitsOn{"{waits} on {lane}"};
+inline constexpr Template kMoreCallsPhrase{"more calls: {calls}, usually {usual}"};
+inline constexpr Template kNeverUsual{"never in a usual frame"};
+inline constexpr Template kEachSlower{"each call slower: ×{factor}"};
+inline constexpr Template kSlowerThanUsual{"slower than usual"};
+inline constexpr Template kHeldUp{"held up {lane}"};
+inline constexpr Template kRanWaited{"{holders} ran, {lane} waited"};
+inline constexpr Template kInStacks{"no marker; in {samples} of {stacks} call stacks"};
+inline constexpr Template kBetweenInner{"longer, between its inner markers"};
+inline constexpr Template kMarkerWouldTell{"longer; a marker there would tell more"};
+inline constexpr Template kRecordMore{"record more here to learn why"};
+inline constexpr Template kArgumentOf{"{key} of ‘{marker}’ = {value}"};
+inline constexpr Template kArgument{"{key} = {value}"};
+inline constexpr Template kSmallerCauses{"{causes}: {late} late in all"};
+inline constexpr Template kPartIdle{"nothing recorded on {lane}"};
+inline constexpr Template kPartContention{"{lane}, CPU contention with {holder}"};
+inline constexpr Template kPartWaking{"{path}, waking up"};
+inline constexpr Template kPartQueued{"{path}, in the queue"};
+inline constexpr Template kPartBlocked{"{path}, blocked"};
+
 // ---- advice ---------------------------------------------------------------------------------------------------------
 
 inline constexpr Template kBeforeTitle{"{what} comes just before {letter}"};
