@@ -6,6 +6,7 @@
 #include "core/store/long_work.h"
 #include "format/number_text.h"
 #include "quantities.h"
+#include "templates.h"
 
 namespace fugato {
 
@@ -38,30 +39,33 @@ public:
     MarkerWords all() {
         out_.name = site_.name;
         out_.category = site_.category;
-        if (!site_.description.empty()) say(site_.description);
-        say(durationText(end_ - begin_) + " on " + lane_.name + ", self " + durationText(r_.selfTime(marker_)));
+        if (!site_.description.empty()) tell(site_.description);
+        tell(say::kMarkerTimes({{"time", durationText(end_ - begin_)},
+                                {"lane", lane_.name},
+                                {"self", durationText(r_.selfTime(marker_))}}));
+        tell(say::kMarkerBegins({{"begin", instantText(begin_ - r_.begin)}}));
         if (flags_ & kMarkerWait) sayWait();
         if (e_) sayFrame();
         sayLink();
         sayArguments();
-        if (flags_ & kMarkerChangedNothing) say("changed nothing: it need not have run");
+        if (flags_ & kMarkerChangedNothing) tell(say::kMarkerIdle());
         if (site_.longestNs && end_ - begin_ > site_.longestNs)
-            say("longer than the " + durationText(site_.longestNs) + " expected");
-        if (const std::string split = splitText(lane_.splitBetween(begin_, end_)); !split.empty()) say(split);
-        if (flags_ & kMarkerEndRepaired) say("never ended; drawn to where it must have been over");
-        if (!site_.file.empty()) say(site_.file + ":" + std::to_string(site_.line));
+            tell(say::kMarkerLonger({{"expected", durationText(site_.longestNs)}}));
+        if (const std::string split = splitText(lane_.splitBetween(begin_, end_)); !split.empty()) tell(split);
+        if (flags_ & kMarkerEndRepaired) tell(say::kMarkerNoEnd());
+        if (!site_.file.empty()) tell(site_.file + ":" + std::to_string(site_.line));
         return std::move(out_);
     }
 
 private:
-    void say(std::string line) { out_.lines.push_back(std::move(line)); }
+    void tell(std::string line) { out_.lines.push_back(std::move(line)); }
 
     void sayWait() {
         const Wait* wait = lane_.waitOf(marker_);
         if (!wait) return;
-        std::string line = "waits (" + std::string(wordOf(wait->kind)) + ")";
-        if (wait->object != kNone) line += " for ‘" + r_.objects[wait->object] + "’";
-        say(line);
+        const bool object = wait->object != kNone;
+        tell((object ? say::kMarkerWaitsFor : say::kMarkerWaits)(
+            {{"kind", wordOf(wait->kind)}, {"object", object ? r_.objects[wait->object] : std::string()}}));
         if (wait->object == kNone) return;
         // Holds are sorted by their end; one lane holds a lock at a time, so that few reach into the wait.
         const Column<Hold>& holds = r_.holds[wait->object];
@@ -69,8 +73,9 @@ private:
         for (size_t told = 0; hold != holds.end() && told < kMostHolders; ++hold) {
             if (hold->begin >= end_) break;
             if (hold->lane == marker_.lane) continue;
-            say("held by " + r_.lanes[hold->lane].name + " in ‘" + r_.pathText(hold->path) + "’ for " +
-                durationText(hold->end - hold->begin));
+            tell(say::kMarkerHeldBy({{"holder", r_.lanes[hold->lane].name},
+                                     {"path", r_.pathText(hold->path)},
+                                     {"time", durationText(hold->end - hold->begin)}}));
             ++told;
         }
     }
@@ -81,8 +86,9 @@ private:
         const Frame& f = e_->frame(frame);
         const int64_t inside = std::min(end_, f.end) - std::max(begin_, f.begin);
         if (inside > 0 && f.duration() > 0)
-            say(fixedText(100.0 * static_cast<double>(inside) / static_cast<double>(f.duration()), 1) + " % of frame " +
-                countText(frame));
+            tell(say::kMarkerOfFrame(
+                {{"part", fixedText(100.0 * static_cast<double>(inside) / static_cast<double>(f.duration()), 1)},
+                 {"frame", countText(frame)}}));
     }
 
     /// Where the work, or the end of a wait, came from.
@@ -93,8 +99,9 @@ private:
             if (link->path != path_) continue;
             const auto source = r_.linkSource(link->link);
             if (!source) continue;
-            return say("linked from ‘" + r_.pathText(source->path) + "’ on " + r_.lanes[source->lane].name + ", " +
-                       durationText(link->time - source->time) + " earlier");
+            return tell(say::kMarkerLinked({{"path", r_.pathText(source->path)},
+                                            {"lane", r_.lanes[source->lane].name},
+                                            {"time", durationText(link->time - source->time)}}));
         }
     }
 
@@ -102,7 +109,7 @@ private:
         const auto [from, to] = lane_.argumentsOf(marker_.row, marker_.index);
         const size_t count = std::min<size_t>(static_cast<size_t>(to - from), kMostArguments);
         for (const Argument* argument = from; argument != from + count; ++argument)
-            say(r_.keys[argument->key] + " = " + shortened(r_.valueText(*argument)));
+            tell(r_.keys[argument->key] + " = " + shortened(r_.valueText(*argument)));
     }
 
     const Recording& r_;
@@ -126,9 +133,9 @@ MarkerWords markerWords(const Recording& recording, const Explanation* explanati
 
 std::string splitText(const TimeSplit& split) {
     if (!split.known()) return {};
-    std::string words = split.ran ? "ran " + durationText(split.ran) : "did not run";
-    if (split.ready) words += ", ready without a core " + durationText(split.ready);
-    if (split.blocked) words += ", blocked " + durationText(split.blocked);
+    std::string words = split.ran ? say::kRan({{"time", durationText(split.ran)}}) : say::kDidNotRun();
+    if (split.ready) words += ", " + say::kReadyFor({{"time", durationText(split.ready)}});
+    if (split.blocked) words += ", " + say::kBlockedFor({{"time", durationText(split.blocked)}});
     return words;
 }
 
@@ -136,15 +143,14 @@ std::string scheduleText(const Recording& r, const Lane& lane, int64_t time) {
     const ScheduleSpan* span = lane.scheduleAt(time);
     if (!span) return {};
     const std::string core = span->core == kNone ? std::string() : r.lanes[span->core].name;
-    const std::string took = ", for " + durationText(span->end - span->begin);
-    if (span->state == ThreadState::Running) return "running on " + core + took;
-    if (span->state == ThreadState::Blocked) return "blocked" + took;
-    std::string words = "ready but waiting for a core" + took;
-    if (span->core == kNone) return words;
+    const std::string took = durationText(span->end - span->begin);
+    if (span->state == ThreadState::Running) return say::kRunningOn({{"core", core}, {"time", took}});
+    if (span->state == ThreadState::Blocked) return say::kBlockedNow({{"time", took}});
+    if (span->core == kNone) return say::kReadyNow({{"time", took}});
     const Column<CoreSpan>& had = r.lanes[span->core].coreSpans;
     const auto at = std::partition_point(had.begin(), had.end(), [&](const CoreSpan& s) { return s.end <= time; });
-    if (at != had.end() && at->begin <= time) words += "; " + r.osThreadText(at->thread) + " had " + core;
-    return words;
+    if (at == had.end() || at->begin > time) return say::kReadyNow({{"time", took}});
+    return say::kReadyNowHad({{"time", took}, {"program", r.osThreadText(at->thread)}, {"core", core}});
 }
 
 }  // namespace fugato

@@ -193,6 +193,27 @@ inline constexpr Template kPartWaking{"{path}, waking up"};
 inline constexpr Template kPartQueued{"{path}, in the queue"};
 inline constexpr Template kPartBlocked{"{path}, blocked"};
 
+// ---- one marker, one instant of a thread ----------------------------------------------------------------------------
+
+inline constexpr Template kMarkerTimes{"{time} on {lane}, self {self}"};
+inline constexpr Template kMarkerBegins{"begins at {begin}"};
+inline constexpr Template kMarkerIdle{"changed nothing: it need not have run"};
+inline constexpr Template kMarkerLonger{"longer than the {expected} expected"};
+inline constexpr Template kMarkerNoEnd{"never ended; drawn to where it must have been over"};
+inline constexpr Template kMarkerWaits{"waits ({kind})"};
+inline constexpr Template kMarkerWaitsFor{"waits ({kind}) for ‘{object}’"};
+inline constexpr Template kMarkerHeldBy{"held by {holder} in ‘{path}’ for {time}"};
+inline constexpr Template kMarkerOfFrame{"{part} % of frame {frame}"};
+inline constexpr Template kMarkerLinked{"linked from ‘{path}’ on {lane}, {time} earlier"};
+inline constexpr Template kRan{"ran {time}"};
+inline constexpr Template kDidNotRun{"did not run"};
+inline constexpr Template kReadyFor{"ready without a core {time}"};
+inline constexpr Template kBlockedFor{"blocked {time}"};
+inline constexpr Template kRunningOn{"running on {core}, for {time}"};
+inline constexpr Template kBlockedNow{"blocked, for {time}"};
+inline constexpr Template kReadyNow{"ready but waiting for a core, for {time}"};
+inline constexpr Template kReadyNowHad{"ready but waiting for a core, for {time}; {program} had {core}"};
+
 // ---- advice ---------------------------------------------------------------------------------------------------------
 
 inline constexpr Template kBeforeTitle{"{what} comes just before {letter}"};
