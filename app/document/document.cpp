@@ -197,7 +197,7 @@ void Document::follow() {
     const bool damaged = keptIsDamaged();
     if (!recording_ || !(recording_->growing || damaged) || busy_) return;
     if (damaged) {
-        qInfo("fugato: the index of %s is damaged and is made anew", qPrintable(path_));
+        qInfo("fugato: the index of %s is damaged and is built again", qPrintable(path_));
         forgetIndex(*recording_);
         growing_.reset();
     }

@@ -291,7 +291,7 @@ void MainWindow::makeGoMenu() {
                 of.stage = name;
                 document_.setScope(of);
             });
-        if (stages->isEmpty()) stages->addAction(tr("The recording tells no stages"))->setEnabled(false);
+        if (stages->isEmpty()) stages->addAction(tr("The recording has no stages"))->setEnabled(false);
     });
     QAction* all = commands_.add(go, tr("Explain &all frames"), {QKeySequence(Qt::SHIFT | Qt::Key_E)}, scope,
                                  [this] { document_.setScope({}); });
@@ -483,7 +483,7 @@ void MainWindow::showKeys() {
         "A recording opens with its costliest cause explained. Read the sentence at the right, follow the blue line "
         "through the lanes from the frame's end back to its begin, then press N for the next spike.\n\n"
         "The band under the strip tells what each frame is bound by; its legend stands above the strip.\n\n"
-        "In the lanes, plum is work that made the chosen frame late, and hatched plum is waiting that did; dotted is "
+        "In the lanes, plum is work that made the selected frame late, and hatched plum is waiting that did; dotted is "
         "any other waiting. The thin line above a lane's markers is solid where it ran, hatched where it was ready "
         "and had no core, and dotted where it was blocked."));
     const auto& lines = commands_.lines();

@@ -181,7 +181,7 @@ void Storage::checkRegion(uint64_t region) const {
     state.store(good ? kGood : kBad, std::memory_order_release);
     state.notify_all();
     if (!good)
-        log(LogLevel::Warning, "A part of a kept file is damaged; it reads as zeros until the recording is read anew.");
+        log(LogLevel::Warning, "A part of a kept file is damaged; it reads as zeros until the recording is read again.");
 }
 
 bool Storage::contentsAreGood(uint64_t region) const {
