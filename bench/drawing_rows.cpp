@@ -47,7 +47,7 @@ std::vector<Row> liveRows() {
     if (delays.empty()) return rows;
     std::sort(delays.begin(), delays.end());
     const double middle = delays[delays.size() / 2], high = delays[delays.size() * 95 / 100];
-    rows.push_back({"live: from the end of a frame to its bar on the screen, middle and 95th percentile",
+    rows.push_back({"live: from the end of a frame to its bar on the screen, median and 95th percentile",
                     number("%.0f ms, ", middle) + number("%.0f ms", high), "100 ms", high <= 100});
     const size_t made = kSeconds * 60, bars = document.explanation()->frames.size();
     rows.push_back(

@@ -20,6 +20,7 @@ build/release/bin/skerry --seconds 20 --system stacks --out "$real"
 picture() {  # NAME RECORDING OPTION…
     build/release/bin/fugato "$2" --size 1280x800 --picture "docs/screenshots/$1.png" "${@:3}"
 }
+build/release/bin/fugato --light --size 1280x800 --picture docs/screenshots/start.png
 picture main-light "$demo" --light
 picture main-dark "$demo" --dark --cause C
 picture large-marker "$large" --light --range 40-60 --find Splash

@@ -12,7 +12,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kFollowEvery = 40;        // ms
+constexpr int kFollowEvery = 40;        // ms, from one look to the next
 constexpr int kCalmEvery = 250;         // ms
 constexpr int kWatchDamageEvery = 500;  // ms
 constexpr int kLookAgainAfter = 2000;   // ms: a file that no longer grows may be finished
@@ -33,7 +33,7 @@ Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOpt
     connect(this, &Document::explanationChanged, this, [this] {
         // Reading on and explaining take no more than half of the time.
         if (recording_ && recording_->growing)
-            following_.start(static_cast<int>(std::max<qint64>(kFollowEvery, followTook_)));
+            following_.start(static_cast<int>(std::max<qint64>(kFollowEvery - followTook_, followTook_)));
     });
 }
 Document::~Document() { stopTask(); }
