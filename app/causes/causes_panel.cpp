@@ -34,7 +34,10 @@ CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* pare
     setMinimumWidth(200);
     setAccessibleName(tr("Causes of late frames"));
     connect(&document, &Document::recordingChanged, this, &CausesPanel::take);
-    connect(&document, &Document::calmlyChanged, this, &CausesPanel::take);
+    connect(&document, &Document::calmlyChanged, this, [this](bool fresh) {
+        take();
+        if (fresh) showSelected();
+    });
     connect(&document.trials(), &Trials::changed, this, [this] {
         parts_->changed();
         viewport()->update();

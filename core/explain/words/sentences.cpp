@@ -249,7 +249,7 @@ std::string partTitle(const Recording& r, const PartKey& key) {
     if (key.kind == SegmentKind::NoCore)
         return say::kPartContention({{"lane", lane}, {"holder", coreHolderText(r, key.coreHolder)}});
     if (!key.path) return say::kOutside({{"lane", lane}});
-    const std::string title = r.pathText(key.path);
+    std::string title = r.pathText(key.path);
     switch (key.kind) {
         case SegmentKind::Waking: return say::kPartWaking({{"path", title}});
         case SegmentKind::Queued: return say::kPartQueued({{"path", title}});
