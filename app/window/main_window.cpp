@@ -46,6 +46,7 @@ namespace fugato {
 namespace {
 
 constexpr int kMostRecent = 10;
+constexpr int kTitleBar = 36;  // what a window manager may add to the height
 constexpr int kProgressAfterMs = 150;
 
 }  // namespace
@@ -80,8 +81,8 @@ void MainWindow::fitScreen() {
     const QScreen* on = screen() ? screen() : QGuiApplication::primaryScreen();
     if (!on) return;
     const QRect room = on->availableGeometry();
-    resize(size().boundedTo(room.size()));
-    const QPoint last = room.bottomRight() - QPoint(width() - 1, height() - 1);
+    resize(size().boundedTo(room.size() - QSize(0, kTitleBar)));
+    const QPoint last = room.bottomRight() - QPoint(width() - 1, height() + kTitleBar - 1);
     move(std::clamp(x(), room.left(), std::max(room.left(), last.x())),
          std::clamp(y(), room.top(), std::max(room.top(), last.y())));
 }
