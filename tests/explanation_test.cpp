@@ -616,7 +616,8 @@ private slots:
         }
         for (const uint32_t frame : e->late)
             for (const Sentence& sentence : frameSentences(*e, frame)) all += sentence.text;
-        for (const Advice& advice : *adviceFor(*e, AdviceLimits())) all += advice.title + advice.evidence + advice.next;
+        const auto found = adviceFor(*e, AdviceLimits());
+        for (const Advice& advice : *found) all += advice.title + advice.evidence + advice.next;
         QVERIFY(all.size() > 50'000);
         QCOMPARE(all.find_first_of("{}"), std::string::npos);
     }

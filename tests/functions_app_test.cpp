@@ -2,6 +2,8 @@
 //
 // Functions of call stacks, as a person meets them in the real window: causes named by them, the page of call stacks
 // with its table and flame graph.
+#include <QAccessible>
+#include <QClipboard>
 #include <QHelpEvent>
 #include <QToolTip>
 
@@ -105,6 +107,14 @@ private slots:
         QCOMPARE(flames().accessibleName(), QString("Flame graph of the call stacks"));
         for (int i = 0; i < 2; ++i) QTest::keyClick(&flames(), Qt::Key_Down);
         QVERIFY(flames().accessibleDescription().startsWith("shore::Chart::load of "));
+        // Every box is found, within that of its caller; the one the keyboard is at is copied.
+        QCOMPARE(flames().parts().all().size(), flames().boxes().size());
+        QAccessibleInterface* graph = QAccessible::queryAccessibleInterface(&flames());
+        QVERIFY(graph->childCount() > 0 && graph->child(0)->childCount() > 0);
+        QVERIFY(graph->child(0)->child(0)->parent() == graph->child(0));
+        QVERIFY(flames().parts().current()->selected);
+        QTest::keyClick(&flames(), Qt::Key_C, Qt::ControlModifier);
+        QVERIFY(QApplication::clipboard()->text().startsWith("shore::Chart::load of "));
         const double before = flames().boxes()[1].place.width();
         QTest::keyClick(&flames(), Qt::Key_Return);
         QVERIFY(flames().zoomedTo() != StackTree::kRoot);

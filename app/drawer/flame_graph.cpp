@@ -3,10 +3,12 @@
 
 #include <QHelpEvent>
 #include <QKeyEvent>
+#include <QMenu>
 #include <QPainter>
 #include <QScrollBar>
 #include <QToolTip>
 #include <algorithm>
+#include <map>
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
@@ -19,9 +21,12 @@ namespace {
 constexpr double kNarrowest = 1.5;  // pixels; narrower boxes are not drawn, nor what lies below them
 constexpr double kRoomForText = 24;
 constexpr int kSide = 4;
+
+QString keyOf(uint32_t node) { return QString::number(node); }
 }  // namespace
 
-FlameGraph::FlameGraph(QWidget* parent) : QAbstractScrollArea(parent) {
+FlameGraph::FlameGraph(QWidget* parent)
+    : QAbstractScrollArea(parent), parts_(new PaintedParts(this, [this] { return listParts(); })) {
     setFrameShape(QFrame::NoFrame);
     setFont(smallFont());
     rowHeight_ = fontMetrics().height() + 4;
@@ -77,7 +82,44 @@ void FlameGraph::layOut() {
     verticalScrollBar()->setSingleStep(rowHeight_);
     verticalScrollBar()->setRange(0, std::max(0, rows_ * rowHeight_ + kSide - viewport()->height()));
     setAccessibleDescription(node_ == StackTree::kRoot ? why_ : wordsOf(node_));
+    parts_->changed();
     viewport()->update();
+}
+
+/// Every box that is drawn, each within that of its caller.
+std::vector<PaintedPart> FlameGraph::listParts() {
+    std::vector<PaintedPart> parts;
+    std::map<uint32_t, int> places;
+    for (const Box& box : boxes_) {
+        PaintedPart part;
+        part.key = keyOf(box.node);
+        part.box = box.place.toAlignedRect();
+        part.role = QAccessible::ListItem;
+        part.name = wordsOf(box.node);
+        part.more = tr("Enter fills the graph with it");
+        part.selected = box.node == node_;
+        part.act = [this, node = box.node] { choose(node); };
+        const auto caller = places.find(stacks_->tree.nodes()[box.node].parent);
+        part.within = caller == places.end() ? -1 : caller->second;
+        places[box.node] = static_cast<int>(parts.size());
+        parts.push_back(std::move(part));
+    }
+    return parts;
+}
+
+void FlameGraph::contextMenuEvent(QContextMenuEvent* event) {
+    if (!stacks_) return;
+    QMenu menu(this);
+    const uint32_t node = event->reason() == QContextMenuEvent::Keyboard ? node_ : nodeAt(event->pos());
+    if (node != StackTree::kRoot)
+        menu.addAction(
+            tr("&Zoom to %1")
+                .arg(toQString(stacks_->symbols->nameOf(stacks_->tree.nodes()[node].function)).replace("&", "&&")),
+            this, [this, node] { zoomTo(node); });
+    if (zoomed_ != StackTree::kRoot) menu.addAction(tr("Show a&ll of it"), this, [this] { zoomTo(StackTree::kRoot); });
+    menu.addSeparator();
+    parts_->fillMenu(menu, event->pos());
+    menu.exec(event->globalPos());
 }
 
 QString FlameGraph::wordsOf(uint32_t at) const {
@@ -152,6 +194,8 @@ void FlameGraph::choose(uint32_t node) {
     node_ = node;
     function_ = node == StackTree::kRoot ? kNone : stacks_->tree.nodes()[node].function;
     setAccessibleDescription(node == StackTree::kRoot ? why_ : wordsOf(node));
+    parts_->changed();
+    parts_->setCurrent(keyOf(node));
     bringIntoView(node);
     viewport()->update();
     emit functionChosen(function_);
@@ -202,6 +246,7 @@ uint32_t FlameGraph::sibling(int by) const {
 
 void FlameGraph::keyPressEvent(QKeyEvent* event) {
     if (!stacks_) return QAbstractScrollArea::keyPressEvent(event);
+    if (event->matches(QKeySequence::Copy)) return void(parts_->press(*event));
     const std::vector<uint32_t> below = childrenOf(node_);
     switch (event->key()) {
         case Qt::Key_Down:

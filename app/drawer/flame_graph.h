@@ -9,6 +9,7 @@
 #include <memory>
 #include <vector>
 
+#include "app/parts/painted_parts.h"
 #include "core/ask/stacks.h"
 
 namespace fugato {
@@ -30,6 +31,7 @@ public:
     const std::vector<Box>& boxes() const { return boxes_; }
     uint32_t zoomedTo() const { return zoomed_; }
     QString wordsOf(uint32_t node) const;
+    const PaintedParts& parts() const { return *parts_; }
 
 signals:
     void functionChosen(FunctionId function);
@@ -40,17 +42,20 @@ protected:
     void mousePressEvent(QMouseEvent* event) override;
     void mouseDoubleClickEvent(QMouseEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
     void scrollContentsBy(int dx, int dy) override;
     bool viewportEvent(QEvent* event) override;
 
 private:
     void layOut();
+    std::vector<PaintedPart> listParts();
     void choose(uint32_t node);
     uint32_t nodeAt(const QPointF& point) const;
     void bringIntoView(uint32_t node);
     std::vector<uint32_t> childrenOf(uint32_t node) const;  // the widest first
     uint32_t sibling(int by) const;
 
+    PaintedParts* parts_;
     std::shared_ptr<const Stacks> stacks_;
     QString why_;
     std::vector<Box> boxes_;
