@@ -104,6 +104,11 @@ private slots:
             window_->document().trials().setRepairs({{0, true}});
         }
         QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > second + 20, 10'000);
+        if (tried) {  // what is simulated is worked out although the recording goes on, and told of all its frames
+            QTRY_VERIFY_WITH_TIMEOUT(window_->document().trials().prediction(), 5'000);
+            QCOMPARE(window_->document().trials().prediction()->overrun.size(), explanation().frames.size());
+            QCOMPARE(window_->document().trials().prediction()->lateBy.size(), explanation().causes.size());
+        }
         const auto elapsed = clock.elapsed();
         QVERIFY2(calm <= elapsed / 250 + 1, qPrintable(QString("%1 in %2 ms").arg(calm).arg(elapsed)));
         QVERIFY2(all <= elapsed / 40 + 1, qPrintable(QString("%1 in %2 ms").arg(all).arg(elapsed)));

@@ -14,6 +14,39 @@ class RepairsTest : public QObject {
     Q_OBJECT
 
 private slots:
+    void aPredictionIsToldOfARecordingThatHasGrown() {
+        // Two causes; then another of the first comes, and one that was not there.
+        const auto recorded = [](int frames) {
+            TextRecording t;
+            for (int f = 0; f < frames; ++f) {
+                const double at = f * 40'000.0, sort = f == 20 || f == 31 ? 16'000 : 2000,
+                             cull = f == 22 ? 14'000 : 2000, rest = f == 33 ? 30'000 : 1000;
+                t.frame(at, "main").begin(at, "main", "Frame").mark(at + 10, at + sort, "main", "Sort");
+                t.mark(at + sort, at + sort + cull, "main", "Cull");
+                t.mark(at + sort + cull, at + sort + cull + rest, "main", "Rest");
+                t.end(at + sort + cull + rest, "main").frameEnd(at + sort + cull + rest, "main");
+            }
+            return explained(t.open());
+        };
+        const auto from = recorded(25), to = recorded(36);
+        QCOMPARE(from->causes.size(), size_t{2});
+        QCOMPARE(to->causes.size(), size_t{3});
+        const auto before = predict(*from, {{0, false}});
+        const auto same = carriedOver(*before, *from, *from);
+        QVERIFY(same->overrun == before->overrun && same->lateBy == before->lateBy && same->repairs == before->repairs);
+        QCOMPARE(same->over, before->over);
+        QCOMPARE(same->late, before->late);
+        const auto now = carriedOver(*before, *from, *to);
+        QCOMPARE(now->overrun.size(), size_t{36});
+        QCOMPARE(to->recording->nameOf(to->causes[now->repairs.at(0).cause].path),
+                 from->recording->nameOf(from->causes[0].path));
+        QCOMPARE(now->overrun[20], int64_t{0});  // repaired, as it was
+        for (uint32_t f = 25; f < 36; ++f) QCOMPARE(now->overrun[f], to->frames[f].overrun);
+        QCOMPARE(now->over, before->over + 2);
+        QCOMPARE(now->lateBy.size(), size_t{3});
+        QCOMPARE(now->lateBy[now->repairs[0].cause], int64_t{0});
+    }
+
     void aRepairNeverGoesBelowTheWorkBeside() {
         TextRecording t;
         for (int f = 0; f < 21; ++f) {

@@ -2,8 +2,13 @@
 #include "trials.h"
 
 #include <algorithm>
+#include <utility>
 
 namespace fugato {
+
+namespace {
+constexpr int kAnewEvery = 250;  // ms, while the recording grows
+}
 
 QList<TrialChoice> trialChoices(const Explanation& e, uint32_t index) {
     QList<TrialChoice> choices;
@@ -16,32 +21,61 @@ QList<TrialChoice> trialChoices(const Explanation& e, uint32_t index) {
     return choices;
 }
 
-void Trials::setExplanation(std::shared_ptr<const Explanation> explanation, bool carryOver) {
-    std::vector<Repair> tried;  // what is being tried goes on with the causes it was about
-    if (carryOver && explanation && explanation_)
-        for (const Repair& repair : repairs_)
-            if (const uint32_t same = explanation->causeLike(explanation_->causes[repair.cause].key); same != kNone)
-                tried.push_back({same, repair.gone});
+Trials::Trials(QObject* parent) : QObject(parent) {
+    again_.setSingleShot(true);
+    again_.setInterval(kAnewEvery);
+    connect(&again_, &QTimer::timeout, this, &Trials::ask);
+}
+
+void Trials::setExplanation(std::shared_ptr<const Explanation> explanation, bool grown) {
+    if (grown && explanation && explanation_) return carryOver(std::move(explanation));
     explanation_ = std::move(explanation);
+    again_.stop();
     trying_.silence();
     single_.silence();
     predictions_.clear();
+    setRepairs({});
     prediction_.reset();
-    repairs_.clear();
-    setRepairs(std::move(tried));
+}
+
+/// What is being worked out is not begun anew each time the recording grows: it would never end.
+void Trials::carryOver(std::shared_ptr<const Explanation> explanation) {
+    const auto from = std::exchange(explanation_, std::move(explanation));
+    const auto now = [&](uint32_t cause) {
+        return cause < from->causes.size() ? explanation_->causeLike(from->causes[cause].key) : kNone;
+    };
+    std::vector<Repair> tried;
+    for (const Repair& repair : repairs_)
+        if (const uint32_t same = now(repair.cause); same != kNone) tried.push_back({same, repair.gone});
+    const bool any = !tried.empty();
+    if (!any) trying_.silence();
+    repairs_ = std::move(tried);
+    if (prediction_) prediction_ = any ? carriedOver(*prediction_, *from, *explanation_) : nullptr;
+    if (any && !trying_.busy() && !again_.isActive()) again_.start();
+    std::map<std::pair<uint32_t, bool>, Single> singles;
+    for (const auto& [key, single] : predictions_)
+        if (const uint32_t same = now(key.first); same != kNone)
+            singles[{same, key.second}] = {carriedOver(*single.prediction, *from, *explanation_), single.of};
+    predictions_ = std::move(singles);
+    asked_.cause = now(asked_.cause);
 }
 
 void Trials::setRepairs(std::vector<Repair> repairs) {
-    if (!explanation_ || repairs == repairs_) return;
+    if (repairs == repairs_) return;
     repairs_ = std::move(repairs);
     trying_.silence();
     prediction_.reset();
     emit changed();
-    if (repairs_.empty()) return;
+    ask();
+}
+
+void Trials::ask() {
+    if (!explanation_ || repairs_.empty()) return;
     trying_.ask(
         [e = explanation_, wanted = repairs_](const Progress& progress) { return predict(*e, wanted, progress); },
-        [this](const std::shared_ptr<const Prediction>& made) {
-            prediction_ = made;
+        [this, e = explanation_](const std::shared_ptr<const Prediction>& made) {
+            prediction_ = e == explanation_ ? made : carriedOver(*made, *e, *explanation_);
+            if (e != explanation_) again_.start();
             emit changed();
         });
 }
@@ -61,16 +95,26 @@ void Trials::toggle(const Repair& repair) {
 
 std::shared_ptr<const Prediction> Trials::predictionOf(const Repair& repair) {
     if (!explanation_ || repair.cause >= explanation_->causes.size()) return nullptr;
-    const auto key = std::pair(repair.cause, repair.gone);
-    if (const auto known = predictions_.find(key); known != predictions_.end()) return known->second;
-    if (single_.busy() && asked_ == repair) return nullptr;
+    const auto known = predictions_.find({repair.cause, repair.gone});
+    const bool asked = single_.busy() && asked_ == repair;
+    if (known == predictions_.end()) {
+        if (!asked) askSingle(repair);
+        return nullptr;
+    }
+    if (known->second.of != explanation_ && !asked && singleAsked_.hasExpired(kAnewEvery)) askSingle(repair);
+    return known->second.prediction;
+}
+
+void Trials::askSingle(const Repair& repair) {
     asked_ = repair;
+    singleAsked_.start();
     single_.ask([e = explanation_, repair](const Progress& progress) { return predict(*e, {repair}, progress); },
-                [this, key](const std::shared_ptr<const Prediction>& made) {
-                    predictions_[key] = made;
+                [this, e = explanation_](const std::shared_ptr<const Prediction>& made) {
+                    if (asked_.cause == kNone) return;  // there is no such cause any more
+                    predictions_[{asked_.cause, asked_.gone}] = {
+                        e == explanation_ ? made : carriedOver(*made, *e, *explanation_), e};
                     emit changed();
                 });
-    return nullptr;
 }
 
 }  // namespace fugato

@@ -22,9 +22,10 @@ QList<TrialChoice> trialChoices(const Explanation& explanation, uint32_t cause);
 class Trials : public QObject {
     Q_OBJECT
 public:
-    using QObject::QObject;
-    /// Another explanation: nothing is tried any more, but what is carried over.
-    void setExplanation(std::shared_ptr<const Explanation> explanation, bool carryOver);
+    explicit Trials(QObject* parent = nullptr);
+    /// Another explanation: nothing is tried any more. `grown`: of the same recording that has grown; what is tried
+    /// goes on, told as it was until it is worked out anew.
+    void setExplanation(std::shared_ptr<const Explanation> explanation, bool grown);
 
     const std::vector<Repair>& repairs() const { return repairs_; }
     /// The prediction comes a moment later.
@@ -39,15 +40,24 @@ public:
     bool busy() const { return trying_.busy() || single_.busy(); }
 
 signals:
-    void changed();
+    void changed();  // not where only the recording has grown
 
 private:
+    void carryOver(std::shared_ptr<const Explanation> explanation);
+    void ask();
+    void askSingle(const Repair& repair);
+    struct Single {
+        std::shared_ptr<const Prediction> prediction;
+        std::shared_ptr<const Explanation> of;  // what it was worked out for
+    };
     std::shared_ptr<const Explanation> explanation_;
     std::vector<Repair> repairs_;
     std::shared_ptr<const Prediction> prediction_;
-    std::map<std::pair<uint32_t, bool>, std::shared_ptr<const Prediction>> predictions_;  // by cause and `gone`
-    Repair asked_;                                                                        // of single_
+    std::map<std::pair<uint32_t, bool>, Single> predictions_;  // by cause and `gone`
+    Repair asked_;                                             // of single_
     BackgroundQuery trying_, single_;
+    QTimer again_;  // while the recording grows: until what is simulated is worked out anew
+    QElapsedTimer singleAsked_;
 };
 
 }  // namespace fugato

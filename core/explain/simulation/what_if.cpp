@@ -655,4 +655,35 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
     return prediction;
 }
 
+std::shared_ptr<const Prediction> carriedOver(const Prediction& prediction, const Explanation& from,
+                                              const Explanation& to) {
+    auto out = std::make_shared<Prediction>(prediction);
+    const auto now = [&](uint32_t cause) {
+        return cause < from.causes.size() ? to.causeLike(from.causes[cause].key) : kNone;
+    };
+    out->repairs.clear();
+    for (const Repair& repair : prediction.repairs)
+        if (const uint32_t cause = now(repair.cause); cause != kNone) out->repairs.push_back({cause, repair.gone});
+    out->nextCause = now(prediction.nextCause);
+    const size_t known = std::min(prediction.overrun.size(), to.frames.size());
+    out->duration.resize(known);
+    out->overrun.resize(known);
+    for (size_t f = known; f < to.frames.size(); ++f) {
+        out->duration.push_back(to.frame(static_cast<uint32_t>(f)).duration());
+        out->overrun.push_back(to.frames[f].overrun);
+    }
+    out->over = 0;
+    out->late = 0;
+    for (const int64_t overrun : out->overrun) {
+        out->over += overrun > 0;
+        out->late += overrun;
+    }
+    out->lateBy.clear();
+    for (const Cause& cause : to.causes) {
+        const uint32_t before = from.causeLike(cause.key);
+        out->lateBy.push_back(before < prediction.lateBy.size() ? prediction.lateBy[before] : cause.late);
+    }
+    return out;
+}
+
 }  // namespace fugato

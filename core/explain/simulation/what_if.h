@@ -29,4 +29,9 @@ struct Prediction {
 std::shared_ptr<const Prediction> predict(const Explanation& explanation, std::vector<Repair> repairs,
                                           const Progress& progress = {});
 
+/// A prediction for what a growing recording was, told of what it has become: with the same causes, and the frames that
+/// have come since as they were recorded. Until it is worked out anew.
+std::shared_ptr<const Prediction> carriedOver(const Prediction& prediction, const Explanation& from,
+                                              const Explanation& to);
+
 }  // namespace fugato
