@@ -21,6 +21,7 @@ constexpr double kToldStep = 0.01;      // of progress
 
 Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {
     following_.setSingleShot(true);
+    following_.setTimerType(Qt::PreciseTimer);
     connect(&following_, &QTimer::timeout, this, &Document::follow);
     calm_.setSingleShot(true);
     connect(&calm_, &QTimer::timeout, this, [this] { tellCalmly(false); });
