@@ -143,6 +143,24 @@ private slots:
         QVERIFY(named(below(&window_->lanes()), "Spray, 21.1 ms")->state().selected);
     }
 
+    void partsOfAnotherRecordingAreItsOwn() {
+        // Asked as soon as there is another recording, before anything of it is painted.
+        openDemo();
+        (void)window_->lanes().grab();
+        selection().chooseMarker(window_->lanes().picture().drawnAlone().back());
+        QStringList names;
+        connect(&window_->document(), &Document::recordingChanged, this, [&] {
+            for (const PaintedPart& part : window_->lanes().parts().all()) names << part.name;
+        });
+        TextRecording t;
+        t.frame(0, "main").mark(10, 8000, "main", "Alone").frameEnd(9000, "main");
+        open(write("another.jsonl", QByteArray::fromStdString(t.text())));
+        disconnect(&window_->document(), nullptr, this, nullptr);
+        QCOMPARE(names, QStringList{"main"});  // its markers are not drawn yet
+        (void)window_->lanes().grab();
+        QVERIFY(named(below(&window_->lanes()), "Alone, 8.0 ms on main"));
+    }
+
     void everySpikeAndStageOfTheStripIsFound() {
         openDemo();
         const auto all = below(&window_->strip());
@@ -480,6 +498,8 @@ private slots:
         QTest::mousePress(lanes.viewport(), Qt::LeftButton, {}, from);
         QTest::mouseMove(lanes.viewport(), from - QPoint(300, 0));
         QVERIFY(selection().view().begin > 2'100'000);
+        QCOMPARE(height(), deep);
+        (void)lanes.grab();  // nor does painting
         QCOMPARE(height(), deep);
         QTest::mouseRelease(lanes.viewport(), Qt::LeftButton, {}, from - QPoint(300, 0));
         QCOMPARE(height(), deep - 7 * LanePicture::kRowHeight);

@@ -44,6 +44,7 @@ QString rulerText(int64_t ns, int64_t step) {
 void LanePicture::setRecording(std::shared_ptr<const Recording> recording, bool same) {
     recording_ = std::move(recording);
     if (!same) {
+        rowsInSight_.clear();
         explanation_.reset();
         explained_.reset();
         tracks_.setPrograms(nullptr);

@@ -69,6 +69,8 @@ private:
     QString nameOf(const MarkerRef& marker) const;
     bool onLabelEdge(const QPoint& at) const;
     bool arrange(const QPoint& at);
+    void openSlim(uint32_t lane);
+    void arrangementChanged();
     void fetchMissing();
     void fetchPrograms();
     void tellMarker(const MarkerRef& marker, const QPoint& at);

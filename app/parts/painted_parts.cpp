@@ -18,6 +18,27 @@ namespace fugato {
 
 namespace {
 
+// The children of a part, or with -1 of the panel.
+
+QAccessibleInterface* childOf(const PaintedParts& parts, int part, int index) {
+    const auto& all = parts.childrenOf(part);
+    return index >= 0 && index < static_cast<int>(all.size()) ? parts.interfaceOf(all[static_cast<size_t>(index)])
+                                                              : nullptr;
+}
+
+QAccessibleInterface* childOfAt(const PaintedParts& parts, int part, const QPoint& onScreen) {
+    const auto& all = parts.childrenOf(part);
+    const auto found =
+        std::find_if(all.rbegin(), all.rend(), [&](int i) { return parts.onScreen(i).contains(onScreen); });
+    return found == all.rend() ? nullptr : parts.interfaceOf(*found);
+}
+
+int indexIn(const PaintedParts& parts, int part, const QAccessibleInterface* child) {
+    const auto& all = parts.childrenOf(part);
+    const auto found = std::find_if(all.begin(), all.end(), [&](int i) { return parts.interfaceOf(i) == child; });
+    return found == all.end() ? -1 : static_cast<int>(found - all.begin());
+}
+
 /// One part as assistive programs meet it. Stays when the parts change, and then tells of the one with its index.
 class PartInterface : public QAccessibleInterface, public QAccessibleActionInterface {
 public:
@@ -29,29 +50,14 @@ public:
         const QWidget* top = parts_.panel()->window();
         return top ? top->windowHandle() : nullptr;
     }
-    QAccessibleInterface* childAt(int x, int y) const override {
-        for (int i = childCount() - 1; i >= 0; --i)
-            if (child(i)->rect().contains(x, y)) return child(i);
-        return nullptr;
-    }
+    QAccessibleInterface* childAt(int x, int y) const override { return childOfAt(parts_, index_, {x, y}); }
     QAccessibleInterface* parent() const override {
         const int within = isValid() ? part().within : -1;
         return within < 0 ? QAccessible::queryAccessibleInterface(parts_.panel()) : parts_.interfaceOf(within);
     }
-    QAccessibleInterface* child(int index) const override {
-        for (int i = index_ + 1; i < static_cast<int>(parts_.all().size()); ++i)
-            if (parts_.all()[static_cast<size_t>(i)].within == index_ && index-- == 0) return parts_.interfaceOf(i);
-        return nullptr;
-    }
-    int childCount() const override {
-        return static_cast<int>(std::count_if(parts_.all().begin(), parts_.all().end(),
-                                              [this](const PaintedPart& p) { return p.within == index_; }));
-    }
-    int indexOfChild(const QAccessibleInterface* child) const override {
-        for (int i = 0; i < childCount(); ++i)
-            if (this->child(i) == child) return i;
-        return -1;
-    }
+    QAccessibleInterface* child(int index) const override { return childOf(parts_, index_, index); }
+    int childCount() const override { return static_cast<int>(parts_.childrenOf(index_).size()); }
+    int indexOfChild(const QAccessibleInterface* child) const override { return indexIn(parts_, index_, child); }
     QString text(QAccessible::Text kind) const override {
         if (!isValid()) return {};
         if (kind == QAccessible::Name) return part().name;
@@ -101,34 +107,16 @@ class PanelInterface : public QAccessibleWidget {
 public:
     PanelInterface(QWidget* panel, const PaintedParts& parts)
         : QAccessibleWidget(panel, QAccessible::List), parts_(parts) {}
-    int childCount() const override { return static_cast<int>(tops().size()); }
-    QAccessibleInterface* child(int index) const override {
-        const auto found = tops();
-        return index >= 0 && index < static_cast<int>(found.size()) ? parts_.interfaceOf(found[index]) : nullptr;
-    }
-    int indexOfChild(const QAccessibleInterface* child) const override {
-        const auto found = tops();
-        for (int i = 0; i < static_cast<int>(found.size()); ++i)
-            if (parts_.interfaceOf(found[i]) == child) return i;
-        return -1;
-    }
-    QAccessibleInterface* childAt(int x, int y) const override {
-        for (int i = childCount() - 1; i >= 0; --i)
-            if (QAccessibleInterface* one = child(i); one->rect().contains(x, y)) return one;
-        return nullptr;
-    }
+    int childCount() const override { return static_cast<int>(parts_.childrenOf(-1).size()); }
+    QAccessibleInterface* child(int index) const override { return childOf(parts_, -1, index); }
+    int indexOfChild(const QAccessibleInterface* child) const override { return indexIn(parts_, -1, child); }
+    QAccessibleInterface* childAt(int x, int y) const override { return childOfAt(parts_, -1, {x, y}); }
     QAccessibleInterface* focusChild() const override {
         const int at = parts_.panel()->hasFocus() ? parts_.currentIndex() : -1;
         return at < 0 ? nullptr : parts_.interfaceOf(at);
     }
 
 private:
-    QList<int> tops() const {
-        QList<int> found;
-        for (int i = 0; i < static_cast<int>(parts_.all().size()); ++i)
-            if (parts_.all()[static_cast<size_t>(i)].within < 0) found << i;
-        return found;
-    }
     const PaintedParts& parts_;
 };
 
@@ -162,8 +150,24 @@ const std::vector<PaintedPart>& PaintedParts::all() const {
     if (!known_) {
         parts_ = list_();
         known_ = true;
+        children_.assign(parts_.size() + 1, {});
+        for (size_t i = 0; i < parts_.size(); ++i)
+            children_[static_cast<size_t>(parts_[i].within + 1)].push_back(static_cast<int>(i));
+        findCurrent();
     }
     return parts_;
+}
+
+const std::vector<int>& PaintedParts::childrenOf(int part) const {
+    static const std::vector<int> none;
+    const auto count = static_cast<int>(all().size());
+    return part < count ? children_[static_cast<size_t>(part + 1)] : none;
+}
+
+void PaintedParts::findCurrent() const {
+    const auto found =
+        std::find_if(parts_.begin(), parts_.end(), [this](const PaintedPart& p) { return p.key == current_; });
+    currentAt_ = found == parts_.end() ? -1 : static_cast<int>(found - parts_.begin());
 }
 
 void PaintedParts::changed() {
@@ -193,10 +197,8 @@ bool PaintedParts::inSight(int part) const {
 }
 
 int PaintedParts::currentIndex() const {
-    const auto& parts = all();
-    const auto found =
-        std::find_if(parts.begin(), parts.end(), [this](const PaintedPart& p) { return p.key == current_; });
-    return found == parts.end() ? -1 : static_cast<int>(found - parts.begin());
+    (void)all();
+    return currentAt_;
 }
 
 const PaintedPart* PaintedParts::current() const {
@@ -222,6 +224,7 @@ const PaintedPart* PaintedParts::at(const QPoint& place) const {
 void PaintedParts::setCurrent(const QString& key) {
     if (current_ == key) return;
     current_ = key;
+    findCurrent();
     const int at = panel_->hasFocus() && QAccessible::isActive() ? currentIndex() : -1;
     if (at < 0) return;
     QAccessibleEvent event(interfaceOf(at), QAccessible::Focus);
@@ -257,7 +260,6 @@ void PaintedParts::moveTo(int part) {
             bar->setValue(now->box.bottom() + kMargin - painted()->height());
     }
     painted()->update();
-    emit moved();
 }
 
 bool PaintedParts::press(const QKeyEvent& event) {

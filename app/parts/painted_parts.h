@@ -41,6 +41,8 @@ public:
 
     /// What stands in the panel is another. The current part stays current while there is one with its key.
     void changed();
+    /// The same, but nobody need hear of it: it was painted again.
+    void forget() { known_ = false; }
     const std::vector<PaintedPart>& all() const;
     /// The innermost part at a place of the painted widget, or null.
     const PaintedPart* at(const QPoint& place) const;
@@ -66,24 +68,26 @@ public:
     QRect onScreen(int part) const;
     bool inSight(int part) const;
     int currentIndex() const;
+    /// The parts that lie in a part, or with -1 in none.
+    const std::vector<int>& childrenOf(int part) const;
     QAccessibleInterface* interfaceOf(int part) const;
-
-signals:
-    void moved();  // the keyboard, to another part
 
 protected:
     bool eventFilter(QObject* watched, QEvent* event) override;
 
 private:
     void moveTo(int part);
+    void findCurrent() const;
     int scrolled() const;
     QWidget* painted() const;
 
     QWidget* const panel_;
     const std::function<std::vector<PaintedPart>()> list_;
     mutable std::vector<PaintedPart> parts_;
+    mutable std::vector<std::vector<int>> children_;  // by part + 1
     mutable bool known_ = false;
     QString current_;
+    mutable int currentAt_ = -1;  // in parts_
     bool byKeyboard_ = false;
     mutable std::vector<QAccessible::Id> interfaces_;  // by index
 };

@@ -36,7 +36,7 @@ SystemLook& systemLook();
 inline Setting<QByteArray> windowGeometry() { return {"window/geometry", {}}; }
 inline Setting<QByteArray> panelWidths() { return {"window/across", {}}; }   // causes, lanes, why
 inline Setting<QByteArray> panelHeights() { return {"window/middle", {}}; }  // lanes, drawer
-inline Setting<int> laneLabels() { return {"view/labels", 112}; }            // how wide, in pixels
+inline Setting<int> laneLabels() { return {"view/labels", 0}; }              // how wide, in pixels; 0: as usual
 inline Setting<bool> causesShown() { return {"view/causes", true}; }
 inline Setting<bool> whyShown() { return {"view/why", true}; }
 inline Setting<bool> gatherLanes() { return {"view/gather", true}; }       // those of the blue line

@@ -5,8 +5,9 @@
 
 #include <QMainWindow>
 
-#include "app/document/undo.h"
+#include "app/document/document.h"
 #include "app/selection/selected_frame.h"
+#include "app/selection/undo.h"
 #include "commands.h"
 
 class QLabel;

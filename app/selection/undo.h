@@ -9,8 +9,8 @@
 #include <optional>
 #include <vector>
 
+#include "app/document/document.h"
 #include "core/ask/time_range.h"
-#include "document.h"
 
 namespace fugato {
 

@@ -3,7 +3,7 @@
 
 #include <utility>
 
-#include "app/selection/selection.h"
+#include "selection.h"
 
 namespace fugato {
 
