@@ -69,9 +69,9 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent), recent_(new QVBoxLayout
         lesser(tr("Or drop a file here. Programs that link Fugato's recorder write .fugato files; a .jsonl "
                   "file is the same as text.")));
     right->addWidget(demo);
-    auto* about =
-        lesser(tr("The demo is a made-up boat race of two minutes with seven planted troubles. It opens with "
-                  "the costliest one explained."));
+    auto* about = lesser(
+        tr("The demo is a made-up boat race of two and a half minutes with seven planted troubles. It opens with "
+           "the costliest one explained."));
     about->setVisible(demo->isVisibleTo(this));
     right->addWidget(about);
     right->addStretch(1);
