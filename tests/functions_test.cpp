@@ -465,7 +465,7 @@ private slots:
         QCOMPARE(titles(*e), std::string("Wait for tick\n"));
         QCOMPARE(
             frameSentences(*e, 33)[0].text,
-            std::string("main waits for the next tick 20.0 ms longer than usual in Wait for tick. Its work was done "
+            std::string("main waited for the next tick 20.0 ms longer than usual in Wait for tick. Its work was done "
                         "in time; this wait ended late."));
         QCOMPARE(e->coverageOf(33).part(), 1.0);
     }

@@ -55,6 +55,7 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(view_, &TableView::rowChosen, this, [this](Table::Row row) { follow(row, false); });
     connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { follow(row, true); });
     connect(view_, &TableView::said, about_, &QLabel::setText);
+    connect(&document, &Document::recordingChanged, &leading_, &BackgroundQuery::silence);
     connect(&query_, &BackgroundQuery::failed, about_, &QLabel::setText);
     connect(&query_, &BackgroundQuery::progressed, this,
             [this](double part) { about_->setText(tr("computing, %1 %").arg(part * 100, 0, 'f', 0)); });
@@ -124,9 +125,8 @@ void TablePage::showLongest(uint32_t site) {
     const auto recording = document_.recording();
     leading_.ask([recording, site, in = scope()](
                      const Progress& progress) { return longestOccurrences(*recording, site, in, 1, progress); },
-                 [this, recording](const std::shared_ptr<const std::vector<Occurrence>>& longest) {
-                     if (!longest->empty() && recording == document_.recording())
-                         selection_.showMarker(longest->front().marker, true);
+                 [this](const std::shared_ptr<const std::vector<Occurrence>>& longest) {
+                     if (!longest->empty()) selection_.showMarker(longest->front().marker, true);
                  });
 }
 

@@ -173,9 +173,7 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
     painter.setFont(smallFont());
     const auto label = [&](const QRect& where, Qt::Alignment alignment, const QString& text) {
         const QRect box = painter.fontMetrics().boundingRect(where, int(alignment), text).adjusted(-3, 0, 3, 0);
-        QColor ground = t.paper;
-        ground.setAlpha(215);
-        painter.fillRect(box, ground);
+        painter.fillRect(box, t.paper);
         painter.setPen(t.muted);
         painter.drawText(where, int(alignment), text);
     };

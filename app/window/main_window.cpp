@@ -91,6 +91,8 @@ void MainWindow::fitScreen() {
 void MainWindow::showStart(bool shown) {
     start_->setVisible(shown);
     for (QWidget* panel : std::initializer_list<QWidget*>{verdict_, strip_, across_}) panel->setVisible(!shown);
+    hints_->setText(shown ? tr("Ctrl+O open    F1 keys")
+                          : tr("N next spike    P previous    F frame    Home whole    Ctrl+wheel zoom    F1 keys"));
     (shown ? static_cast<QWidget*>(start_) : lanes_)->setFocus();
 }
 
@@ -149,11 +151,11 @@ void MainWindow::makePanels() {
 
     status_ = plainLabel();
     status_->setFont(smallFont());
-    auto* hints = plainLabel(tr("N next spike    P previous    F frame    Home whole    Ctrl+wheel zoom    F1 keys"));
-    hints->setFont(smallFont());
+    hints_ = plainLabel();
+    hints_->setFont(smallFont());
     statusBar()->setSizeGripEnabled(false);
     statusBar()->addWidget(status_, 1);
-    statusBar()->addPermanentWidget(hints);
+    statusBar()->addPermanentWidget(hints_);
 
     connect(&document_, &Document::recordingChanged, this, &MainWindow::takeRecording);
     connect(&document_, &Document::recordingGrew, this, [this] {
@@ -596,6 +598,7 @@ void MainWindow::keepArranged() {
 void MainWindow::takeRecording() {
     showStart(false);
     noticeClosed_ = false;
+    for (BackgroundQuery* about : {&finding_, &stepping_}) about->silence();  // they ask about the one before
     selection_.setRecording(document_.recording());
     recallArranged();
     rememberRecent(document_.path());
@@ -721,8 +724,7 @@ void MainWindow::stepOccurrence(bool forward) {
         [recording, site = selection_.site(), from, marker, forward](const Progress& progress) {
             return occurrenceBeside(*recording, site, from, marker, forward, progress);
         },
-        [this, recording, forward](const std::shared_ptr<const MarkerRef>& found) {
-            if (recording != document_.recording()) return;
+        [this, forward](const std::shared_ptr<const MarkerRef>& found) {
             if (found->valid()) return selection_.lookAtMarker(*found, true);
             statusBar()->showMessage(forward ? tr("That was the last one.") : tr("That was the first one."), 6000);
         });

@@ -101,7 +101,7 @@ private:
     QAction* drawerAlone_ = nullptr;
     QSplitter *across_ = nullptr, *middle_ = nullptr;
     QWidget *notice_ = nullptr, *progress_ = nullptr;
-    QLabel *noticeWords_ = nullptr, *progressWords_ = nullptr, *status_ = nullptr;
+    QLabel *noticeWords_ = nullptr, *progressWords_ = nullptr, *status_ = nullptr, *hints_ = nullptr;
     QProgressBar* progressBar_ = nullptr;
     QMenu* recent_ = nullptr;
     Commands commands_;

@@ -257,11 +257,10 @@ private:
                                                      {"calls", callsText(calls)}});
                 break;
             case CauseKind::Waiting:
-                text = say::kWaited({{"lane", lane},
-                                     {"waits", waitedFor(cause.segment)},
-                                     {"time", time},
-                                     {"path", title},
-                                     {"blocked", blockedText(cause, excess)}});
+                text =
+                    waitTemplates(cause.segment)
+                        .longer(
+                            {{"lane", lane}, {"time", time}, {"path", title}, {"blocked", blockedText(cause, excess)}});
                 if (cause.segment == SegmentKind::Blocked) text += " " + say::kNoWaitRecorded();
                 if (cause.segment == SegmentKind::WaitPacing) text += " " + say::kEndedLate();
                 text += endedText(cause);
@@ -282,10 +281,11 @@ private:
             static_cast<double>(split.notRunning) < kMuchWaiting * static_cast<double>(excess))
             return {};
         std::vector<std::string> words;
-        if (split.ran > 0) words.push_back("ran " + durationText(split.ran));
+        if (split.ran > 0)
+            words.push_back(waitTemplates(SegmentKind::Running).lasted({{"time", durationText(split.ran)}}));
         for (const auto& [kind, ns] : split.by)
             if (static_cast<double>(ns) >= kMuchWaiting * static_cast<double>(excess))
-                words.push_back(std::string(pastOf(kind)) + " " + durationText(ns));
+                words.push_back(waitTemplates(kind).lasted({{"time", durationText(ns)}}));
         return words.empty() ? std::string() : " " + say::kOfThat({{"what", joined(words)}});
     }
 

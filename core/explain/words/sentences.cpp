@@ -4,7 +4,6 @@
 #include <cmath>
 
 #include "format/number_text.h"
-#include "templates.h"
 
 namespace fugato {
 
@@ -12,43 +11,24 @@ std::string callsText(double calls) {
     return fixedText(calls, calls < 10 && std::abs(calls - std::round(calls)) > 0.05 ? 1 : 0);
 }
 
-const char* waitedFor(SegmentKind kind) {
+const say::WaitTemplates& waitTemplates(SegmentKind kind) {
     switch (kind) {
-        case SegmentKind::WaitLock: return "waits for a lock";
-        case SegmentKind::WaitCondition: return "waits for a condition";
-        case SegmentKind::WaitJob: return "waits for a job";
-        case SegmentKind::WaitGpu: return "waits for the GPU";
-        case SegmentKind::WaitFile: return "waits for a file";
-        case SegmentKind::WaitSleep: return "sleeps";
-        case SegmentKind::WaitPacing: return "waits for the next tick";
-        case SegmentKind::Waking: return "wakes up late";
-        case SegmentKind::Queued: return "waits in a queue";
-        case SegmentKind::Idle: return "nothing recorded";
-        case SegmentKind::NoCore: return "waits for a core";
-        case SegmentKind::Blocked: return "was blocked";
-        case SegmentKind::Running: return "is waited for";
-        default: return "waits";
+        case SegmentKind::WaitLock: return say::kWaitLock;
+        case SegmentKind::WaitCondition: return say::kWaitCondition;
+        case SegmentKind::WaitJob: return say::kWaitJob;
+        case SegmentKind::WaitGpu: return say::kWaitGpu;
+        case SegmentKind::WaitFile: return say::kWaitFile;
+        case SegmentKind::WaitSleep: return say::kWaitSleep;
+        case SegmentKind::WaitPacing: return say::kWaitPacing;
+        case SegmentKind::Waking: return say::kWaitWaking;
+        case SegmentKind::Queued: return say::kWaitQueue;
+        case SegmentKind::NoCore: return say::kWaitCore;
+        case SegmentKind::Blocked: return say::kWaitBlocked;
+        case SegmentKind::Running: return say::kAwaited;
+        case SegmentKind::Idle: return say::kNothingRecorded;
+        case SegmentKind::WaitOther: break;
     }
-}
-
-const char* pastOf(SegmentKind kind) {
-    switch (kind) {
-        case SegmentKind::WaitLock: return "waited for a lock";
-        case SegmentKind::WaitCondition: return "waited for a condition";
-        case SegmentKind::WaitJob: return "waited for a job";
-        case SegmentKind::WaitGpu: return "waited for the GPU";
-        case SegmentKind::WaitFile: return "waited for a file";
-        case SegmentKind::WaitSleep: return "slept";
-        case SegmentKind::WaitPacing: return "waited for the next tick";
-        case SegmentKind::Waking: return "woke up late by";
-        case SegmentKind::Queued: return "waited in a queue";
-        case SegmentKind::NoCore: return "waited for a core";
-        case SegmentKind::Blocked: return "was blocked";
-        case SegmentKind::Running: return "ran";
-        case SegmentKind::Idle:
-        case SegmentKind::WaitOther: return "waited";
-    }
-    return "waited";
+    return say::kWaitOther;
 }
 
 /// "A", "A and B", "A, B and C".
@@ -164,8 +144,7 @@ std::string causeKindPhrase(const Explanation& e, const Cause& cause) {
     const std::string& lane = e.recording->groups[cause.group].name;
     switch (cause.kind) {
         case CauseKind::Waiting:
-            return (cause.object != kNone ? say::kLockHeldOn
-                                          : say::kWaitsOn)({{"waits", waitedFor(cause.segment)}, {"lane", lane}});
+            return (cause.object != kNone ? say::kLockHeldOn : waitTemplates(cause.segment).on)({{"lane", lane}});
         case CauseKind::MoreCalls:
             return say::kMoreCallsPhrase({{"calls", callsText(cause.calls)}, {"usual", callsText(cause.usualCalls)}});
         case CauseKind::Unusual: return say::kNeverUsual();

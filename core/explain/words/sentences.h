@@ -5,6 +5,7 @@
 
 #include "core/explain/simulation/what_if.h"
 #include "quantities.h"
+#include "templates.h"
 
 namespace fugato {
 
@@ -43,9 +44,8 @@ std::string holdersText(const Recording& recording, const std::vector<Contention
                         bool times);
 std::string joined(const std::vector<std::string>& words);  // "A, B and C"
 
-/// "waits for a lock", "waits in a queue"…: what a lane does during a segment.
-const char* waitedFor(SegmentKind kind);
-const char* pastOf(SegmentKind kind);  // "waited for a lock", "was blocked"…
-std::string callsText(double calls);   // "96", "2.5"
+/// How it is told that a lane waited in some way, or ran and was waited for.
+const say::WaitTemplates& waitTemplates(SegmentKind kind);
+std::string callsText(double calls);  // "96", "2.5"
 
 }  // namespace fugato

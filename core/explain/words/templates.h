@@ -104,7 +104,6 @@ inline constexpr Template kBeside{
     "{time}."};
 inline constexpr Template kOneCall{"{path} on {lane} took {time} longer than usual in its one call."};
 inline constexpr Template kCalls{"{path} on {lane} took {time} longer than usual in {calls} calls."};
-inline constexpr Template kWaited{"{lane} {waits} {time} longer than usual in {path}{blocked}."};
 inline constexpr Template kNoWaitRecorded{"No wait was recorded there."};
 inline constexpr Template kEndedLate{"Its work was done in time; this wait ended late."};
 inline constexpr Template kOfThat{"It {what} of that."};
@@ -117,6 +116,45 @@ inline constexpr Template kItHad{"It had {arguments}."}, kLongestHad{"Its longes
 inline constexpr Template kSmaller{"Smaller: {causes}."};
 inline constexpr Template kCovered{
     "These explain {part} % of the {excess} more than usual; the rest is spread over small parts."};
+
+// ---- waits, by what was waited for ----------------------------------------------------------------------------------
+
+struct WaitTemplates {
+    Template longer;  // what a cause did in a frame
+    Template on;      // what kind of cause it is
+    Template lasted;  // a part of "It … of that."
+};
+inline constexpr WaitTemplates kWaitLock{"{lane} waited for a lock {time} longer than usual in {path}{blocked}.",
+                                         "waits for a lock on {lane}", "waited for a lock {time}"};
+inline constexpr WaitTemplates kWaitCondition{
+    "{lane} waited for a condition {time} longer than usual in {path}{blocked}.", "waits for a condition on {lane}",
+    "waited for a condition {time}"};
+inline constexpr WaitTemplates kWaitJob{"{lane} waited for a job {time} longer than usual in {path}{blocked}.",
+                                        "waits for a job on {lane}", "waited for a job {time}"};
+inline constexpr WaitTemplates kWaitGpu{"{lane} waited for the GPU {time} longer than usual in {path}{blocked}.",
+                                        "waits for the GPU on {lane}", "waited for the GPU {time}"};
+inline constexpr WaitTemplates kWaitFile{"{lane} waited for a file {time} longer than usual in {path}{blocked}.",
+                                         "waits for a file on {lane}", "waited for a file {time}"};
+inline constexpr WaitTemplates kWaitSleep{"{lane} slept {time} longer than usual in {path}{blocked}.",
+                                          "sleeps on {lane}", "slept {time}"};
+inline constexpr WaitTemplates kWaitPacing{
+    "{lane} waited for the next tick {time} longer than usual in {path}{blocked}.", "waits for the next tick on {lane}",
+    "waited for the next tick {time}"};
+inline constexpr WaitTemplates kWaitOther{"{lane} waited {time} longer than usual in {path}{blocked}.",
+                                          "waits on {lane}", "waited {time}"};
+inline constexpr WaitTemplates kWaitWaking{"{lane} woke up {time} later than usual in {path}{blocked}.",
+                                           "wakes up late on {lane}", "woke up late by {time}"};
+inline constexpr WaitTemplates kWaitQueue{"{lane} waited in a queue {time} longer than usual in {path}{blocked}.",
+                                          "waits in a queue on {lane}", "waited in a queue {time}"};
+inline constexpr WaitTemplates kWaitCore{"{lane} waited for a core {time} longer than usual in {path}{blocked}.",
+                                         "waits for a core on {lane}", "waited for a core {time}"};
+inline constexpr WaitTemplates kWaitBlocked{"{lane} was blocked {time} longer than usual in {path}{blocked}.",
+                                            "was blocked on {lane}", "was blocked {time}"};
+inline constexpr WaitTemplates kAwaited{"{lane} was waited for {time} longer than usual in {path}{blocked}.",
+                                        "is waited for on {lane}", "ran {time}"};
+inline constexpr WaitTemplates kNothingRecorded{
+    "{lane} recorded nothing for {time} longer than usual in {path}{blocked}.", "nothing recorded on {lane}",
+    "recorded nothing for {time}"};
 
 // ---- where it came from, and what it rests on -----------------------------------------------------------------------
 
@@ -146,8 +184,7 @@ inline constexpr Template kFewFrames{"Compared with only {frames} in budget: tak
 inline constexpr Template kConfidence{"Confidence: {level}. {why}."};
 inline constexpr Template kFitsTogether{"All that this rests on was recorded, and fits together"};
 
-// ---- what causes and parts are called, and what there is to doubt
-// ----------------------------------------------------
+// ---- what causes and parts are called, what there is to doubt -------------------------------------------------------
 
 inline constexpr Template kDoubtSamples{"no marker is there, the function is known by samples of the call stack"};
 inline constexpr Template kDoubtNoMarker{"no marker says what was done there"};
@@ -173,7 +210,6 @@ inline constexpr Template kOutside{"{lane}, outside any marker"};
 inline constexpr Template kFunctionIn{"{function} in {place}"};
 inline constexpr Template kStartingUp{"Starting up: {cause}"};
 inline constexpr Template kLockHeldOn{"waits: lock held on {lane}"};
-inline constexpr Template kWaitsOn{"{waits} on {lane}"};
 inline constexpr Template kMoreCallsPhrase{"more calls: {calls}, usually {usual}"};
 inline constexpr Template kNeverUsual{"never in a usual frame"};
 inline constexpr Template kEachSlower{"each call slower: ×{factor}"};
