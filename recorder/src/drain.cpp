@@ -236,7 +236,8 @@ void* sweepingThread(void*) {
     return nullptr;
 }
 
-/// A thread on which no signal of the program's ever arrives; false where there can be none.
+}  // namespace
+
 bool startThread(pthread_t& thread, void* (*run)(void*)) {
     sigset_t all, before;
     sigfillset(&all);
@@ -246,8 +247,6 @@ bool startThread(pthread_t& thread, void* (*run)(void*)) {
     if (!started) thread = {};
     return started;
 }
-
-}  // namespace
 
 void startBackground(Recorder& r) {
     if (r.background && !startThread(r.thread, backgroundThread)) r.background.store(false);

@@ -25,6 +25,8 @@ layout::BufferEntry* takeBuffer(Recorder& r, uint32_t lane);
 /// With lanesMutex held.
 void setStatus(Recorder& r, const std::string& text);
 
+/// A thread on which no signal of the program's ever arrives; false where there can be none.
+bool startThread(pthread_t& thread, void* (*run)(void*));
 /// Starts the threads that belong to a recording. None where the system gives none.
 void startBackground(Recorder& r);
 

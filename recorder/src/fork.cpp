@@ -7,6 +7,7 @@
 #include <utility>
 
 #include "drain.hpp"
+#include "launched.hpp"
 #include "os_activity.hpp"
 #include "this_thread.hpp"
 
@@ -22,6 +23,7 @@ Recorder* childs = nullptr;
 
 void beforeFork() {
     inside = true;  // until after: a handler in between tells nothing and stops nothing
+    lockLaunched();
     Recorder& r = recorder();
     r.outputMutex.lock();
     try {  // what is defined in the buffers must hold in the child too
@@ -35,10 +37,12 @@ void afterForkInParent() {
     Recorder& r = recorder();
     r.lanesMutex.unlock();
     r.outputMutex.unlock();
+    unlockLaunched(false);
     inside = false;
 }
 /// The parent's buffers and file are left alone; what was defined so far holds in the child as well.
 void afterForkInChild() {
+    unlockLaunched(true);
     Recorder& parents = recorder();
     // Whoever looks for the parent's locks must not find the child's copies of its descriptors.
     parents.output.leaveFile();

@@ -8,6 +8,7 @@
 #include <new>
 
 #include "drain.hpp"
+#include "launched.hpp"
 #include "start_stop.hpp"
 #include "this_thread.hpp"
 
@@ -74,10 +75,15 @@ uint64_t fug_now_slow(void) {
 }
 
 int fug_start(const char* path, const fug_options* options) {
-    fug_stop();
     fug_options chosen{};
     if (options)
         std::memcpy(&chosen, options, options->size && options->size < sizeof chosen ? options->size : sizeof chosen);
+    if (isLaunched()) {  // whoever started the program has said where to, and when
+        if (chosen.program) fug_context("program", chosen.program);
+        if (chosen.build) fug_context("build", chosen.build);
+        return 0;
+    }
+    fug_stop();
     const SetUpCall here;
     try {
         return start(path, chosen);
@@ -87,11 +93,21 @@ int fug_start(const char* path, const fug_options* options) {
 }
 
 void fug_stop(void) {
-    if (inside) return;
+    if (inside || isLaunched()) return;
     const SetUpCall here;
     try {
         stop();
     } catch (const std::bad_alloc&) {
+    }
+}
+
+int fug_write_to(const char* path) {
+    if (inside) return EINVAL;
+    const SetUpCall here;
+    try {
+        return goOnInFile(path);
+    } catch (const std::bad_alloc&) {
+        return ENOMEM;
     }
 }
 
@@ -280,10 +296,12 @@ void fug_operation_end(uint64_t operation, int64_t code, const char* text) {
 }
 
 void fug_frame_begin(uint32_t series, uint64_t deadline_ns) {
+    countFrame(series);
     putPair(Kind::FrameBegin, series, Room::Ordinary, deadline_ns);
 }
 void fug_frame_end(uint32_t series) { putHere(Kind::FrameEnd, series, Room::Reserved); }
 void fug_frame_tick(uint32_t series, uint64_t deadline_ns) {
+    countFrame(series);
     putPair(Kind::FrameTick, series, Room::Reserved, deadline_ns);
 }
 

@@ -114,6 +114,7 @@ struct Recorder {
     RecordingOutput output;
     std::unique_ptr<OsActivity> os;
     uint64_t originTicks = 0, originNs = 0, lastClockNs = 0;
+    int64_t startedUnixNs = 0;
     bool toldFailure = false;
     pthread_t thread{}, sweeper{};
     std::vector<std::string> sweptFolders;  // where programs that were killed may have left buffers

@@ -20,11 +20,16 @@ std::string reasonOf(int error) {
 
 int RecordingOutput::open(CreatedFile created, bool keepInMemory, uint64_t memoryBytes) {
     keepInMemory_ = keepInMemory;
+    memoryBytes_ = memoryBytes;
     memory_ = MemorySink(memoryBytes);
     reason_.clear();
     file_.reset();
     path_ = created.path;
     int error = created.error;
+    if (keepInMemory && path_.empty() && error == EINVAL) {  // it was not to begin in a file
+        state_ = State::Memory;
+        return 0;
+    }
     if (!error) {
         file_ = std::make_unique<FileSink>(std::move(created.file));
         if (!file_->hasRoom()) {
@@ -83,6 +88,22 @@ void RecordingOutput::close() {
         file_.reset();
     }
     if (state_ != State::Memory) state_ = State::Closed;
+}
+
+int RecordingOutput::goOnInFile(CreatedFile created, std::string_view definitions, uint32_t definitionCount) {
+    if (state_ != State::Memory) return EINVAL;
+    if (created.error) return created.error;
+    auto file = std::make_unique<FileSink>(std::move(created.file));
+    if (!memory_.putInto(*file, {BlockType::Definitions, 0, definitionCount, 0, 0, 0, definitions})) {
+        if (!created.given) ::unlink(created.path.c_str());
+        return file->error();
+    }
+    file_ = std::move(file);
+    path_ = std::move(created.path);
+    reason_.clear();
+    memory_ = MemorySink(memoryBytes_);
+    state_ = State::File;
+    return 0;
 }
 
 int RecordingOutput::save(const std::string& path, std::string_view definitions, uint32_t definitionCount) {

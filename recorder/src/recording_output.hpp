@@ -17,8 +17,8 @@ public:
     RecordingOutput(const RecordingOutput&) = delete;
     RecordingOutput& operator=(const RecordingOutput&) = delete;
 
-    /// Begins with a file, if it could be had. Returns 0 or an errno value; with `keepInMemory` a file that could not
-    /// is no failure: blocks are kept, the newest `memoryBytes` of them.
+    /// Begins with a file, if it could be had. Returns 0 or an errno value; with `keepInMemory` a file that could not,
+    /// or no path at all, is no failure: blocks are kept, the newest `memoryBytes` of them.
     int open(CreatedFile created, bool keepInMemory, uint64_t memoryBytes);
     void writeHeader(const layout::FileHeader& header);
     /// Returns false where nothing is kept any more.
@@ -27,6 +27,9 @@ public:
     void look();
     /// Writes the index and closes the file; what is kept in memory stays for save().
     void close();
+    /// What is kept in memory goes to the front of a file, and all that follows into it. `definitions` are the records
+    /// that describe it. Returns an errno value; then all stays as it was.
+    int goOnInFile(CreatedFile created, std::string_view definitions, uint32_t definitionCount);
     /// Writes what is kept in memory. `definitions` are the records that describe it. Returns an errno value.
     int save(const std::string& path, std::string_view definitions, uint32_t definitionCount);
 
@@ -45,6 +48,7 @@ private:
 
     State state_ = State::Closed;
     bool keepInMemory_ = false;
+    uint64_t memoryBytes_ = 0;
     std::string path_, reason_;
     std::unique_ptr<FileSink> file_;
     MemorySink memory_;

@@ -4,6 +4,7 @@
 #include <time.h>
 
 #include <algorithm>
+#include <cerrno>
 #include <cstdio>
 #include <cstdlib>
 #include <new>
@@ -74,8 +75,11 @@ double measureMarkerCost(double nsPerTick) {
 
 void removeBuffersAtExit() {
     if (inside) return;  // exit() within a set-up call: all is left as by a kill, and can be made whole
-    fug_stop();
     const SetUpCall here;
+    try {
+        stop();
+    } catch (const std::bad_alloc&) {
+    }
     Recorder& r = recorder();
     const std::lock_guard<std::mutex> guard(r.lanesMutex);
     r.pool.unlink();
@@ -139,6 +143,7 @@ double writeHeader(Recorder& r, FileHeader& header, const fug_options& options) 
         clock_gettime(CLOCK_REALTIME, &wall);
         header.startedUnixNs = wall.tv_sec * 1'000'000'000LL + wall.tv_nsec;
     }
+    r.startedUnixNs = header.startedUnixNs;
     sealFileHeader(header);
     r.output.writeHeader(header);
     r.lastClockNs = 0;
@@ -150,20 +155,24 @@ double writeHeader(Recorder& r, FileHeader& header, const fug_options& options) 
 void openPool(Recorder& r, const std::string& file, const fug_options& options) {
     if (r.pool.isOpen()) return;
     std::vector<std::string> folders;
-    const std::string ownFolder = folderOf(r.output.path().empty() ? file : r.output.path());
-    if (!options.buffer_folder)
-        folders = {"/dev/shm", ownFolder};
-    else if (*options.buffer_folder)
-        folders = {options.buffer_folder, ownFolder};
-    if (folders.size() == 2 && folders[0] == folders[1]) folders.pop_back();
+    if (!options.buffer_folder || *options.buffer_folder)
+        folders = {options.buffer_folder ? options.buffer_folder : "/dev/shm"};
+    const std::string& path = r.output.path().empty() ? file : r.output.path();
+    if (!folders.empty() && !path.empty() && folderOf(path) != folders[0]) folders.push_back(folderOf(path));
     r.sweptFolders = folders;
     r.pool.open(std::move(folders), options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes);
     static const int atExit = std::atexit(removeBuffersAtExit);
     (void)atExit;
 }
 
+/// Whose the buffers are. With lanesMutex held.
+void tellPool(Recorder& r) {
+    const auto [device, inode] = r.output.deviceAndInode();
+    r.pool.beginRecording({r.originTicks, r.startedUnixNs, device, inode, r.output.path()});
+}
+
 /// Lanes, definitions and buffers as they are at a recording's start.
-void beginLanes(Recorder& r, const FileHeader& header, const std::string& file, const fug_options& options) {
+void beginLanes(Recorder& r, const std::string& file, const fug_options& options) {
     const std::lock_guard<std::mutex> guard(r.lanesMutex);
     r.bufferSlots = powerOfTwo(options.buffer_events ? options.buffer_events : kDefaultBufferEvents);
     openPool(r, file, options);
@@ -171,8 +180,7 @@ void beginLanes(Recorder& r, const FileHeader& header, const std::string& file, 
     r.ofRecording = {};
     r.unwritten = {};
     r.unwritten.add(r.lasting);
-    const auto [device, inode] = r.output.deviceAndInode();
-    r.pool.beginRecording({header.originTicks, header.startedUnixNs, device, inode, r.output.path()});
+    tellPool(r);
     for (RecordedLane* lane : r.lanes) addDefinitionLocked(r, viewOf(r, *lane));
     for (fug_lane* lane : hostLanes()) makeHostLaneLocked(r, *lane);
     // The first area is there before it is needed, so that its path stands at the recording's front.
@@ -208,7 +216,7 @@ int start(const char* path, const fug_options& options) {
     r.lost.store(0);
     FileHeader header{};
     const double markerCost = writeHeader(r, header, options);
-    beginLanes(r, header, file, options);
+    beginLanes(r, file, options);
     tellContext(r, markerCost, options);
     if (options.os && !options.now && !options.no_background) {
         r.os = std::make_unique<OsActivity>();
@@ -218,6 +226,22 @@ int start(const char* path, const fug_options& options) {
     r.quit.store(false);
     r.active.store(true, std::memory_order_release);
     startBackground(r);
+    return 0;
+}
+
+int goOnInFile(const char* path) {
+    Recorder& r = recorder();
+    const std::lock_guard<std::mutex> guard(r.outputMutex);
+    if (!r.active.load() || r.output.state() != RecordingOutput::State::Memory) return ENODATA;
+    drain(r, true);
+    const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+    DefinitionRecords all = r.lasting;
+    all.add(r.ofRecording);
+    const int error = r.output.goOnInFile(createRecording(path ? path : "", Existing::Keep), all.records, all.count);
+    if (error) return error;
+    r.unwritten = {};
+    r.path = r.statuses.insert(r.output.path()).first->c_str();
+    tellPool(r);
     return 0;
 }
 

@@ -112,11 +112,17 @@ typedef struct fug_options {
  * value where the file cannot be created: EBUSY where another program is recording to it, EEXIST
  * where it must not be replaced, ENOSPC or EFBIG where there is less than a megabyte of room, ENOTSUP
  * for what is no ordinary file. The program then simply runs unrecorded, or in memory where
- * on_failure says so (and 0 is returned). */
+ * on_failure says so (and 0 is returned). With no path (null or "") and FUG_GO_ON_IN_MEMORY it begins in memory, for
+ * fug_write_to() or fug_save(). A program that was started to be recorded (see docs/recording-your-program.md) is
+ * recorded already: then this adds program and build, and fug_stop() does nothing. */
 FUG_CALL(int, fug_start, (const char* path, const fug_options* options), 0)
 
 /* [set-up] Writes what is left and the index, closes the file. Also called at exit. */
 FUG_CALL(void, fug_stop, (void), )
+
+/* [set-up] A recording that is held in memory is written to a file from now on, beginning with what is held; `path` as
+ * for fug_start(). Returns 0 or an errno value, and then is held in memory as before; ENODATA where nothing is held. */
+FUG_CALL(int, fug_write_to, (const char* path), 0)
 
 /* [set-up] Writes what is kept in memory to a file, while recording or after fug_stop(); a recording that
  * is there already is replaced. Returns 0 or an errno value; ENODATA where nothing is kept. */

@@ -1,0 +1,52 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The functions that show a picture, whose returns divide a program's time into frames, and those that wait for the
+// device. Declared as their libraries do, but for types that are only passed on.
+#pragma once
+
+#include <cstdint>
+
+#include "real_function.hpp"
+
+extern "C" {
+void glXSwapBuffers(void* display, unsigned long drawable);
+int64_t glXSwapBuffersMscOML(void* display, unsigned long drawable, int64_t target, int64_t divisor, int64_t remainder);
+unsigned eglSwapBuffers(void* display, void* surface);
+unsigned eglSwapBuffersWithDamageKHR(void* display, void* surface, const int32_t* rectangles, int32_t count);
+unsigned eglSwapBuffersWithDamageEXT(void* display, void* surface, const int32_t* rectangles, int32_t count);
+void SDL_GL_SwapWindow(void* window);
+void SDL_RenderPresent(void* renderer);
+int SDL_UpdateWindowSurface(void* window);
+int32_t vkQueuePresentKHR(void* queue, const void* what);
+
+void glXSwapIntervalEXT(void* display, unsigned long drawable, int interval);
+int glXSwapIntervalMESA(unsigned interval);
+int glXSwapIntervalSGI(int interval);
+unsigned eglSwapInterval(void* display, int32_t interval);
+
+void glFinish(void);
+unsigned glClientWaitSync(void* sync, unsigned flags, uint64_t ns);
+int32_t vkWaitForFences(void* device, uint32_t count, const uint64_t* fences, uint32_t all, uint64_t ns);
+int32_t vkQueueWaitIdle(void* queue);
+int32_t vkDeviceWaitIdle(void* device);
+}
+
+namespace fugato::preload {
+
+/// All of them: X(name).
+#define FUGATO_PICTURE_FUNCTIONS(X)                                                                         \
+    X(glXSwapBuffers)                                                                                       \
+    X(glXSwapBuffersMscOML) X(eglSwapBuffers) X(eglSwapBuffersWithDamageKHR) X(eglSwapBuffersWithDamageEXT) \
+        X(SDL_GL_SwapWindow) X(SDL_RenderPresent) X(SDL_UpdateWindowSurface) X(glXSwapIntervalEXT)          \
+            X(glXSwapIntervalMESA) X(glXSwapIntervalSGI) X(eglSwapInterval) X(glFinish) X(glClientWaitSync)
+/// Those that belong to one device, or a queue of it: X(name).
+#define FUGATO_DEVICE_FUNCTIONS(X) X(vkQueuePresentKHR) X(vkWaitForFences) X(vkQueueWaitIdle) X(vkDeviceWaitIdle)
+
+#define X(name) inline RealFunction<decltype(::name)> real_##name(#name);
+FUGATO_PICTURE_FUNCTIONS(X)
+#undef X
+#define X(name) inline DeviceFunction<decltype(::name)> real_##name(#name);
+FUGATO_DEVICE_FUNCTIONS(X)
+#undef X
+
+}  // namespace fugato::preload

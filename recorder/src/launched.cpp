@@ -1,0 +1,211 @@
+// SPDX-License-Identifier: MIT
+#include "launched.hpp"
+
+#include <dlfcn.h>
+#include <pthread.h>
+#include <time.h>
+
+#include <algorithm>
+#include <atomic>
+#include <cerrno>
+#include <cstdlib>
+#include <mutex>
+#include <new>
+
+#include "drain.hpp"
+#include "set_up_call.hpp"
+#include "start_stop.hpp"
+
+/// Defined where the recorder is a part of the preloaded library, which begins when it sees fit.
+extern "C" int fug_is_preloaded __attribute__((weak, visibility("hidden")));
+
+namespace fugato::recording {
+
+namespace {
+
+/// What frames are waited for.
+enum class Phase : int {
+    None,
+    LeavingOut,  // recorded later
+    InMemory,    // written from the first frame on
+    Counting     // recorded for so many
+};
+
+struct Launched {
+    std::atomic<Phase> phase{Phase::None};
+    std::atomic<bool> ours{false};
+    std::atomic<uint32_t> series{0};  // the one that is counted: whose frame came first; 0: none yet
+    std::mutex mutex;                 // what follows
+    LaunchPlan plan;
+    bool recording = false;
+    uint64_t frames = 0, framesAtStart = 0;
+    pthread_t clock{};
+};
+/// Never destroyed: threads may outlive it.
+Launched& launched() {
+    static auto* const made = new Launched;
+    return *made;
+}
+
+fug_options optionsOf(const LaunchPlan& plan, const std::string& program, bool inMemory) {
+    fug_options options{};
+    options.size = sizeof options;
+    options.program = program.c_str();
+    options.os = osActivitiesIn(plan.collect);
+    if (inMemory) options.on_failure = FUG_GO_ON_IN_MEMORY;
+    return options;
+}
+
+/// With the mutex held.
+Phase afterStart(Launched& l) {
+    l.framesAtStart = l.frames;
+    return l.plan.length.frames ? Phase::Counting : Phase::None;
+}
+
+/// With the mutex held.
+void startRecording(Launched& l, bool inMemory) {
+    const std::string program = program_invocation_short_name;
+    const fug_options options = optionsOf(l.plan, program, inMemory);
+    const SetUpCall here;
+    const int error = start(inMemory ? "" : l.plan.path.c_str(), options);
+    l.recording = error == 0;
+    l.phase.store(error ? Phase::None : inMemory ? Phase::InMemory : afterStart(l));
+}
+
+/// With the mutex held.
+void endRecording(Launched& l) {
+    l.phase.store(Phase::None);
+    l.recording = false;
+    const SetUpCall here;
+    stop();
+}
+
+/// Sees to the times of the plan.
+void* keepTime(void*) {
+    inside = true;  // nothing of this thread is recorded
+    Launched& l = launched();
+    const auto pass = [](uint64_t ns) {
+        timespec left{static_cast<time_t>(ns / 1'000'000'000), static_cast<long>(ns % 1'000'000'000)};
+        while (nanosleep(&left, &left) != 0) {
+        }
+    };
+    if (l.plan.leaveOut.ns) {
+        pass(l.plan.leaveOut.ns);
+        const std::lock_guard<std::mutex> guard(l.mutex);
+        if (l.phase.load() == Phase::LeavingOut) startRecording(l, false);
+    }
+    if (l.plan.length.ns) {
+        pass(l.plan.length.ns);
+        const std::lock_guard<std::mutex> guard(l.mutex);
+        if (l.recording) endRecording(l);
+    }
+    return nullptr;
+}
+
+/// A program that was built with the recorder begins by itself, and one that is preloaded steps aside for it.
+__attribute__((constructor)) void beginWhereLaunched() {
+    if (&fug_is_preloaded) return;
+    const LaunchPlan plan = launchPlan();
+    if (plan.path.empty()) return;
+    if (auto* const stepAside = reinterpret_cast<void (*)()>(dlsym(RTLD_DEFAULT, "fugato_preload_step_aside")))
+        stepAside();
+    beginLaunched(plan, false);
+}
+
+}  // namespace
+
+Amount amountOf(const char* text) {
+    Amount none;
+    if (!text || *text < '0' || *text > '9') return none;
+    uint64_t whole = 0, part = 0, unit = 1'000'000'000;
+    for (; *text >= '0' && *text <= '9' && whole < 1'000'000'000; ++text)
+        whole = whole * 10 + static_cast<uint64_t>(*text - '0');
+    if (*text == '.')  // whatever the program's locale
+        for (++text; *text >= '0' && *text <= '9'; ++text) part += (unit /= 10) * static_cast<uint64_t>(*text - '0');
+    if (text[0] == 'f' && !text[1] && !part) return {whole, 0};
+    if (text[0] == 's' && !text[1]) return {0, whole * 1'000'000'000 + part};
+    return none;
+}
+
+uint32_t osActivitiesIn(std::string_view words) {
+    constexpr std::pair<std::string_view, uint32_t> kWords[] = {{"switches", FUG_OS_SWITCHES},
+                                                                {"samples", FUG_OS_SAMPLES},
+                                                                {"stack-copies", FUG_OS_STACK_COPIES},
+                                                                {"blocking", FUG_OS_BLOCKING},
+                                                                {"load", FUG_OS_LOAD}};
+    uint32_t found = 0;
+    while (!words.empty()) {
+        const std::string_view word = words.substr(0, words.find(','));
+        for (const auto& [name, bit] : kWords)
+            if (word == name) found |= bit;
+        words.remove_prefix(std::min(words.size(), word.size() + 1));
+    }
+    return found;
+}
+
+LaunchPlan launchPlan() {
+    LaunchPlan plan;
+    const auto text = [](const char* name) {
+        const char* const value = std::getenv(name);
+        return value ? value : "";
+    };
+    plan.path = text("FUGATO_RECORD");
+    plan.collect = text("FUGATO_COLLECT");
+    plan.leaveOut = amountOf(text("FUGATO_LEAVE_OUT"));
+    plan.length = amountOf(text("FUGATO_RECORD_FOR"));
+    return plan;
+}
+
+void beginLaunched(const LaunchPlan& plan, bool inMemory) {
+    const InsideRecorder here;
+    Launched& l = launched();
+    const std::lock_guard<std::mutex> guard(l.mutex);
+    if (l.ours.exchange(true)) return;
+    try {
+        l.plan = plan;
+        l.phase.store(Phase::LeavingOut);
+        if (!plan.leaveOut) startRecording(l, inMemory);
+        if (plan.leaveOut.ns || plan.length.ns) (void)startThread(l.clock, keepTime);
+    } catch (const std::bad_alloc&) {
+        l.phase.store(Phase::None);
+    }
+}
+
+void lockLaunched() { launched().mutex.lock(); }
+void unlockLaunched(bool inChild) {
+    Launched& l = launched();
+    if (inChild) {  // it is not recorded, and may begin afresh
+        l.phase.store(Phase::None);
+        l.recording = false;
+        l.ours.store(false);
+        l.series.store(0);
+        l.frames = 0;
+    }
+    l.mutex.unlock();
+}
+
+bool isLaunched() { return launched().ours.load(std::memory_order_relaxed); }
+
+void countFrame(uint32_t series) {
+    Launched& l = launched();
+    const Phase phase = l.phase.load(std::memory_order_relaxed);
+    if (phase == Phase::None || inside) return;
+    uint32_t counted = l.series.load(std::memory_order_relaxed);
+    if (!counted && l.series.compare_exchange_strong(counted, series)) counted = series;
+    if (counted != series) return;
+    const SetUpCall here;
+    const std::lock_guard<std::mutex> guard(l.mutex);
+    ++l.frames;
+    try {
+        const Amount& leaveOut = l.plan.leaveOut;
+        const Amount& length = l.plan.length;
+        if (l.phase.load() == Phase::LeavingOut && leaveOut.frames && l.frames > leaveOut.frames)
+            startRecording(l, false);
+        if (l.phase.load() == Phase::InMemory)
+            l.phase.store(goOnInFile(l.plan.path.c_str()) ? Phase::None : afterStart(l));
+        if (l.phase.load() == Phase::Counting && l.frames >= l.framesAtStart + length.frames) endRecording(l);
+    } catch (const std::bad_alloc&) {
+    }
+}
+
+}  // namespace fugato::recording
