@@ -13,6 +13,7 @@
 #include "core/summary/summary.h"
 #include "format/log.h"
 #include "format/number_text.h"
+#include "record_command.h"
 #include "summary_json.h"
 
 namespace fugato {
@@ -379,6 +380,7 @@ int runCommand(int argc, const char* const* argv, std::ostream& out, std::ostrea
         ->check([](const std::string& word) {
             return setLogLevel(word) ? std::string() : "there is no level \"" + word + "\"";
         });
+    RecordCommand record(app);
     InfoCommand info(app);
     ExplainCommand explainCommand(app);
     ConvertCommand convert(app);
@@ -403,6 +405,7 @@ int runCommand(int argc, const char* const* argv, std::ostream& out, std::ostrea
         if (error.get_exit_code() == static_cast<int>(CLI::ExitCodes::Success)) return app.exit(error, out, err);
         return wrong(first.empty() ? "a command is missing" : error.what());
     }
+    if (record.chosen()) return record.run(out, err);
     if (info.chosen()) return info.run(out, err);
     if (explainCommand.chosen()) return explainCommand.run(out, err);
     if (pack.chosen()) return pack.run(out, err);

@@ -224,7 +224,7 @@ private:
     bool waits(const Lane& l) const {
         return all(l.waits,
                    [&](const Wait& w) {
-                       return isSpan(w.begin, w.end) && below(w.object, r_.objects.size()) &&
+                       return isSpan(w.begin, w.end) && belowOrNone(w.object, r_.objects.size()) &&
                               w.kind <= WaitKind::Pacing && isMarker(l, w.row, w.index);
                    }) &&
                ascending(l.waits, [](const Wait& w) { return w.begin; }) &&

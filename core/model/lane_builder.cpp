@@ -380,7 +380,8 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
                 event.b <= static_cast<uint64_t>(WaitKind::Pacing) ? static_cast<WaitKind>(event.b) : WaitKind::Other;
             const auto wait = static_cast<uint32_t>(waits_.size());
             beginMarker(used(Names::Sites, static_cast<uint32_t>(event.a)), time, wait);
-            waits_.push_back({time, time, used(Names::Objects, event.id), kind, 0,
+            const uint32_t object = event.id ? used(Names::Objects, event.id) : kNone;
+            waits_.push_back({time, time, object, kind, 0,
                               static_cast<uint32_t>(rowAt(open_.size() - 1)), open_.back().index});
             waitInside_.push_back(open_.back().insideWait);
             break;

@@ -35,7 +35,7 @@ struct MarkerRef {
 
 struct Wait {
     int64_t begin = 0, end = 0;
-    uint32_t object = kNone;
+    uint32_t object = kNone;  // kNone: not told
     WaitKind kind = WaitKind::Other;
     uint64_t link = 0;  // that ended it; 0: not known
     uint32_t row = 0, index = 0;

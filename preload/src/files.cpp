@@ -83,7 +83,6 @@ private:
 
 using namespace fugato::preload;
 
-
 FUGATO_REAL(open);
 FUGATO_REAL(open64);
 FUGATO_REAL(openat);

@@ -26,7 +26,6 @@ bool isNone(const timespec* time) { return time && time->tv_sec == 0 && time->tv
 
 using namespace fugato::preload;
 
-
 FUGATO_REAL(nanosleep);
 FUGATO_REAL(clock_nanosleep);
 FUGATO_REAL(usleep);

@@ -15,6 +15,7 @@
 #include "drain.hpp"
 #include "set_up_call.hpp"
 #include "start_stop.hpp"
+#include "this_thread.hpp"
 
 /// Defined where the recorder is a part of the preloaded library, which begins when it sees fit.
 extern "C" int fug_is_preloaded __attribute__((weak, visibility("hidden")));
@@ -37,6 +38,7 @@ struct Launched {
     std::atomic<uint32_t> series{0};  // the one that is counted: whose frame came first; 0: none yet
     std::mutex mutex;                 // what follows
     LaunchPlan plan;
+    std::string program, build;  // as the program itself says, if it has
     bool recording = false;
     uint64_t frames = 0, framesAtStart = 0;
     pthread_t clock{};
@@ -47,15 +49,6 @@ Launched& launched() {
     return *made;
 }
 
-fug_options optionsOf(const LaunchPlan& plan, const std::string& program, bool inMemory) {
-    fug_options options{};
-    options.size = sizeof options;
-    options.program = program.c_str();
-    options.os = osActivitiesIn(plan.collect);
-    if (inMemory) options.on_failure = FUG_GO_ON_IN_MEMORY;
-    return options;
-}
-
 /// With the mutex held.
 Phase afterStart(Launched& l) {
     l.framesAtStart = l.frames;
@@ -64,8 +57,12 @@ Phase afterStart(Launched& l) {
 
 /// With the mutex held.
 void startRecording(Launched& l, bool inMemory) {
-    const std::string program = program_invocation_short_name;
-    const fug_options options = optionsOf(l.plan, program, inMemory);
+    fug_options options{};
+    options.size = sizeof options;
+    options.program = l.program.empty() ? program_invocation_short_name : l.program.c_str();
+    options.build = l.build.c_str();
+    options.os = osActivitiesIn(l.plan.collect);
+    if (inMemory) options.on_failure = FUG_GO_ON_IN_MEMORY;
     const SetUpCall here;
     const int error = start(inMemory ? "" : l.plan.path.c_str(), options);
     l.recording = error == 0;
@@ -184,28 +181,52 @@ void unlockLaunched(bool inChild) {
     l.mutex.unlock();
 }
 
+void tellProgram(const char* program, const char* build) {
+    Launched& l = launched();
+    {
+        const SetUpCall here;
+        const std::lock_guard<std::mutex> guard(l.mutex);
+        try {
+            if (program) l.program = program;
+            if (build) l.build = build;
+        } catch (const std::bad_alloc&) {
+        }
+    }
+    if (program) fug_context("program", program);
+    if (build) fug_context("build", build);
+}
+
 bool isLaunched() { return launched().ours.load(std::memory_order_relaxed); }
 
-void countFrame(uint32_t series) {
+void countFrame(uint32_t series, bool endsTheOneBefore) {
     Launched& l = launched();
-    const Phase phase = l.phase.load(std::memory_order_relaxed);
-    if (phase == Phase::None || inside) return;
+    if (l.phase.load(std::memory_order_relaxed) == Phase::None || inside) return;
     uint32_t counted = l.series.load(std::memory_order_relaxed);
     if (!counted && l.series.compare_exchange_strong(counted, series)) counted = series;
     if (counted != series) return;
-    const SetUpCall here;
-    const std::lock_guard<std::mutex> guard(l.mutex);
-    ++l.frames;
-    try {
-        const Amount& leaveOut = l.plan.leaveOut;
-        const Amount& length = l.plan.length;
-        if (l.phase.load() == Phase::LeavingOut && leaveOut.frames && l.frames > leaveOut.frames)
+    const auto underLock = [&](auto&& act) {
+        const SetUpCall here;
+        const std::lock_guard<std::mutex> guard(l.mutex);
+        try {
+            return act();
+        } catch (const std::bad_alloc&) {
+            return false;
+        }
+    };
+    const bool enough = underLock([&] {
+        ++l.frames;
+        if (l.phase.load() == Phase::LeavingOut && l.plan.leaveOut.frames && l.frames > l.plan.leaveOut.frames)
             startRecording(l, false);
         if (l.phase.load() == Phase::InMemory)
             l.phase.store(goOnInFile(l.plan.path.c_str()) ? Phase::None : afterStart(l));
-        if (l.phase.load() == Phase::Counting && l.frames >= l.framesAtStart + length.frames) endRecording(l);
-    } catch (const std::bad_alloc&) {
-    }
+        return l.phase.load() == Phase::Counting && l.frames >= l.framesAtStart + l.plan.length.frames;
+    });
+    if (!enough) return;
+    if (endsTheOneBefore) putHere(layout::Kind::FrameEnd, series, Room::Reserved);
+    underLock([&] {
+        if (l.phase.load() == Phase::Counting) endRecording(l);
+        return true;
+    });
 }
 
 }  // namespace fugato::recording

@@ -37,10 +37,13 @@ LaunchPlan launchPlan();
 void beginLaunched(const LaunchPlan& plan, bool inMemory);
 /// Whether the plan is carried out, so that the program's own starting and stopping is left aside.
 bool isLaunched();
+/// [set-up] What the program says of itself; null: nothing.
+void tellProgram(const char* program, const char* build);
 /// Around a fork; the child is not launched.
 void lockLaunched();
 void unlockLaunched(bool inChild);
-/// A frame of `series` begins. Any thread; one load where nothing waits for frames.
-void countFrame(uint32_t series);
+/// A frame of `series` begins, and `endsTheOneBefore` where nothing else does. Any thread; one load where nothing waits
+/// for frames.
+void countFrame(uint32_t series, bool endsTheOneBefore);
 
 }  // namespace fugato::recording

@@ -79,8 +79,7 @@ int fug_start(const char* path, const fug_options* options) {
     if (options)
         std::memcpy(&chosen, options, options->size && options->size < sizeof chosen ? options->size : sizeof chosen);
     if (isLaunched()) {  // whoever started the program has said where to, and when
-        if (chosen.program) fug_context("program", chosen.program);
-        if (chosen.build) fug_context("build", chosen.build);
+        tellProgram(chosen.program, chosen.build);
         return 0;
     }
     fug_stop();
@@ -296,12 +295,12 @@ void fug_operation_end(uint64_t operation, int64_t code, const char* text) {
 }
 
 void fug_frame_begin(uint32_t series, uint64_t deadline_ns) {
-    countFrame(series);
+    countFrame(series, false);
     putPair(Kind::FrameBegin, series, Room::Ordinary, deadline_ns);
 }
 void fug_frame_end(uint32_t series) { putHere(Kind::FrameEnd, series, Room::Reserved); }
 void fug_frame_tick(uint32_t series, uint64_t deadline_ns) {
-    countFrame(series);
+    countFrame(series, true);
     putPair(Kind::FrameTick, series, Room::Reserved, deadline_ns);
 }
 

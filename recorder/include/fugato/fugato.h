@@ -256,7 +256,7 @@ FUG_CALL(void, fug_point, (fug_severity severity, const char* text), )
 FUG_CALL(void, fug_point_code, (fug_severity severity, int64_t code, const char* text), )
 FUG_CALL(void, fug_state_set, (uint32_t state, const char* value), )
 
-/* A wait is a marker of `site` during which the thread is blocked on `object`. The end may name
+/* A wait is a marker of `site` during which the thread is blocked on `object` (0: not told). The end may name
  * the link whose fug_link_out ended the wait; 0 where it is not known. */
 FUG_CALL(int, fug_wait_begin, (fug_site * site, uint32_t object, fug_wait_kind kind), 0)
 FUG_CALL(void, fug_wait_end, (int began, uint64_t link), )

@@ -1,0 +1,36 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Starts a program, records it, and tells what made its frames late.
+#pragma once
+
+#include <memory>
+#include <ostream>
+#include <string>
+#include <vector>
+
+namespace CLI {
+class App;
+}
+
+namespace fugato {
+
+class Recording;
+
+class RecordCommand {
+public:
+    explicit RecordCommand(CLI::App& app);
+    bool chosen() const;
+    int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
+
+private:
+    int check(std::ostream& out, std::ostream& err) const;
+    int tell(const std::vector<std::string>& recordings, std::ostream& out, std::ostream& err) const;
+
+    CLI::App* command_;
+    std::vector<std::string> words_;  // the program and its arguments
+    std::string to_, folder_, leaveOut_, length_, collect_;
+    std::vector<std::string> environment_;
+    bool check_ = false, json_ = false, end_ = false;
+};
+
+}  // namespace fugato

@@ -1,0 +1,119 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// A program that shows pictures and knows nothing of the recorder: for tests of what records programs that nobody
+// changed. It paints with SDL's renderer or with OpenGL, sleeps to keep its rhythm, and has three troubles at known
+// frames: it waits for a lock that "helper" holds for 40 ms (each 20th frame), it works 40 ms (each 30th), and it
+// writes a file to the disk (each 25th).
+//   pictures renderer|gl FRAMES [FILE] [child|crash|exec|stubborn]
+#include <SDL.h>
+#include <fcntl.h>
+#include <pthread.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <vector>
+
+namespace {
+
+pthread_mutex_t harbour = PTHREAD_MUTEX_INITIALIZER;
+pthread_mutex_t queueLock = PTHREAD_MUTEX_INITIALIZER;
+pthread_cond_t wanted = PTHREAD_COND_INITIALIZER;
+int requests = 0;
+bool quit = false;
+std::atomic<bool> held{false};
+
+void* help(void*) {
+    pthread_setname_np(pthread_self(), "helper");
+    for (;;) {
+        pthread_mutex_lock(&queueLock);
+        while (!requests && !quit) pthread_cond_wait(&wanted, &queueLock);
+        if (quit) return pthread_mutex_unlock(&queueLock), nullptr;
+        --requests;
+        pthread_mutex_unlock(&queueLock);
+        pthread_mutex_lock(&harbour);
+        held = true;
+        usleep(40'000);
+        pthread_mutex_unlock(&harbour);
+    }
+}
+
+void work(int ms) {
+    const Uint64 until = SDL_GetPerformanceCounter() + SDL_GetPerformanceFrequency() * static_cast<Uint64>(ms) / 1000;
+    while (SDL_GetPerformanceCounter() < until) {
+    }
+}
+
+void writeToDisk(const char* path) {
+    const std::vector<char> bytes(4 << 20, 'x');
+    const int file = open(path, O_CREAT | O_WRONLY | O_TRUNC, 0644);
+    if (file < 0) return;
+    if (write(file, bytes.data(), bytes.size()) != static_cast<ssize_t>(bytes.size())) std::perror("write");
+    fsync(file);
+    close(file);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    const bool gl = argc > 1 && std::strcmp(argv[1], "gl") == 0;
+    const int frames = argc > 2 ? std::atoi(argv[2]) : 100;
+    const char* const path = argc > 3 ? argv[3] : nullptr;
+    const char* const way = argc > 4 ? argv[4] : "";
+    if (std::strcmp(way, "exec") == 0) {  // as launchers do
+        execl(argv[0], argv[0], argv[1], argv[2], argv[3], nullptr);
+        return 1;
+    }
+    if (std::strcmp(way, "child") == 0) {  // a child that does nothing with pictures
+        const pid_t child = fork();
+        if (child == 0) {
+            usleep(20'000);
+            _exit(0);
+        }
+        waitpid(child, nullptr, 0);
+    }
+    if (SDL_Init(SDL_INIT_VIDEO) != 0) return std::fprintf(stderr, "%s\n", SDL_GetError()), 2;
+    SDL_Window* const window = SDL_CreateWindow("pictures", 0, 0, 320, 200, gl ? SDL_WINDOW_OPENGL : 0);
+    SDL_Renderer* const renderer = gl ? nullptr : SDL_CreateRenderer(window, -1, SDL_RENDERER_SOFTWARE);
+    SDL_GLContext const context = gl ? SDL_GL_CreateContext(window) : nullptr;
+    if (!window || (gl ? !context : !renderer)) return std::fprintf(stderr, "%s\n", SDL_GetError()), 2;
+    pthread_t helper;
+    pthread_create(&helper, nullptr, help, nullptr);
+    bool wantsToQuit = false;  // SDL makes an event of SIGINT and SIGTERM
+    for (int frame = 1; frame <= frames && !wantsToQuit; ++frame) {
+        SDL_Event event;
+        while (SDL_PollEvent(&event)) wantsToQuit |= event.type == SDL_QUIT && std::strcmp(way, "stubborn") != 0;
+        if (frame % 20 == 0) {
+            held = false;
+            pthread_mutex_lock(&queueLock);
+            ++requests;
+            pthread_cond_signal(&wanted);
+            pthread_mutex_unlock(&queueLock);
+            while (!held) usleep(100);
+            pthread_mutex_lock(&harbour);
+            pthread_mutex_unlock(&harbour);
+        }
+        if (frame % 30 == 0) work(40);
+        if (frame % 25 == 0 && path) writeToDisk(path);
+        work(2);
+        if (renderer) {
+            SDL_SetRenderDrawColor(renderer, 0, 60, static_cast<Uint8>(frame), 255);
+            SDL_RenderClear(renderer);
+            SDL_RenderPresent(renderer);
+        } else {
+            SDL_GL_SwapWindow(window);
+        }
+        if (frame == frames / 2 && std::strcmp(way, "crash") == 0) std::abort();
+        usleep(3000);
+    }
+    pthread_mutex_lock(&queueLock);
+    quit = true;
+    pthread_cond_signal(&wanted);
+    pthread_mutex_unlock(&queueLock);
+    pthread_join(helper, nullptr);
+    SDL_Quit();
+    return 0;
+}
