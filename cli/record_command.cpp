@@ -72,18 +72,6 @@ bool isClosed(const std::string& path) {
     return source && lookAtFile(**source).indexed;
 }
 
-/// Why there is no recording after the program has ended.
-std::string whyNothing(const Launch& launch, const ProgramFile& file) {
-    const bool left = launch.leaveOut.frames || launch.leaveOut.seconds;
-    if (file.how == ProgramFile::How::Itself)
-        return launch.program + " carries the recorder, but nothing was recorded" +
-               (left ? ": it ended before what is to be left out had passed."
-                     : "; the folder of " + launch.recording + " may not be writable for it.");
-    return launch.program + " showed no picture" + (left ? " after what is to be left out" : "") +
-           ", so nothing was recorded. Programs that nobody changed are recorded from their pictures (OpenGL, EGL, "
-           "Vulkan, SDL 2) on; any other can be built with the recorder.";
-}
-
 }  // namespace
 
 RecordCommand::RecordCommand(CLI::App& app)
@@ -95,10 +83,10 @@ RecordCommand::RecordCommand(CLI::App& app)
     command_->add_option("--leave-out", leaveOut_, "how much passes first: 300f frames, or 5s seconds");
     command_->add_option("--for", length_, "how much is recorded: 600f frames, or 10s seconds; without it, all");
     command_->add_flag("--end", end_, "ends the program once that is recorded");
-    command_
-        ->add_option("--collect", collect_,
-                     "what to collect beside: switches, samples, stack-copies, blocking, load; none")
-        ->default_str(kUsualCollecting);
+    command_->add_option(
+        "--collect", collect_,
+        "what to collect beside: switches, samples, stack-copies, blocking, load, or none; without it, "
+        "what is of use");
     command_->add_flag("--check", check_, "starts nothing; tells what can be recorded here, and what to type for more");
     command_->add_flag("--json", json_, "the whole explanation as JSON, for each recording");
 }
@@ -135,7 +123,7 @@ int RecordCommand::run(std::ostream& out, std::ostream& err) const {
     launch.program = words_[0];
     launch.arguments.assign(words_.begin() + 1, words_.end());
     launch.folder = folder_;
-    launch.collect = collect_.empty() ? kUsualCollecting : collect_;
+    launch.collect = collect_;
     for (const auto& [text, amount, option] :
          {std::tuple(&leaveOut_, &launch.leaveOut, "--leave-out"), std::tuple(&length_, &launch.length, "--for")}) {
         if (text->empty()) continue;
@@ -199,7 +187,7 @@ int RecordCommand::run(std::ostream& out, std::ostream& err) const {
     const std::string ended = program->howItEnded();
     if (!ended.empty() && !seen && !asked) tellNote(err, launch.program + " " + ended + ".");
     const std::vector<std::string> made = recordingsMadeFor(launch.recording);
-    if (made.empty()) return tellFailure(err, kExitNothingFound, whyNothing(launch, program->file()));
+    if (made.empty()) return tellFailure(err, kExitNothingFound, whyNothingWasRecorded(launch, program->file()));
     return tell(made, out, err);
 }
 

@@ -21,7 +21,4 @@ struct Collectable {
 
 Result<std::vector<Collectable>> whatCanBeCollected();
 
-/// What is collected where nothing else is wanted.
-inline constexpr char kUsualCollecting[] = "switches,samples,blocking,load";
-
 }  // namespace fugato

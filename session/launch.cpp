@@ -88,7 +88,11 @@ Result<LaunchedProgram> LaunchedProgram::start(const Launch& launch) {
         return Failure{"The folder " + launch.folder + " is not there."};
     auto added = launch.environment;
     added.emplace_back("FUGATO_RECORD", fs::absolute(launch.recording, error).string());
-    added.emplace_back("FUGATO_COLLECT", launch.collect);
+    // Most programs that nobody changed are built without frame pointers.
+    const bool copies = file->how == ProgramFile::How::Preloaded;
+    added.emplace_back("FUGATO_COLLECT", !launch.collect.empty() ? launch.collect
+                                         : copies                ? "switches,samples,stack-copies,blocking,load"
+                                                                 : "switches,samples,blocking,load");
     added.emplace_back("FUGATO_LEAVE_OUT", textOf(launch.leaveOut));
     added.emplace_back("FUGATO_RECORD_FOR", textOf(launch.length));
     if (file->how == ProgramFile::How::Preloaded) {
@@ -147,6 +151,17 @@ Result<LaunchedProgram> LaunchedProgram::start(const Launch& launch) {
 
 LaunchedProgram::LaunchedProgram(LaunchedProgram&& other) noexcept
     : process_(other.process_), file_(std::move(other.file_)), status_(other.status_) {}
+
+std::string whyNothingWasRecorded(const Launch& launch, const ProgramFile& file) {
+    const bool left = launch.leaveOut.frames || launch.leaveOut.seconds;
+    if (file.how == ProgramFile::How::Itself)
+        return launch.program + " carries the recorder, but nothing was recorded" +
+               (left ? ": it ended before what is to be left out had passed."
+                     : "; the folder of " + launch.recording + " may not be writable for it.");
+    return launch.program + " showed no picture" + (left ? " after what is to be left out" : "") +
+           ", so nothing was recorded. Programs that nobody changed are recorded from their pictures (OpenGL, EGL, "
+           "Vulkan, SDL 2) on; any other can be built with the recorder.";
+}
 
 bool LaunchedProgram::waitFor(int ms) {
     const auto ended = [&] {

@@ -27,9 +27,9 @@ struct Launch {
     std::vector<std::string> arguments;
     std::string folder;  // in which it runs; empty: this one
     std::vector<std::pair<std::string, std::string>>
-        environment;                  // added to this process's, or in place of what is there
-    std::string recording;            // the path to record to
-    std::string collect;              // words of FUGATO_COLLECT, separated by commas
+        environment;        // added to this process's, or in place of what is there
+    std::string recording;  // the path to record to
+    std::string collect;    // words of FUGATO_COLLECT, separated by commas; empty: what is of use for that program
     RecordedAmount leaveOut, length;  // neither of both: nothing, and all
 };
 
@@ -56,6 +56,9 @@ private:
     ProgramFile file_;
     std::optional<int> status_;  // as waitpid() tells it
 };
+
+/// Why there is no recording after the program has ended.
+std::string whyNothingWasRecorded(const Launch& launch, const ProgramFile& file);
 
 /// The library that records programs that nobody changed; a sentence where it is not there.
 Result<std::string> preloadLibrary();

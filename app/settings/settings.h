@@ -45,8 +45,9 @@ inline Setting<bool> darkColours() { return {"view/dark", systemLook().dark}; }
 inline Setting<bool> highContrast() { return {"view/contrast", systemLook().highContrast}; }
 inline Setting<int> textPercent() { return {"view/text", 0}; }  // 0: as large as the system's font
 inline Setting<int> stacksOf() { return {"stacks/of", 0}; }     // frame, marker, time: as on the page of call stacks
-inline Setting<bool> stacksBlocked() { return {"stacks/blocked", false}; }  // else of running
-inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }  // newest first
+inline Setting<bool> stacksBlocked() { return {"stacks/blocked", false}; }         // else of running
+inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }         // newest first
+inline Setting<QStringList> startedPrograms() { return {"record/programs", {}}; }  // newest first, each as JSON
 inline Setting<QString> lastFolder() { return {"files/folder", {}}; }
 /// What was read from large recordings is evicted beyond it.
 inline Setting<int> memoryMegabytes() { return {"memory/megabytes", static_cast<int>(kUsualMemoryBytes / 1'000'000)}; }

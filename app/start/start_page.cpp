@@ -3,19 +3,24 @@
 
 #include <QApplication>
 #include <QDateTime>
+#include <QDir>
 #include <QFileInfo>
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QPushButton>
+#include <QScrollArea>
 #include <QVBoxLayout>
 
 #include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "session/recordings_folder.h"
 
 namespace fugato {
 
 namespace {
+
+constexpr int kMostListed = 200;
 
 QLabel* heading(const QString& words) {
     auto* label = plainLabel(words);
@@ -46,33 +51,44 @@ QString StartPage::demoRecording() {
     return {};
 }
 
-StartPage::StartPage(QWidget* parent) : QWidget(parent), recent_(new QVBoxLayout) {
+StartPage::StartPage(QWidget* parent) : QWidget(parent), list_(new QVBoxLayout), form_(new StartForm) {
     auto* open = new QPushButton(tr("&Open a recording…"));
     auto* demo = new QPushButton(tr("Open the &demo"));
-    open->setObjectName("primary");
     demo->setVisible(!demoRecording().isEmpty());
     connect(open, &QPushButton::clicked, this, &StartPage::openWanted);
     connect(demo, &QPushButton::clicked, this, [this] { emit recordingWanted(demoRecording()); });
-    setFocusProxy(open);
+    connect(form_, &StartForm::started, this, &StartPage::programWanted);
+    setFocusProxy(form_);
 
     auto* left = new QVBoxLayout;
     left->setSpacing(10);
-    left->addWidget(heading(tr("Recent recordings")));
-    recent_->setSpacing(6);
-    left->addLayout(recent_);
-    left->addStretch(1);
+    left->addWidget(heading(tr("Recordings")));
+    auto* listed = new QWidget;
+    list_->setContentsMargins(0, 0, 8, 0);
+    list_->setSpacing(6);
+    auto* column = new QVBoxLayout(listed);
+    column->setContentsMargins(0, 0, 0, 0);
+    column->addLayout(list_);
+    column->addStretch(1);
+    auto* scrolled = new QScrollArea;
+    scrolled->setWidget(listed);
+    scrolled->setWidgetResizable(true);
+    scrolled->setFrameShape(QFrame::NoFrame);
+    scrolled->setFocusPolicy(Qt::NoFocus);
+    left->addWidget(scrolled, 1);
     auto* right = new QVBoxLayout;
     right->setSpacing(10);
+    right->addWidget(heading(tr("Start a program and record it")));
+    right->addWidget(form_);
+    right->addSpacing(14);
     right->addWidget(heading(tr("Open")));
-    right->addWidget(open);
-    right->addWidget(
-        lesser(tr("Or drop a file here. Programs that link Fugato's recorder write .fugato files; a .jsonl "
-                  "file is the same as text.")));
-    right->addWidget(demo);
+    auto* line = new QHBoxLayout;
+    line->addWidget(open, 1);
+    line->addWidget(demo, 1);
+    right->addLayout(line);
     auto* about = lesser(
-        tr("The demo is a made-up boat race of two and a half minutes with seven planted troubles. It opens with "
-           "the costliest one explained."));
-    about->setVisible(demo->isVisibleTo(this));
+        tr("A file can be dropped here as well. The demo is a made-up boat race of two and a half minutes with seven "
+           "planted troubles; it opens with the costliest one explained."));
     right->addWidget(about);
     right->addStretch(1);
     auto* all = new QHBoxLayout(this);
@@ -85,24 +101,47 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent), recent_(new QVBoxLayout
 void StartPage::showEvent(QShowEvent*) { fill(); }
 
 void StartPage::fill() {
-    while (const QLayoutItem* item = recent_->takeAt(0)) {
+    looking_.ask(
+        [opened = settings::recentFiles().get()](const Progress&) {
+            QStringList paths;
+            if (const auto folder = recordingsFolder())
+                for (const QFileInfo& file :
+                     QDir(toQString(*folder)).entryInfoList({"*.fugato"}, QDir::Files, QDir::Time))
+                    if (paths.size() < kMostListed) paths << file.absoluteFilePath();
+            for (const QString& path : opened)
+                if (!paths.contains(path)) paths << path;
+            std::vector<std::pair<QDateTime, Listed>> found;
+            for (const QString& path : paths) {
+                const QFileInfo file(path);
+                found.emplace_back(file.lastModified(),
+                                   Listed{path, file.isFile() ? factsOf(file) : file.absolutePath(), file.isFile()});
+            }
+            std::stable_sort(found.begin(), found.end(),
+                             [](const auto& a, const auto& b) { return a.first > b.first; });
+            auto all = std::make_shared<QList<Listed>>();
+            for (auto& [when, one] : found) *all << one;
+            return std::shared_ptr<const QList<Listed>>(all);
+        },
+        [this](const std::shared_ptr<const QList<Listed>>& all) { show(*all); });
+}
+
+void StartPage::show(const QList<Listed>& recordings) {
+    while (const QLayoutItem* item = list_->takeAt(0)) {
         delete item->widget();
         delete item;
     }
-    const QStringList paths = settings::recentFiles().get();
-    for (const QString& path : paths) {
-        const QFileInfo file(path);
+    for (const Listed& one : recordings) {
+        const QString name = shown(QFileInfo(one.path).fileName());
         auto* card = new QPushButton;
         card->setObjectName("card");
-        card->setText(shown(file.fileName()).replace("&", "&&") + "\n" +
-                      (file.isFile() ? factsOf(file) : tr("%1 · no longer there").arg(shown(file.absolutePath())))
-                          .replace("&", "&&"));
-        card->setAccessibleName(shown(file.fileName()));
-        card->setEnabled(file.isFile());
-        connect(card, &QPushButton::clicked, this, [this, path] { emit recordingWanted(path); });
-        recent_->addWidget(card);
+        QString words = name + "\n" + (one.there ? one.facts : tr("%1 · no longer there").arg(shown(one.facts)));
+        card->setText(words.replace("&", "&&"));
+        card->setAccessibleName(name);
+        card->setEnabled(one.there);
+        connect(card, &QPushButton::clicked, this, [this, path = one.path] { emit recordingWanted(path); });
+        list_->addWidget(card);
     }
-    if (paths.isEmpty()) recent_->addWidget(lesser(tr("None yet.")));
+    if (recordings.isEmpty()) list_->addWidget(lesser(tr("None yet. Start a program at the right, or open the demo.")));
 }
 
 }  // namespace fugato

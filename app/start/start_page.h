@@ -1,9 +1,12 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What stands in the window while no recording is open: opening one, those opened lately, the demo.
+// What stands in the window while no recording is open: the recordings there are, starting a program to record it,
+// opening a file, the demo.
 #pragma once
 
 #include <QWidget>
+
+#include "app/record/start_form.h"
 
 class QVBoxLayout;
 
@@ -13,20 +16,30 @@ class StartPage : public QWidget {
     Q_OBJECT
 public:
     explicit StartPage(QWidget* parent = nullptr);
-    /// Lists those opened lately anew.
+    /// Lists the recordings anew.
     void fill();
+    StartForm& form() { return *form_; }
     /// The demo recording that came with the program; empty where there is none.
     static QString demoRecording();
 
 signals:
     void openWanted();
     void recordingWanted(const QString& path);
+    void programWanted(const Launch& launch);
 
 protected:
     void showEvent(QShowEvent* event) override;
 
 private:
-    QVBoxLayout* recent_;
+    struct Listed {
+        QString path, facts;
+        bool there = true;
+    };
+    void show(const QList<Listed>& recordings);
+
+    QVBoxLayout* list_;
+    StartForm* form_;
+    BackgroundQuery looking_;
 };
 
 }  // namespace fugato

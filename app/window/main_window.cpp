@@ -5,6 +5,7 @@
 #include <QApplication>
 #include <QCloseEvent>
 #include <QDialog>
+#include <QDialogButtonBox>
 #include <QDragEnterEvent>
 #include <QFileDialog>
 #include <QFileInfo>
@@ -59,6 +60,7 @@ MainWindow::MainWindow() {
     makePanels();
     commands_.setPictures({strip_, causes_, lanes_, why_});
     makeFileMenu();
+    makeRecordMenu();
     makeEditMenu();
     makeGoMenu();
     makeWhatIfMenu();
@@ -91,7 +93,7 @@ void MainWindow::fitScreen() {
 void MainWindow::showStart(bool shown) {
     start_->setVisible(shown);
     for (QWidget* panel : std::initializer_list<QWidget*>{verdict_, strip_, across_}) panel->setVisible(!shown);
-    hints_->setText(shown ? tr("Ctrl+O open    F1 keys")
+    hints_->setText(shown ? tr("Ctrl+R start a program    Ctrl+O open    F1 keys")
                           : tr("N next spike    P previous    F frame    Home whole    Ctrl+wheel zoom    F1 keys"));
     (shown ? static_cast<QWidget*>(start_) : lanes_)->setFocus();
 }
@@ -229,6 +231,59 @@ void MainWindow::makeProgress() {
     });
     connect(&document_, &Document::progressed, this,
             [this](double part, const QString&) { progressBar_->setValue(static_cast<int>(part * 1000)); });
+}
+
+void MainWindow::makeRecordMenu() {
+    QMenu* record = menuBar()->addMenu(tr("&Record"));
+    commands_.add(record, tr("&Start a program…"), {QKeySequence(Qt::CTRL | Qt::Key_R)},
+                  tr("start a program and record it"), [this] { askForProgram(); });
+    QAction* again =
+        commands_.add(record, tr("Start &again as before"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_R)},
+                      tr("start the program again that was started last, with the same settings"), [this] {
+                          if (const auto before = StartForm::before()) startProgram(*before);
+                      });
+    QAction* end = commands_.add(record, tr("&End the program"), {QKeySequence(Qt::CTRL | Qt::Key_E)},
+                                 tr("end the program that is being recorded"), [this] { recorded_.end(); });
+    const auto enable = [this, again, end] {
+        again->setEnabled(StartForm::before().has_value());
+        end->setEnabled(recorded_.runs());
+    };
+    connect(record, &QMenu::aboutToShow, this, enable);
+    connect(&recorded_, &RecordedProgram::changed, this, enable);
+    enable();
+    connect(start_, &StartPage::programWanted, this, &MainWindow::startProgram);
+    connect(&recorded_, &RecordedProgram::appeared, this, &MainWindow::open);
+    connect(&recorded_, &RecordedProgram::said, this, &MainWindow::showNotice);
+    connect(&recorded_, &RecordedProgram::changed, this, [this] {
+        if (!recorded_.runs() && start_->isVisible()) showStatus();
+    });
+}
+
+void MainWindow::startProgram(const Launch& launch) {
+    notice_->hide();
+    recorded_.start(launch);
+    status_->setText(tr("Starting %1; its recording opens by itself. Ctrl+E ends the program.")
+                         .arg(shown(toQString(launch.program))));
+}
+
+/// Where the start page stands, its form; else the same in a dialog.
+void MainWindow::askForProgram() {
+    if (start_->isVisible()) return start_->form().setFocus(Qt::ShortcutFocusReason);
+    QDialog dialog(this);
+    dialog.setWindowTitle(tr("Start a program and record it"));
+    auto* lines = new QVBoxLayout(&dialog);
+    auto* form = new StartForm;
+    lines->addWidget(form);
+    auto* buttons = new QDialogButtonBox(QDialogButtonBox::Cancel);
+    lines->addWidget(buttons);
+    connect(buttons, &QDialogButtonBox::rejected, &dialog, &QDialog::reject);
+    connect(form, &StartForm::started, &dialog, [this, &dialog](const Launch& launch) {
+        dialog.accept();
+        startProgram(launch);
+    });
+    dialog.resize(560, dialog.sizeHint().height());
+    form->setFocus();
+    dialog.exec();
 }
 
 void MainWindow::makeFileMenu() {
@@ -635,7 +690,7 @@ QString MainWindow::statusText() const { return status_->text(); }
 
 void MainWindow::showStatus() {
     if (!document_.recording()) {
-        status_->setText(tr("Open a recording with Ctrl+O, or drop one here."));
+        status_->setText(tr("Recordings stay in your data folder until you delete them. Nothing is sent anywhere."));
         return;
     }
     const Recording& r = *document_.recording();

@@ -6,6 +6,7 @@
 #include <QMainWindow>
 
 #include "app/document/document.h"
+#include "app/record/recorded_program.h"
 #include "app/selection/selected_frame.h"
 #include "app/selection/undo.h"
 #include "commands.h"
@@ -49,6 +50,7 @@ public:
     VerdictBar& verdict() { return *verdict_; }
     QString notice() const;
     QString statusText() const;
+    const RecordedProgram& recorded() const { return recorded_; }
 
     /// Every key the window and its panels listen to.
     const Commands& commands() const { return commands_; }
@@ -62,6 +64,7 @@ protected:
 private:
     void makePanels();
     void makeFileMenu();
+    void makeRecordMenu();
     void makeEditMenu();
     void makeGoMenu();
     void makeWhatIfMenu();
@@ -83,6 +86,8 @@ private:
     void rememberRecent(const QString& path);
     void fillRecent();
     void chooseFile();
+    void startProgram(const Launch& launch);
+    void askForProgram();
     void showKeys();
     void showAbout();
     void askMemoryLimit();
@@ -107,6 +112,7 @@ private:
     Commands commands_;
     bool noticeClosed_ = false;  // that of this recording: it stays closed while the recording grows
     BackgroundQuery finding_, stepping_;
+    RecordedProgram recorded_;
 };
 
 }  // namespace fugato

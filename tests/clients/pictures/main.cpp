@@ -4,13 +4,14 @@
 // changed. It paints with SDL's renderer or with OpenGL, sleeps to keep its rhythm, and has three troubles at known
 // frames: it waits for a lock that "helper" holds for 40 ms (each 20th frame), it works 40 ms (each 30th), and it
 // writes a file to the disk (each 25th).
-//   pictures renderer|gl FRAMES [FILE] [child|crash|exec|stubborn]
+//   pictures renderer|gl FRAMES [FILE] [child|crash|exec|stubborn|times]
 #include <SDL.h>
 #include <fcntl.h>
 #include <pthread.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <atomic>
 #include <cstdio>
 #include <cstdlib>
@@ -80,13 +81,16 @@ int main(int argc, char** argv) {
     SDL_Renderer* const renderer = gl ? nullptr : SDL_CreateRenderer(window, -1, SDL_RENDERER_SOFTWARE);
     SDL_GLContext const context = gl ? SDL_GL_CreateContext(window) : nullptr;
     if (!window || (gl ? !context : !renderer)) return std::fprintf(stderr, "%s\n", SDL_GetError()), 2;
+    const bool times = std::strcmp(way, "times") == 0;  // no troubles, no sleep; how long frames took at the end
+    std::vector<Uint64> took;
+    Uint64 shown = SDL_GetPerformanceCounter();
     pthread_t helper;
     pthread_create(&helper, nullptr, help, nullptr);
     bool wantsToQuit = false;  // SDL makes an event of SIGINT and SIGTERM
     for (int frame = 1; frame <= frames && !wantsToQuit; ++frame) {
         SDL_Event event;
         while (SDL_PollEvent(&event)) wantsToQuit |= event.type == SDL_QUIT && std::strcmp(way, "stubborn") != 0;
-        if (frame % 20 == 0) {
+        if (frame % 20 == 0 && !times) {
             held = false;
             pthread_mutex_lock(&queueLock);
             ++requests;
@@ -96,7 +100,7 @@ int main(int argc, char** argv) {
             pthread_mutex_lock(&harbour);
             pthread_mutex_unlock(&harbour);
         }
-        if (frame % 30 == 0) work(40);
+        if (frame % 30 == 0 && !times) work(40);
         if (frame % 25 == 0 && path) writeToDisk(path);
         work(2);
         if (renderer) {
@@ -107,7 +111,16 @@ int main(int argc, char** argv) {
             SDL_GL_SwapWindow(window);
         }
         if (frame == frames / 2 && std::strcmp(way, "crash") == 0) std::abort();
-        usleep(3000);
+        const Uint64 now = SDL_GetPerformanceCounter();
+        took.push_back(now - shown);
+        shown = now;
+        if (!times) usleep(3000);
+    }
+    if (times) {
+        std::sort(took.begin(), took.end());
+        const double us = 1e6 / static_cast<double>(SDL_GetPerformanceFrequency());
+        std::printf("median %.1f us, 99th percentile %.1f us\n", static_cast<double>(took[took.size() / 2]) * us,
+                    static_cast<double>(took[took.size() * 99 / 100]) * us);
     }
     pthread_mutex_lock(&queueLock);
     quit = true;
