@@ -73,11 +73,12 @@ std::optional<RecordedAmount> amountIn(const std::string& text) {
 Result<std::string> preloadLibrary() {
     std::error_code error;
     const fs::path here = fs::read_symlink("/proc/self/exe", error).parent_path();
-    for (const fs::path& path : {here / "libfugato-preload.so", fs::path(FUGATO_INSTALLED_PRELOAD)})
-        if (fs::exists(path, error)) return path.string();
-    return Failure{
-        "The library that records programs nobody changed, libfugato-preload.so, is neither beside this "
-        "program nor at " FUGATO_INSTALLED_PRELOAD ". Build or install Fugato anew."};
+    for (const fs::path& folder : {here, here / FUGATO_FROM_BIN_TO_LIB})  // as built, and as installed
+        if (const fs::path path = folder / "libfugato-preload.so"; fs::exists(path, error))
+            return path.lexically_normal().string();
+    return Failure{"The library that records programs nobody changed, libfugato-preload.so, is neither in " +
+                   here.string() + " nor in " + (here / FUGATO_FROM_BIN_TO_LIB).lexically_normal().string() +
+                   ". Build or install Fugato anew."};
 }
 
 Result<LaunchedProgram> LaunchedProgram::start(const Launch& launch) {

@@ -107,6 +107,19 @@ private slots:
         checkTurns(path("nested.fugato"), "Turn");
     }
 
+    void theInstalledApplicationRecordsPrograms() {
+        run("cmake", {"--install", FUGATO_BINARY_DIR, "--component", "application", "--prefix", path("application")});
+        QProcessEnvironment environment = QProcessEnvironment::systemEnvironment();
+        environment.insert("SDL_VIDEODRIVER", "dummy");
+        run(path("application/bin/fugato-cli"),
+            {"record", "--to", path("pictures.fugato"), "--", PICTURES_PROGRAM, "renderer", "10"}, environment);
+        const auto r = open(path("pictures.fugato"));
+        QVERIFY(r && r->series[0].frames.size() == 9);
+        environment.insert("QT_QPA_PLATFORM", "offscreen");
+        QVERIFY(run(path("application/bin/fugato"), {"--version"}, environment).startsWith("fugato "));
+        QVERIFY(QFile::exists(path("application/share/fugato/skerry-regatta.fugato")));
+    }
+
     void theRecorderIsOptimisedUnlessAskedOtherwise() {
         run("cmake", {"-S", FUGATO_SOURCE_DIR "/recorder", "-B", path("alone")});
         QFile cache(path("alone/CMakeCache.txt"));
