@@ -47,16 +47,16 @@ int main(int argc, char** argv) {
     }
     std::printf("| what | measured | goal | met |\n|---|---|---|---|\n");
     bool all = true;
-    // A single part may be asked for: recorder, drawing, live, truth or real (also as --truth); what grows with
+    // A single part may be asked for: recorder, drawing, live, truth, real or preload (also as --truth); what grows
+    // with
     // --scale.
     std::string wanted = argc < 2 ? "" : argv[1];
     if (wanted.rfind("--", 0) == 0) wanted.erase(0, 2);
     if (wanted == "real" && argc > 2) measure::keptFolder() = argv[2];
-    const std::map<std::string, std::vector<measure::Row> (*)()> parts{{"1 recorder", measure::recorderRows},
-                                                                       {"2 drawing", measure::drawingRows},
-                                                                       {"3 live", measure::liveRows},
-                                                                       {"4 truth", measure::truthRows},
-                                                                       {"5 real", measure::realRows}};
+    const std::map<std::string, std::vector<measure::Row> (*)()> parts{
+        {"1 recorder", measure::recorderRows}, {"2 drawing", measure::drawingRows},
+        {"3 live", measure::liveRows},         {"4 truth", measure::truthRows},
+        {"5 real", measure::realRows},         {"6 preload", measure::preloadRows}};
     for (const auto& [name, rows] : parts)
         for (const measure::Row& row :
              wanted.empty() || name.substr(2) == wanted ? rows() : std::vector<measure::Row>{}) {

@@ -2,6 +2,16 @@
 /* A client in plain C11: the header must compile, and everything it offers must link. */
 #include <fugato/fugato.h>
 
+static int leaveEarly(int early) {
+    FUG_SCOPE("Scope in C", "test", "ends by whatever way it is left");
+    if (early) return 1;
+    {
+        FUG_SCOPE("Inner scope in C", "test", "");
+        FUG_SCOPE("Innermost scope in C", "test", "");
+    }
+    return 0;
+}
+
 int recordFromC(const char* path) {
     static fug_site outer = FUG_SITE("Outer in C", "test", "from a C program");
     static fug_site waiting = FUG_SITE("Wait in C", "test", "");
@@ -24,6 +34,7 @@ int recordFromC(const char* path) {
     fug_point(FUG_ERROR, "from C");
     fug_state_set(state, "Only");
     fug_end(began);
+    (void)(leaveEarly(1) + leaveEarly(0));
     fug_frame_end(series);
     fug_stop();
     return fug_lost() == 0 ? 0 : 2;

@@ -60,6 +60,41 @@ private slots:
         QCOMPARE(fug_save(file.c_str()), ENODATA);
     }
 
+    void aRecordingInMemoryGoesOnInAFile() {
+        fug_options options{};
+        options.on_failure = FUG_GO_ON_IN_MEMORY;
+        QCOMPARE(fug_start("", &options), 0);
+        QCOMPARE(fug_status(), "");
+        QCOMPARE(fug_path(), "");
+        for (int i = 0; i < 1000; ++i) mark();
+        QCOMPARE(fug_write_to("/nowhere/at/all.fugato"), ENOENT);
+        const std::string file = path("late.fugato");
+        QCOMPARE(fug_write_to(file.c_str()), 0);
+        QCOMPARE(std::string(fug_path()), file);
+        QCOMPARE(fug_write_to(path("again.fugato").c_str()), ENODATA);  // it is in a file already
+        for (int i = 0; i < 1000; ++i) mark();
+        { FUG_MARK("Only later"); }
+        fug_stop();
+        const auto r = opened(file);
+        QVERIFY(r && !r->damage.any() && !r->repairs.any());
+        QCOMPARE(r->markerCount(), size_t{2001});
+        QVERIFY(r->context.find("recording stopped") == r->context.end());
+        // A kill loses nothing of either part.
+        const std::string killed = path("killed.fugato");
+        const pid_t child = fork();
+        if (child == 0) {
+            fug_start("", &options);
+            for (int i = 0; i < 1000; ++i) mark();
+            fug_write_to(killed.c_str());
+            for (int i = 0; i < 500; ++i) mark();
+            kill(getpid(), SIGKILL);
+        }
+        QCOMPARE(waitpid(child, nullptr, 0), child);
+        const auto whole = opened(killed);
+        QVERIFY(whole);
+        QCOMPARE(whole->markerCount(), size_t{1500});
+    }
+
     void aRemovedFileIsNoticedAndTold() {
         const std::string file = path("removed.fugato");
         QCOMPARE(fug_start(file.c_str(), nullptr), 0);

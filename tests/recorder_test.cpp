@@ -823,6 +823,11 @@ private slots:
         QCOMPARE(int(lane.kind), int(LaneKind::Queue));
         QCOMPARE(r->siteOf(lane.rows[0].path(0)).name, std::string("Outer in C"));
         QCOMPARE(r->siteOf(lane.rows[1].path(0)).name, std::string("Wait in C"));
+        // Scopes end where their block is left: one early, one with two more inside.
+        QCOMPARE(lane.rows[0].size(), size_t{3});
+        QCOMPARE(r->siteOf(lane.rows[0].path(2)).name, std::string("Scope in C"));
+        QCOMPARE(r->siteOf(lane.rows[1].path(1)).name, std::string("Inner scope in C"));
+        QCOMPARE(r->siteOf(lane.rows[2].path(0)).name, std::string("Innermost scope in C"));
         QVERIFY(r->siteOf(lane.rows[0].path(0)).file.find("c_client.c") != std::string::npos);
         QCOMPARE(r->series.at(0).frames.size(), size_t{1});
         QCOMPARE(r->text(r->points.at(0).text), std::string_view("from C"));

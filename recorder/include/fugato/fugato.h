@@ -353,6 +353,20 @@ static inline void fug_end(int began) {
 
 #endif
 
+/* A marker until the end of the block that this stands in, by whatever way it is left; for C, with GCC and Clang.
+ *     void step(void) { FUG_SCOPE("Simulate", "physics", "one step of every boat"); ... } */
+#ifdef FUGATO_OFF
+#define FUG_SCOPE(name, category, description) struct fug_nothing
+#else
+#define FUG_JOINED_(a, b) a##b
+#define FUG_JOINED(a, b) FUG_JOINED_(a, b)
+#define FUG_SCOPE(name, category, description)                                                   \
+    static fug_site FUG_JOINED(fug_site_, __LINE__) = FUG_SITE(name, category, description);     \
+    const int FUG_JOINED(fug_began_, __LINE__) __attribute__((cleanup(fug_end_scope), unused)) = \
+        fug_begin(&FUG_JOINED(fug_site_, __LINE__))
+static inline void fug_end_scope(const int* began) { fug_end(*began); }
+#endif
+
 #ifdef __cplusplus
 }
 #endif

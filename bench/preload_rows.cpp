@@ -1,0 +1,80 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What recording costs a program that nobody changed: its own frame times with the preloaded library ÷ without, in
+// turns. It draws with OpenGL by the software driver, under a screen of its own.
+#include <QFile>
+#include <QProcess>
+#include <QRegularExpression>
+#include <QTest>
+#include <algorithm>
+
+#include "rows.h"
+
+namespace measure {
+
+namespace {
+
+constexpr int kTurns = 9, kFrames = 1500;
+constexpr char kScreen[] = ":94";
+
+struct Times {
+    double median = 0, p99 = 0;  // us
+};
+
+/// As the program says; zeros where it could not be run.
+Times timesIn(const QStringList& command) {
+    QProcessEnvironment environment = QProcessEnvironment::systemEnvironment();
+    environment.insert("DISPLAY", kScreen);
+    environment.insert("SDL_VIDEODRIVER", "x11");
+    QProcess process;
+    process.setProcessEnvironment(environment);
+    process.start(command[0], command.mid(1));
+    process.waitForFinished(120'000);
+    static const QRegularExpression said("median ([0-9.]+) us, 99th percentile ([0-9.]+) us");
+    const auto match = said.match(process.readAllStandardOutput());
+    return {match.captured(1).toDouble(), match.captured(2).toDouble()};
+}
+
+double middle(std::vector<double> values) {
+    std::sort(values.begin(), values.end());
+    return values[values.size() / 2];
+}
+
+}  // namespace
+
+std::vector<Row> preloadRows() {
+    QProcess screen;
+    screen.start("Xvfb", {kScreen, "-screen", "0", "640x480x24", "-nolisten", "tcp"});
+    const bool there =
+        screen.waitForStarted() && QTest::qWaitFor([] { return QFile::exists("/tmp/.X11-unix/X94"); }, 20'000);
+    const QStringList program{PICTURES_PROGRAM, "gl", QString::number(kFrames), "", "times"};
+    std::vector<Row> rows;
+    for (const char* collect : {"none", "switches,samples,stack-copies,blocking,load"}) {
+        const QString what = QString("preloaded, collecting %1: frame time with ÷ without, ")
+                                 .arg(*collect == 'n' ? "nothing from the system" : "everything of use");
+        std::vector<double> medians, tails;
+        for (int turn = 0; there && turn < kTurns; ++turn) {
+            const std::string file = scratchFile("preloaded-" + std::to_string(turn) + collect[0] + ".fugato");
+            const Times plain = timesIn(program);
+            const Times recorded = timesIn(QStringList{FUGATO_CLI_PROGRAM, "record", "--collect", collect, "--to",
+                                                       QString::fromStdString(file), "--"} +
+                                           program);
+            QFile::remove(QString::fromStdString(file));
+            if (plain.median <= 0 || recorded.median <= 0) continue;
+            medians.push_back(recorded.median / plain.median);
+            tails.push_back(recorded.p99 / plain.p99);
+        }
+        if (medians.empty()) {
+            rows.push_back({what.toStdString() + "median", "not measured: no screen", "1.02", {}});
+            continue;
+        }
+        for (const auto& [name, values] : {std::pair("median", &medians), std::pair("99th percentile", &tails)})
+            rows.push_back(
+                {(what + name).toStdString(), number("%.3f", middle(*values)), "1.02", middle(*values) <= 1.02});
+    }
+    screen.terminate();
+    screen.waitForFinished();
+    return rows;
+}
+
+}  // namespace measure
