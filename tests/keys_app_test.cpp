@@ -275,6 +275,19 @@ private slots:
         QCOMPARE(window_->drawer().shown(), QString("search"));
     }
 
+    void theWindowIsClosedWithAFieldHalfTyped() {
+        openDemo();
+        for (const char* typed : {"12.", "12 ms", "no budget"}) {
+            window_->verdict().budget().setFocus();
+            window_->verdict().budget().selectAll();
+            QTest::keyClicks(&window_->verdict().budget(), typed);
+            window_ = std::make_unique<MainWindow>();
+            window_->show();
+            QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
+            openDemo();
+        }
+    }
+
     void arrowsGoFromMarkerToMarker() {
         openDemo();
         const Recording& r = *explanation().recording;

@@ -16,10 +16,7 @@ class RecordAppTest : public WindowTest {
     Q_OBJECT
 
 public:
-    RecordAppTest() {
-        qputenv("XDG_DATA_HOME", folder_.filePath("data").toUtf8());
-        qputenv("SDL_VIDEODRIVER", "dummy");
-    }
+    RecordAppTest() { qputenv("SDL_VIDEODRIVER", "dummy"); }
 
 private:
     StartForm& form() { return window_->startPage().form(); }
@@ -100,12 +97,12 @@ private slots:
         QCOMPARE(field("Record for").text(), QString("20f"));
         QCOMPARE(field("Environment").text(), QString("BOAT=Plover"));
         const auto cards = [&] {
-            QList<QPushButton*> found;
-            for (QPushButton* one : window_->startPage().findChildren<QPushButton*>("card"))
-                if (one->accessibleName().startsWith("pictures-")) found << one;
+            QList<RecordingCard*> found;
+            for (RecordingCard* one : window_->startPage().findChildren<RecordingCard*>())
+                if (one->accessibleName().startsWith("pictures, ")) found << one;
             return found;
         };
-        QTRY_VERIFY(!cards().isEmpty());
+        QTRY_VERIFY_WITH_TIMEOUT(!cards().isEmpty() && cards().front()->accessibleName().contains("20 frames"), 30'000);
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         QTest::mouseClick(cards().front(), Qt::LeftButton);
         QTRY_VERIFY_WITH_TIMEOUT(explained.count() > 0, 30'000);

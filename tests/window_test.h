@@ -66,6 +66,7 @@ protected:
 private slots:
     void initTestCase() {
         QStandardPaths::setTestModeEnabled(true);
+        qputenv("XDG_DATA_HOME", folder_.filePath("data").toUtf8());  // the folder of recordings
         QCoreApplication::setOrganizationName("Fugato");
         QCoreApplication::setApplicationName("fugato-test");
         QSettings::setDefaultFormat(QSettings::IniFormat);

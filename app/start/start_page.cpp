@@ -2,7 +2,6 @@
 #include "start_page.h"
 
 #include <QApplication>
-#include <QDateTime>
 #include <QDir>
 #include <QFileInfo>
 #include <QHBoxLayout>
@@ -33,13 +32,6 @@ QLabel* lesser(const QString& words) {
     label->setObjectName("lesser");
     label->setWordWrap(true);
     return label;
-}
-
-/// "/home/ines/games · 27 Nov 2026, 16:20 · 12.3 MB".
-QString factsOf(const QFileInfo& file) {
-    return StartPage::tr("%1 · %2 · %3 MB")
-        .arg(shown(file.absolutePath()), file.lastModified().toString("d MMM yyyy, hh:mm"),
-             QString::number(static_cast<double>(file.size()) / 1e6, 'f', 1));
 }
 
 }  // namespace
@@ -100,7 +92,14 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent), list_(new QVBoxLayout),
 
 void StartPage::showEvent(QShowEvent*) { fill(); }
 
+/// What is asked about recordings would take from a program that is started.
+void StartPage::hideEvent(QHideEvent*) {
+    looking_.silence();
+    asking_.silence();
+}
+
 void StartPage::fill() {
+    asking_.silence();
     looking_.ask(
         [opened = settings::recentFiles().get()](const Progress&) {
             QStringList paths;
@@ -110,38 +109,46 @@ void StartPage::fill() {
                     if (paths.size() < kMostListed) paths << file.absoluteFilePath();
             for (const QString& path : opened)
                 if (!paths.contains(path)) paths << path;
-            std::vector<std::pair<QDateTime, Listed>> found;
-            for (const QString& path : paths) {
-                const QFileInfo file(path);
-                found.emplace_back(file.lastModified(),
-                                   Listed{path, file.isFile() ? factsOf(file) : file.absolutePath(), file.isFile()});
-            }
-            std::stable_sort(found.begin(), found.end(),
-                             [](const auto& a, const auto& b) { return a.first > b.first; });
-            auto all = std::make_shared<QList<Listed>>();
-            for (auto& [when, one] : found) *all << one;
-            return std::shared_ptr<const QList<Listed>>(all);
+            std::stable_sort(paths.begin(), paths.end(), [](const QString& a, const QString& b) {
+                return QFileInfo(a).lastModified() > QFileInfo(b).lastModified();
+            });
+            return std::make_shared<const QStringList>(paths);
         },
-        [this](const std::shared_ptr<const QList<Listed>>& all) { show(*all); });
+        [this](const std::shared_ptr<const QStringList>& paths) { show(*paths); });
 }
 
-void StartPage::show(const QList<Listed>& recordings) {
+void StartPage::show(const QStringList& recordings) {
     while (const QLayoutItem* item = list_->takeAt(0)) {
         delete item->widget();
         delete item;
     }
-    for (const Listed& one : recordings) {
-        const QString name = shown(QFileInfo(one.path).fileName());
-        auto* card = new QPushButton;
-        card->setObjectName("card");
-        QString words = name + "\n" + (one.there ? one.facts : tr("%1 · no longer there").arg(shown(one.facts)));
-        card->setText(words.replace("&", "&&"));
-        card->setAccessibleName(name);
-        card->setEnabled(one.there);
-        connect(card, &QPushButton::clicked, this, [this, path = one.path] { emit recordingWanted(path); });
+    cards_.clear();
+    for (const QString& path : recordings) {
+        auto* card = new RecordingCard(path);
+        connect(card, &QAbstractButton::clicked, this, [this, path] { emit recordingWanted(path); });
         list_->addWidget(card);
+        cards_ << card;
     }
     if (recordings.isEmpty()) list_->addWidget(lesser(tr("None yet. Start a program at the right, or open the demo.")));
+    askForNext();
+}
+
+/// One after another, from the newest on.
+void StartPage::askForNext() {
+    const auto next = std::find_if(cards_.begin(), cards_.end(), [](RecordingCard* card) { return !card->hasFacts(); });
+    if (next == cards_.end() || !isVisible()) return;
+    RecordingCard* const card = *next;
+    if (takesLong(card->path())) {
+        auto large = std::make_shared<RecordingFacts>();
+        large->trouble = tr("Large: open it to see what it holds.");
+        card->setFacts(large);
+        return askForNext();
+    }
+    asking_.ask([path = card->path()](const Progress& progress) { return recordingFacts(path, progress); },
+                [this, card](const std::shared_ptr<const RecordingFacts>& facts) {
+                    card->setFacts(facts);
+                    askForNext();
+                });
 }
 
 }  // namespace fugato

@@ -7,6 +7,7 @@
 #include <QWidget>
 
 #include "app/record/start_form.h"
+#include "recording_card.h"
 
 class QVBoxLayout;
 
@@ -29,17 +30,16 @@ signals:
 
 protected:
     void showEvent(QShowEvent* event) override;
+    void hideEvent(QHideEvent* event) override;
 
 private:
-    struct Listed {
-        QString path, facts;
-        bool there = true;
-    };
-    void show(const QList<Listed>& recordings);
+    void show(const QStringList& recordings);
+    void askForNext();
 
     QVBoxLayout* list_;
     StartForm* form_;
-    BackgroundQuery looking_;
+    QList<RecordingCard*> cards_;  // newest first
+    BackgroundQuery looking_, asking_;
 };
 
 }  // namespace fugato

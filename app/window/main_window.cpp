@@ -90,6 +90,11 @@ void MainWindow::fitScreen() {
 }
 
 /// The start page in the place of the panels, or these.
+/// A field that loses the keyboard tells so: now, while all that hears of it is there.
+MainWindow::~MainWindow() {
+    if (QWidget* field = focusWidget()) field->clearFocus();
+}
+
 void MainWindow::showStart(bool shown) {
     start_->setVisible(shown);
     for (QWidget* panel : std::initializer_list<QWidget*>{verdict_, strip_, across_}) panel->setVisible(!shown);
@@ -592,8 +597,8 @@ void MainWindow::findMarker(const QString& words) {
 }
 
 bool MainWindow::asking() const {
-    return document_.namingFunctions() || document_.trials().busy() || drawer_->busy() || finding_.busy() ||
-           stepping_.busy() || selected_.busy() || lanes_->busy();
+    return document_.busy() || document_.namingFunctions() || document_.trials().busy() || drawer_->busy() ||
+           finding_.busy() || stepping_.busy() || selected_.busy() || lanes_->busy();
 }
 
 void MainWindow::askMemoryLimit() {

@@ -29,6 +29,7 @@ class MainWindow : public QMainWindow {
     Q_OBJECT
 public:
     MainWindow();
+    ~MainWindow() override;
 
     void open(const QString& path);
     Document& document() { return document_; }

@@ -16,10 +16,12 @@ namespace fugato::preload {
 
 namespace {
 
-/// Calls `wait` as a wait for what lies at `address`. `ended(result)`: whether somebody ended it.
-template <class Call, class Ended>
-int waitFor(fug_site& site, fug_wait_kind kind, const char* what, const void* address, const void* caller, Call&& wait,
-            Ended&& ended) {
+static_assert(thrd_success == 0, "as in the functions of POSIX, 0 says that the wait was ended");
+
+/// Calls `wait` as a wait for what lies at `address`; where it gives 0, somebody ended it.
+template <class Call>
+int waitFor(fug_site& site, fug_wait_kind kind, const char* what, const void* address, const void* caller,
+            Call&& wait) {
     if (!recorded()) return wait();
     WaitedFor* const one = waitForAt(address);
     uint32_t object = 0;
@@ -33,12 +35,18 @@ int waitFor(fug_site& site, fug_wait_kind kind, const char* what, const void* ad
     const int result = wait();
     if (one) {
         one->waiting.fetch_sub(1, std::memory_order_acq_rel);
-        if (ended(result)) told.endedBy(one->link.load(std::memory_order_acquire));
+        if (result == 0) told.endedBy(one->link.load(std::memory_order_acquire));
     }
     return result;
 }
 
-bool succeeded(int result) { return result == 0; }
+/// A lock that is free is taken without telling; else it is waited for.
+template <class Try, class Take>
+int take(fug_site& site, const void* lock, const void* caller, Try&& tryToTake, Take&& takeIt, int busy = EBUSY) {
+    if (!recorded()) return takeIt();
+    const int taken = tryToTake();
+    return taken != busy ? taken : waitFor(site, FUG_WAIT_LOCK, "lock", lock, caller, takeIt);
+}
 
 fug_site kLock = FUG_SITE("Wait for lock", "wait", "A lock that another thread has");
 fug_site kReadLock = FUG_SITE("Wait for reading lock", "wait", "A lock that another thread has for writing");
@@ -71,40 +79,28 @@ FUGATO_REAL(pthread_rwlock_trywrlock);
 FUGATO_REAL(pthread_rwlock_unlock);
 
 FUGATO_STANDS_IN int pthread_mutex_lock(pthread_mutex_t* mutex) noexcept {
-    if (!recorded()) return real_pthread_mutex_lock.get()(mutex);
-    const int taken = real_pthread_mutex_trylock.get()(mutex);
-    if (taken != EBUSY) return taken;
-    return waitFor(
-        kLock, FUG_WAIT_LOCK, "lock", mutex, __builtin_return_address(0),
-        [=] { return real_pthread_mutex_lock.get()(mutex); }, succeeded);
+    return take(
+        kLock, mutex, __builtin_return_address(0), [=] { return real_pthread_mutex_trylock.get()(mutex); },
+        [=] { return real_pthread_mutex_lock.get()(mutex); });
 }
 FUGATO_STANDS_IN int pthread_mutex_timedlock(pthread_mutex_t* mutex, const timespec* until) noexcept {
-    if (!recorded()) return real_pthread_mutex_timedlock.get()(mutex, until);
-    const int taken = real_pthread_mutex_trylock.get()(mutex);
-    if (taken != EBUSY) return taken;
-    return waitFor(
-        kLock, FUG_WAIT_LOCK, "lock", mutex, __builtin_return_address(0),
-        [=] { return real_pthread_mutex_timedlock.get()(mutex, until); }, succeeded);
+    return take(
+        kLock, mutex, __builtin_return_address(0), [=] { return real_pthread_mutex_trylock.get()(mutex); },
+        [=] { return real_pthread_mutex_timedlock.get()(mutex, until); });
 }
 FUGATO_STANDS_IN int pthread_mutex_unlock(pthread_mutex_t* mutex) noexcept {
     tellWaiting(mutex);
     return real_pthread_mutex_unlock.get()(mutex);
 }
 FUGATO_STANDS_IN int pthread_rwlock_rdlock(pthread_rwlock_t* lock) noexcept {
-    if (!recorded()) return real_pthread_rwlock_rdlock.get()(lock);
-    const int taken = real_pthread_rwlock_tryrdlock.get()(lock);
-    if (taken != EBUSY) return taken;
-    return waitFor(
-        kReadLock, FUG_WAIT_LOCK, "lock", lock, __builtin_return_address(0),
-        [=] { return real_pthread_rwlock_rdlock.get()(lock); }, succeeded);
+    return take(
+        kReadLock, lock, __builtin_return_address(0), [=] { return real_pthread_rwlock_tryrdlock.get()(lock); },
+        [=] { return real_pthread_rwlock_rdlock.get()(lock); });
 }
 FUGATO_STANDS_IN int pthread_rwlock_wrlock(pthread_rwlock_t* lock) noexcept {
-    if (!recorded()) return real_pthread_rwlock_wrlock.get()(lock);
-    const int taken = real_pthread_rwlock_trywrlock.get()(lock);
-    if (taken != EBUSY) return taken;
-    return waitFor(
-        kWriteLock, FUG_WAIT_LOCK, "lock", lock, __builtin_return_address(0),
-        [=] { return real_pthread_rwlock_wrlock.get()(lock); }, succeeded);
+    return take(
+        kWriteLock, lock, __builtin_return_address(0), [=] { return real_pthread_rwlock_trywrlock.get()(lock); },
+        [=] { return real_pthread_rwlock_wrlock.get()(lock); });
 }
 FUGATO_STANDS_IN int pthread_rwlock_unlock(pthread_rwlock_t* lock) noexcept {
     tellWaiting(lock);
@@ -125,24 +121,35 @@ FUGATO_REAL(sem_clockwait);
 FUGATO_REAL(sem_post);
 FUGATO_REAL(pthread_barrier_wait);
 
+namespace {
+
+template <class WaitForIt>
+int waitForSemaphore(sem_t* semaphore, WaitForIt&& wait) {
+    if (!recorded()) return wait();
+    {
+        const KeepErrno keep;
+        if (real_sem_trywait.get()(semaphore) == 0) return 0;
+    }
+    return waitFor(kSemaphore, FUG_WAIT_CONDITION, "semaphore", semaphore, nullptr, wait);
+}
+
+}  // namespace
+
 FUGATO_STANDS_IN int pthread_cond_wait(pthread_cond_t* condition, pthread_mutex_t* mutex) {
     tellWaiting(mutex);  // it is given back meanwhile
-    return waitFor(
-        kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
-        [=] { return real_pthread_cond_wait.get()(condition, mutex); }, succeeded);
+    return waitFor(kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
+                   [=] { return real_pthread_cond_wait.get()(condition, mutex); });
 }
 FUGATO_STANDS_IN int pthread_cond_timedwait(pthread_cond_t* condition, pthread_mutex_t* mutex, const timespec* until) {
     tellWaiting(mutex);
-    return waitFor(
-        kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
-        [=] { return real_pthread_cond_timedwait.get()(condition, mutex, until); }, succeeded);
+    return waitFor(kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
+                   [=] { return real_pthread_cond_timedwait.get()(condition, mutex, until); });
 }
 FUGATO_STANDS_IN int pthread_cond_clockwait(pthread_cond_t* condition, pthread_mutex_t* mutex, clockid_t clock,
                                             const timespec* until) {
     tellWaiting(mutex);
-    return waitFor(
-        kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
-        [=] { return real_pthread_cond_clockwait.get()(condition, mutex, clock, until); }, succeeded);
+    return waitFor(kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
+                   [=] { return real_pthread_cond_clockwait.get()(condition, mutex, clock, until); });
 }
 FUGATO_STANDS_IN int pthread_cond_signal(pthread_cond_t* condition) noexcept {
     tellWaiting(condition);
@@ -154,25 +161,13 @@ FUGATO_STANDS_IN int pthread_cond_broadcast(pthread_cond_t* condition) noexcept 
 }
 
 FUGATO_STANDS_IN int sem_wait(sem_t* semaphore) {
-    if (!recorded()) return real_sem_wait.get()(semaphore);
-    if (real_sem_trywait.get()(semaphore) == 0) return 0;
-    return waitFor(
-        kSemaphore, FUG_WAIT_CONDITION, "semaphore", semaphore, nullptr, [=] { return real_sem_wait.get()(semaphore); },
-        succeeded);
+    return waitForSemaphore(semaphore, [=] { return real_sem_wait.get()(semaphore); });
 }
 FUGATO_STANDS_IN int sem_timedwait(sem_t* semaphore, const timespec* until) {
-    if (!recorded()) return real_sem_timedwait.get()(semaphore, until);
-    if (real_sem_trywait.get()(semaphore) == 0) return 0;
-    return waitFor(
-        kSemaphore, FUG_WAIT_CONDITION, "semaphore", semaphore, nullptr,
-        [=] { return real_sem_timedwait.get()(semaphore, until); }, succeeded);
+    return waitForSemaphore(semaphore, [=] { return real_sem_timedwait.get()(semaphore, until); });
 }
 FUGATO_STANDS_IN int sem_clockwait(sem_t* semaphore, clockid_t clock, const timespec* until) {
-    if (!recorded()) return real_sem_clockwait.get()(semaphore, clock, until);
-    if (real_sem_trywait.get()(semaphore) == 0) return 0;
-    return waitFor(
-        kSemaphore, FUG_WAIT_CONDITION, "semaphore", semaphore, nullptr,
-        [=] { return real_sem_clockwait.get()(semaphore, clock, until); }, succeeded);
+    return waitForSemaphore(semaphore, [=] { return real_sem_clockwait.get()(semaphore, clock, until); });
 }
 FUGATO_STANDS_IN int sem_post(sem_t* semaphore) noexcept {
     tellWaiting(semaphore);
@@ -194,12 +189,9 @@ FUGATO_REAL(cnd_signal);
 FUGATO_REAL(cnd_broadcast);
 
 FUGATO_STANDS_IN int mtx_lock(mtx_t* mutex) {
-    if (!recorded()) return real_mtx_lock.get()(mutex);
-    const int taken = real_mtx_trylock.get()(mutex);
-    if (taken != thrd_busy) return taken;
-    return waitFor(
-        kLock, FUG_WAIT_LOCK, "lock", mutex, __builtin_return_address(0), [=] { return real_mtx_lock.get()(mutex); },
-        [](int result) { return result == thrd_success; });
+    return take(
+        kLock, mutex, __builtin_return_address(0), [=] { return real_mtx_trylock.get()(mutex); },
+        [=] { return real_mtx_lock.get()(mutex); }, thrd_busy);
 }
 FUGATO_STANDS_IN int mtx_unlock(mtx_t* mutex) {
     tellWaiting(mutex);
@@ -207,16 +199,13 @@ FUGATO_STANDS_IN int mtx_unlock(mtx_t* mutex) {
 }
 FUGATO_STANDS_IN int cnd_wait(cnd_t* condition, mtx_t* mutex) {
     tellWaiting(mutex);
-    return waitFor(
-        kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
-        [=] { return real_cnd_wait.get()(condition, mutex); }, [](int result) { return result == thrd_success; });
+    return waitFor(kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
+                   [=] { return real_cnd_wait.get()(condition, mutex); });
 }
 FUGATO_STANDS_IN int cnd_timedwait(cnd_t* condition, mtx_t* mutex, const timespec* until) {
     tellWaiting(mutex);
-    return waitFor(
-        kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
-        [=] { return real_cnd_timedwait.get()(condition, mutex, until); },
-        [](int result) { return result == thrd_success; });
+    return waitFor(kCondition, FUG_WAIT_CONDITION, "condition", condition, nullptr,
+                   [=] { return real_cnd_timedwait.get()(condition, mutex, until); });
 }
 FUGATO_STANDS_IN int cnd_signal(cnd_t* condition) {
     tellWaiting(condition);
@@ -266,14 +255,12 @@ FUGATO_STANDS_IN int pthread_create(pthread_t* thread, const pthread_attr_t* att
     return failed;
 }
 FUGATO_STANDS_IN int pthread_join(pthread_t thread, void** result) {
-    return waitFor(
-        kJoin, FUG_WAIT_JOB, "thread", reinterpret_cast<const void*>(thread), nullptr,
-        [=] { return real_pthread_join.get()(thread, result); }, succeeded);
+    return waitFor(kJoin, FUG_WAIT_JOB, "thread", reinterpret_cast<const void*>(thread), nullptr,
+                   [=] { return real_pthread_join.get()(thread, result); });
 }
 FUGATO_STANDS_IN int thrd_join(thrd_t thread, int* result) {
-    return waitFor(
-        kJoin, FUG_WAIT_JOB, "thread", reinterpret_cast<const void*>(thread), nullptr,
-        [=] { return real_thrd_join.get()(thread, result); }, [](int joined) { return joined == thrd_success; });
+    return waitFor(kJoin, FUG_WAIT_JOB, "thread", reinterpret_cast<const void*>(thread), nullptr,
+                   [=] { return real_thrd_join.get()(thread, result); });
 }
 FUGATO_STANDS_IN int pthread_setname_np(pthread_t thread, const char* name) noexcept {
     const int failed = real_pthread_setname_np.get()(thread, name);
