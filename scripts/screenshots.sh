@@ -7,9 +7,10 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 install_packages
 configure
 build fugato demo_recording skerry
-export QT_QPA_PLATFORM=offscreen QT_LOGGING_RULES='*=false' XDG_CONFIG_HOME XDG_CACHE_HOME
+export QT_QPA_PLATFORM=offscreen QT_LOGGING_RULES='*=false' XDG_CONFIG_HOME XDG_CACHE_HOME XDG_DATA_HOME
 XDG_CONFIG_HOME=$(mktemp -d)
 XDG_CACHE_HOME=$XDG_CONFIG_HOME
+XDG_DATA_HOME=$XDG_CONFIG_HOME/data
 trap 'rm -rf "$XDG_CONFIG_HOME"' EXIT
 demo=build/release/demo/skerry-regatta.fugato
 large=$XDG_CONFIG_HOME/large.fugato
@@ -20,6 +21,16 @@ build/release/bin/skerry --seconds 20 --system stacks --out "$real"
 picture() {  # NAME RECORDING OPTION…
     build/release/bin/fugato "$2" --size 1280x800 --picture "docs/screenshots/$1.png" "${@:3}"
 }
+# A folder of recordings: the race with some of its troubles, and without any.
+recordings=$XDG_DATA_HOME/fugato/recordings
+mkdir -p "$recordings"
+minute=10
+for troubles in gust,log,table autosave spray,cloth none gulls,log; do
+    made=$recordings/skerry-regatta-20261127-16${minute}00.fugato
+    build/release/bin/skerry --virtual --seconds 60 --troubles "$troubles" --out "$made"
+    touch -d "2026-11-27 16:$minute" "$made"
+    minute=$((minute + 7))
+done
 build/release/bin/fugato --light --size 1280x800 --picture docs/screenshots/start.png
 picture main-light "$demo" --light
 picture main-dark "$demo" --dark --cause C

@@ -116,7 +116,8 @@ private slots:
         const auto r = open(path("pictures.fugato"));
         QVERIFY(r && r->series[0].frames.size() == 9);
         environment.insert("QT_QPA_PLATFORM", "offscreen");
-        QVERIFY(run(path("application/bin/fugato"), {"--version"}, environment).startsWith("fugato "));
+        static const QRegularExpression version("^fugato \\d", QRegularExpression::MultilineOption);
+        QVERIFY(version.match(run(path("application/bin/fugato"), {"--version"}, environment)).hasMatch());
         QVERIFY(QFile::exists(path("application/share/fugato/skerry-regatta.fugato")));
     }
 

@@ -234,6 +234,14 @@ private slots:
         QVERIFY(!QFile::exists(file("ignored.fugato")));
         const auto r = opened(recordings()[0]);
         QVERIFY(r && r->series.size() >= 2);
+        // By its own clock, if it has one.
+        const Ran byItsClock = run({"--to", file("virtual.fugato"), "--", SKERRY_PROGRAM, "--virtual", "--seconds", "5",
+                                    "--out", file("ignored.fugato")});
+        QVERIFY2(byItsClock.code == 0, qPrintable(byItsClock.all()));
+        const auto sailed = opened(file("virtual.fugato"));
+        QVERIFY(sailed && !sailed->damage.notes.size() && !sailed->repairs.any());
+        QVERIFY(sailed->end - sailed->begin > 4'500'000'000 && sailed->end - sailed->begin < 6'000'000'000);
+        QCOMPARE(sailed->series[0].frames.size(), size_t{300});
         // Also below a launcher that nobody changed, with the library in it.
         QDir(folder_->filePath("data")).removeRecursively();
         const Ran below =

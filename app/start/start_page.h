@@ -20,6 +20,8 @@ public:
     /// Lists the recordings anew.
     void fill();
     StartForm& form() { return *form_; }
+    /// Still working out what recordings hold.
+    bool busy() const { return looking_.busy() || asking_.busy(); }
     /// The demo recording that came with the program; empty where there is none.
     static QString demoRecording();
 

@@ -181,19 +181,27 @@ void unlockLaunched(bool inChild) {
     l.mutex.unlock();
 }
 
-void tellProgram(const char* program, const char* build) {
+void startedByProgram(const fug_options& options) {
     Launched& l = launched();
     {
         const SetUpCall here;
         const std::lock_guard<std::mutex> guard(l.mutex);
         try {
-            if (program) l.program = program;
-            if (build) l.build = build;
+            if (options.program) l.program = options.program;
+            if (options.build) l.build = options.build;
+            if (options.now && l.recording) {  // by its own clock nothing of what was recorded so far would fit
+                stop();
+                fug_options own = options;
+                own.descriptor = 0;
+                own.existing = FUG_REPLACE_EXISTING;
+                l.recording = start(l.plan.path.c_str(), own) == 0;
+                return;
+            }
         } catch (const std::bad_alloc&) {
         }
     }
-    if (program) fug_context("program", program);
-    if (build) fug_context("build", build);
+    if (options.program) fug_context("program", options.program);
+    if (options.build) fug_context("build", options.build);
 }
 
 bool isLaunched() { return launched().ours.load(std::memory_order_relaxed); }

@@ -8,6 +8,8 @@
 //   FUGATO_RECORD_FOR  how much is recorded then
 #pragma once
 
+#include <fugato/fugato.h>
+
 #include <cstdint>
 #include <string>
 #include <string_view>
@@ -37,8 +39,9 @@ LaunchPlan launchPlan();
 void beginLaunched(const LaunchPlan& plan, bool inMemory);
 /// Whether the plan is carried out, so that the program's own starting and stopping is left aside.
 bool isLaunched();
-/// [set-up] What the program says of itself; null: nothing.
-void tellProgram(const char* program, const char* build);
+/// [set-up] The program starts recording itself: it goes on as planned, with what the program says of itself. One with
+/// a clock of its own is recorded by that, from here on.
+void startedByProgram(const fug_options& options);
 /// Around a fork; the child is not launched.
 void lockLaunched();
 void unlockLaunched(bool inChild);

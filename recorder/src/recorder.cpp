@@ -79,7 +79,7 @@ int fug_start(const char* path, const fug_options* options) {
     if (options)
         std::memcpy(&chosen, options, options->size && options->size < sizeof chosen ? options->size : sizeof chosen);
     if (isLaunched()) {  // whoever started the program has said where to, and when
-        tellProgram(chosen.program, chosen.build);
+        startedByProgram(chosen);
         return 0;
     }
     fug_stop();
