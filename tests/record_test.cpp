@@ -119,7 +119,7 @@ private slots:
         QVERIFY(paced >= 121);
         QVERIFY(written >= 1);  // at least the sync took long; how long depends on the disk
         // And the explanation names the helper's sleep.
-        const json told = json::parse(ran.out.toStdString());
+        const json told = json::parse(ran.out.mid(ran.out.indexOf('[')).toStdString());
         QCOMPARE(told.size(), size_t{1});
         QStringList causes;
         for (const json& cause : told[0]["causes"])
@@ -172,6 +172,11 @@ private slots:
         one({PICTURES_PROGRAM, "renderer", "30", "", "exec"});
         one({PICTURES_PROGRAM, "renderer", "30", "", "child"});
         one({write("start", QByteArray("#!/bin/sh\nexec ") + PICTURES_PROGRAM + " renderer 30\n", 0755)});
+    }
+
+    void functionsAreFoundByNameAsWithoutIt() {
+        const Ran ran = run({"--to", file("run.fugato"), "--", PICTURES_PROGRAM, "renderer", "10"});
+        QVERIFY2(ran.code == 0 && ran.out.startsWith("the next one is the second\n"), qPrintable(ran.all()));
     }
 
     void aThousandChildrenLeaveOneRecording() {

@@ -34,12 +34,13 @@ int32_t vkDeviceWaitIdle(void* device);
 namespace fugato::preload {
 
 /// All of them: X(name).
-#define FUGATO_PICTURE_FUNCTIONS(X)                                                                      \
-    X(glXSwapBuffers)                                                                                    \
-    X(glXSwapBuffersMscOML)                                                                              \
-    X(eglSwapBuffers) X(eglSwapBuffersWithDamageKHR) X(eglSwapBuffersWithDamageEXT) X(SDL_GL_SwapWindow) \
-        X(SDL_RenderPresent) X(SDL_UpdateWindowSurface) X(glXSwapIntervalEXT) X(glXSwapIntervalMESA)     \
-            X(glXSwapIntervalSGI) X(eglSwapInterval) X(glFinish) X(glClientWaitSync)
+#define FUGATO_PICTURE_FUNCTIONS(X)                                                                         \
+    X(glXSwapBuffers)                                                                                       \
+    X(glXSwapBuffersMscOML)                                                                                 \
+    X(eglSwapBuffers)                                                                                       \
+    X(eglSwapBuffersWithDamageKHR) X(eglSwapBuffersWithDamageEXT) X(SDL_GL_SwapWindow) X(SDL_RenderPresent) \
+        X(SDL_UpdateWindowSurface) X(glXSwapIntervalEXT) X(glXSwapIntervalMESA) X(glXSwapIntervalSGI)       \
+            X(eglSwapInterval) X(glFinish) X(glClientWaitSync)
 /// Those that belong to one device, or a queue of it: X(name).
 #define FUGATO_DEVICE_FUNCTIONS(X) X(vkQueuePresentKHR) X(vkWaitForFences) X(vkQueueWaitIdle) X(vkDeviceWaitIdle)
 

@@ -39,8 +39,7 @@ void* findInLoaded(const char* name) {
 
 }  // namespace
 
-void* (*realDlsym())(void*, const char*) {
-    using Dlsym = void*(void*, const char*);
+Dlsym* realDlsym() {
     static std::atomic<Dlsym*> known{nullptr};
     Dlsym* found = known.load(std::memory_order_acquire);
     if (found) return found;

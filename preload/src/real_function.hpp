@@ -13,7 +13,8 @@ namespace fugato::preload {
 /// the symbol, where one name has several; null: the default.
 void* findReal(const char* name, const char* version = nullptr);
 /// The dynamic linker's own; never this library's.
-void* (*realDlsym())(void*, const char*);
+using Dlsym = void*(void*, const char*) noexcept;
+Dlsym* realDlsym();
 
 template <class Function>
 class RealFunction {

@@ -9,6 +9,7 @@
 #include <atomic>
 #include <cerrno>
 #include <cstdlib>
+#include <map>
 #include <mutex>
 #include <new>
 
@@ -35,12 +36,11 @@ enum class Phase : int {
 struct Launched {
     std::atomic<Phase> phase{Phase::None};
     std::atomic<bool> ours{false};
-    std::atomic<uint32_t> series{0};  // the one that is counted: whose frame came first; 0: none yet
-    std::mutex mutex;                 // what follows
+    std::mutex mutex;  // what follows
     LaunchPlan plan;
     std::string program, build;  // as the program itself says, if it has
     bool recording = false;
-    uint64_t frames = 0, framesAtStart = 0;
+    std::map<uint32_t, uint64_t> frames;  // begun in each series; the one that was defined first counts
     pthread_t clock{};
 };
 /// Never destroyed: threads may outlive it.
@@ -51,7 +51,7 @@ Launched& launched() {
 
 /// With the mutex held.
 Phase afterStart(Launched& l) {
-    l.framesAtStart = l.frames;
+    l.frames.clear();
     return l.plan.length.frames ? Phase::Counting : Phase::None;
 }
 
@@ -159,6 +159,7 @@ void beginLaunched(const LaunchPlan& plan, bool inMemory) {
     const std::lock_guard<std::mutex> guard(l.mutex);
     if (l.ours.exchange(true)) return;
     try {
+        l.frames.clear();
         l.plan = plan;
         l.phase.store(Phase::LeavingOut);
         if (!plan.leaveOut) startRecording(l, inMemory);
@@ -175,8 +176,6 @@ void unlockLaunched(bool inChild) {
         l.phase.store(Phase::None);
         l.recording = false;
         l.ours.store(false);
-        l.series.store(0);
-        l.frames = 0;
     }
     l.mutex.unlock();
 }
@@ -209,9 +208,6 @@ bool isLaunched() { return launched().ours.load(std::memory_order_relaxed); }
 void countFrame(uint32_t series, bool endsTheOneBefore) {
     Launched& l = launched();
     if (l.phase.load(std::memory_order_relaxed) == Phase::None || inside) return;
-    uint32_t counted = l.series.load(std::memory_order_relaxed);
-    if (!counted && l.series.compare_exchange_strong(counted, series)) counted = series;
-    if (counted != series) return;
     const auto underLock = [&](auto&& act) {
         const SetUpCall here;
         const std::lock_guard<std::mutex> guard(l.mutex);
@@ -222,12 +218,19 @@ void countFrame(uint32_t series, bool endsTheOneBefore) {
         }
     };
     const bool enough = underLock([&] {
-        ++l.frames;
-        if (l.phase.load() == Phase::LeavingOut && l.plan.leaveOut.frames && l.frames > l.plan.leaveOut.frames)
+        const auto passed = [&](uint64_t frames) {  // before this one
+            return frames && l.frames.begin()->first == series && l.frames.begin()->second > frames;
+        };
+        ++l.frames[series];
+        if (l.phase.load() == Phase::LeavingOut && passed(l.plan.leaveOut.frames)) {
             startRecording(l, false);
-        if (l.phase.load() == Phase::InMemory)
+            l.frames[series] = 1;
+        }
+        if (l.phase.load() == Phase::InMemory) {
             l.phase.store(goOnInFile(l.plan.path.c_str()) ? Phase::None : afterStart(l));
-        return l.phase.load() == Phase::Counting && l.frames >= l.framesAtStart + l.plan.length.frames;
+            l.frames[series] = 1;
+        }
+        return l.phase.load() == Phase::Counting && passed(l.plan.length.frames);
     });
     if (!enough) return;
     if (endsTheOneBefore) putHere(layout::Kind::FrameEnd, series, Room::Reserved);

@@ -18,6 +18,8 @@
 #include <cstring>
 #include <vector>
 
+extern "C" const char* whichNext();
+
 namespace {
 
 pthread_mutex_t harbour = PTHREAD_MUTEX_INITIALIZER;
@@ -76,6 +78,7 @@ int main(int argc, char** argv) {
         }
         waitpid(child, nullptr, 0);
     }
+    std::printf("the next one is the %s\n", whichNext());
     if (SDL_Init(SDL_INIT_VIDEO) != 0) return std::fprintf(stderr, "%s\n", SDL_GetError()), 2;
     SDL_Window* const window = SDL_CreateWindow("pictures", 0, 0, 320, 200, gl ? SDL_WINDOW_OPENGL : 0);
     SDL_Renderer* const renderer = gl ? nullptr : SDL_CreateRenderer(window, -1, SDL_RENDERER_SOFTWARE);
