@@ -25,7 +25,7 @@ picture() {  # NAME RECORDING OPTION…
 recordings=$XDG_DATA_HOME/fugato/recordings
 mkdir -p "$recordings"
 minute=10
-for troubles in gust,log,table autosave spray,cloth none gulls,log; do
+for troubles in gust,log,table autosave spray,rounding none gulls,log; do
     made=$recordings/skerry-regatta-20261127-16${minute}00.fugato
     build/release/bin/skerry --virtual --seconds 60 --troubles "$troubles" --out "$made"
     touch -d "2026-11-27 16:$minute" "$made"
