@@ -597,8 +597,8 @@ void MainWindow::findMarker(const QString& words) {
 }
 
 bool MainWindow::asking() const {
-    return start_->busy() || document_.busy() || document_.namingFunctions() || document_.trials().busy() || drawer_->busy() ||
-           finding_.busy() || stepping_.busy() || selected_.busy() || lanes_->busy();
+    return start_->busy() || document_.busy() || document_.namingFunctions() || document_.trials().busy() ||
+           drawer_->busy() || finding_.busy() || stepping_.busy() || selected_.busy() || lanes_->busy();
 }
 
 void MainWindow::askMemoryLimit() {

@@ -381,8 +381,8 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             const auto wait = static_cast<uint32_t>(waits_.size());
             beginMarker(used(Names::Sites, static_cast<uint32_t>(event.a)), time, wait);
             const uint32_t object = event.id ? used(Names::Objects, event.id) : kNone;
-            waits_.push_back({time, time, object, kind, 0,
-                              static_cast<uint32_t>(rowAt(open_.size() - 1)), open_.back().index});
+            waits_.push_back(
+                {time, time, object, kind, 0, static_cast<uint32_t>(rowAt(open_.size() - 1)), open_.back().index});
             waitInside_.push_back(open_.back().insideWait);
             break;
         }

@@ -33,16 +33,16 @@ int32_t vkDeviceWaitIdle(void* device);
 
 namespace fugato::preload {
 
+// clang-format off
 /// All of them: X(name).
-#define FUGATO_PICTURE_FUNCTIONS(X)                                                                         \
-    X(glXSwapBuffers)                                                                                       \
-    X(glXSwapBuffersMscOML)                                                                                 \
-    X(eglSwapBuffers)                                                                                       \
-    X(eglSwapBuffersWithDamageKHR) X(eglSwapBuffersWithDamageEXT) X(SDL_GL_SwapWindow) X(SDL_RenderPresent) \
-        X(SDL_UpdateWindowSurface) X(glXSwapIntervalEXT) X(glXSwapIntervalMESA) X(glXSwapIntervalSGI)       \
-            X(eglSwapInterval) X(glFinish) X(glClientWaitSync)
+#define FUGATO_PICTURE_FUNCTIONS(X) \
+    X(glXSwapBuffers) X(glXSwapBuffersMscOML) X(eglSwapBuffers) X(eglSwapBuffersWithDamageKHR) \
+    X(eglSwapBuffersWithDamageEXT) X(SDL_GL_SwapWindow) X(SDL_RenderPresent) X(SDL_UpdateWindowSurface) \
+    X(glXSwapIntervalEXT) X(glXSwapIntervalMESA) X(glXSwapIntervalSGI) X(eglSwapInterval) X(glFinish) \
+    X(glClientWaitSync)
 /// Those that belong to one device, or a queue of it: X(name).
 #define FUGATO_DEVICE_FUNCTIONS(X) X(vkQueuePresentKHR) X(vkWaitForFences) X(vkQueueWaitIdle) X(vkDeviceWaitIdle)
+// clang-format on
 
 #define X(name) inline RealFunction<decltype(::name)> real_##name(#name);
 FUGATO_PICTURE_FUNCTIONS(X)

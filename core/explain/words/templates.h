@@ -124,37 +124,49 @@ struct WaitTemplates {
     Template on;      // what kind of cause it is
     Template lasted;  // a part of "It … of that."
 };
-inline constexpr WaitTemplates kWaitLock{"{lane} waited for a lock {time} longer than usual in {path}{blocked}.",
-                                         "waits for a lock on {lane}", "waited for a lock {time}"};
+inline constexpr WaitTemplates kWaitLock{{"{lane} waited for a lock {time} longer than usual in {path}{blocked}."},
+                                         {"waits for a lock on {lane}"},
+                                         {"waited for a lock {time}"}};
 inline constexpr WaitTemplates kWaitCondition{
-    "{lane} waited for a condition {time} longer than usual in {path}{blocked}.", "waits for a condition on {lane}",
-    "waited for a condition {time}"};
-inline constexpr WaitTemplates kWaitJob{"{lane} waited for a job {time} longer than usual in {path}{blocked}.",
-                                        "waits for a job on {lane}", "waited for a job {time}"};
-inline constexpr WaitTemplates kWaitGpu{"{lane} waited for the GPU {time} longer than usual in {path}{blocked}.",
-                                        "waits for the GPU on {lane}", "waited for the GPU {time}"};
-inline constexpr WaitTemplates kWaitFile{"{lane} waited for a file {time} longer than usual in {path}{blocked}.",
-                                         "waits for a file on {lane}", "waited for a file {time}"};
-inline constexpr WaitTemplates kWaitSleep{"{lane} slept {time} longer than usual in {path}{blocked}.",
-                                          "sleeps on {lane}", "slept {time}"};
+    {"{lane} waited for a condition {time} longer than usual in {path}{blocked}."},
+    {"waits for a condition on {lane}"},
+    {"waited for a condition {time}"}};
+inline constexpr WaitTemplates kWaitJob{{"{lane} waited for a job {time} longer than usual in {path}{blocked}."},
+                                        {"waits for a job on {lane}"},
+                                        {"waited for a job {time}"}};
+inline constexpr WaitTemplates kWaitGpu{{"{lane} waited for the GPU {time} longer than usual in {path}{blocked}."},
+                                        {"waits for the GPU on {lane}"},
+                                        {"waited for the GPU {time}"}};
+inline constexpr WaitTemplates kWaitFile{{"{lane} waited for a file {time} longer than usual in {path}{blocked}."},
+                                         {"waits for a file on {lane}"},
+                                         {"waited for a file {time}"}};
+inline constexpr WaitTemplates kWaitSleep{
+    {"{lane} slept {time} longer than usual in {path}{blocked}."}, {"sleeps on {lane}"}, {"slept {time}"}};
 inline constexpr WaitTemplates kWaitPacing{
-    "{lane} waited for the next tick {time} longer than usual in {path}{blocked}.", "waits for the next tick on {lane}",
-    "waited for the next tick {time}"};
-inline constexpr WaitTemplates kWaitOther{"{lane} waited {time} longer than usual in {path}{blocked}.",
-                                          "waits on {lane}", "waited {time}"};
-inline constexpr WaitTemplates kWaitWaking{"{lane} woke up {time} later than usual in {path}{blocked}.",
-                                           "wakes up late on {lane}", "woke up late by {time}"};
-inline constexpr WaitTemplates kWaitQueue{"{lane} waited in a queue {time} longer than usual in {path}{blocked}.",
-                                          "waits in a queue on {lane}", "waited in a queue {time}"};
-inline constexpr WaitTemplates kWaitCore{"{lane} waited for a core {time} longer than usual in {path}{blocked}.",
-                                         "waits for a core on {lane}", "waited for a core {time}"};
-inline constexpr WaitTemplates kWaitBlocked{"{lane} was blocked {time} longer than usual in {path}{blocked}.",
-                                            "was blocked on {lane}", "was blocked {time}"};
-inline constexpr WaitTemplates kAwaited{"{lane} was waited for {time} longer than usual in {path}{blocked}.",
-                                        "is waited for on {lane}", "ran {time}"};
+    {"{lane} waited for the next tick {time} longer than usual in {path}{blocked}."},
+    {"waits for the next tick on {lane}"},
+    {"waited for the next tick {time}"}};
+inline constexpr WaitTemplates kWaitOther{
+    {"{lane} waited {time} longer than usual in {path}{blocked}."}, {"waits on {lane}"}, {"waited {time}"}};
+inline constexpr WaitTemplates kWaitWaking{{"{lane} woke up {time} later than usual in {path}{blocked}."},
+                                           {"wakes up late on {lane}"},
+                                           {"woke up late by {time}"}};
+inline constexpr WaitTemplates kWaitQueue{{"{lane} waited in a queue {time} longer than usual in {path}{blocked}."},
+                                          {"waits in a queue on {lane}"},
+                                          {"waited in a queue {time}"}};
+inline constexpr WaitTemplates kWaitCore{{"{lane} waited for a core {time} longer than usual in {path}{blocked}."},
+                                         {"waits for a core on {lane}"},
+                                         {"waited for a core {time}"}};
+inline constexpr WaitTemplates kWaitBlocked{{"{lane} was blocked {time} longer than usual in {path}{blocked}."},
+                                            {"was blocked on {lane}"},
+                                            {"was blocked {time}"}};
+inline constexpr WaitTemplates kAwaited{{"{lane} was waited for {time} longer than usual in {path}{blocked}."},
+                                        {"is waited for on {lane}"},
+                                        {"ran {time}"}};
 inline constexpr WaitTemplates kNothingRecorded{
-    "{lane} recorded nothing for {time} longer than usual in {path}{blocked}.", "nothing recorded on {lane}",
-    "recorded nothing for {time}"};
+    {"{lane} recorded nothing for {time} longer than usual in {path}{blocked}."},
+    {"nothing recorded on {lane}"},
+    {"recorded nothing for {time}"}};
 
 // ---- where it came from, and what it rests on -----------------------------------------------------------------------
 
