@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What recording costs a program that nobody changed: its own frame times with the preloaded library ÷ without, in
+// What recording costs an unmodified program: its own frame times with the preloaded library ÷ without, in
 // turns. It draws with OpenGL by the software driver, under a screen of its own.
 #include <QFile>
 #include <QProcess>

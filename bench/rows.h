@@ -15,7 +15,7 @@ struct Row {
 };
 
 std::vector<Row> recorderRows();  // a marker's cost, file size, kill
-std::vector<Row> preloadRows();   // what recording a program that nobody changed costs it
+std::vector<Row> preloadRows();   // what recording an unmodified program costs it
 std::vector<Row> drawingRows();
 std::vector<Row> liveRows();   // opening, painting, explaining
 std::vector<Row> truthRows();  // planted causes named, whole

@@ -76,7 +76,7 @@ Result<std::string> preloadLibrary() {
     for (const fs::path& folder : {here, here / FUGATO_FROM_BIN_TO_LIB})  // as built, and as installed
         if (const fs::path path = folder / "libfugato-preload.so"; fs::exists(path, error))
             return path.lexically_normal().string();
-    return Failure{"The library that records programs nobody changed, libfugato-preload.so, is neither in " +
+    return Failure{"The library that records unmodified programs, libfugato-preload.so, is neither in " +
                    here.string() + " nor in " + (here / FUGATO_FROM_BIN_TO_LIB).lexically_normal().string() +
                    ". Build or install Fugato anew."};
 }
@@ -89,7 +89,7 @@ Result<LaunchedProgram> LaunchedProgram::start(const Launch& launch) {
         return Failure{"The folder " + launch.folder + " is not there."};
     auto added = launch.environment;
     added.emplace_back("FUGATO_RECORD", fs::absolute(launch.recording, error).string());
-    // Most programs that nobody changed are built without frame pointers.
+    // Most unmodified programs are built without frame pointers.
     const bool copies = file->how == ProgramFile::How::Preloaded;
     added.emplace_back("FUGATO_COLLECT", !launch.collect.empty() ? launch.collect
                                          : copies                ? "switches,samples,stack-copies,blocking,load"
@@ -160,7 +160,7 @@ std::string whyNothingWasRecorded(const Launch& launch, const ProgramFile& file)
                (left ? ": it ended before what is to be left out had passed."
                      : "; the folder of " + launch.recording + " may not be writable for it.");
     return launch.program + " showed no picture" + (left ? " after what is to be left out" : "") +
-           ", so nothing was recorded. Programs that nobody changed are recorded from their pictures (OpenGL, EGL, "
+           ", so nothing was recorded. Unmodified programs are recorded from their pictures (OpenGL, EGL, "
            "Vulkan, SDL 2) on; any other can be built with the recorder.";
 }
 

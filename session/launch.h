@@ -60,7 +60,7 @@ private:
 /// Why there is no recording after the program has ended.
 std::string whyNothingWasRecorded(const Launch& launch, const ProgramFile& file);
 
-/// The library that records programs that nobody changed; a sentence where it is not there.
+/// The library that records unmodified programs; a sentence where it is not there.
 Result<std::string> preloadLibrary();
 
 }  // namespace fugato

@@ -13,7 +13,7 @@ struct ProgramFile {
     std::string path;  // absolute
     enum class How {
         Itself,    // it carries the recorder
-        Preloaded  // nobody changed it: frames, waits and files are recorded by the preloaded library
+        Preloaded  // unmodified: frames, waits and files are recorded by the preloaded library
     } how = How::Preloaded;
     std::string script;  // the path of the script, where the program is what runs it
 };

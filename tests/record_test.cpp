@@ -89,9 +89,9 @@ private slots:
         display_.waitForFinished();
     }
 
-    // ---- programs that nobody changed ---------------------------------------------------------------
+    // ---- unmodified programs --------------------------------------------------------------------------
 
-    void aProgramNobodyChangedIsRecordedWithWhatHeldItUp() {
+    void anUnmodifiedProgramIsRecordedWithWhatHeldItUp() {
         const Ran ran =
             run({"--json", "--to", file("run.fugato"), "--", PICTURES_PROGRAM, "renderer", "121", file("written")});
         QVERIFY2(ran.code == 0, qPrintable(ran.all()));
@@ -247,7 +247,7 @@ private slots:
         QVERIFY(sailed && !sailed->damage.notes.size() && !sailed->repairs.any());
         QVERIFY(sailed->end - sailed->begin > 4'500'000'000 && sailed->end - sailed->begin < 6'000'000'000);
         QCOMPARE(sailed->series[0].frames.size(), size_t{300});
-        // Also below a launcher that nobody changed, with the library in it.
+        // Also below an unmodified launcher, with the library in it.
         QDir(folder_->filePath("data")).removeRecursively();
         const Ran below =
             run({"--", "sh", "-c", QString("%1 --seconds 1 --out %2").arg(SKERRY_PROGRAM, file("other.fugato"))});

@@ -69,7 +69,7 @@ class TasksAppTest : public WindowTest {
     bool mouse_ = false;
 
     const char* how() const { return mouse_ ? "by mouse" : "by keys"; }
-    /// Off screen, a menu or a list that closed gives nobody the keyboard, and may do so late.
+    /// Off screen, a menu or a list that closed leaves no window active, and may do so late.
     void activate() {
         if (!window_->isActiveWindow()) QApplication::setActiveWindow(window_.get());
     }

@@ -16,12 +16,12 @@ struct WaitedFor {
     std::atomic<uint64_t> link{0};  // that ended the wait, or will
 };
 
-/// Null where nobody ever waited for it.
+/// Null where no thread ever waited for it.
 WaitedFor* waitedForAt(const void* address);
 /// Null where there is no room.
 WaitedFor* waitForAt(const void* address);
 
-/// What is about to be given back or signalled: whoever waits for it learns by whom.
+/// What is about to be given back or signalled: a thread that waits for it learns by which.
 void tellWaiting(const void* address);
 /// The name of what lies at an address, as a recorded object; told once. `what`: "lock", "condition"… `caller`: an
 /// address in the code that waits.

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Locks, conditions, semaphores and joins. A lock that is free is taken without being told; a wait is told, with the
-// link of whoever ended it.
+// link of the thread that ended it.
 #include <pthread.h>
 #include <semaphore.h>
 #include <threads.h>
@@ -18,7 +18,7 @@ namespace {
 
 static_assert(thrd_success == 0, "as in the functions of POSIX, 0 says that the wait was ended");
 
-/// Calls `wait` as a wait for what lies at `address`; where it gives 0, somebody ended it.
+/// Calls `wait` as a wait for what lies at `address`; where it gives 0, another thread ended it.
 template <class Call>
 int waitFor(fug_site& site, fug_wait_kind kind, const char* what, const void* address, const void* caller,
             Call&& wait) {
@@ -230,7 +230,7 @@ struct Begun {
     void* argument;
 };
 
-/// Whoever waits for the thread's end learns that it came.
+/// A thread that waits for this one's end learns that it came.
 void endThread(void*) { tellWaiting(reinterpret_cast<const void*>(pthread_self())); }
 
 void* runThread(void* given) {

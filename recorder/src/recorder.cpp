@@ -78,7 +78,7 @@ int fug_start(const char* path, const fug_options* options) {
     fug_options chosen{};
     if (options)
         std::memcpy(&chosen, options, options->size && options->size < sizeof chosen ? options->size : sizeof chosen);
-    if (isLaunched()) {  // whoever started the program has said where to, and when
+    if (isLaunched()) {  // where to, and when, was said by what started the program
         startedByProgram(chosen);
         return 0;
     }

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// A program that shows pictures and knows nothing of the recorder: for tests of what records programs that nobody
-// changed. It paints with SDL's renderer or with OpenGL, sleeps to keep its rhythm, and has three troubles at known
+// A program that shows pictures and knows nothing of the recorder: for tests of recording unmodified
+// programs. It paints with SDL's renderer or with OpenGL, sleeps to keep its rhythm, and has three troubles at known
 // frames: it waits for a lock that "helper" holds for 40 ms (each 20th frame), it works 40 ms (each 30th), and it
 // writes a file to the disk (each 25th).
 //   pictures renderer|gl FRAMES [FILE] [child|crash|exec|stubborn|times]
