@@ -5,6 +5,7 @@
 #include <sys/mount.h>
 #include <unistd.h>
 
+#include <QDir>
 #include <QTemporaryDir>
 #include <QtTest>
 #include <csignal>
@@ -79,6 +80,16 @@ private slots:
         QVERIFY(r && !r->damage.any() && !r->repairs.any());
         QCOMPARE(r->markerCount(), size_t{2001});
         QVERIFY(r->context.find("recording stopped") == r->context.end());
+        // One that never came to a file is gone with its program, and leaves nothing behind.
+        const pid_t gone = fork();
+        if (gone == 0) {
+            fug_start("", &options);
+            for (int i = 0; i < 1000; ++i) mark();
+            kill(getpid(), SIGKILL);
+        }
+        QCOMPARE(waitpid(gone, nullptr, 0), gone);
+        makeLeftRecordingsWhole();
+        QVERIFY(QDir("/dev/shm").entryList({QString("fugato-%1-*").arg(gone)}, QDir::Files).isEmpty());
         // A kill loses nothing of either part.
         const std::string killed = path("killed.fugato");
         const pid_t child = fork();

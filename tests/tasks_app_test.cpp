@@ -17,6 +17,7 @@
 #include "app/strip/overrun_strip.h"
 #include "app/theme/words.h"
 #include "app/why/why_panel.h"
+#include "format/opening.h"
 #include "testing/text_recording.h"
 #include "window_test.h"
 
@@ -444,6 +445,7 @@ private slots:
         allTasks(marker);
         program_.kill();
         program_.waitForFinished();
+        makeRecordingWhole(window_->document().path().toStdString());  // nothing of what was killed stays behind
         QLocale::setDefault(QLocale::c());
     }
 };

@@ -359,9 +359,9 @@ unsigned clearLeftBuffers(const std::string& folder, const std::function<bool()>
             continue;
         }
         if (buffers.writerLives()) continue;
-        bool useless = !buffers.header.recording;
+        const std::string recording = buffers.recording();
+        bool useless = !buffers.header.recording || recording.empty();  // it was held in memory, and has gone with it
         if (!useless) {
-            const std::string recording = buffers.recording();
             const Descriptor file = openOwn(recording, O_RDONLY);
             FileHeader header{};
             if (file) {
