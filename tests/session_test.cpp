@@ -81,7 +81,7 @@ private slots:
         QFile where(file("where"));
         QVERIFY(where.open(QIODevice::ReadOnly));
         QCOMPARE(where.readAll(), QDir(folder_.path()).canonicalPath().toUtf8() + "\nPlover:load:3f:1.500s\n");
-        launch.arguments = {"-c", "sleep 100"};
+        launch.arguments = {"-c", "exec sleep 100"};
         auto slow = LaunchedProgram::start(launch);
         QVERIFY(slow && !slow->waitFor(10));
         slow->signal(SIGTERM);
