@@ -67,7 +67,7 @@ class TasksAppTest : public WindowTest {
     Q_OBJECT
 
     QProcess program_;
-    bool mouse_ = false;
+    bool mouse_ = false, isDemo_ = false;
 
     const char* how() const { return mouse_ ? "by mouse" : "by keys"; }
     /// Off screen, a menu or a list that closed leaves no window active, and may do so late.
@@ -242,6 +242,7 @@ class TasksAppTest : public WindowTest {
         const auto e = window_->document().explanation();
         const auto spike = std::find_if(e->spikes.begin(), e->spikes.end(),
                                         [](const Spike& s) { return s.origin < s.first || s.last > s.first; });
+        QVERIFY(spike != e->spikes.end() || !isDemo_);
         if (spike == e->spikes.end()) return;
         for (const uint32_t frame : {spike->origin, spike->last}) {
             window_->lanes().setFocus();
@@ -263,6 +264,7 @@ class TasksAppTest : public WindowTest {
         QString sentence;
         for (const auto& spoken : window_->why().spoken())
             if (sentence.isEmpty() && spoken.sentence.lane != kNone) sentence = toQString(spoken.sentence.text);
+        QVERIFY(!sentence.isEmpty() || grows());
         if (sentence.isEmpty()) return;  // this frame has none: nothing of it was recorded
         selection().showWhole();
         const View whole = selection().view();
@@ -275,6 +277,7 @@ class TasksAppTest : public WindowTest {
         MarkerRef inner;
         for (const MarkerRef& marker : window_->lanes().picture().drawnAlone())
             if (marker.row > 0 && window_->lanes().viewport()->rect().contains(placeOf(marker))) inner = marker;
+        QVERIFY(inner.valid() || grows());
         if (!inner.valid()) return;
         if (mouse_) {
             click(window_->lanes().viewport(), placeOf(inner));
@@ -354,6 +357,7 @@ class TasksAppTest : public WindowTest {
         AdvicePage& page = window_->drawer().page<AdvicePage>();
         QTRY_VERIFY_WITH_TIMEOUT(page.advice() && (grows() || !page.busy()), 20'000);
         TableView& view = page.view();
+        QVERIFY(view.rows().rowCount() > 0 || !isDemo_);
         if (view.rows().rowCount() == 0) return;  // nothing found beyond the causes
         const QModelIndex box = view.model()->index(0, kAdviceAccepted);
         if (mouse_) {
@@ -428,7 +432,8 @@ private slots:
         window_->show();
         QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
         window_->activateWindow();
-        if (recording == "demo") {
+        isDemo_ = recording == "demo";
+        if (isDemo_) {
             openDemo();
         } else if (recording == "thirty lanes") {
             open(write("thirty.jsonl", QByteArray::fromStdString(thirtyLanes())));

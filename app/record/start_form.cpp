@@ -148,7 +148,7 @@ StartForm::StartForm(QWidget* parent)
 
     soon_.setSingleShot(true);
     soon_.setInterval(kLookAfterMs);
-    connect(&soon_, &QTimer::timeout, this, &StartForm::lookAtProgramSoon);
+    connect(&soon_, &QTimer::timeout, this, &StartForm::tellAboutProgram);
     connect(program_, &QComboBox::editTextChanged, &soon_, qOverload<>(&QTimer::start));
     connect(folder_, &QLineEdit::textChanged, &soon_, qOverload<>(&QTimer::start));
     connect(program_, &QComboBox::activated, this,
@@ -177,7 +177,7 @@ void StartForm::fill() {
         take(*last);
     else
         program_->setEditText(typed);
-    lookAtProgramSoon();
+    tellAboutProgram();
 }
 
 void StartForm::take(const Launch& launch) {
@@ -193,7 +193,7 @@ void StartForm::take(const Launch& launch) {
     length_->setText(textOf(launch.length));
 }
 
-void StartForm::lookAtProgramSoon() {
+void StartForm::tellAboutProgram() {
     const std::string name = program_->currentText().trimmed().toStdString();
     if (name.empty()) {
         looking_.silence();

@@ -35,7 +35,7 @@ protected:
 private:
     void fill();
     void take(const Launch& launch);
-    void lookAtProgramSoon();
+    void tellAboutProgram();
     void browse();
     void start();
 

@@ -45,7 +45,6 @@ std::shared_ptr<RecordingFacts> cached(const QString& at) {
     facts->length = one["length_ns"].toInteger();
     facts->frames = one["frames"].toInteger();
     facts->over = one["over"].toInteger();
-    facts->late = one["late_ns"].toInteger();
     facts->cause = one["cause"].toString();
     for (const QJsonValue& value : one["strip"].toArray())
         facts->strip.push_back(std::clamp(static_cast<float>(value.toDouble()), -1.0f, 1e6f));
@@ -58,7 +57,7 @@ void cache(const QString& at, const RecordingFacts& facts) {
     const QJsonObject one{
         {"program", facts.program},  {"build", facts.build},   {"started_ms", facts.started.toMSecsSinceEpoch()},
         {"length_ns", facts.length}, {"frames", facts.frames}, {"over", facts.over},
-        {"late_ns", facts.late},     {"cause", facts.cause},   {"strip", strip}};
+        {"cause", facts.cause},      {"strip", strip}};
     QDir().mkpath(QFileInfo(at).path());
     QSaveFile file(at);
     if (file.open(QIODevice::WriteOnly)) {
@@ -115,7 +114,6 @@ std::shared_ptr<const RecordingFacts> recordingFacts(const QString& path, const 
         if (!e) return nullptr;
         facts->frames = static_cast<qint64>(e->figures.frames);
         facts->over = static_cast<qint64>(e->figures.over);
-        facts->late = e->figures.late;
         if (!e->causes.empty())
             facts->cause = toQString(e->causes[0].letter) + "  " + toQString(causeTitle(*e, e->causes[0]));
         facts->strip = stripOf(*e);

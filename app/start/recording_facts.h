@@ -16,11 +16,11 @@ namespace fugato {
 struct RecordingFacts {
     QString program, build;
     QDateTime started;
-    qint64 length = 0;                      // ns
-    qint64 frames = 0, over = 0, late = 0;  // of its first series; late: ns
-    QString cause;                          // the costliest, with its letter; empty: none
-    QString trouble;                        // why it cannot be told; empty where it can
-    bool growing = false;                   // its program still runs
+    qint64 length = 0;            // ns
+    qint64 frames = 0, over = 0;  // of its first series
+    QString cause;                // the costliest, with its letter; empty: none
+    QString trouble;              // why it cannot be told; empty where it can
+    bool growing = false;         // its program still runs
     /// Over the frames in equal parts: by how much of a deadline the worst frame of each was over it (above 0), or
     /// stayed below (down to −1).
     std::vector<float> strip;

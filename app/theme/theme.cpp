@@ -107,7 +107,6 @@ QString Theme::styleSheet() const {
         QComboBox QAbstractItemView { background: %1; color: %4; selection-background-color: %6; selection-color: %4; }
         QPushButton { background: %2; color: %4; border: 1px solid %9; border-radius: 5px; padding: 4px 14px; }
         QPushButton#primary { background: %7; color: %1; border-color: %7; padding: 6px 14px; }
-        QPushButton#card { background: %1; text-align: left; padding: 8px 14px; }
         QPushButton#primary:focus { border: 2px solid %4; padding: 5px 13px; }
         QTabBar:focus, QComboBox:focus, QToolButton:focus { border: 1px solid %7; }
         QPushButton:disabled { color: %5; }
