@@ -39,8 +39,6 @@ private:
     std::string more_;
 };
 
-constexpr const char* kBeingWritten = "The recording is still being made; what is in the file so far is shown.";
-
 std::string foundInBuffers(uint64_t events) {
     return "The program ended without closing its recording; " + std::to_string(events) +
            (events == 1 ? " event more, up to its last instant, was" : " events more, up to its last instant, were") +
@@ -58,7 +56,7 @@ Result<OpenedRecording> openRecordingSource(const std::string& path, const Progr
     switch (unclosed.state) {
         case Unclosed::State::BeingWritten:
             opened.beingWritten = true;
-            opened.note = kBeingWritten;
+            opened.note = kBeingMade;
             break;
         case Unclosed::State::CopyOfLive:
             opened.note =
@@ -88,7 +86,7 @@ std::string makeRecordingWhole(const std::string& path, const Progress& progress
 
 void makeLeftRecordingsWhole() { clearLeftBuffers("/dev/shm"); }
 
-void noteBeingWritten(Damage& damage) { noteOpening(damage, kBeingWritten, true); }
+void noteBeingWritten(Damage& damage) { noteOpening(damage, kBeingMade, true); }
 
 void noteOpening(Damage& damage, const std::string& note, bool beingWritten) {
     if (note.empty()) return;

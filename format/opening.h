@@ -10,6 +10,9 @@
 
 namespace fugato {
 
+/// The note on a recording whose program still runs.
+inline constexpr const char* kBeingMade = "The recording is still being made; what is in the file so far is shown.";
+
 struct OpenedRecording {
     std::unique_ptr<ByteSource> source;
     std::string note;  // one sentence for the person; empty where nothing was special

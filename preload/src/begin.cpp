@@ -11,11 +11,12 @@
 #include <cstdio>
 #include <cstring>
 
+#include "control.hpp"
 #include "hook.hpp"
 #include "launched.hpp"
+#include "set_up_call.hpp"
 #include "start_stop.hpp"
 
-extern "C" int fug_is_preloaded;
 int fug_is_preloaded = 1;
 
 namespace fugato::preload {
@@ -33,11 +34,13 @@ const recording::LaunchPlan& plan() {
 
 void begin(bool inMemory) {
     bool still = true;
-    if (wanted.compare_exchange_strong(still, false)) recording::beginLaunched(plan(), inMemory);
+    if (!wanted.compare_exchange_strong(still, false)) return;
+    if (plan().offer) (void)recording::offer();
+    if (!plan().path.empty()) recording::beginLaunched(plan(), inMemory);
 }
 
 __attribute__((constructor)) void lookAtProgram() {
-    if (plan().path.empty()) return;
+    if (plan().path.empty() && !plan().offer) return;
     wanted.store(true);
     pthread_atfork(nullptr, nullptr, [] {  // a child is not recorded, unless it shows pictures of its own
         named = false;
@@ -76,8 +79,10 @@ void nameThread(const char* name) {
     fug_name_thread(name, "", FUG_LANE_THREAD);
 }
 
+__thread bool InDriver::in = false;
+
 bool recorded() {
-    if (recording::inside || !fug_recording()) return false;
+    if (recording::inside || InDriver::in || !fug_recording()) return false;
     if (named) return true;
     const KeepErrno keep;
     static std::atomic<unsigned> threads{1};
@@ -97,6 +102,7 @@ bool recorded() {
 FUGATO_STANDS_IN void fugato_preload_step_aside() {
     fugato::preload::aside.store(true);
     fugato::preload::wanted.store(false);
+    fugato::recording::endOffer();
     const fugato::recording::SetUpCall here;
     fugato::recording::stop();
 }

@@ -20,10 +20,10 @@ namespace {
 
 constexpr int64_t kLongNs = 100'000;
 
-fug_site kOpen = FUG_SITE("Open file", "file", "");
-fug_site kRead = FUG_SITE("Read file", "file", "");
-fug_site kWrite = FUG_SITE("Write file", "file", "");
-fug_site kSync = FUG_SITE("Write file to disk", "file", "Until the disk has it");
+fug_site kOpen = PLACELESS_SITE("Open file", "file", "");
+fug_site kRead = PLACELESS_SITE("Read file", "file", "");
+fug_site kWrite = PLACELESS_SITE("Write file", "file", "");
+fug_site kSync = PLACELESS_SITE("Write file to disk", "file", "Until the disk has it");
 fug_key kPath = FUG_KEY("path"), kBytes = FUG_KEY("bytes");
 
 int64_t monotonicNs() {

@@ -21,11 +21,11 @@ private:
 
 }  // namespace
 
-#define CALL(category, description, result, name, parameters, arguments) \
-    FUGATO_STANDS_IN result name parameters {                            \
-        static fug_site site = FUG_SITE(#name, category, description);   \
-        const Marker marker(site);                                       \
-        return fugato::preload::real_##name.get() arguments;             \
+#define CALL(category, description, result, name, parameters, arguments)     \
+    FUGATO_STANDS_IN result name parameters {                                \
+        static fug_site site = PLACELESS_SITE(#name, category, description); \
+        const Marker marker(site);                                           \
+        return fugato::preload::real_##name.get() arguments;                 \
     }
 FUGATO_LIBRARY_CALLS(CALL)
 #undef CALL

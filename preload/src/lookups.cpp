@@ -2,37 +2,23 @@
 //
 // Functions that programs ask for by name (dlsym, and what OpenGL, EGL, SDL and Vulkan have of that kind) instead of
 // calling them: they get those of this library too.
+#include "lookups.hpp"
+
 #include <dlfcn.h>
 
 #include <cstring>
 
 #include "begin.hpp"
+#include "gl_work.hpp"
 #include "hook.hpp"
 #include "library_calls.hpp"
 #include "presents.hpp"
-
-extern "C" {
-using Function = void (*)(void);
-Function glXGetProcAddress(const unsigned char* name);
-Function glXGetProcAddressARB(const unsigned char* name);
-Function eglGetProcAddress(const char* name);
-void* SDL_GL_GetProcAddress(const char* name);
-void* SDL_LoadFunction(void* library, const char* name);
-Function vkGetInstanceProcAddr(void* instance, const char* name);
-Function vkGetDeviceProcAddr(void* device, const char* name);
-}
+#include "vulkan_work.hpp"
 
 namespace fugato::preload {
 
 namespace {
 
-RealFunction<decltype(glXGetProcAddress)> real_glXGetProcAddress("glXGetProcAddress");
-RealFunction<decltype(glXGetProcAddressARB)> real_glXGetProcAddressARB("glXGetProcAddressARB");
-RealFunction<decltype(eglGetProcAddress)> real_eglGetProcAddress("eglGetProcAddress");
-RealFunction<decltype(SDL_GL_GetProcAddress)> real_SDL_GL_GetProcAddress("SDL_GL_GetProcAddress");
-RealFunction<decltype(SDL_LoadFunction)> real_SDL_LoadFunction("SDL_LoadFunction");
-RealFunction<decltype(vkGetInstanceProcAddr)> real_vkGetInstanceProcAddr("vkGetInstanceProcAddr");
-DeviceFunction<decltype(vkGetDeviceProcAddr)> real_vkGetDeviceProcAddr("vkGetDeviceProcAddr");
 RealFunction<decltype(dlopen)> real_dlopen("dlopen", "GLIBC_2.34");
 
 #define ONE(name) {#name, reinterpret_cast<void*>(&::name), [](void* found) { real_##name.offer(found); }, nullptr},
@@ -40,6 +26,7 @@ RealFunction<decltype(dlopen)> real_dlopen("dlopen", "GLIBC_2.34");
     {#name, reinterpret_cast<void*>(&::name), [](void* found) { real_##name.offer(found); }, \
      [](const void* device, void* found) { real_##name.offerFor(device, found); }},
 #define CALL(category, description, result, name, parameters, arguments) ONE(name)
+#define DRAW(name, parameters, arguments) ONE(name)
 
 struct StandIn {
     const char* name;
@@ -47,10 +34,12 @@ struct StandIn {
     void (*offer)(void* found);                         // what the program would have had
     void (*offerFor)(const void* device, void* found);  // where each device has its own; else null
 };
-const StandIn kStandIns[] = {FUGATO_PICTURE_FUNCTIONS(ONE) FUGATO_DEVICE_FUNCTIONS(OF_DEVICE) FUGATO_LIBRARY_CALLS(CALL)
-                                 ONE(glXGetProcAddress) ONE(glXGetProcAddressARB) ONE(eglGetProcAddress)
-                                     ONE(SDL_GL_GetProcAddress) ONE(SDL_LoadFunction) ONE(vkGetInstanceProcAddr)
-                                         OF_DEVICE(vkGetDeviceProcAddr)};
+// clang-format off
+const StandIn kStandIns[] = {
+    FUGATO_PICTURE_FUNCTIONS(ONE) FUGATO_DEVICE_FUNCTIONS(OF_DEVICE) FUGATO_LIBRARY_CALLS(CALL) FUGATO_LOOKUPS(ONE)
+    FUGATO_DEVICE_LOOKUPS(OF_DEVICE) FUGATO_GL_DRAWS(DRAW) FUGATO_GL_CONTEXTS(ONE) FUGATO_VULKAN_SET_UP(ONE)
+    FUGATO_VULKAN_WORK(OF_DEVICE)};
+// clang-format on
 
 const StandIn* standInOf(const char* name) {
     if (!name) return nullptr;

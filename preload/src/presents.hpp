@@ -27,6 +27,10 @@ unsigned eglSwapInterval(void* display, int32_t interval);
 void glFinish(void);
 unsigned glClientWaitSync(void* sync, unsigned flags, uint64_t ns);
 int32_t vkWaitForFences(void* device, uint32_t count, const uint64_t* fences, uint32_t all, uint64_t ns);
+int32_t vkWaitSemaphores(void* device, const void* what, uint64_t ns);
+int32_t vkAcquireNextImageKHR(void* device, uint64_t swapchain, uint64_t ns, uint64_t semaphore, uint64_t fence,
+                              uint32_t* image);
+int32_t vkAcquireNextImage2KHR(void* device, const void* what, uint32_t* image);
 int32_t vkQueueWaitIdle(void* queue);
 int32_t vkDeviceWaitIdle(void* device);
 }
@@ -41,7 +45,9 @@ namespace fugato::preload {
     X(glXSwapIntervalEXT) X(glXSwapIntervalMESA) X(glXSwapIntervalSGI) X(eglSwapInterval) X(glFinish) \
     X(glClientWaitSync)
 /// Those that belong to one device, or a queue of it: X(name).
-#define FUGATO_DEVICE_FUNCTIONS(X) X(vkQueuePresentKHR) X(vkWaitForFences) X(vkQueueWaitIdle) X(vkDeviceWaitIdle)
+#define FUGATO_DEVICE_FUNCTIONS(X) \
+    X(vkQueuePresentKHR) X(vkWaitForFences) X(vkWaitSemaphores) X(vkAcquireNextImageKHR) X(vkAcquireNextImage2KHR) \
+    X(vkQueueWaitIdle) X(vkDeviceWaitIdle)
 // clang-format on
 
 #define X(name) inline RealFunction<decltype(::name)> real_##name(#name);
@@ -50,5 +56,8 @@ FUGATO_PICTURE_FUNCTIONS(X)
 #define X(name) inline DeviceFunction<decltype(::name)> real_##name(#name);
 FUGATO_DEVICE_FUNCTIONS(X)
 #undef X
+
+/// So many ticks of the display a picture stays at least; 0: it does not wait for them.
+void setSwapInterval(int interval);
 
 }  // namespace fugato::preload

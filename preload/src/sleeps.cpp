@@ -14,8 +14,8 @@ namespace fugato::preload {
 
 namespace {
 
-fug_site kSleep = FUG_SITE("Sleep", "wait", "For a time the program chose");
-fug_site kReady = FUG_SITE("Wait for events", "wait", "Until a file or a connection is ready");
+fug_site kSleep = PLACELESS_SITE("Sleep", "wait", "For a time the program chose");
+fug_site kReady = PLACELESS_SITE("Wait for events", "wait", "Until a file or a connection is ready");
 
 fug_wait_kind sleepKind() { return showsPictures() ? FUG_WAIT_PACING : FUG_WAIT_SLEEP; }
 bool isNone(const timespec* time) { return time && time->tv_sec == 0 && time->tv_nsec == 0; }

@@ -48,13 +48,13 @@ int take(fug_site& site, const void* lock, const void* caller, Try&& tryToTake, 
     return taken != busy ? taken : waitFor(site, FUG_WAIT_LOCK, "lock", lock, caller, takeIt);
 }
 
-fug_site kLock = FUG_SITE("Wait for lock", "wait", "A lock that another thread has");
-fug_site kReadLock = FUG_SITE("Wait for reading lock", "wait", "A lock that another thread has for writing");
-fug_site kWriteLock = FUG_SITE("Wait for writing lock", "wait", "A lock that other threads have");
-fug_site kCondition = FUG_SITE("Wait for condition", "wait", "Until another thread signals it");
-fug_site kSemaphore = FUG_SITE("Wait for semaphore", "wait", "Until another thread raises it");
-fug_site kBarrier = FUG_SITE("Wait at barrier", "wait", "Until the last thread comes");
-fug_site kJoin = FUG_SITE("Wait for thread's end", "wait", "Joins a thread");
+fug_site kLock = PLACELESS_SITE("Wait for lock", "wait", "A lock that another thread has");
+fug_site kReadLock = PLACELESS_SITE("Wait for reading lock", "wait", "A lock that another thread has for writing");
+fug_site kWriteLock = PLACELESS_SITE("Wait for writing lock", "wait", "A lock that other threads have");
+fug_site kCondition = PLACELESS_SITE("Wait for condition", "wait", "Until another thread signals it");
+fug_site kSemaphore = PLACELESS_SITE("Wait for semaphore", "wait", "Until another thread raises it");
+fug_site kBarrier = PLACELESS_SITE("Wait at barrier", "wait", "Until the last thread comes");
+fug_site kJoin = PLACELESS_SITE("Wait for thread's end", "wait", "Joins a thread");
 
 constexpr char kConditions[] = "GLIBC_2.3.2";  // those before it were others
 

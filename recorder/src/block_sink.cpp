@@ -8,6 +8,8 @@
 
 #include <cerrno>
 
+#include "recorder_state.hpp"
+
 namespace fugato::recording {
 
 using namespace layout;
@@ -116,23 +118,26 @@ bool MemorySink::writeHeader(const FileHeader& header) {
 bool MemorySink::writeBlock(const Block& block) {
     if (block.type == BlockType::Definitions) return true;
     bytes_ += block.payload.size() + sizeof(Kept);
-    kept_.push_back({block, std::string(block.payload)});
-    while (bytes_ > most_ && kept_.size() > 1) {
-        const Kept& oldest = kept_.front();
-        if (oldest.block.type == BlockType::Events) dropped_[oldest.block.lane] += oldest.block.count;
-        bytes_ -= oldest.payload.size() + sizeof(Kept);
-        kept_.pop_front();
-    }
+    const uint64_t now = mostNs_ ? monotonicNs() : 0;
+    kept_.push_back(std::make_shared<const Kept>(Kept{block, std::string(block.payload), now}));
+    while (kept_.size() > 1 && (bytes_ > most_ || (mostNs_ && now - kept_.front()->at > mostNs_))) dropOldest();
     return true;
+}
+
+void MemorySink::dropOldest() {
+    const Kept& oldest = *kept_.front();
+    if (oldest.block.type == BlockType::Events) dropped_[oldest.block.lane] += bytes_ > most_ ? oldest.block.count : 0;
+    bytes_ -= oldest.payload.size() + sizeof(Kept);
+    kept_.pop_front();
 }
 
 bool MemorySink::putInto(BlockSink& other, const Block& definitions) const {
     bool good = other.writeHeader(header_) && other.writeBlock(definitions);
     std::map<uint32_t, uint64_t> dropped = dropped_;
-    for (const Kept& kept : kept_) {
+    for (const auto& kept : kept_) {
         if (!good) return false;
-        Block block = kept.block;
-        block.payload = kept.payload;
+        Block block = kept->block;
+        block.payload = kept->payload;
         if (const auto lane = dropped.find(block.lane); block.type == BlockType::Events && lane != dropped.end()) {
             std::string payload;
             uint64_t previous = block.firstTicks;

@@ -73,28 +73,34 @@ private:
     uint64_t written_ = 0, claimed_ = 0, count_ = 0;
 };
 
-/// The newest blocks, as many as fit into so many bytes. Definitions are not kept: who puts it into a file has them.
+/// The newest blocks, as many as fit into so many bytes, and none older than so many nanoseconds (0: however old).
+/// Definitions are not kept: who puts it into a file has them. A copy shares the blocks.
 class MemorySink final : public BlockSink {
 public:
-    explicit MemorySink(uint64_t bytes = 0) : most_(bytes) {}
+    explicit MemorySink(uint64_t bytes = 0, uint64_t ns = 0) : most_(bytes), mostNs_(ns) {}
     bool writeHeader(const layout::FileHeader& header) override;
     bool writeBlock(const Block& block) override;
     int error() const override { return 0; }
 
     bool empty() const { return kept_.empty(); }
-    /// Puts header, `definitions` and what is kept into another; where blocks were dropped, Lost events say so.
+    /// Puts header, `definitions` and what is kept into another; where blocks were dropped, Lost events say how much
+    /// there was no room for.
     bool putInto(BlockSink& other, const Block& definitions) const;
 
 private:
     struct Kept {
         Block block;
         std::string payload;
+        uint64_t at = 0;  // when it came
     };
-    uint64_t most_;
+    void dropOldest();
+
+    uint64_t most_, mostNs_;
     layout::FileHeader header_{};
-    std::deque<Kept> kept_;
+    std::deque<std::shared_ptr<const Kept>> kept_;
     uint64_t bytes_ = 0;
-    std::map<uint32_t, uint64_t> dropped_;  // events by lane
+    std::map<uint32_t, uint64_t>
+        dropped_;  // by lane: events for which there was no room; 0 where they were only too old
 };
 
 }  // namespace fugato::recording

@@ -11,6 +11,14 @@ bool ofOneRecording(DefinitionType type) {
 }
 
 void addDefinitionLocked(Recorder& r, DefinitionType type, std::string_view fields) {
+    if (type == DefinitionType::Series) {
+        const auto series = getFields<SeriesFields<std::string_view>>(FieldReader(fields));
+        r.deadlines[series.id] = series.deadlineNs;
+    }
+    if (type == DefinitionType::ClockSync) {
+        const auto sync = getFields<ClockSyncFields<std::string_view>>(FieldReader(fields));
+        r.clockSyncs[sync.clock] = {sync.deviceTicks, sync.hostTicks};
+    }
     (ofOneRecording(type) ? r.ofRecording : r.lasting).add(type, fields);
     r.unwritten.add(type, fields);
 }

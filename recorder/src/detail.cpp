@@ -45,8 +45,9 @@ void applyDetails(Recorder& r, const DetailSettings& details) {
 
 }  // namespace
 
-void fug_detail(const char* category, int level) {
-    if (inside) return;
+namespace fugato::recording {
+
+void changeDetails(const std::function<void(DetailSettings&)>& change) {
     Recorder& r = recorder();
     const SetUpCall here;
     try {
@@ -56,12 +57,7 @@ void fug_detail(const char* category, int level) {
             const std::lock_guard<std::mutex> guard(r.lanesMutex);
             const DetailSettings* before = r.details.load();
             auto changed = std::make_unique<DetailSettings>(before ? *before : DetailSettings{});
-            if (category) {
-                changed->levels[std::string(cutText(category, kMaxCategoryBytes))] = level;
-            } else {
-                changed->levels.clear();
-                changed->otherwise = level;
-            }
+            change(*changed);
             r.details.store(changed.get(), std::memory_order_release);
             r.allDetails.push_back(std::move(changed));
             lanes = r.lanes;
@@ -73,4 +69,21 @@ void fug_detail(const char* category, int level) {
         applyDetails(r, *r.details.load());
     } catch (const std::bad_alloc&) {
     }
+}
+
+void setDetail(const char* category, int level) {
+    changeDetails([&](DetailSettings& details) {
+        if (category) {
+            details.levels[std::string(cutText(category, kMaxCategoryBytes))] = level;
+        } else {
+            details.levels.clear();
+            details.otherwise = level;
+        }
+    });
+}
+
+}  // namespace fugato::recording
+
+void fug_detail(const char* category, int level) {
+    if (!inside) setDetail(category, level);
 }

@@ -12,6 +12,7 @@
 #include <new>
 
 #include "definitions.hpp"
+#include "moments.hpp"
 #include "os_activity.hpp"
 #include "unclosed_recording.hpp"
 
@@ -151,6 +152,34 @@ void offerBuffers(Recorder& r, uint64_t now) {
 
 }  // namespace
 
+namespace {
+
+void seeMoment(Recorder& r, const RecordedLane& lane, const RawEvent& event, uint64_t now) {
+    uint64_t deadline = 0;
+    if (event.kind == Kind::FrameBegin || event.kind == Kind::FrameTick) {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        deadline = event.a ? event.a : r.deadlines[event.id];
+    }
+    r.moments->see(lane.id, event, deadline, now);
+}
+
+void saveMoment(Recorder& r, uint64_t now, bool atOnce) {
+    std::string asked;
+    DefinitionRecords definitions;
+    if (atOnce) r.moments->finish();
+    {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        std::swap(asked, r.askedToSave);
+        if (!asked.empty()) r.moments->happened("asked for: " + asked, now);
+        if (!r.moments->due(now, atOnce)) return;
+        definitions = r.lasting;
+        definitions.add(r.ofRecording);
+    }
+    r.moments->save(r.output.held(), std::move(definitions.records), definitions.count, now);
+}
+
+}  // namespace
+
 uint64_t drain(Recorder& r, bool all) {
     uint64_t pause = kDrainPauseNs;
     const uint64_t now = monotonicNs();
@@ -191,6 +220,7 @@ uint64_t drain(Recorder& r, bool all) {
     }
     offerBuffers(r, now);
     writeDefinitions(r);
+    if (r.moments) saveMoment(r, now, all);
     const auto state = r.output.state();
     if (!r.toldFailure && !r.output.reason().empty()) {
         r.toldFailure = true;
@@ -238,11 +268,11 @@ void* sweepingThread(void*) {
 
 }  // namespace
 
-bool startThread(pthread_t& thread, void* (*run)(void*)) {
+bool startThread(pthread_t& thread, void* (*run)(void*), void* argument) {
     sigset_t all, before;
     sigfillset(&all);
     pthread_sigmask(SIG_SETMASK, &all, &before);
-    const bool started = pthread_create(&thread, nullptr, run, nullptr) == 0;
+    const bool started = pthread_create(&thread, nullptr, run, argument) == 0;
     pthread_sigmask(SIG_SETMASK, &before, nullptr);
     if (!started) thread = {};
     return started;
@@ -275,6 +305,9 @@ void addEvent(Recorder& r, RecordedLane& lane, const RawEvent& event, uint64_t n
         lane.pendingFirst = lane.pendingLast = event.ticks;
         lane.pendingSince = now;
     }
+    if (r.moments && (event.kind == Kind::FrameBegin || event.kind == Kind::FrameEnd || event.kind == Kind::FrameTick ||
+                      event.kind == Kind::Point || event.kind == Kind::PointCode))
+        seeMoment(r, lane, event, now);
     char* end = putEvent(lane.pending.get() + lane.pendingBytes, event, lane.pendingLast);
     lane.pendingBytes = static_cast<size_t>(end - lane.pending.get());
     ++lane.pendingCount;

@@ -4,6 +4,8 @@
 // with outputMutex held.
 #pragma once
 
+#include <functional>
+
 #include "recorder_state.hpp"
 
 namespace fugato::recording {
@@ -19,6 +21,11 @@ uint64_t drain(Recorder& r, bool all);
 layout::ClockPair readClocks();
 void writeClock(Recorder& r);
 
+/// [set-up] Replaces what is recorded of each category.
+void changeDetails(const std::function<void(DetailSettings&)>& change);
+/// As fug_detail(), from any thread of the recorder's too.
+void setDetail(const char* category, int level);
+
 /// A buffer for a lane, which may lie elsewhere or be smaller than wished, or be null; then the reason is told.
 /// With lanesMutex held.
 layout::BufferEntry* takeBuffer(Recorder& r, uint32_t lane);
@@ -26,7 +33,7 @@ layout::BufferEntry* takeBuffer(Recorder& r, uint32_t lane);
 void setStatus(Recorder& r, const std::string& text);
 
 /// A thread on which no signal of the program's ever arrives; false where there can be none.
-bool startThread(pthread_t& thread, void* (*run)(void*));
+bool startThread(pthread_t& thread, void* (*run)(void*), void* argument = nullptr);
 /// Starts the threads that belong to a recording. None where the system gives none.
 void startBackground(Recorder& r);
 

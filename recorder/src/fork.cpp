@@ -6,8 +6,10 @@
 #include <new>
 #include <utility>
 
+#include "control.hpp"
 #include "drain.hpp"
 #include "launched.hpp"
+#include "moments.hpp"
 #include "os_activity.hpp"
 #include "this_thread.hpp"
 
@@ -23,6 +25,7 @@ Recorder* childs = nullptr;
 
 void beforeFork() {
     inside = true;  // until after: a handler in between tells nothing and stops nothing
+    lockControl();
     lockLaunched();
     Recorder& r = recorder();
     r.outputMutex.lock();
@@ -38,11 +41,13 @@ void afterForkInParent() {
     r.lanesMutex.unlock();
     r.outputMutex.unlock();
     unlockLaunched(false);
+    unlockControl(false);
     inside = false;
 }
 /// The parent's buffers and file are left alone; what was defined so far holds in the child as well.
 void afterForkInChild() {
     unlockLaunched(true);
+    unlockControl(true);
     Recorder& parents = recorder();
     // Whoever looks for the parent's locks must not find the child's copies of its descriptors.
     parents.output.leaveFile();
@@ -55,6 +60,7 @@ void afterForkInChild() {
         return;  // `inside` stays true: nothing of the parent's is touched
     }
     r->lasting = std::move(parents.lasting);
+    r->deadlines = std::move(parents.deadlines);
     r->sites = std::move(parents.sites);
     for (auto next :
          {&Recorder::nextLane, &Recorder::nextSite, &Recorder::nextSeries, &Recorder::nextObject,

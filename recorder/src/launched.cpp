@@ -9,17 +9,17 @@
 #include <atomic>
 #include <cerrno>
 #include <cstdlib>
+#include <fugato_collect.hpp>
 #include <map>
 #include <mutex>
 #include <new>
+#include <optional>
 
+#include "control.hpp"
 #include "drain.hpp"
 #include "set_up_call.hpp"
 #include "start_stop.hpp"
 #include "this_thread.hpp"
-
-/// Defined where the recorder is a part of the preloaded library, which begins when it sees fit.
-extern "C" int fug_is_preloaded __attribute__((weak, visibility("hidden")));
 
 namespace fugato::recording {
 
@@ -36,7 +36,7 @@ enum class Phase : int {
 struct Launched {
     std::atomic<Phase> phase{Phase::None};
     std::atomic<bool> ours{false};
-    std::mutex mutex;  // what follows
+    // Guarded by runMutex():
     LaunchPlan plan;
     std::string program, build;  // as the program itself says, if it has
     bool recording = false;
@@ -62,9 +62,14 @@ void startRecording(Launched& l, bool inMemory) {
     options.program = l.program.empty() ? program_invocation_short_name : l.program.c_str();
     options.build = l.build.c_str();
     options.os = osActivitiesIn(l.plan.collect);
-    if (inMemory) options.on_failure = FUG_GO_ON_IN_MEMORY;
     const SetUpCall here;
-    const int error = start(inMemory ? "" : l.plan.path.c_str(), options);
+    if (l.plan.moments) {
+        l.recording = start(l.plan.path.c_str(), options, RunBy::Plan, l.plan.moments) == 0;
+        l.phase.store(l.recording ? afterStart(l) : Phase::None);
+        return;
+    }
+    if (inMemory) options.on_failure = FUG_GO_ON_IN_MEMORY;
+    const int error = start(inMemory ? "" : l.plan.path.c_str(), options, RunBy::Plan);
     l.recording = error == 0;
     l.phase.store(error ? Phase::None : inMemory ? Phase::InMemory : afterStart(l));
 }
@@ -88,12 +93,12 @@ void* keepTime(void*) {
     };
     if (l.plan.leaveOut.ns) {
         pass(l.plan.leaveOut.ns);
-        const std::lock_guard<std::mutex> guard(l.mutex);
+        const std::lock_guard<std::mutex> guard(runMutex());
         if (l.phase.load() == Phase::LeavingOut) startRecording(l, false);
     }
     if (l.plan.length.ns) {
         pass(l.plan.length.ns);
-        const std::lock_guard<std::mutex> guard(l.mutex);
+        const std::lock_guard<std::mutex> guard(runMutex());
         if (l.recording) endRecording(l);
     }
     return nullptr;
@@ -103,9 +108,11 @@ void* keepTime(void*) {
 __attribute__((constructor)) void beginWhereLaunched() {
     if (&fug_is_preloaded) return;
     const LaunchPlan plan = launchPlan();
-    if (plan.path.empty()) return;
+    if (plan.path.empty() && !plan.offer) return;
     if (auto* const stepAside = reinterpret_cast<void (*)()>(dlsym(RTLD_DEFAULT, "fugato_preload_step_aside")))
         stepAside();
+    if (plan.offer) (void)offer();
+    if (plan.path.empty()) return;
     beginLaunched(plan, false);
 }
 
@@ -124,22 +131,6 @@ Amount amountOf(const char* text) {
     return none;
 }
 
-uint32_t osActivitiesIn(std::string_view words) {
-    constexpr std::pair<std::string_view, uint32_t> kWords[] = {{"switches", FUG_OS_SWITCHES},
-                                                                {"samples", FUG_OS_SAMPLES},
-                                                                {"stack-copies", FUG_OS_STACK_COPIES},
-                                                                {"blocking", FUG_OS_BLOCKING},
-                                                                {"load", FUG_OS_LOAD}};
-    uint32_t found = 0;
-    while (!words.empty()) {
-        const std::string_view word = words.substr(0, words.find(','));
-        for (const auto& [name, bit] : kWords)
-            if (word == name) found |= bit;
-        words.remove_prefix(std::min(words.size(), word.size() + 1));
-    }
-    return found;
-}
-
 LaunchPlan launchPlan() {
     LaunchPlan plan;
     const auto text = [](const char* name) {
@@ -150,13 +141,15 @@ LaunchPlan launchPlan() {
     plan.collect = text("FUGATO_COLLECT");
     plan.leaveOut = amountOf(text("FUGATO_LEAVE_OUT"));
     plan.length = amountOf(text("FUGATO_RECORD_FOR"));
+    plan.offer = *text("FUGATO_OFFER") != '\0';
+    if (const char* const moments = text("FUGATO_MOMENTS"); *moments) plan.moments = momentPlanIn(moments);
     return plan;
 }
 
 void beginLaunched(const LaunchPlan& plan, bool inMemory) {
     const InsideRecorder here;
     Launched& l = launched();
-    const std::lock_guard<std::mutex> guard(l.mutex);
+    const std::lock_guard<std::mutex> guard(runMutex());
     if (l.ours.exchange(true)) return;
     try {
         l.frames.clear();
@@ -169,7 +162,7 @@ void beginLaunched(const LaunchPlan& plan, bool inMemory) {
     }
 }
 
-void lockLaunched() { launched().mutex.lock(); }
+void lockLaunched() { runMutex().lock(); }
 void unlockLaunched(bool inChild) {
     Launched& l = launched();
     if (inChild) {  // it is not recorded, and may begin afresh
@@ -177,23 +170,22 @@ void unlockLaunched(bool inChild) {
         l.recording = false;
         l.ours.store(false);
     }
-    l.mutex.unlock();
+    runMutex().unlock();
 }
 
 void startedByProgram(const fug_options& options) {
     Launched& l = launched();
     {
         const SetUpCall here;
-        const std::lock_guard<std::mutex> guard(l.mutex);
+        const std::lock_guard<std::mutex> guard(runMutex());
         try {
             if (options.program) l.program = options.program;
             if (options.build) l.build = options.build;
             if (options.now && l.recording) {  // by its own clock nothing of what was recorded so far would fit
-                stop();
                 fug_options own = options;
                 own.descriptor = 0;
                 own.existing = FUG_REPLACE_EXISTING;
-                l.recording = start(l.plan.path.c_str(), own) == 0;
+                l.recording = start(l.plan.path.c_str(), own, RunBy::Plan, l.plan.moments) == 0;
                 return;
             }
         } catch (const std::bad_alloc&) {
@@ -206,11 +198,12 @@ void startedByProgram(const fug_options& options) {
 bool isLaunched() { return launched().ours.load(std::memory_order_relaxed); }
 
 void countFrame(uint32_t series, bool endsTheOneBefore) {
+    countOffered(series);
     Launched& l = launched();
     if (l.phase.load(std::memory_order_relaxed) == Phase::None || inside) return;
     const auto underLock = [&](auto&& act) {
         const SetUpCall here;
-        const std::lock_guard<std::mutex> guard(l.mutex);
+        const std::lock_guard<std::mutex> guard(runMutex());
         try {
             return act();
         } catch (const std::bad_alloc&) {

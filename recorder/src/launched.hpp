@@ -6,13 +6,20 @@
 //   FUGATO_COLLECT     words, separated by commas: switches, samples, stack-copies, blocking, load
 //   FUGATO_LEAVE_OUT   how much passes first: "300f" frames, or "5s" seconds
 //   FUGATO_RECORD_FOR  how much is recorded then
+//   FUGATO_MOMENTS     only the last seconds are held, and saved around what happens (layout/fugato_moments.hpp)
+//   FUGATO_OFFER       anything: it can be joined (control.hpp), recorded already or not
 #pragma once
 
 #include <fugato/fugato.h>
 
 #include <cstdint>
+#include <fugato_moments.hpp>
+#include <optional>
 #include <string>
 #include <string_view>
+
+/// Defined where the recorder is a part of the preloaded library, which begins when it sees fit.
+extern "C" int fug_is_preloaded __attribute__((weak, visibility("hidden")));
 
 namespace fugato::recording {
 
@@ -23,13 +30,13 @@ struct Amount {
 };
 /// "300f", "5s", "2.5s"; anything else is none.
 Amount amountOf(const char* text);
-/// Those of the words that ask for something of the operating system, as FUG_OS_…
-uint32_t osActivitiesIn(std::string_view words);
 
 struct LaunchPlan {
     std::string path;  // empty: it was not started to be recorded
     std::string collect;
     Amount leaveOut, length;
+    std::optional<MomentPlan> moments;  // only these are kept
+    bool offer = false;
 };
 /// What the environment says.
 LaunchPlan launchPlan();

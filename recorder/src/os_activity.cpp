@@ -26,7 +26,8 @@ namespace {
 
 constexpr uint64_t kLoadEveryNs = 250'000'000, kModulesEveryNs = 1'000'000'000;
 constexpr size_t kMostStack = 64;
-constexpr size_t kPage = 4096, kRingPages = 128, kRingPagesForCopies = 512;
+constexpr size_t kPage = 4096;
+constexpr size_t kRingPages = 512, kRingPagesForAnyone = 128;  // the kernel lets an ordinary user have no more
 // Copied of a stack: for samples, and where a thread stops, which may be a hundred times as often.
 constexpr uint32_t kCopiedBytes = 16 << 10, kCopiedWhereBlocking = 4 << 10;
 constexpr uint32_t kCoreLane = 2, kThreadLane = 0;
@@ -128,7 +129,6 @@ void OsActivity::leaveFiles() {
 
 void OsActivity::start(Recorder& r, uint32_t wanted, uint32_t sampleUs) {
     const bool copies = (wanted & FUG_OS_STACK_COPIES) && StackUnwinder::isPossible();
-    ringPages_ = copies || (wanted & FUG_OS_BLOCKING) ? kRingPagesForCopies : kRingPages;
     const long count = sysconf(_SC_NPROCESSORS_CONF);
     for (int i = 0; i < count; ++i) {
         Core core;
@@ -161,7 +161,7 @@ int OsActivity::openOnCore(perf_event_attr& attr, int process, Core& core, const
     if (core.ring) {
         if (ioctl(fd, PERF_EVENT_IOC_SET_OUTPUT, core.leader) == 0) return 0;
     } else {
-        for (size_t pages = ringPages_;; pages = kRingPages) {  // an ordinary user may have no more than few
+        for (const size_t pages : {kRingPages, kRingPagesForAnyone}) {
             const size_t bytes = pages * kPage;
             void* at = mmap(nullptr, bytes + kPage, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0);
             if (at != MAP_FAILED) {
@@ -170,7 +170,6 @@ int OsActivity::openOnCore(perf_event_attr& attr, int process, Core& core, const
                 core.leader = fd;
                 return 0;
             }
-            if (pages == kRingPages) break;
         }
     }
     const int error = errno;

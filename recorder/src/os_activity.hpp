@@ -78,7 +78,6 @@ private:
     size_t wokenAt_ = 0;  // where in their fields the woken thread is
     uint64_t moduleChanges_ = 0, lastModulesNs_ = 0;
     bool stacks_ = false, load_ = false;
-    size_t ringPages_ = 0;  // wanted for each core, besides the control page
 
     struct CoreLoad {
         uint32_t busy = 0, frequency = 0;  // counters

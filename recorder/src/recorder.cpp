@@ -7,8 +7,10 @@
 #include <cerrno>
 #include <new>
 
+#include "control.hpp"
 #include "drain.hpp"
 #include "launched.hpp"
+#include "moments.hpp"
 #include "start_stop.hpp"
 #include "this_thread.hpp"
 
@@ -50,6 +52,14 @@ const char* textOf(const char* Recorder::*text) {
     return r.*text;
 }
 
+/// With what a program that was built with an older version does not know.
+fug_options chosenFrom(const fug_options* options) {
+    fug_options chosen{};
+    if (options)
+        std::memcpy(&chosen, options, options->size && options->size < sizeof chosen ? options->size : sizeof chosen);
+    return chosen;
+}
+
 void putArgument(fug_key* key, uint64_t bits, ArgumentType type, std::string_view text = {}) {
     if (!key) return;
     onThisLane([&](Recorder& r, RecordedLane& lane) {
@@ -75,17 +85,18 @@ uint64_t fug_now_slow(void) {
 }
 
 int fug_start(const char* path, const fug_options* options) {
-    fug_options chosen{};
-    if (options)
-        std::memcpy(&chosen, options, options->size && options->size < sizeof chosen ? options->size : sizeof chosen);
+    const fug_options chosen = chosenFrom(options);
     if (isLaunched()) {  // where to, and when, was said by what started the program
         startedByProgram(chosen);
         return 0;
     }
-    fug_stop();
+    if (inside) return EINVAL;
     const SetUpCall here;
     try {
-        return start(path, chosen);
+        const std::lock_guard<std::mutex> guard(runMutex());
+        std::optional<MomentPlan> moments;
+        if (chosen.moments) moments = momentPlanOf(*chosen.moments);
+        return start(path, chosen, RunBy::Program, moments);
     } catch (const std::bad_alloc&) {
         return ENOMEM;
     }
@@ -95,7 +106,28 @@ void fug_stop(void) {
     if (inside || isLaunched()) return;
     const SetUpCall here;
     try {
-        stop();
+        const std::lock_guard<std::mutex> guard(runMutex());
+        const Recorder* const r = theRecorder.load(std::memory_order_acquire);
+        if (r && r->runBy.load() != RunBy::Client) stop();  // a client's goes on until it leaves
+    } catch (const std::bad_alloc&) {
+    }
+}
+
+int fug_offer(const fug_options* options) {
+    if (inside) return EINVAL;
+    const SetUpCall here;
+    try {
+        return offer(chosenFrom(options));
+    } catch (const std::bad_alloc&) {
+        return ENOMEM;
+    }
+}
+
+void fug_save_moment(const char* why) {
+    if (inside || !fug_recording()) return;
+    const SetUpCall here;
+    try {
+        askForMoment(std::string(nameText(why)));
     } catch (const std::bad_alloc&) {
     }
 }
@@ -145,21 +177,9 @@ void fug_context(const char* key, const char* value) {
 }
 
 void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {
-    onThisLane([&](Recorder& r, RecordedLane& lane) {
-        LaneView told = viewOf(r, lane);
-        told.kind = static_cast<LaneKind>(numberOf(kind));
-        told.name = nameText(name);
-        told.role = nameText(role);
-        define(told);
-        const SetUpCall here;
-        try {
-            const std::lock_guard<std::mutex> guard(r.lanesMutex);  // for the next recording
-            lane.name = nameText(name);
-            lane.role = nameText(role);
-            lane.kind = numberOf(kind);
-        } catch (const std::bad_alloc&) {
-        }
-    });
+    if (inside) return;
+    nameHere(nameText(name), nameText(role), numberOf(kind));
+    onThisLane([](Recorder& r, RecordedLane& lane) { define(viewOf(r, lane)); });
 }
 
 fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, uint32_t clock) {
@@ -212,8 +232,10 @@ uint32_t fug_clock(const char* name, double ns_per_tick) {
 }
 
 void fug_clock_sync(uint32_t clock, uint64_t device_ticks, uint64_t host_ticks) {
+    const ClockSyncFields<std::string_view> sync{clock, device_ticks, host_ticks};
+    if (!fug_recording()) return define(sync);         // for the next recording
     onThisLane([&](Recorder& r, RecordedLane& lane) {  // the next one will do where there is no room
-        (void)defineSoon(r, lane, ClockSyncFields<std::string_view>{clock, device_ticks, host_ticks});
+        (void)defineSoon(r, lane, sync);
     });
 }
 

@@ -26,6 +26,10 @@
 namespace fugato::recording {
 
 class OsActivity;
+class Moments;
+
+/// Who began what is recorded now.
+enum class RunBy : int { None, Program, Plan, Client };
 
 inline constexpr size_t kWriteAfterBytes = 64 * 1024;  // a lane's block is written when it has this much
 inline constexpr size_t kPendingBytes = kWriteAfterBytes + layout::kMostSlotText + 1024;
@@ -109,11 +113,14 @@ struct Recorder {
     std::atomic<bool> background{true};
     std::atomic<uint32_t> backgroundId{0};  // the background thread's number in the system
     std::atomic<uint32_t> recordingNumber{0};
+    std::atomic<RunBy> runBy{RunBy::None};
 
     std::mutex outputMutex;
     RecordingOutput output;
     std::unique_ptr<OsActivity> os;
+    std::unique_ptr<Moments> moments;  // null: everything is written
     uint64_t originTicks = 0, originNs = 0, lastClockNs = 0;
+    double nsPerTick = 1;
     int64_t startedUnixNs = 0;
     bool toldFailure = false;
     pthread_t thread{}, sweeper{};
@@ -134,6 +141,10 @@ struct Recorder {
     std::set<std::string> statuses;  // their addresses stay valid
     const char* status = "";
     const char* path = "";
+    std::string program, build;                                    // as the program said last
+    std::map<uint32_t, std::pair<uint64_t, uint64_t>> clockSyncs;  // of each device's clock the last: its ticks, ours
+    std::map<uint32_t, uint64_t> deadlines;                        // of series, in nanoseconds; 0: none
+    std::string askedToSave;                                       // why; empty: not
 };
 
 /// The process's recorder, made at its first use; after a fork the child's own.

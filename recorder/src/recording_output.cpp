@@ -18,10 +18,11 @@ std::string reasonOf(int error) {
 
 }  // namespace
 
-int RecordingOutput::open(CreatedFile created, bool keepInMemory, uint64_t memoryBytes) {
+int RecordingOutput::open(CreatedFile created, bool keepInMemory, uint64_t memoryBytes, uint64_t memoryNs) {
     keepInMemory_ = keepInMemory;
     memoryBytes_ = memoryBytes;
-    memory_ = MemorySink(memoryBytes);
+    memoryNs_ = memoryNs;
+    memory_ = MemorySink(memoryBytes, memoryNs);
     reason_.clear();
     file_.reset();
     path_ = created.path;
@@ -101,7 +102,7 @@ int RecordingOutput::goOnInFile(CreatedFile created, std::string_view definition
     file_ = std::move(file);
     path_ = std::move(created.path);
     reason_.clear();
-    memory_ = MemorySink(memoryBytes_);
+    memory_ = MemorySink(memoryBytes_, memoryNs_);
     state_ = State::File;
     return 0;
 }

@@ -18,8 +18,9 @@ public:
     RecordingOutput& operator=(const RecordingOutput&) = delete;
 
     /// Begins with a file, if it could be had. Returns 0 or an errno value; with `keepInMemory` a file that could not,
-    /// or no path at all, is no failure: blocks are kept, the newest `memoryBytes` of them.
-    int open(CreatedFile created, bool keepInMemory, uint64_t memoryBytes);
+    /// or no path at all, is no failure: blocks are kept, the newest `memoryBytes` of them, and none older than
+    /// `memoryNs` (0: however old).
+    int open(CreatedFile created, bool keepInMemory, uint64_t memoryBytes, uint64_t memoryNs = 0);
     void writeHeader(const layout::FileHeader& header);
     /// Returns false where nothing is kept any more.
     bool writeBlock(const Block& block);
@@ -33,6 +34,8 @@ public:
     /// Writes what is kept in memory. `definitions` are the records that describe it. Returns an errno value.
     int save(const std::string& path, std::string_view definitions, uint32_t definitionCount);
 
+    /// What is kept in memory.
+    const MemorySink& held() const { return memory_; }
     State state() const { return state_; }
     /// Why the file is no longer written; empty where it is.
     const std::string& reason() const { return reason_; }
@@ -48,7 +51,7 @@ private:
 
     State state_ = State::Closed;
     bool keepInMemory_ = false;
-    uint64_t memoryBytes_ = 0;
+    uint64_t memoryBytes_ = 0, memoryNs_ = 0;
     std::string path_, reason_;
     std::unique_ptr<FileSink> file_;
     MemorySink memory_;

@@ -9,7 +9,9 @@
 #include <cstdlib>
 #include <new>
 
+#include "control.hpp"
 #include "drain.hpp"
+#include "moments.hpp"
 #include "os_activity.hpp"
 #include "own_files.hpp"
 #include "run_context.hpp"
@@ -73,8 +75,9 @@ double measureMarkerCost(double nsPerTick) {
     return static_cast<double>(best) * nsPerTick / static_cast<double>(kPairs);
 }
 
-void removeBuffersAtExit() {
+void atExit() {
     if (inside) return;  // exit() within a set-up call: all is left as by a kill, and can be made whole
+    endOffer();
     const SetUpCall here;
     try {
         stop();
@@ -112,16 +115,22 @@ void beginLane(Recorder& r, RecordedLane& lane) {
 }
 
 /// Opens the output and tells how that went. Returns 0 or an errno.
-int openOutput(Recorder& r, const std::string& file, const fug_options& options) {
+int openOutput(Recorder& r, const std::string& file, const fug_options& options,
+               const std::optional<MomentPlan>& moments) {
     const uint64_t memory = options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes;
-    CreatedFile created = options.descriptor > 0
+    CreatedFile created = moments ? createRecording({}, Existing::Keep)  // in memory
+                          : options.descriptor > 0
                               ? takeRecording(options.descriptor)
                               : createRecording(file, static_cast<Existing>(numberOf(options.existing)));
-    const int error = r.output.open(std::move(created), numberOf(options.on_failure) == FUG_GO_ON_IN_MEMORY, memory);
+    const bool inMemory = numberOf(options.on_failure) == FUG_GO_ON_IN_MEMORY || moments;
+    const int error =
+        r.output.open(std::move(created), inMemory, memory, moments ? moments->beforeNs + moments->afterNs : 0);
     r.toldFailure = !r.output.reason().empty();
     const std::lock_guard<std::mutex> guard(r.lanesMutex);
     setStatus(r, r.output.reason());
     const bool inFile = r.output.state() == RecordingOutput::State::File;
+    if (!error && options.program) r.program = options.program;
+    if (!error && options.build) r.build = options.build;
     r.path = r.statuses.insert(inFile ? r.output.path() : std::string()).first->c_str();
     r.toldTrouble.clear();
     return error;
@@ -130,12 +139,12 @@ int openOutput(Recorder& r, const std::string& file, const fug_options& options)
 /// Sets the clocks and writes the file's header. Returns what a marker costs, in nanoseconds; 0 by a clock of the
 /// host's.
 double writeHeader(Recorder& r, FileHeader& header, const fug_options& options) {
-    const bool usesTsc = !options.now && tscIsInvariant();
-    __atomic_store_n(&fug_uses_tsc, usesTsc, __ATOMIC_RELAXED);
+    const bool usesTsc = chooseClock(options);
     header.clock = static_cast<uint32_t>(usesTsc ? ClockKind::Ticks : ClockKind::Nanoseconds);
     header.nsPerTick = usesTsc ? measureNsPerTick() : 1.0;
     const double markerCost = options.now ? 0 : measureMarkerCost(header.nsPerTick);
     const ClockPair origin = readClocks();
+    r.nsPerTick = header.nsPerTick;
     header.originTicks = r.originTicks = origin.ticks;
     r.originNs = origin.ns;
     if (!options.now) {
@@ -161,8 +170,7 @@ void openPool(Recorder& r, const std::string& file, const fug_options& options) 
     if (!folders.empty() && !path.empty() && folderOf(path) != folders[0]) folders.push_back(folderOf(path));
     r.sweptFolders = folders;
     r.pool.open(std::move(folders), options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes);
-    static const int atExit = std::atexit(removeBuffersAtExit);
-    (void)atExit;
+    seeToExit();
 }
 
 /// Whose the buffers are. With lanesMutex held.
@@ -180,6 +188,9 @@ void beginLanes(Recorder& r, const std::string& file, const fug_options& options
     r.ofRecording = {};
     r.unwritten = {};
     r.unwritten.add(r.lasting);
+    const auto syncs = r.clockSyncs;
+    for (const auto& [clock, ticks] : syncs)  // the program may tell them seldom
+        addDefinitionLocked(r, ClockSyncFields<std::string_view>{clock, ticks.first, ticks.second});
     tellPool(r);
     for (RecordedLane* lane : r.lanes) addDefinitionLocked(r, viewOf(r, *lane));
     for (fug_lane* lane : hostLanes()) makeHostLaneLocked(r, *lane);
@@ -205,17 +216,37 @@ void tellContext(Recorder& r, double markerCost, const fug_options& options) {
 
 }  // namespace
 
-int start(const char* path, const fug_options& options) {
+std::mutex& runMutex() {
+    static auto* const mutex = new std::mutex;  // never destroyed: threads may outlive it
+    return *mutex;
+}
+
+void seeToExit() {
+    static const int registered = std::atexit(atExit);
+    (void)registered;
+}
+
+bool chooseClock(const fug_options& options) {
+    const bool usesTsc = !options.now && tscIsInvariant();
+    __atomic_store_n(&fug_uses_tsc, usesTsc, __ATOMIC_RELAXED);
+    recorder().hostNow.store(options.now);
+    return usesTsc;
+}
+
+int start(const char* path, const fug_options& options, RunBy by, const std::optional<MomentPlan>& moments) {
+    stop();
     Recorder& r = recorder();
     const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
     const std::string file = path ? path : "";
-    if (const int error = openOutput(r, file, options)) return error;
-    r.hostNow.store(options.now);
+    if (const int error = openOutput(r, file, options, moments)) return error;
+    r.runBy.store(by);
     r.background.store(!options.no_background);
     r.recordingNumber.fetch_add(1);
     r.lost.store(0);
     FileHeader header{};
     const double markerCost = writeHeader(r, header, options);
+    r.moments.reset();
+    if (moments) r.moments = std::make_unique<Moments>(*moments, file, header.nsPerTick);
     beginLanes(r, file, options);
     tellContext(r, markerCost, options);
     if (options.os && !options.now && !options.no_background) {
@@ -250,6 +281,7 @@ void stop() {
     if (!made) return;
     Recorder& r = *made;
     r.active.store(false, std::memory_order_release);
+    r.runBy.store(RunBy::None);
     pthread_t ended[2]{};
     {
         const std::lock_guard<std::mutex> guard(r.outputMutex);
@@ -264,6 +296,7 @@ void stop() {
     if (r.output.state() == RecordingOutput::State::Memory && !r.lastClockNs) return;  // stopped already
     drain(r, true);
     r.os.reset();
+    if (r.moments) r.moments->finish();
     if (!r.pool.path().empty()) addContext(r, "buffers", "");
     writeDefinitions(r);
     r.output.close();

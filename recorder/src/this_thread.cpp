@@ -24,6 +24,12 @@ __thread fug_lane* enteredLane = nullptr;
 
 namespace {
 
+struct GivenName {
+    std::string name, role;
+    uint32_t kind = 0;
+};
+__thread GivenName* givenName = nullptr;  // before the thread had a lane
+
 struct ThreadGuard {  // its destructor runs when the thread ends
     bool gone = false;
     void watch() {}
@@ -89,6 +95,11 @@ RecordedLane* attach(Recorder& r) {
     if (!lane) return nullptr;
     try {
         lane->osId = static_cast<uint64_t>(syscall(SYS_gettid));
+        if (givenName) {
+            lane->name = givenName->name;
+            lane->role = givenName->role;
+            lane->kind = givenName->kind;
+        }
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         addLaneLocked(r, *lane);
         addDefinitionLocked(r, viewOf(r, *lane));
@@ -99,6 +110,27 @@ RecordedLane* attach(Recorder& r) {
     ownLane = hereLane = lane;
     fug_this_buffer = lane->buffer();
     return lane;
+}
+
+void nameHere(std::string_view name, std::string_view role, uint32_t kind) {
+    const SetUpCall here;
+    const auto rename = [&](auto& named) {
+        named.name = name;
+        named.role = role;
+        named.kind = kind;
+    };
+    try {
+        if (hereLane || enteredLane) {
+            const std::lock_guard<std::mutex> guard(recorder().lanesMutex);
+            if (hereLane) rename(*hereLane);
+            if (enteredLane) rename(*enteredLane);
+        } else if (!threadGuard.gone) {
+            threadGuard.watch();
+            if (!givenName) givenName = new GivenName;
+            rename(*givenName);
+        }
+    } catch (const std::bad_alloc&) {
+    }
 }
 
 void countLost(Recorder& r, RecordedLane& lane, uint64_t events) {
@@ -227,6 +259,8 @@ uint32_t keyId(Recorder& r, RecordedLane& lane, fug_key* key) {
 
 ThreadGuard::~ThreadGuard() {
     gone = true;
+    delete givenName;
+    givenName = nullptr;
     RecordedLane* const lane = ownLane;
     ownLane = hereLane = nullptr;
     fug_this_buffer = &closedBuffer;

@@ -31,6 +31,8 @@ void publishLimits(RecordedLane& lane);
 void addLaneLocked(Recorder& r, RecordedLane& lane);
 /// The calling thread's lane, made at its first event. Null where nothing is recorded.
 RecordedLane* attach(Recorder& r);
+/// [set-up] The calling thread's name, or that of the lane it has entered, in this recording and in later ones.
+void nameHere(std::string_view name, std::string_view role, uint32_t kind);
 void countLost(Recorder& r, RecordedLane& lane, uint64_t events);
 
 enum class Room { Ordinary, Reserved };

@@ -23,17 +23,6 @@ size_t contentOf(const char* path, char* out, size_t most) {
     return count > 0 ? static_cast<size_t>(count) : 0;
 }
 
-/// When a process started (in ticks since the machine did); 0 where there is none of that number.
-uint64_t startOf(uint64_t process) {
-    char path[48], text[1024];
-    std::snprintf(path, sizeof path, "/proc/%llu/stat", static_cast<unsigned long long>(process));
-    const size_t size = contentOf(path, text, sizeof text - 1);
-    text[size] = 0;
-    const char* at = std::strrchr(text, ')');  // its name, in parentheses, may hold anything
-    for (int field = 2; at && field < 22; ++field) at = std::strchr(at + 1, ' ');
-    return at ? std::strtoull(at, nullptr, 10) : 0;
-}
-
 uint64_t processSpace() {
     struct stat status {};
     return ::stat("/proc/self/ns/pid", &status) == 0 ? static_cast<uint64_t>(status.st_ino) : 0;
@@ -57,6 +46,16 @@ struct flock writeLock(int64_t at) {
 }
 
 }  // namespace
+
+uint64_t startOfProcess(uint64_t process) {
+    char path[48], text[1024];
+    std::snprintf(path, sizeof path, "/proc/%llu/stat", static_cast<unsigned long long>(process));
+    const size_t size = contentOf(path, text, sizeof text - 1);
+    text[size] = 0;
+    const char* at = std::strrchr(text, ')');  // its name, in parentheses, may hold anything
+    for (int field = 2; at && field < 22; ++field) at = std::strchr(at + 1, ' ');
+    return at ? std::strtoull(at, nullptr, 10) : 0;
+}
 
 Descriptor& Descriptor::operator=(Descriptor&& other) noexcept {
     if (this != &other) {
@@ -140,7 +139,7 @@ bool byteIsLocked(int fd, int64_t at) {
 
 layout::ProcessIdentity thisProcess() {
     const auto id = static_cast<uint64_t>(::getpid());
-    return {id, processSpace(), startOf(id), bootNumber()};
+    return {id, processSpace(), startOfProcess(id), bootNumber()};
 }
 
 bool surelyGone(const layout::ProcessIdentity& process) {
@@ -148,8 +147,8 @@ bool surelyGone(const layout::ProcessIdentity& process) {
     if (boot && process.boot && boot != process.boot) return true;  // the machine has started anew since
     // Numbers of processes mean something in their own space only, and where they can be seen.
     if (!process.space || process.space != processSpace() || !process.start) return false;
-    if (!startOf(static_cast<uint64_t>(::getpid()))) return false;
-    return startOf(process.id) != process.start;
+    if (!startOfProcess(static_cast<uint64_t>(::getpid()))) return false;
+    return startOfProcess(process.id) != process.start;
 }
 
 FileBytes::FileBytes(int fd) : fd_(fd) {

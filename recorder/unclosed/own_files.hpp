@@ -48,6 +48,8 @@ int lockByte(int fd, int64_t at);
 /// Whether another open file description holds it.
 bool byteIsLocked(int fd, int64_t at);
 
+/// When a process started, in ticks (sysconf) since the machine did; 0 where there is none of that number.
+uint64_t startOfProcess(uint64_t process);
 layout::ProcessIdentity thisProcess();
 /// Whether it can be told for sure that the process is no more.
 bool surelyGone(const layout::ProcessIdentity& process);

@@ -105,7 +105,24 @@ typedef struct fug_options {
     /* An open, empty, ordinary file to record into instead of a path, which another process may have handed
      * over; it is opened anew and stays the caller's to close. 0: none. */
     int descriptor;
+    /* Not null: only the last seconds are held, in memory, and saved around what happens to a file of `path` each,
+     * which may hold patterns (%n: the number of the save). With no_background at fug_stop() only. */
+    const struct fug_moments* moments;
 } fug_options;
+
+/* What is held and when it is saved; the saved recording tells why. What is 0 is as told, or not looked at. */
+typedef struct fug_moments {
+    size_t size;          /* sizeof(fug_moments); 0 counts as this version's                  */
+    double before_s;      /* held before what happens; 0: 20                                  */
+    double after_s;       /* and recorded after it; 0: 2                                      */
+    double pause_s;       /* at least, from a save to the next thing that is saved; 0: 10     */
+    uint32_t most_saves;  /* in all; 0: 20                                                    */
+    double frame_ms;      /* a frame takes longer                                             */
+    double times_usual;   /* a frame takes so many times the median of those before it        */
+    uint32_t late_frames; /* so many frames over their deadline (without one: 1/60 s) ...     */
+    uint32_t out_of;      /* ... among so many, at most 1 000                                 */
+    int errors;           /* 1: a point of severity FUG_ERROR                                 */
+} fug_moments;
 
 /* [set-up] Starts writing to `path`, which may hold patterns: %p the process, %t the local time, %n the
  * first number that is not taken, %% a percent sign. `options` may be null. Returns 0, or an errno
@@ -119,6 +136,15 @@ FUG_CALL(int, fug_start, (const char* path, const fug_options* options), 0)
 
 /* [set-up] Writes what is left and the index, closes the file. Also called at exit. */
 FUG_CALL(void, fug_stop, (void), )
+
+/* [set-up] Offers the program to be recorded by its user: it is listed by fugato and `fugato-cli programs`, and can be
+ * joined, left and joined again (docs/control-protocol.md) until it ends. Nothing is recorded meanwhile, and a thread
+ * of its own waits. Of the options those hold that say how, not where to. With FUGATO_OFFER in its environment a
+ * program is offered without this. Returns 0 or an errno value: EPERM where others may enter the folder of sockets. */
+FUG_CALL(int, fug_offer, (const fug_options* options), 0)
+
+/* [set-up] With fug_options.moments: saves the last seconds as if something had happened now. `why` may be null. */
+FUG_CALL(void, fug_save_moment, (const char* why), )
 
 /* [set-up] A recording that is held in memory is written to a file from now on, beginning with what is held; `path` as
  * for fug_start(). Returns 0 or an errno value, and then is held in memory as before; ENODATA where nothing is held. */
@@ -154,7 +180,7 @@ FUG_CALL(void, fug_detail, (const char* category, int level), )
 
 typedef enum fug_lane_kind { FUG_LANE_THREAD = 0, FUG_LANE_QUEUE = 1 } fug_lane_kind;
 
-/* [set-up] Names the calling thread, or the lane it has entered. */
+/* [set-up] Names the calling thread, or the lane it has entered; also before anything is recorded. */
 FUG_CALL(void, fug_name_thread, (const char* name, const char* role, fug_lane_kind kind), )
 
 /* A lane apart from threads: for a fiber that moves between them, or a device queue. One thread at a
