@@ -274,7 +274,7 @@ public:
         }
         if (row < markers_ + arguments_) {
             const FoundArgument& argument = found_->arguments[row - markers_];
-            const Argument& said = r.lanes[argument.marker.lane].arguments[argument.argument];
+            const Argument& said = r.lanes[argument.marker.lane].arguments[argument.marker.row][argument.argument];
             switch (column) {
                 case kFoundWhat: return r.keys[said.key] + " = " + r.valueText(said);
                 case kFoundKind: return "argument";

@@ -62,31 +62,29 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
     std::vector<bool> keyFits(r.keys.size());
     for (size_t i = 0; i < r.keys.size(); ++i) keyFits[i] = key.empty() || holds(r.keys[i], key);
     std::unordered_map<TextRef, bool> known;  // equal texts mostly are one
+    const auto fits = [&](const Argument& argument) {
+        if (!keyFits[argument.key]) return false;
+        if (argument.type != ArgumentType::Text) return holds(r.valueText(argument), value);
+        const auto [at, isNew] = known.try_emplace(argument.value, false);
+        if (isNew) at->second = holds(r.text(argument.value), value);
+        return at->second;
+    };
     size_t done = 0;
-    for (uint32_t l = 0; l < r.lanes.size(); ++l) {
-        const Lane& lane = r.lanes[l];
-        for (uint32_t i = 0; i < lane.arguments.size(); ++i, ++done) {
-            if (done % 65536 == 0 && progress &&
-                !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size())))
-                return nullptr;
-            const Argument& argument = lane.arguments[i];
-            if (!keyFits[argument.key]) continue;
-            bool fits = false;
-            if (argument.type == ArgumentType::Text) {
-                const auto [at, isNew] = known.try_emplace(argument.value, false);
-                if (isNew) at->second = holds(r.text(argument.value), value);
-                fits = at->second;
-            } else {
-                fits = holds(r.valueText(argument), value);
+    for (uint32_t l = 0; l < r.lanes.size(); ++l)
+        for (uint32_t at = 0; at < r.lanes[l].arguments.size(); ++at) {
+            const MarkerRow& row = r.lanes[l].rows[at];
+            const Column<Argument>& arguments = r.lanes[l].arguments[at];
+            for (uint32_t i = 0; i < arguments.size(); ++i, ++done) {
+                if (done % 65536 == 0 && progress &&
+                    !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size())))
+                    return nullptr;
+                if (!fits(arguments[i])) continue;
+                ++found.allArguments;
+                const uint32_t index = arguments[i].index;
+                found.arguments.push_back({{l, at, index}, i, row.begin(index), row.duration(index)});
+                if (found.arguments.size() == 2 * kMostFound) keepLongest(found.arguments);
             }
-            if (!fits) continue;
-            ++found.allArguments;
-            const MarkerRow& row = lane.rows[argument.row];
-            found.arguments.push_back(
-                {{l, argument.row, argument.index}, i, row.begin(argument.index), row.duration(argument.index)});
-            if (found.arguments.size() == 2 * kMostFound) keepLongest(found.arguments);
         }
-    }
     keepLongest(found.arguments);
     for (uint32_t i = 0; i < r.points.size(); ++i)
         if (holds(r.text(r.points[i].text), wanted) && found.allPoints++ < kMostFound) found.points.push_back({i});

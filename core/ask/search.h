@@ -16,7 +16,7 @@ struct FoundMarker {
 /// An occurrence with an argument that fits.
 struct FoundArgument {
     MarkerRef marker;
-    uint32_t argument = 0;  // in Lane::arguments
+    uint32_t argument = 0;  // in Lane::arguments of its row
     int64_t begin = 0, duration = 0;
 };
 struct FoundPoint {

@@ -232,12 +232,15 @@ private:
                ascending(l.blocked, [](const Lane::Blocked& b) { return b.begin; });
     }
     bool arguments(const Lane& l) const {
-        return all(l.arguments,
-                   [&](const Argument& a) {
-                       return isMarker(l, a.row, a.index) && below(a.key, r_.keys.size()) &&
-                              a.type <= ArgumentType::Text && (a.type != ArgumentType::Text || isText(a.value));
-                   }) &&
-               ascending(l.arguments, [](const Argument& a) { return std::pair(a.row, a.index); });
+        for (uint32_t row = 0; row < l.arguments.size(); ++row)
+            if (!all(l.arguments[row],
+                     [&](const Argument& a) {
+                         return isMarker(l, row, a.index) && below(a.key, r_.keys.size()) &&
+                                a.type <= ArgumentType::Text && (a.type != ArgumentType::Text || isText(a.value));
+                     }) ||
+                !ascending(l.arguments[row], [](const Argument& a) { return a.index; }))
+                return false;
+        return true;
     }
     bool schedule(const Lane& l) const {
         return all(l.schedule,
@@ -301,17 +304,19 @@ private:
     bool operations() const {
         const uint64_t count = r_.operations.size();
         const auto isOperation = [&](uint32_t index) { return below(index, count); };
-        return r_.operationsByRow.size() == count && r_.operationEnds.size() == count &&
-               (count ? areStarts(r_.operationRowFrom, count) : r_.operationRowFrom.empty()) &&
-               all(r_.operationsByRow, isOperation) && all(r_.operationsFailed, isOperation) &&
-               ascending(r_.operationsFailed, itself) && all(r_.operationEnds, isTime) &&
+        return all(r_.operationRows,
+                   [&](const OperationRow& row) {
+                       return all(row.operations, isOperation) && ascending(row.operations, itself) &&
+                              all(row.failed, isOperation) && ascending(row.failed, itself);
+                   }) &&
+               r_.operationEnds.size() == count && all(r_.operationEnds, isTime) &&
                ascending(r_.operationEnds, itself) &&
                all(r_.operations,
                    [&](const Operation& o) {
                        return isSite(o.site) && isSpan(o.begin, o.end) && isLane(o.beganOn) &&
                               belowOrNone(o.endedOn, r_.lanes.size()) && isPath(o.askedBy) && isText(o.text) &&
                               uint64_t{o.firstStep} + o.steps <= r_.operationSteps.size() &&
-                              below(o.row, r_.operationRows());
+                              below(o.row, r_.operationRows.size());
                    }) &&
                ascending(r_.operations, [](const Operation& o) { return o.begin; }) &&
                all(r_.operationSteps,
@@ -327,8 +332,8 @@ private:
                    }) &&
                all(r_.allocations,
                    [&](const Allocation& a) {
-                       return isSpan(a.taken, a.given) && below(a.pool, r_.pools.size()) && isLane(a.lane) &&
-                              isPath(a.path) && isText(a.name) && isBool(&a.givenBack);
+                       return isTime(a.taken) && (!a.isReleased() || isSpan(a.taken, a.released)) &&
+                              below(a.pool, r_.pools.size()) && isLane(a.lane) && isPath(a.path) && isText(a.name);
                    }) &&
                ascending(r_.allocations, [](const Allocation& a) { return a.taken; });
     }

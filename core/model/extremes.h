@@ -31,11 +31,31 @@ struct Extreme {
 
 inline constexpr size_t kExtremeOf = 64;
 
-/// Of all levels, the finest first, the last one of at most 64.
-template <class Values>
-std::vector<Extreme> extremesOf(const Values& values) {
-    std::vector<Extreme> out((values.size() + kExtremeOf - 1) / kExtremeOf);
-    for (size_t i = 0; i < values.size(); ++i) out[i / kExtremeOf].add(static_cast<double>(values[i]));
+/// The extremes of each 64 values of a list that grows. All of it belongs to one thread.
+class GrowingExtremes {
+public:
+    /// Of all levels, the finest first, the last one of at most 64. Of the `count` values the first `same` are as the
+    /// last time, and the first `settled` may be the same the next time.
+    template <class ValueAt>
+    std::vector<Extreme> of(size_t count, size_t same, size_t settled, ValueAt&& valueAt) {
+        finest_.resize(std::min(finest_.size(), same / kExtremeOf));
+        std::vector<Extreme> out = finest_;
+        for (size_t i = out.size() * kExtremeOf; i < count; ++i) {
+            if (i % kExtremeOf == 0) out.emplace_back();
+            out.back().add(static_cast<double>(valueAt(i)));
+        }
+        finest_.assign(out.begin(),
+                       out.begin() + static_cast<std::ptrdiff_t>(std::min(out.size(), settled / kExtremeOf)));
+        addCoarser(out);
+        return out;
+    }
+
+private:
+    static void addCoarser(std::vector<Extreme>& out);
+    std::vector<Extreme> finest_;  // of values that are settled
+};
+
+inline void GrowingExtremes::addCoarser(std::vector<Extreme>& out) {
     for (size_t from = 0, count = out.size(); count > kExtremeOf;) {
         const size_t next = out.size();
         out.resize(next + (count + kExtremeOf - 1) / kExtremeOf);
@@ -43,7 +63,12 @@ std::vector<Extreme> extremesOf(const Values& values) {
         from = next;
         count = out.size() - next;
     }
-    return out;
+}
+
+/// The same of a list that is whole.
+template <class Values>
+std::vector<Extreme> extremesOf(const Values& values) {
+    return GrowingExtremes().of(values.size(), 0, 0, [&](size_t i) { return values[i]; });
 }
 
 /// Of [from, to) of the values that `extremes` were made of.

@@ -51,14 +51,15 @@ GrowingRecording::GrowingRecording(const std::string& path, const OpenOptions& o
           path, options) {}
 GrowingRecording::~GrowingRecording() = default;
 
-std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress) {
-    if (!source_ || !source_->beingWritten()) return nullptr;
+/// Whether there is something to go on with, and all that has come is read.
+bool GrowingRecording::readOn(const Progress& progress) {
+    if (!source_ || !source_->beingWritten()) return false;
     source_->refresh();
     layout::FileHeader header;
     if (source_->size() < bytes_ ||
         source_->read(0, reinterpret_cast<char*>(&header), sizeof header) != sizeof header ||
         (reading_ && std::memcmp(&header, &reading_->header, sizeof header) != 0))
-        return nullptr;
+        return false;
     if (!reading_) {
         reading_ = std::make_unique<Reading>(storageFor(options_));
         reading_->header = header;
@@ -66,7 +67,7 @@ std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress
         auto reader = BinaryReader::open(*source_, name_, reading_->builder, true);
         if (!reader) {
             reading_.reset();
-            return nullptr;
+            return false;
         }
         reading_->reader = std::move(*reader);
     } else {
@@ -81,9 +82,20 @@ std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress
     if (!LaneReading(reader, reading_->builder, asked, way).run(reading_->damage)) {
         reading_.reset();  // what was read of it has gaps now
         bytes_ = 0;
-        return nullptr;
+        return false;
     }
     bytes_ = source_->size();
+    return true;
+}
+
+std::shared_ptr<const std::vector<NewFrame>> GrowingRecording::readFrames(size_t number, const std::string& series) {
+    if (!reading_ || !readOn({})) return nullptr;
+    return std::make_shared<const std::vector<NewFrame>>(reading_->builder.framesFrom(number, series));
+}
+
+std::shared_ptr<const Recording> GrowingRecording::read(const Progress& progress) {
+    if (!readOn(progress)) return nullptr;
+    BinaryReader& reader = *reading_->reader;
     Damage damage = reader.damage();
     addDamage(damage, reading_->damage);
     noteBeingWritten(damage);

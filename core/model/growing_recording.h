@@ -21,8 +21,13 @@ public:
     /// program no longer writes it, it became shorter, or it is no recording any more; then it is to be opened anew.
     std::shared_ptr<const Recording> read(const Progress& progress = {});
 
+    /// Reads what has come and returns the frames of a series from `number` on: quicker than read(), which makes a
+    /// recording that holds them. Null where read() has to tell first what has become of it.
+    std::shared_ptr<const std::vector<NewFrame>> readFrames(size_t number, const std::string& series);
+
 private:
     struct Reading;
+    bool readOn(const Progress& progress);
     const std::unique_ptr<ByteSource> source_;  // null: the file could not be opened
     const std::string name_;
     OpenOptions options_;  // `before`: what was handed out last

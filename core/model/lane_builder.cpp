@@ -78,7 +78,8 @@ void Names::addSystemLanes() {
     const bool cores = std::any_of(r_.lanes.begin(), r_.lanes.end(), [](auto& l) { return l.kind == LaneKind::Core; });
     if (!own || !cores) return;
     std::set<uint64_t> known;  // threads
-    for (const Lane& lane : r_.lanes) known.insert(lane.osId);
+    for (const Lane& lane : r_.lanes)
+        if (lane.kind != LaneKind::Core) known.insert(lane.osId);  // of a core it is the core's number
     for (const auto& [id, thread] : r_.osThreads) {
         if (thread.process != own || known.count(id)) continue;
         Lane& made = r_.lanes[lane(kFirstSystemLane | id)];
@@ -189,7 +190,7 @@ void LaneBuilder::beginMarker(uint32_t site, int64_t time, uint32_t wait) {
         Open& outer = open_.back();
         if (!outer.cut) {
             rows_[depth].endLast(time);
-            if (outer.wait != kNone) waits_[outer.wait].end = time;
+            if (outer.wait != kNone) waits_.change(outer.wait).end = time;
         }
         outer.cut = true;
     }
@@ -210,7 +211,7 @@ void LaneBuilder::endMarker(int64_t time, bool repaired) {
     if (!open.cut) {
         row.endLast(time);
         if (repaired) row.lastFlags() |= kMarkerEndRepaired;
-        if (open.wait != kNone) waits_[open.wait].end = time;
+        if (open.wait != kNone) waits_.change(open.wait).end = time;
     }
     open_.pop_back();
 }
@@ -226,14 +227,14 @@ void LaneBuilder::endOf(const Event& event, int64_t time) {
     size_t keep = open_.size();
     while (keep > 0 && (open_[keep - 1].wait != kNone) != wait) --keep;
     if (keep == 0) {
-        ++repairs_.endsWithoutBegin;
+        repairs_.endsWithoutBegin += !afterGap_;
         return;
     }
     while (open_.size() > keep) endMarker(time, true);
     leftOpen_.time = time;  // what holds this ended no earlier
     if (wait && event.a) {
-        waits_[open_.back().wait].link = event.a;
-        linkIns_.push_back({time, event.a, path(), 1});
+        waits_.change(open_.back().wait).link = event.a;
+        linkIns_.add({time, event.a, path(), 1});
     }
     endMarker(time, false);
 }
@@ -259,6 +260,7 @@ void LaneBuilder::beginFrame(const Event& event, int64_t time, bool tick) {
         endFrame(of, time);
     }
     const auto deadline = bounded(event.a);
+    framesMet_.insert(of);
     frames_[of] = {time, deadline > 0 ? deadline : names_.deadlineOf(of), tick, open_.size()};
     frameDepth_ = open_.size();
 }
@@ -270,6 +272,14 @@ void LaneBuilder::endFrame(uint32_t series, int64_t time) {
     frames_.erase(found);
 }
 
+int64_t LaneBuilder::pacingIn(int64_t begin, int64_t end) const {
+    int64_t pacing = 0;
+    for (size_t i = waits_.size(); i-- > 0 && waits_[i].begin >= begin;)
+        if (waits_[i].kind == WaitKind::Pacing && waits_[i].end <= end && !waitInside_[i])
+            pacing += waits_[i].end - waits_[i].begin;
+    return pacing;
+}
+
 void LaneBuilder::dropFrames() {
     for (const auto& [series, frame] : frames_) repairs_.framesWithoutEnd += !frame.ticked;
     frames_.clear();
@@ -278,7 +288,6 @@ void LaneBuilder::dropFrames() {
 void LaneBuilder::argument(const Event& event) {
     if (open_.empty() || open_.back().cut) return;
     Argument argument;
-    argument.row = static_cast<uint32_t>(rowAt(open_.size() - 1));
     argument.index = open_.back().index;
     argument.key = used(Names::Keys, event.id);
     argument.type = event.b <= 2 ? static_cast<ArgumentType>(event.b) : ArgumentType::Text;
@@ -286,8 +295,9 @@ void LaneBuilder::argument(const Event& event) {
                      : argument.type == ArgumentType::Real  ? event.a
                                                             : shown(event.text);
     // In a row they come in the order of its markers.
-    if (arguments_.size() <= argument.row) arguments_.resize(argument.row + 1);
-    arguments_[argument.row].push_back(argument);
+    const size_t row = rowAt(open_.size() - 1);
+    if (arguments_.size() <= row) arguments_.resize(row + 1);
+    arguments_[row].add(argument);
 }
 
 void LaneBuilder::picturePiece(const Event& event, int64_t time) {
@@ -381,7 +391,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             const auto wait = static_cast<uint32_t>(waits_.size());
             beginMarker(used(Names::Sites, static_cast<uint32_t>(event.a)), time, wait);
             const uint32_t object = event.id ? used(Names::Objects, event.id) : kNone;
-            waits_.push_back(
+            waits_.add(
                 {time, time, object, kind, 0, static_cast<uint32_t>(rowAt(open_.size() - 1)), open_.back().index});
             waitInside_.push_back(open_.back().insideWait);
             break;
@@ -397,7 +407,8 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
                 leftOpen_ = {open_.size() > frame->second.depth, frame->second.depth, time};
                 endFrame(series, time);
             } else
-                ++repairs_.endsWithoutBegin;
+                // The first one may have begun before it was recorded.
+                repairs_.endsWithoutBegin += !afterGap_ && framesMet_.count(series);
             break;
         }
         case EventKind::Count: {
@@ -446,19 +457,20 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::Taken: holds_[used(Names::Objects, event.id)].push_back({time, path()}); break;
         case EventKind::Given: give(used(Names::Objects, event.id), time); break;
         case EventKind::LinkOut: finds_.linkSources.push_back({event.a, time, position_, path()}); break;
-        case EventKind::LinkIn: linkIns_.push_back({time, event.a, path(), 0}); break;
+        case EventKind::LinkIn: linkIns_.add({time, event.a, path(), 0}); break;
         case EventKind::StateSet:
             finds_.states.push_back({used(Names::States, event.id), time, shown(event.text)});
             break;
         case EventKind::Lost:
             onCore_.thread = layout::kUnknownThread;
             if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
+                afterGap_ = true;
                 leftOpen_.any = false;
                 while (!open_.empty()) endMarker(before, true);
                 giveAll(before);
                 dropFrames();
             }
-            lost_.push_back({time, event.a});
+            if (event.a) lost_.add({time, event.a});
             repairs_.lostEvents += event.a;
             break;
         default: break;
@@ -472,30 +484,33 @@ void LaneBuilder::close() {
     while (!open_.empty()) endMarker(last_, true);
     dropFrames();
     for (MarkerRowBuilder& row : rows_) closed_.rows.push_back(row.finish(storage_));
-    putLists(closed_, storage_, waits_);
+    putLists(closed_, storage_, waits_.size());
     for (auto& [number, pieces] : pictures_) settle(number, pieces);
-    rows_ = {};
+    rows_.clear();
     waits_ = {};
     waitInside_ = {};
-    linkIns_ = {};
+    blocked_ = {};
     lost_ = {};
-    arguments_ = {};
+    arguments_.clear();
     pictures_ = {};
 }
 
 template <class Place>
-void LaneBuilder::putLists(Closed& closed, Place& place, const std::vector<Wait>& waits) const {
-    std::vector<Lane::Blocked> blocked;
-    int64_t waited = 0;
-    for (size_t i = 0; i < waits.size(); ++i)
-        if (!waitInside_[i]) blocked.push_back({waits[i].begin, waits[i].end, waited += waits[i].end - waits[i].begin});
-    closed.blocked = Column<Lane::Blocked>::of(place, blocked);
-    closed.waits = Column<Wait>::of(place, waits);
-    closed.linkIns = Column<LinkEnd>::of(place, linkIns_);
-    closed.lost = Column<LostEvents>::of(place, lost_);
-    std::vector<Argument> arguments;
-    for (const auto& ofRow : arguments_) arguments.insert(arguments.end(), ofRow.begin(), ofRow.end());
-    closed.arguments = Column<Argument>::of(place, arguments);
+void LaneBuilder::putLists(Closed& closed, Place& place, size_t settledWaits) {
+    blocked_.tail().clear();
+    int64_t waited = blocked_.empty() ? 0 : blocked_.back().until;
+    size_t settled = blocked_.size();
+    for (size_t i = blockedOf_; i < waits_.size(); ++i) {
+        if (waitInside_[i]) continue;
+        const Wait& wait = waits_[i];
+        blocked_.add({wait.begin, wait.end, waited += wait.end - wait.begin});
+        if (i < settledWaits) settled = blocked_.size();
+    }
+    blockedOf_ = settledWaits;
+    closed.blocked = blocked_.column(place, settled);
+    closed.waits = waits_.column(place, settledWaits);
+    closed.lost = lost_.column(place, lost_.size());
+    for (GrowingList<Argument>& ofRow : arguments_) closed.arguments.push_back(ofRow.column(place, ofRow.size()));
 }
 
 std::vector<LaneFinds::InObject> LaneBuilder::heldNow() const {
@@ -506,15 +521,22 @@ std::vector<LaneFinds::InObject> LaneBuilder::heldNow() const {
     return held;
 }
 
-void LaneBuilder::fillAsItIs(Lane& lane, Arena& arena) const {
+void LaneBuilder::fillAsItIs(Lane& lane, Arena& arena) {
     Closed now;
     for (size_t row = 0; row < rows_.size(); ++row)
         now.rows.push_back(rows_[row].asItIs(
             arena, row < open_.size() && !(row + 1 == kMostDepth && open_.back().cut) ? &last_ : nullptr));
-    std::vector<Wait> waits = waits_;
-    for (const Open& open : open_)
-        if (open.wait != kNone && !open.cut) waits[open.wait].end = last_;
-    putLists(now, arena, waits);
+    size_t settled = waits_.size();
+    std::vector<std::pair<uint32_t, int64_t>> ends;  // of waits that are open: for now they last to the last event
+    for (const Open& open : open_) {
+        if (open.wait == kNone) continue;
+        settled = std::min<size_t>(settled, open.wait);
+        if (open.cut) continue;
+        ends.emplace_back(open.wait, waits_[open.wait].end);
+        waits_.change(open.wait).end = last_;
+    }
+    putLists(now, arena, settled);
+    for (const auto& [wait, end] : ends) waits_.change(wait).end = end;
     fill(lane, now);
 }
 
@@ -525,7 +547,6 @@ void LaneBuilder::fill(Lane& lane, const Closed& closed) const {
     for (const MarkerRow::Parts& parts : closed.rows) lane.rows.emplace_back(storage_, parts);
     lane.waits = closed.waits;
     lane.blocked = closed.blocked;
-    lane.linkIns = closed.linkIns;
     lane.lost = closed.lost;
     lane.arguments = closed.arguments;
 }

@@ -127,7 +127,16 @@ public:
     void fill(Lane& lane) const { fill(lane, closed_); }
     /// The same before close(): what is open lasts to the last event. What is not shared with the lanes of other
     /// such moments lies in `arena`.
-    void fillAsItIs(Lane& lane, Arena& arena) const;
+    void fillAsItIs(Lane& lane, Arena& arena);
+    /// Links that came in, whose paths are told by their numbers in the recording from now on. `paths`: these by the
+    /// lane's own, which only become more.
+    template <class Place>
+    Column<LinkEnd> linkIns(const Column<PathId>& paths, Place& place) {
+        for (LinkEnd& link : linkIns_.tail()) link.path = paths[link.path];
+        return linkIns_.column(place, linkIns_.size());
+    }
+    /// How long the lane was idle on purpose (pacing) from `begin` to `end`. Looks back from the last wait.
+    int64_t pacingIn(int64_t begin, int64_t end) const;
     /// Locks that are still held, as if they were given back with the last event.
     std::vector<LaneFinds::InObject> heldNow() const;
     bool any() const { return any_; }
@@ -171,9 +180,8 @@ private:
         std::vector<MarkerRow::Parts> rows;
         Column<Wait> waits;
         Column<Lane::Blocked> blocked;
-        Column<LinkEnd> linkIns;
         Column<LostEvents> lost;
-        Column<Argument> arguments;
+        std::vector<Column<Argument>> arguments;
     };
 
     uint32_t used(Names::Kind kind, uint32_t id) {
@@ -203,7 +211,7 @@ private:
     void settle(uint32_t number, PicturePieces& pieces);
     void fill(Lane& lane, const Closed& closed) const;
     template <class Place>
-    void putLists(Closed& closed, Place& place, const std::vector<Wait>& waits) const;
+    void putLists(Closed& closed, Place& place, size_t settledWaits);
 
     Names& names_;
     Storage& storage_;
@@ -227,13 +235,17 @@ private:
     std::vector<Open> open_;
     std::unordered_map<uint32_t, std::vector<OpenHold>> holds_;  // by object, innermost last
     std::unordered_map<uint32_t, OpenFrame> frames_;             // by series
+    std::set<uint32_t> framesMet_;                               // series
     LeftOpen leftOpen_;
+    bool afterGap_ = false;                 // ends may belong to begins in it
     size_t lateEnds_ = 0, frameDepth_ = 0;  // ends that may still come for what was closed so; of the open frame
-    std::vector<Wait> waits_;
+    GrowingList<Wait> waits_;
     std::vector<bool> waitInside_;  // by wait: lies in another
-    std::vector<LinkEnd> linkIns_;
-    std::vector<LostEvents> lost_;
-    std::vector<std::vector<Argument>> arguments_;  // by row
+    GrowingList<Lane::Blocked> blocked_;
+    size_t blockedOf_ = 0;          // so many waits are settled there
+    GrowingList<LinkEnd> linkIns_;  // the paths of those that are settled are the recording's
+    GrowingList<LostEvents> lost_;
+    std::vector<GrowingList<Argument>> arguments_;  // by row
     std::map<uint32_t, PicturePieces> pictures_;
     LaneFinds finds_;
     Repairs repairs_;

@@ -353,7 +353,7 @@ void MarkerRowBuilder::settle(Place& place) {
     for (size_t from = 0; from < count; from += MarkerRow::kGroup) {
         const size_t to = std::min<size_t>(count, from + MarkerRow::kGroup);
         MarkerRow::Group group{open_[from].begin, busy_, 0, open_[from].path};
-        if (parts_.waits) groupWaits_.push_back(wait_);
+        if (parts_.waits) groupWaits_.add(wait_);
         int64_t longest = 0, onPath = 0, mostOnPath = -1;
         uint32_t before = kNone;
         for (size_t i = from; i < to; ++i) {
@@ -363,7 +363,7 @@ void MarkerRowBuilder::settle(Place& place) {
             if (m.flags & kMarkerWait) {
                 if (!parts_.waits) {  // the first wait: none before it waited
                     parts_.waits = true;
-                    groupWaits_.assign(groups_.size() + 1, 0);
+                    groupWaits_.add(std::vector<int64_t>(groups_.size() + 1));
                 }
                 wait_ += m.duration;
             }
@@ -383,9 +383,9 @@ void MarkerRowBuilder::settle(Place& place) {
         }
         chunk.longest = std::max(chunk.longest, longest);
         group.longest = static_cast<uint32_t>(std::min<int64_t>(longest, UINT32_MAX));
-        groups_.push_back(group);
+        groups_.add(group);
     }
-    sums_.insert(sums_.end(), byPath.sums.begin(), byPath.sums.end());
+    sums_.add(byPath.sums);
     byPath.clear();
 
     chunk.beginBytes = bytesFor(static_cast<uint64_t>(open_.back().begin - chunk.begin), 4);
@@ -404,23 +404,23 @@ void MarkerRowBuilder::settle(Place& place) {
     put(at + chunk.pathsAt, chunk.pathBytes, open_, [](const Marker& m) { return m.path; });
     put(at + chunk.parentsAt, chunk.parentBytes, open_, [&](const Marker& m) { return m.parent - chunk.firstParent; });
     if (anyFlags) put(at + chunk.flagsAt, 1, open_, [](const Marker& m) { return m.flags; });
-    chunks_.push_back(chunk);
+    chunks_.add(chunk);
     parts_.size += count;
     open_.clear();
 }
 
 MarkerRow::Parts MarkerRowBuilder::finish(Storage& storage) {
     settle(storage);
-    parts_.chunks = Column<MarkerRow::Chunk>::of(storage, chunks_);
-    parts_.groups = Column<MarkerRow::Group>::of(storage, groups_);
-    parts_.groupWaits = Column<int64_t>::of(storage, groupWaits_);
-    parts_.sums = Column<PathSum>::of(storage, sums_);
+    parts_.chunks = chunks_.column(storage);
+    parts_.groups = groups_.column(storage);
+    parts_.groupWaits = groupWaits_.column(storage);
+    parts_.sums = sums_.column(storage);
     const MarkerRow::Parts parts = parts_;
     *this = {};
     return parts;
 }
 
-MarkerRow::Parts MarkerRowBuilder::asItIs(Arena& arena, const int64_t* openUntil) const {
+MarkerRow::Parts MarkerRowBuilder::asItIs(Arena& arena, const int64_t* openUntil) {
     MarkerRowBuilder rest;
     rest.open_ = open_;
     rest.busy_ = busy_;
@@ -431,16 +431,23 @@ MarkerRow::Parts MarkerRowBuilder::asItIs(Arena& arena, const int64_t* openUntil
         rest.lastFlags() |= kMarkerEndRepaired;
     }
     rest.settle(arena);
-    for (MarkerRow::Chunk& chunk : rest.chunks_) chunk.sumsFrom += static_cast<uint32_t>(sums_.size());
+    for (MarkerRow::Chunk& chunk : rest.chunks_.tail()) chunk.sumsFrom += static_cast<uint32_t>(sums_.size());
     MarkerRow::Parts parts;
     parts.size = size();
     parts.waits = rest.parts_.waits;
-    parts.chunks = Column<MarkerRow::Chunk>::of(arena, chunks_, rest.chunks_);
-    parts.groups = Column<MarkerRow::Group>::of(arena, groups_, rest.groups_);
-    parts.sums = Column<PathSum>::of(arena, sums_, rest.sums_);
-    if (parts.waits)
-        parts.groupWaits = Column<int64_t>::of(arena, parts_.waits ? groupWaits_ : std::vector<int64_t>(groups_.size()),
-                                               rest.groupWaits_);
+    // What is of whole chunks is settled.
+    const auto with = [&](auto& list, const auto& more) {
+        auto shown = list.tail();
+        shown.insert(shown.end(), more.tail().begin(), more.tail().end());
+        return list.column(arena, list.size(), shown);
+    };
+    parts.chunks = with(chunks_, rest.chunks_);
+    parts.groups = with(groups_, rest.groups_);
+    parts.sums = with(sums_, rest.sums_);
+    if (parts_.waits)
+        parts.groupWaits = with(groupWaits_, rest.groupWaits_);
+    else if (parts.waits)  // the first one is not settled yet
+        parts.groupWaits = Column<int64_t>::of(arena, std::vector<int64_t>(groups_.size()), rest.groupWaits_.tail());
     return parts;
 }
 

@@ -12,7 +12,7 @@
 #include <utility>
 #include <vector>
 
-#include "core/store/arena.h"
+#include "core/store/growing_list.h"
 #include "path_table.h"
 
 namespace fugato {
@@ -341,7 +341,7 @@ public:
     MarkerRow::Parts finish(Storage& storage);
     /// The row so far; its last marker ends at `openUntil` if that is not null. What is settled is shared with it, the
     /// rest lies in `arena`, which is of the same storage.
-    MarkerRow::Parts asItIs(Arena& arena, const int64_t* openUntil) const;
+    MarkerRow::Parts asItIs(Arena& arena, const int64_t* openUntil);
     uint32_t size() const { return static_cast<uint32_t>(parts_.size + open_.size()); }
 
 private:
@@ -356,10 +356,10 @@ private:
     std::vector<Marker> open_;  // of the chunk that is not settled yet
 
     MarkerRow::Parts parts_;
-    std::vector<MarkerRow::Chunk> chunks_;
-    std::vector<MarkerRow::Group> groups_;
-    std::vector<int64_t> groupWaits_;
-    std::vector<PathSum> sums_;
+    GrowingList<MarkerRow::Chunk> chunks_;
+    GrowingList<MarkerRow::Group> groups_;
+    GrowingList<int64_t> groupWaits_;
+    GrowingList<PathSum> sums_;
     int64_t busy_ = 0, wait_ = 0;
 };
 

@@ -64,8 +64,6 @@ void joinPaths(Recording& r, const std::vector<const LaneBuilder*>& lanes, Place
         Lane& lane = r.lanes[i];
         lane.paths = Column<PathId>::of(place, joined);
         for (MarkerRow& row : lane.rows) row.setPaths(lane.paths.data());
-        const Column<LinkEnd>& linkIns = lane.linkIns;
-        for (size_t k = 0; k < linkIns.size(); ++k) linkIns.writable()[k].path = joined[linkIns[k].path];
     }
 }
 
@@ -103,6 +101,7 @@ struct ModelBuilder::Build {
     Names names{r};
     PathTable pathsBefore;
     std::vector<std::string> sitesBefore;
+    bool pathsAreOwn = false;                         // of an earlier moment of this recording
     std::vector<std::unique_ptr<LaneBuilder>> lanes;  // by position; null where no event was told
     std::unordered_map<uint32_t, LaneBuilder*> byId;
     uint32_t lastId = kNone;
@@ -130,14 +129,20 @@ struct ModelBuilder::Build {
     }
     /// Paths that are known keep their numbers, where markers do.
     PathTable knownPaths() const {
-        const bool same = r.sites.size() >= sitesBefore.size() &&
-                          std::equal(sitesBefore.begin(), sitesBefore.end(), r.sites.begin(),
-                                     [](const std::string& name, const Site& site) { return name == site.name; });
+        const bool same =
+            pathsAreOwn || (r.sites.size() >= sitesBefore.size() &&
+                            std::equal(sitesBefore.begin(), sitesBefore.end(), r.sites.begin(),
+                                       [](const std::string& name, const Site& site) { return name == site.name; }));
         return same ? pathsBefore : PathTable();
     }
-    void gather(const Recording& from) {
-        for (uint32_t i = 0; i < lanes.size(); ++i)
-            if (lanes[i]) streams.take(i, lanes[i]->finds(), from.lanes[i].paths);
+    /// What lanes told whose paths had their own numbers until these were joined.
+    template <class Place>
+    void gather(Recording& from, Place& place) {
+        for (uint32_t i = 0; i < lanes.size(); ++i) {
+            if (!lanes[i]) continue;
+            from.lanes[i].linkIns = lanes[i]->linkIns(from.lanes[i].paths, place);
+            streams.take(i, lanes[i]->finds(), from.lanes[i].paths);
+        }
     }
 };
 
@@ -170,7 +175,6 @@ std::shared_ptr<const Recording> ModelBuilder::soFar(
     for (uint32_t i = 0; i < lanes.size(); ++i) {
         if (!lanes[i]) continue;
         lanes[i]->fill(made->lanes[i]);
-        made->lanes[i].linkIns = {};  // their paths are not joined yet
         shown.copyShown(lanes[i]->finds());
     }
     finishLanes(*made, lanes);
@@ -203,11 +207,12 @@ std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
     made->damage = std::move(damage);
     const std::vector<const LaneBuilder*> lanes = b.each();
     for (uint32_t i = 0; i < lanes.size(); ++i)
-        if (lanes[i]) lanes[i]->fillAsItIs(made->lanes[i], *made->arena);
+        if (lanes[i]) b.lanes[i]->fillAsItIs(made->lanes[i], *made->arena);
     finishLanes(*made, lanes);
     joinPaths(*made, lanes, *made->arena);
-    keepPathsOf(*made);
-    b.gather(*made);
+    b.pathsBefore = made->paths;
+    b.pathsAreOwn = true;
+    b.gather(*made, *made->arena);
     std::vector<LaneFinds::InObject> held;
     for (uint32_t i = 0; i < lanes.size(); ++i)
         if (lanes[i])
@@ -218,6 +223,24 @@ std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
     b.streams.fill(*made, *made->arena, held);
     group(*made);
     return made;
+}
+
+std::vector<NewFrame> ModelBuilder::framesFrom(size_t number, const std::string& name) {
+    Build& b = *build_;
+    const auto named =
+        std::find_if(b.r.series.begin(), b.r.series.end(), [&](const Series& s) { return s.name == name; });
+    if (named == b.r.series.end()) return {};
+    const auto series = static_cast<uint32_t>(named - b.r.series.begin());
+    const GrowingList<Frame>& taken = b.streams.frames(series);
+    std::vector<NewFrame> frames;
+    for (size_t i = number; i < taken.size(); ++i) frames.push_back({taken[i]});
+    for (const auto& lane : b.lanes)
+        for (size_t i = 0; lane && i < lane->finds().frames.size(); ++i)
+            if (const auto& found = lane->finds().frames[i]; found.series == series) frames.push_back({found.frame});
+    std::stable_sort(frames.begin(), frames.end(),
+                     [](const NewFrame& x, const NewFrame& y) { return x.frame.begin < y.frame.begin; });
+    for (NewFrame& it : frames) it.pacing = b.lanes[it.frame.lane]->pacingIn(it.frame.begin, it.frame.end);
+    return frames;
 }
 
 std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
@@ -233,7 +256,7 @@ std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
     }
     finishLanes(b.r, lanes);
     joinPaths(b.r, lanes, *b.r.storage);
-    b.gather(b.r);
+    b.gather(b.r, *b.r.storage);
     b.streams.fill(b.r, *b.r.storage);
     group(b.r);
     b.r.likelyEnders = likelyEnders(b.r);

@@ -12,6 +12,12 @@
 
 namespace fugato {
 
+/// A frame that was read, before its critical path is known.
+struct NewFrame {
+    Frame frame;
+    int64_t pacing = 0;  // its own lane's, in it
+};
+
 class ModelBuilder final : public EventSink {
 public:
     explicit ModelBuilder(std::shared_ptr<Storage> storage = Storage::inMemory());
@@ -28,6 +34,8 @@ public:
     /// is nothing to be mended. Paths keep their numbers from one to the next. What is settled is shared with the
     /// others; copying the rest costs about two bytes for each marker. Instead of finish().
     std::shared_ptr<Recording> asItIs(Damage damage = {});
+    /// The frames of the series of this name from `number` on, also those that no recording holds yet.
+    std::vector<NewFrame> framesFrom(size_t number, const std::string& series);
     /// A recording of the lanes that are closed, to be shown while others (named by their ids) are still
     /// being filled: their markers, and the frames, states and points they told.
     std::shared_ptr<const Recording> soFar(const std::vector<std::pair<uint32_t, std::vector<Lane::Unread>>>& unread);

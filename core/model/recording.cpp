@@ -63,9 +63,10 @@ std::vector<std::string> Repairs::sentences() const {
     say(lostEvents, " event is missing (lost while recording, or damaged); its lane shows where.",
         " events are missing (lost while recording, or damaged); their lanes show where.");
     if (beginsWithoutEnd == 1)
-        out.push_back("1 marker was never ended (" + mostOftenNeverEnded + "); it is drawn to its lane's last event.");
+        out.push_back("1 marker was never ended within the recording (" + mostOftenNeverEnded +
+                      "); it is drawn to its lane's last event.");
     if (beginsWithoutEnd > 1)
-        out.push_back(std::to_string(beginsWithoutEnd) + " markers were never ended (most often " +
+        out.push_back(std::to_string(beginsWithoutEnd) + " markers were never ended within the recording (most often " +
                       mostOftenNeverEnded + "); they are drawn to their lane's last event.");
     say(tooDeep, " marker is nested more than 1000 levels deep; it is shown in the last level, after its caller.",
         " markers are nested more than 1000 levels deep; they are shown in the last level, each after its caller.");
@@ -150,10 +151,9 @@ std::string Recording::valueText(const Argument& argument) const {
     return shortText(argument.real(), 6);
 }
 
-bool Recording::anyFailed(size_t row, size_t from, size_t to) const {
-    const size_t first = operationRowFrom[row] + from, past = operationRowFrom[row] + to;
-    const auto found = std::lower_bound(operationsFailed.begin(), operationsFailed.end(), first);
-    return found != operationsFailed.end() && *found < past;
+bool OperationRow::anyFailed(size_t from, size_t to) const {
+    const auto found = std::lower_bound(failed.begin(), failed.end(), operations[from]);
+    return from < to && found != failed.end() && *found <= operations[to - 1];
 }
 
 size_t Recording::operationsAt(int64_t time) const {
@@ -179,14 +179,13 @@ const Recording::LinkSource* Recording::linkSource(uint64_t link) const {
 }
 
 std::pair<const Argument*, const Argument*> Lane::argumentsOf(uint32_t row, uint32_t index) const {
-    const auto before = [](const Argument& x, const Argument& y) {
-        return x.row != y.row ? x.row < y.row : x.index < y.index;
-    };
+    if (row >= arguments.size()) return {};
+    const Column<Argument>& all = arguments[row];
+    const auto before = [](const Argument& x, const Argument& y) { return x.index < y.index; };
     Argument wanted;
-    wanted.row = row;
     wanted.index = index;
-    const auto [from, to] = std::equal_range(arguments.begin(), arguments.end(), wanted, before);
-    return {arguments.data() + (from - arguments.begin()), arguments.data() + (to - arguments.begin())};
+    const auto [from, to] = std::equal_range(all.begin(), all.end(), wanted, before);
+    return {all.data() + (from - all.begin()), all.data() + (to - all.begin())};
 }
 
 TimeSplit Lane::splitBetween(int64_t begin, int64_t end) const {

@@ -57,7 +57,7 @@ struct LinkEnd {
 
 /// An argument of one marker of a lane.
 struct Argument {
-    uint32_t row = 0, index = 0;
+    uint32_t index = 0;  // of its marker, in a row
     uint32_t key = 0;
     ArgumentType type{};
     uint64_t value = 0;  // a whole number, the bits of a double, or a TextRef
@@ -121,13 +121,13 @@ struct Lane {
     Column<Blocked> blocked;  // the waits that lie in no other wait, in order of time
     Column<LinkEnd> linkIns;  // sorted by time
     Column<LostEvents> lost;
-    Column<Argument> arguments;      // sorted by row and index
-    Column<ScheduleSpan> schedule;   // of a thread, sorted, without gaps but where it is not known
-    Column<TimeSplit> scheduleSums;  // of the spans before every kScheduleStep-th one
-    Column<WakeUp> wakeUps;          // of a thread that was blocked, sorted
-    Column<CoreSpan> coreSpans;      // of a core, sorted
-    bool onlyCounts = false;         // tells counters and nothing else
-    bool fromSystem = false;         // a thread that told nothing: the system says that it ran
+    std::vector<Column<Argument>> arguments;  // by row, as far as any has some; sorted by index
+    Column<ScheduleSpan> schedule;            // of a thread, sorted, without gaps but where it is not known
+    Column<TimeSplit> scheduleSums;           // of the spans before every kScheduleStep-th one
+    Column<WakeUp> wakeUps;                   // of a thread that was blocked, sorted
+    Column<CoreSpan> coreSpans;               // of a core, sorted
+    bool onlyCounts = false;                  // tells counters and nothing else
+    bool fromSystem = false;                  // a thread that told nothing: the system says that it ran
     /// While the recording is still being opened: when the lane's events lie that have not been read.
     struct Unread {
         int64_t begin = 0, end = 0;
@@ -207,9 +207,20 @@ struct Operation {
     uint32_t row = 0;                   // in a picture where overlapping operations stand one below the other
 };
 
+inline constexpr size_t kListedOperationRows = 64;
+/// Operations that follow one another in a picture. There are as many rows as operations at once, at most; those after
+/// the first kListedOperationRows list nothing.
+struct OperationRow {
+    Column<uint32_t> operations;  // in order of time
+    Column<uint32_t> failed;      // of these, in their order
+    /// Whether any of the operations [from, to) of the row failed.
+    bool anyFailed(size_t from, size_t to) const;
+};
+
+inline constexpr int64_t kNotReleased = std::numeric_limits<int64_t>::max();
 struct Allocation {
-    int64_t taken = 0, given = 0;  // given: end of the recording where it was never given back
-    bool givenBack = false;
+    int64_t taken = 0, released = kNotReleased;
+    bool isReleased() const { return released != kNotReleased; }
     uint32_t pool = 0, lane = 0;
     uint64_t address = 0, bytes = 0;
     PathId path = 0;   // the marker it is charged to
@@ -296,12 +307,9 @@ public:
     std::vector<std::string> keys;  // of arguments
     Column<Operation> operations;   // sorted by begin
     Column<OperationStep> operationSteps;
-    // Rows of operations: in each they follow one another. There are as many rows as operations at once, at most.
-    Column<uint32_t> operationsByRow;   // row after row, in order of time
-    Column<uint32_t> operationRowFrom;  // in operationsByRow, and where the last one ends
-    Column<int64_t> operationEnds;      // of all, sorted
-    Column<uint32_t> operationsFailed;  // places in operationsByRow, ascending
-    Column<Allocation> allocations;     // sorted by taken
+    std::vector<OperationRow> operationRows;
+    Column<int64_t> operationEnds;   // of all, sorted
+    Column<Allocation> allocations;  // sorted by taken
     std::vector<Pool> pools;
     Column<Picture> pictures;  // sorted by time
     std::map<uint32_t, OsThread> osThreads;
@@ -337,12 +345,6 @@ public:
     std::string_view text(TextRef text) const { return storage->text(text); }
     std::string valueText(const Argument& argument) const;
     std::string argumentsText(const MarkerRef& marker) const;  // "course = twice round, sails = 3"
-    size_t operationRows() const { return operationRowFrom.empty() ? 0 : operationRowFrom.size() - 1; }
-    std::span<const uint32_t> operationsOfRow(size_t row) const {
-        return {operationsByRow.data() + operationRowFrom[row], operationRowFrom[row + 1] - operationRowFrom[row]};
-    }
-    /// Whether any of the operations [from, to) of a row failed.
-    bool anyFailed(size_t row, size_t from, size_t to) const;
     /// How many operations go on at an instant.
     size_t operationsAt(int64_t time) const;
     std::span<const OperationStep> stepsOf(const Operation& operation) const {

@@ -62,6 +62,10 @@ static void describe(A& a, State& s) {
     a(s.name, s.spans);
 }
 template <class A>
+static void describe(A& a, OperationRow& row) {
+    a(row.operations, row.failed);
+}
+template <class A>
 static void describe(A& a, Pool& p) {
     a(p.name, p.times, p.bytesInUse, p.extremes);
 }
@@ -81,7 +85,7 @@ static void describe(A& a, Module& m) {
 namespace {
 
 CacheKey indexOf(uint64_t state) {
-    constexpr uint64_t kRules = 9;  // another number: what stands in the structures means something else
+    constexpr uint64_t kRules = 10;  // another number: what stands in the structures means something else
     const uint64_t sizes[] = {kRules,
                               sizeof(MarkerRow::Chunk),
                               sizeof(MarkerRow::Group),

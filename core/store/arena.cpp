@@ -6,11 +6,11 @@
 namespace fugato {
 
 namespace {
-constexpr uint64_t kLeastBlock = 256 * 1024;
+constexpr uint64_t kLeastBlock = 256 * 1024;  // of an arena
 }  // namespace
 
 ArenaPool::Block ArenaPool::take(uint64_t bytes) {
-    const uint64_t wanted = std::bit_ceil(std::max(bytes, kLeastBlock));
+    const uint64_t wanted = std::bit_ceil(bytes);
     {
         const std::lock_guard lock(lock_);
         if (auto& known = spare_[wanted]; !known.empty()) {
@@ -30,7 +30,7 @@ void ArenaPool::giveBack(const std::vector<Block>& blocks) {
 uint64_t Arena::allocate(size_t bytes) {
     const uint64_t rounded = (bytes + 7) / 8 * 8;
     if (blocks_.empty() || blocks_.back().bytes - used_ < rounded) {
-        blocks_.push_back(room_->take(rounded));
+        blocks_.push_back(room_->take(std::max(rounded, kLeastBlock)));
         used_ = 0;
     }
     used_ += rounded;

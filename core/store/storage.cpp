@@ -117,7 +117,17 @@ std::shared_ptr<Storage> Storage::inMemory() { return make(-1, 0); }
 Result<std::shared_ptr<Storage>> Storage::inFolder(const std::string& folder) {
     const int fd = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
     if (fd < 0) return Failure{"Cannot write in " + folder + ": " + std::strerror(errno) + "."};
-    return make(fd, 0);
+    auto storage = make(fd, 0);
+    storage->folder_ = folder;
+    return storage;
+}
+
+std::shared_ptr<Storage> Storage::beside() const {
+    if (folder_.empty()) return inMemory();
+    auto file = inFolder(folder_);
+    if (!file) return inMemory();
+    (*file)->keepWithin(limit());
+    return *file;
 }
 
 bool Storage::giveName(const std::string& path) const { return fd_ >= 0 && fugato::giveName(fd_, path) == 0; }
@@ -132,6 +142,7 @@ Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint
         return Failure{"Cannot read " + path + "."};
     }
     auto storage = make(fd, bytes);
+    storage->folder_ = folderOf(path);
     if (bytes && ::mmap(storage->base_, bytes, PROT_READ, MAP_SHARED | MAP_FIXED, fd, 0) == MAP_FAILED)
         return Failure{"Cannot read " + path + ": " + std::strerror(errno) + "."};
     storage->size_ = storage->committed_ = bytes;
@@ -181,7 +192,8 @@ void Storage::checkRegion(uint64_t region) const {
     state.store(good ? kGood : kBad, std::memory_order_release);
     state.notify_all();
     if (!good)
-        log(LogLevel::Warning, "A part of a kept file is damaged; it reads as zeros until the recording is read again.");
+        log(LogLevel::Warning,
+            "A part of a kept file is damaged; it reads as zeros until the recording is read again.");
 }
 
 bool Storage::contentsAreGood(uint64_t region) const {

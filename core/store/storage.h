@@ -40,6 +40,9 @@ public:
     /// In a new file without a name in `folder`: it is gone when nobody uses it any more, unless it gets
     /// a name. Where the disk has no room, the rest lies in memory (spilled() tells).
     static Result<std::shared_ptr<Storage>> inFolder(const std::string& folder);
+    /// An empty one for what belongs to the same recording: in a new file of the same folder, with the same limit. In
+    /// memory where this one is, or the folder takes no more.
+    std::shared_ptr<Storage> beside() const;
     /// Gives the file a name, replacing what had it.
     bool giveName(const std::string& path) const;
     /// The first `bytes` of a file of this user's that another Storage filled; only to be read. `checksums`: what
@@ -120,6 +123,7 @@ private:
 
     char* base_ = nullptr;
     const int fd_;
+    std::string folder_;               // of a file
     std::vector<uint64_t> checksums_;  // by region
     Contents contents_;                // may be empty
     enum Checked : uint8_t { kUnchecked, kBeingChecked, kGood, kBad };

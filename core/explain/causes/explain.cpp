@@ -23,32 +23,12 @@ namespace fugato {
 
 namespace {
 
-bool isOutside(const Explanation& e, uint32_t index) {
-    const int64_t begin = e.frame(index).begin;
-    if (begin < e.scope.begin || begin >= e.scope.end) return true;
-    if (e.scope.stage.empty()) return false;
-    const StateSpan* stage = e.recording->stageAt(begin);
-    return !stage || e.recording->text(stage->value) != e.scope.stage;
-}
-
 FrameVerdict verdictOf(const Explanation& e, uint32_t index, const Bound& bound) {
-    FrameVerdict v;
-    const int64_t duration = e.frame(index).duration();
-    int64_t pacing = e.pathSums->pacing(index);
-    v.deadline = e.deadlineOf(index);
-    v.outside = isOutside(e, index);
-    v.overrun = heldToTick(duration, pacing, v.deadline) ? 0 : std::max<int64_t>(0, duration - v.deadline);
-    if (e.timer.tick) {
-        if (duration <= e.timer.longest) v.overrun = 0;
+    int64_t sleep = 0;
+    if (e.timer.tick)
         for (const Part& part : e.pathSums->partsOf(index))
-            if (part.key == e.timer.key) pacing += part.ns;
-    }
-    if (v.outside) v.overrun = 0;
-    v.work = duration - pacing;
-    const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
-    v.state = v.overrun > 0                     ? FrameState::Over
-              : v.work > nearFrom && !v.outside ? FrameState::Near
-                                                : FrameState::InBudget;
+            if (part.key == e.timer.key) sleep += part.ns;
+    FrameVerdict v = e.judged(e.frame(index), e.pathSums->pacing(index), sleep);
     v.bound = bound.by;
     v.boundGroup = bound.group;
     return v;

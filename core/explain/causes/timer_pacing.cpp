@@ -37,7 +37,7 @@ TimerPacing findTimerPacing(const Explanation& e) {
     for (size_t i = 0; i < count; ++i) {
         const auto frame = static_cast<uint32_t>(i * frames.size() / count);
         durations.push_back(frames[frame].duration());
-        deadlines.push_back(e.deadlineOf(frame));
+        deadlines.push_back(e.deadlineOf(e.frame(frame)));
         told += e.pathSums->pacing(frame) > 0;
         for (const Part& part : e.pathSums->partsOf(frame)) {
             const PartKey& key = e.pathSums->keys[part.key];

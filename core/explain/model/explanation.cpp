@@ -15,9 +15,27 @@ bool heldToTick(int64_t duration, int64_t pacing, int64_t deadline) {
     return pacing > 0 && duration - pacing <= deadline && duration < deadline + deadline / 2;
 }
 
-int64_t Explanation::deadlineOf(uint32_t index) const {
-    const int64_t recorded = frame(index).deadline;
-    return budget ? budget : recorded ? recorded : kDefaultBudgetNs;
+bool Explanation::isOutside(const Frame& frame) const {
+    if (frame.begin < scope.begin || frame.begin >= scope.end) return true;
+    if (scope.stage.empty()) return false;
+    const StateSpan* stage = recording->stageAt(frame.begin);
+    return !stage || recording->text(stage->value) != scope.stage;
+}
+
+FrameVerdict Explanation::judged(const Frame& frame, int64_t pacing, int64_t sleep) const {
+    FrameVerdict v;
+    const int64_t duration = frame.duration();
+    v.deadline = deadlineOf(frame);
+    v.outside = isOutside(frame);
+    const bool inTime =
+        v.outside || heldToTick(duration, pacing, v.deadline) || (timer.tick && duration <= timer.longest);
+    v.overrun = inTime ? 0 : std::max<int64_t>(0, duration - v.deadline);
+    v.work = duration - pacing - sleep;
+    const auto nearFrom = static_cast<int64_t>(static_cast<double>(v.deadline) * (1 - kNearPart));
+    v.state = v.overrun > 0                     ? FrameState::Over
+              : v.work > nearFrom && !v.outside ? FrameState::Near
+                                                : FrameState::InBudget;
+    return v;
 }
 
 bool Explanation::isPacing(uint32_t frame, const ExcessPart& part) const {

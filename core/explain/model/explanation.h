@@ -226,8 +226,13 @@ public:
     uint32_t usualOver = 0;          // what is usual was worked out when there were so many frames
 
     ExplainOptions options() const { return {budget, symbols, scope}; }
-    /// How long a frame may take.
-    int64_t deadlineOf(uint32_t frame) const;
+    /// How long a frame of the series may take.
+    int64_t deadlineOf(const Frame& frame) const {
+        return budget ? budget : frame.deadline ? frame.deadline : kDefaultBudgetNs;
+    }
+    /// Whether a frame was in time, and how much of it was work. `pacing`: so much of it was idle on purpose; `sleep`:
+    /// in the sleep of its timer loop. Not what it was bound by, nor why.
+    FrameVerdict judged(const Frame& frame, int64_t pacing, int64_t sleep) const;
     /// Whether a part of a frame is idle on purpose: less of it makes no other part's excess smaller, more of it is no
     /// cause. But where a frame is late although its work was done in time, its wait for the next tick ended late.
     bool isPacing(uint32_t frame, const ExcessPart& part) const;
@@ -257,6 +262,9 @@ public:
         }
     };
     Coverage coverageOf(uint32_t frame) const;
+
+private:
+    bool isOutside(const Frame& frame) const;
 };
 
 }  // namespace fugato

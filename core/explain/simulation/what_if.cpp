@@ -54,7 +54,7 @@ private:
     /// 0: not known. What the person set is no tick, but the best that there is.
     int64_t deadlineOf(uint32_t series, uint32_t f) const {
         const int64_t told = e_.recording->series[series].frames[f].deadline;
-        return told || series != e_.series ? told : e_.deadlineOf(f);
+        return told || series != e_.series ? told : e_.deadlineOf(e_.frame(f));
     }
     /// Whether late frames last whole ticks.
     bool areFixed(uint32_t series) const {
@@ -254,9 +254,7 @@ private:
         const Lane& l = r_.lanes[lane];
         for (auto span = firstOf(l.schedule, begin_); span != l.schedule.end() && span->begin < end_; ++span) {
             if (span->state != ThreadState::Blocked || span->end <= begin_) continue;
-            const auto after = std::upper_bound(l.blocked.begin(), l.blocked.end(), span->end - 1,
-                                                [](int64_t t, const Lane::Blocked& wait) { return t < wait.begin; });
-            if (after != l.blocked.begin() && after[-1].end > span->begin) continue;
+            if (inToldWait(l, *span)) continue;
             if (wakerOf(r_, lane, *span).lane == kNone) continue;
             Joint joint;
             joint.time = span->end;
@@ -310,8 +308,11 @@ private:
 
     int64_t afterWait(uint32_t lane, const Wait& wait, size_t index) {
         const int64_t arrived = atBefore(lane, wait.begin, index);
-        if (wait.kind == WaitKind::Pacing) return paced(lane, wait, arrived, index);
         const Waker ender = wakerOf(r_, lane, wait);
+        if (wait.kind == WaitKind::Pacing) {  // the device may keep the display waiting, too
+            const int64_t ready = ender.lane == kNone ? arrived : std::max(arrived, atGiving(ender));
+            return paced(lane, wait, ready, index);
+        }
         const int64_t since = std::max(ender.time, wait.begin);
         const int64_t waking = wait.end - since - cutOf(lane, since, wait.end);
         if (ender.lock.object != kNone) {

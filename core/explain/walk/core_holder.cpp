@@ -57,7 +57,7 @@ CoreHolders::CoreHolders(const Recording& recording) {
         of_[id] = known->second;
     }
     for (const Lane& lane : recording.lanes)
-        if (lane.kind == LaneKind::Thread && lane.osId) of_[static_cast<uint32_t>(lane.osId)] = lane.group;
+        if (lane.kind != LaneKind::Core && lane.osId) of_[static_cast<uint32_t>(lane.osId)] = lane.group;
 }
 
 }  // namespace fugato

@@ -241,13 +241,17 @@ void CriticalPathWalker::walkWait(const LaneCursor::Here& here, int64_t time, in
     const Wait* wait = recording_.lanes[marker.lane].waitOf(marker);
     Waker ender = wait ? toldWakerOf(recording_, marker.lane, *wait) : Waker{};
     if (wait && ender.lane == kNone) ender = likelyEnderOf(recording_, marker.lane, *wait);
+    const SegmentKind kind = pieceOf(wait ? wait->kind : WaitKind::Other);
     if (ender.lane == kNone || ender.lane == marker.lane || isClosed(ender.lane)) {
-        const SegmentKind kind = pieceOf(wait ? wait->kind : WaitKind::Other);
         putBySchedule(marker.lane, from, time, {kind, kind, kind}, marker, here.path, lock);
         return;
     }
     const int64_t ended = std::min(ender.time, time);  // reached while still blocked: the ender was already at work
-    putDelay(marker.lane, std::max(from, ended), time, SegmentKind::Waking, marker, here.path, lock);
+    // What is waited for on purpose goes on after the device has finished, and so does showing a picture.
+    const bool goesOn =
+        kind == SegmentKind::WaitPacing || (kind == SegmentKind::WaitGpu && time - ended > kClockTolerance);
+    const SegmentKind after = goesOn ? kind : SegmentKind::Waking;
+    putDelay(marker.lane, std::max(from, ended), time, after, marker, here.path, lock);
     likely_ += ender.likely;
     if (ended > from) walk(ender.lane, ended, from, ender.lock.object != kNone ? ender.lock : lock, false);
     likely_ -= ender.likely;

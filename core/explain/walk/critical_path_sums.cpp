@@ -354,7 +354,7 @@ bool withinBounds(const CriticalPathSums& a, const Recording& r) {
 std::shared_ptr<const CriticalPathSums> sumCriticalPaths(const Recording& recording, uint32_t series,
                                                          const Progress& progress) {
     longWork("the critical paths of all frames");
-    if (recording.keptAt.empty()) return makeAccounts(recording, series, Storage::inMemory(), progress);
+    if (recording.keptAt.empty()) return makeAccounts(recording, series, recording.storage->beside(), progress);
     const std::filesystem::path index(recording.keptAt);
     const std::string path =
         std::filesystem::path(index).replace_extension(".frames" + std::to_string(series)).string();
@@ -362,9 +362,7 @@ std::shared_ptr<const CriticalPathSums> sumCriticalPaths(const Recording& record
         known->storage->keepWithin(recording.storage->limit());
         return known;
     }
-    auto file = Storage::inFolder(index.parent_path().string());
-    if (file) (*file)->keepWithin(recording.storage->limit());
-    auto made = makeAccounts(recording, series, file ? *file : Storage::inMemory(), progress);
+    auto made = makeAccounts(recording, series, recording.storage->beside(), progress);
     std::string bytes;
     if (made && made->storage->inFile() && archive<true>(*made, bytes) &&
         completeCacheFile(*made->storage, bytes, accountsOf(recording)))

@@ -80,7 +80,13 @@ Waker wakerOf(const Recording& recording, uint32_t lane, const ScheduleSpan& blo
     return waker;
 }
 
-/// Who woke a lane that then went to this work at once.
+bool inToldWait(const Lane& lane, const ScheduleSpan& blocked) {
+    const auto after = std::upper_bound(lane.blocked.begin(), lane.blocked.end(), blocked.end - 1,
+                                        [](int64_t t, const Lane::Blocked& wait) { return t < wait.begin; });
+    return after != lane.blocked.begin() && after[-1].end > blocked.begin;
+}
+
+/// Who woke a lane that then went to this work at once. Who ended a wait before it did not ask for it.
 static Waker wakerForWork(const Recording& recording, uint32_t lane, int64_t begin) {
     const Lane& l = recording.lanes[lane];
     if (l.wakeUps.empty()) return {};
@@ -90,7 +96,7 @@ static Waker wakerForWork(const Recording& recording, uint32_t lane, int64_t beg
         return {};
     while (span != l.schedule.begin() && (--span)->state == ThreadState::Ready) {
     }
-    return span->state == ThreadState::Blocked ? wakerOf(recording, lane, *span) : Waker{};
+    return span->state == ThreadState::Blocked && !inToldWait(l, *span) ? wakerOf(recording, lane, *span) : Waker{};
 }
 
 Waker requesterOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end) {
@@ -102,13 +108,12 @@ Waker requesterOf(const Recording& recording, uint32_t lane, int64_t begin, int6
 }
 
 Waker toldWakerOf(const Recording& recording, uint32_t lane, const Wait& wait) {
-    if (wait.kind == WaitKind::Pacing) return {};
     if (wait.link) {
         const auto source = recording.linkSource(wait.link);
         if (!source || source->time > wait.end + toleranceOf(recording, lane, source->lane)) return {};
         return {source->lane, std::min(source->time, wait.end), source->path, {}};
     }
-    if (wait.object == kNone) return {};
+    if (wait.object == kNone || wait.kind == WaitKind::Pacing) return {};
     // Whoever gave the lock back last before the wait was over.
     const auto& holds = recording.holds[wait.object];
     auto after =

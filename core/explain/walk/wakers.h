@@ -41,6 +41,9 @@ inline constexpr int64_t kClockTolerance = 300'000;  // ns
 /// Where work on a lane was asked for whose outermost marker is [begin, end].
 Waker requesterOf(const Recording& recording, uint32_t lane, int64_t begin, int64_t end);
 
+/// Whether the program told of a wait in which a lane was blocked so.
+bool inToldWait(const Lane& lane, const ScheduleSpan& blocked);
+
 /// Since when, from `begin` on, a core was in use without a break until `end`; `end` where it was idle then.
 int64_t usedSince(const Recording& recording, uint32_t core, int64_t begin, int64_t end);
 /// Since when a lane that was ready to run did not because others had its core. After it was woken, a core that was

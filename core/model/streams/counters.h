@@ -16,15 +16,15 @@ public:
     template <class Place>
     void fill(Recording& r, Place& place) {
         for (size_t i = 0; i < r.counters.size(); ++i) {
-            std::vector<int64_t> times;
-            std::vector<double> values;
-            for (const Count& count : listAt(counts_, i).sorted(byTime)) {
-                times.push_back(count.time);
-                values.push_back(count.value);
-            }
-            r.counters[i].times = Column<int64_t>::of(place, times);
-            r.counters[i].values = Column<double>::of(place, values);
-            r.counters[i].extremes = Column<Extreme>::of(place, extremesOf(values));
+            SortedList<Count>& list = listAt(counts_, i);
+            GrowingList<Count>& counts = list.sorted(byTime);
+            const size_t same = counts.settled(), settled = list.settles(&Count::time);
+            Derived& derived = listAt(derived_, i);
+            r.counters[i].times = derived.times.of(place, counts, same, settled, &Count::time);
+            r.counters[i].values = derived.values.of(place, counts, same, settled, &Count::value);
+            r.counters[i].extremes = Column<Extreme>::of(
+                place, derived.extremes.of(counts.size(), same, settled, [&](size_t k) { return counts[k].value; }));
+            counts.settle(place, settled);
         }
     }
     template <class A>
@@ -37,7 +37,25 @@ private:
         int64_t time;
         double value;
     };
+    /// One member of each, as a column of its own.
+    template <class T>
+    struct Member {
+        GrowingList<T> list;
+        template <class Place>
+        Column<T> of(Place& place, const GrowingList<Count>& counts, size_t same, size_t settled, T Count::*member) {
+            list.unsettle(same);
+            list.tail().clear();
+            for (size_t k = list.settled(); k < counts.size(); ++k) list.add(counts[k].*member);
+            return list.column(place, settled);
+        }
+    };
+    struct Derived {
+        Member<int64_t> times;
+        Member<double> values;
+        GrowingExtremes extremes;
+    };
     std::vector<SortedList<Count>> counts_;  // by counter
+    std::vector<Derived> derived_;           // the same
 };
 
 }  // namespace fugato

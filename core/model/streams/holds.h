@@ -23,9 +23,19 @@ public:
         for (const LaneFinds::InObject& it : held) heldOf[it.object].push_back(it.hold);
         r.holds.resize(r.objects.size());
         for (size_t i = 0; i < r.objects.size(); ++i) {
-            r.holds[i] = Column<Hold>::of(place, listAt(holds_, i).sorted(byEnd), heldOf[i]);
-            if (!heldOf[i].empty())
-                std::stable_sort(r.holds[i].writable(), r.holds[i].writable() + r.holds[i].size(), byEnd);
+            SortedList<Hold>& list = listAt(holds_, i);
+            GrowingList<Hold>& holds = list.sorted(byEnd);
+            size_t settled = list.settles(&Hold::end);
+            std::vector<Hold> now = heldOf[i];
+            std::stable_sort(now.begin(), now.end(), byEnd);
+            if (!now.empty()) {  // its lane may have been silent for long: what ended later is not settled yet
+                while (settled > 0 && byEnd(now.front(), holds[settled - 1])) --settled;
+                holds.unsettle(settled);
+            }
+            std::vector<Hold> shown;
+            std::merge(holds.tail().begin(), holds.tail().end(), now.begin(), now.end(), std::back_inserter(shown),
+                       byEnd);
+            r.holds[i] = holds.column(place, settled, shown);
         }
     }
     template <class A>

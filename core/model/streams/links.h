@@ -18,9 +18,12 @@ public:
     }
     template <class Place>
     void fill(Recording& r, Place& place) {
-        links_.sorted([](const auto& x, const auto& y) { return x.link < y.link; });
+        // Links are numbered as they are asked for; some are given out a while later.
+        constexpr size_t kUnsettled = 1024;
+        GrowingList<Recording::LinkSource>& links =
+            links_.sorted([](const auto& x, const auto& y) { return x.link < y.link; });
         links_.unique([](const auto& x, const auto& y) { return x.link == y.link; });
-        r.linkSources = Column<Recording::LinkSource>::of(place, links_.all());
+        r.linkSources = links.column(place, links.size() - std::min(links.size(), kUnsettled));
     }
     template <class A>
     static void describe(A& archive, Recording& r) {

@@ -3,10 +3,6 @@
 
 namespace fugato {
 
-namespace {
-constexpr int64_t kOpen = std::numeric_limits<int64_t>::max();
-}
-
 void MemoryStream::take(LaneFinds& finds, const Column<PathId>& paths) {
     for (LaneFinds::MemoryChange& change : finds.memory) {
         change.path = paths[change.path];
@@ -16,13 +12,13 @@ void MemoryStream::take(LaneFinds& finds, const Column<PathId>& paths) {
 }
 
 void MemoryStream::State::release(const LaneFinds::MemoryChange& change, const Key& key, size_t index, Undo* undo) {
-    Allocation& allocation = allocations[index];
+    Allocation allocation = allocations[index];
     if (undo) {
         undo->add([this, key, index] { open[key] = index; });
-        undo->add([this, index, before = allocation] { allocations[index] = before; });
+        undo->add([this, index, before = allocation] { allocations.set(index, before); });
     }
-    allocation.given = change.time;
-    allocation.givenBack = true;
+    allocation.released = change.time;
+    allocations.set(index, allocation);
     open.erase(key);
 }
 
@@ -32,14 +28,13 @@ void MemoryStream::State::take(const LaneFinds::MemoryChange& change, Undo* undo
     if (found == open.end() && !change.taken) return;  // taken before the recording began
     InUse& pool = listAt(pools, change.pool);
     int64_t bytes = pool.bytes.empty() ? 0 : pool.bytes.back();
-    if (found != open.end()) {  // released, or taken anew without that
+    if (found != open.end()) {  // released, or taken again without that
         bytes -= bounded(allocations[found->second].bytes);
         release(change, key, found->second, undo);
     }
     if (change.taken) {
         Allocation allocation;
         allocation.taken = change.time;
-        allocation.given = kOpen;
         allocation.pool = change.pool;
         allocation.lane = change.lane;
         allocation.address = change.address;
@@ -50,31 +45,39 @@ void MemoryStream::State::take(const LaneFinds::MemoryChange& change, Undo* undo
         if (undo)
             undo->add([this, key] {
                 open.erase(key);
-                allocations.pop_back();
+                allocations.tail().pop_back();
             });
         open[key] = allocations.size();
-        allocations.push_back(allocation);
+        allocations.add(allocation);
     }
-    pool.times.push_back(change.time);
-    pool.bytes.push_back(bytes);
+    pool.times.add(change.time);
+    pool.bytes.add(bytes);
     if (undo)
         undo->add([this, at = change.pool] {
-            pools[at].times.pop_back();
-            pools[at].bytes.pop_back();
+            pools[at].times.tail().pop_back();
+            pools[at].bytes.tail().pop_back();
         });
+}
+
+void MemoryStream::State::markSettled() {
+    allocations.markSettled();
+    for (InUse& pool : pools) {
+        pool.times.markSettled();
+        pool.bytes.markSettled();
+    }
 }
 
 template <class Place>
 void MemoryStream::fill(Recording& r, Place& place) {
-    events_.withAll(byTime, [&](const State& state) {
-        r.allocations = Column<Allocation>::of(place, state.allocations);
-        for (size_t i = 0; i < r.allocations.size(); ++i)
-            if (Allocation& allocation = r.allocations.writable()[i]; allocation.given == kOpen)
-                allocation.given = r.end;
+    events_.withAll(byTime, place, [&](State& state) {
+        r.allocations = state.allocations.column(place);
         for (size_t i = 0; i < std::min(r.pools.size(), state.pools.size()); ++i) {
-            r.pools[i].times = Column<int64_t>::of(place, state.pools[i].times);
-            r.pools[i].bytesInUse = Column<int64_t>::of(place, state.pools[i].bytes);
-            r.pools[i].extremes = Column<Extreme>::of(place, extremesOf(state.pools[i].bytes));
+            State::InUse& pool = state.pools[i];
+            r.pools[i].extremes = Column<Extreme>::of(
+                place, pool.extremes.of(pool.bytes.size(), pool.bytes.settled(), pool.bytes.marked(),
+                                        [&](size_t k) { return pool.bytes[k]; }));
+            r.pools[i].times = pool.times.column(place);
+            r.pools[i].bytesInUse = pool.bytes.column(place);
         }
     });
 }

@@ -29,14 +29,17 @@ private:
     struct Hash {
         size_t operator()(const Key& k) const { return (k.address ^ k.pool) * 0x9e3779b97f4a7c15ull >> 7; }
     };
-    struct InUse {  // by a pool
-        std::vector<int64_t> times, bytes;
-    };
     struct State {
-        std::vector<Allocation> allocations;  // in order of time; given: kOpen where it was not
+        struct InUse {  // by a pool
+            GrowingList<int64_t> times, bytes;
+            GrowingExtremes extremes;  // of bytes
+        };
+        GrowingList<Allocation> allocations;  // in order of time
         std::unordered_map<Key, size_t, Hash> open;
         std::vector<InUse> pools;
 
+        State again() const { return {}; }
+        void markSettled();
         void take(const LaneFinds::MemoryChange& change, Undo* undo);
         void release(const LaneFinds::MemoryChange& change, const Key& key, size_t index, Undo* undo);
     };

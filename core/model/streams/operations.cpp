@@ -5,10 +5,6 @@
 
 namespace fugato {
 
-namespace {
-constexpr int64_t kOpen = std::numeric_limits<int64_t>::max();
-}
-
 void OperationStream::take(uint32_t lane, LaneFinds& finds, const Column<PathId>& paths) {
     for (const LaneFinds::OperationEvent& found : finds.operations) {
         Event event{found, lane};
@@ -45,11 +41,11 @@ void OperationStream::State::begin(const Event& event, Known& it, Undo* undo) {
     Operation operation;
     operation.site = event.site;
     operation.begin = event.time;
-    operation.end = kOpen;
     operation.beganOn = event.lane;
     operation.askedBy = event.path;
     if (freeRows.empty()) {
         operation.row = rows++;
+        if (rows <= kListedOperationRows) listed.resize(std::max<size_t>(listed.size(), rows));
         if (undo) undo->add([this] { --rows; });
     } else {
         operation.row = *freeRows.begin();
@@ -57,16 +53,25 @@ void OperationStream::State::begin(const Event& event, Known& it, Undo* undo) {
         if (undo) undo->add([this, row = operation.row] { freeRows.insert(row); });
     }
     it.index = static_cast<uint32_t>(operations.size());
-    operations.push_back(operation);
-    if (undo) undo->add([this] { operations.pop_back(); });
+    operations.add(operation);
+    if (Row* row = rowOf(operation)) row->operations.add(it.index);
+    if (undo)
+        undo->add([this] {
+            if (Row* row = rowOf(operations.back())) row->operations.tail().pop_back();
+            operations.tail().pop_back();
+        });
 }
 
 void OperationStream::State::close(uint64_t number, Known& it, Undo* undo) {
-    Operation& operation = operations[it.index];
+    Operation operation = operations[it.index];
     if (undo) {
-        undo->add([this, index = it.index, before = operation] { operations[index] = before; });
-        undo->add([this, size = steps.size()] { steps.resize(size); });
-        undo->add([this, row = operation.row] { freeRows.erase(row); });
+        undo->add([this, index = it.index, before = operation] { operations.set(index, before); });
+        undo->add([this, count = it.steps.size()] { steps.tail().resize(steps.tail().size() - count); });
+        undo->add([this, before = operation, failed = it.code != 0] {
+            ends.tail().pop_back();
+            if (Row* row = failed ? rowOf(before) : nullptr) row->failed.tail().pop_back();
+            freeRows.erase(before.row);
+        });
     }
     operation.end = it.end;
     operation.endedOn = it.endedOn;
@@ -74,9 +79,22 @@ void OperationStream::State::close(uint64_t number, Known& it, Undo* undo) {
     operation.text = it.text;
     operation.firstStep = static_cast<uint32_t>(steps.size());
     operation.steps = static_cast<uint32_t>(it.steps.size());
-    steps.insert(steps.end(), it.steps.begin(), it.steps.end());
+    operations.set(it.index, operation);
+    steps.add(it.steps);
+    ends.add(operation.end);
+    if (Row* row = operation.code ? rowOf(operation) : nullptr) row->failed.add(it.index);
     freeRows.insert(operation.row);
     known.erase(number);
+}
+
+void OperationStream::State::markSettled() {
+    operations.markSettled();
+    steps.markSettled();
+    ends.markSettled();
+    for (Row& row : listed) {
+        row.operations.markSettled();
+        row.failed.markSettled();
+    }
 }
 
 template <class Place>
@@ -88,8 +106,7 @@ void OperationStream::fill(Recording& r, Place& place) {
         };
         return rank(x) < rank(y);
     };
-    events_.withAll(order, [&](const State& state) {
-        std::vector<OperationStep> openSteps;
+    events_.withAll(order, place, [&](State& state) {
         std::vector<std::pair<uint32_t, const State::Known*>> open;
         for (const auto& [number, known] : state.known) {
             if (known.index == kNone)
@@ -98,45 +115,37 @@ void OperationStream::fill(Recording& r, Place& place) {
                 open.emplace_back(known.index, &known);
         }
         std::sort(open.begin(), open.end());
-        r.operations = Column<Operation>::of(place, state.operations);
+        // Those that are open last to the end, for this moment.
+        Undo undo;
+        auto steps = state.steps.tail();
+        auto ends = state.ends.tail();
         for (const auto& [index, known] : open) {
-            Operation& operation = r.operations.writable()[index];
+            Operation operation = state.operations[index];
+            undo.add([&state, index = index, before = operation] { state.operations.set(index, before); });
             operation.end = std::max(r.end, operation.begin);
             if (known->ended) {  // before it began
                 operation.endedOn = known->endedOn;
                 operation.code = known->code;
                 operation.text = known->text;
+                if (State::Row* row = operation.code ? state.rowOf(operation) : nullptr) {
+                    row->failed.add(index);
+                    undo.add([row] { row->failed.tail().pop_back(); });
+                }
             }
-            operation.firstStep = static_cast<uint32_t>(state.steps.size() + openSteps.size());
+            operation.firstStep = static_cast<uint32_t>(state.steps.settled() + steps.size());
             operation.steps = static_cast<uint32_t>(known->steps.size());
-            openSteps.insert(openSteps.end(), known->steps.begin(), known->steps.end());
+            steps.insert(steps.end(), known->steps.begin(), known->steps.end());
+            ends.push_back(operation.end);
+            state.operations.set(index, operation);
         }
-        r.operationSteps = Column<OperationStep>::of(place, state.steps, openSteps);
-        fillRows(r, place, state.rows);
+        r.operations = state.operations.column(place);
+        r.operationSteps = state.steps.column(place, state.steps.marked(), steps);
+        r.operationEnds = state.ends.column(place, state.ends.marked(), ends);
+        r.operationRows.resize(state.rows);
+        for (size_t i = 0; i < std::min<size_t>(state.rows, state.listed.size()); ++i)
+            r.operationRows[i] = {state.listed[i].operations.column(place), state.listed[i].failed.column(place)};
+        undo.run();
     });
-}
-
-template <class Place>
-void OperationStream::fillRows(Recording& r, Place& place, uint32_t rows) {
-    if (r.operations.empty()) return;
-    std::vector<uint32_t> from(rows + 1), order(r.operations.size());
-    std::vector<int64_t> ends;
-    ends.reserve(order.size());
-    for (const Operation& operation : r.operations) {
-        ++from[operation.row + 1];
-        ends.push_back(operation.end);
-    }
-    for (uint32_t row = 0; row < rows; ++row) from[row + 1] += from[row];
-    std::vector<uint32_t> next = from;
-    for (uint32_t i = 0; i < order.size(); ++i) order[next[r.operations[i].row]++] = i;
-    std::sort(ends.begin(), ends.end());
-    std::vector<uint32_t> failed;
-    for (uint32_t at = 0; at < order.size(); ++at)
-        if (r.operations[order[at]].code) failed.push_back(at);
-    r.operationsFailed = Column<uint32_t>::of(place, failed);
-    r.operationsByRow = Column<uint32_t>::of(place, order);
-    r.operationRowFrom = Column<uint32_t>::of(place, from);
-    r.operationEnds = Column<int64_t>::of(place, ends);
 }
 
 template void OperationStream::fill(Recording&, Storage&);

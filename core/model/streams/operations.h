@@ -18,8 +18,7 @@ public:
     void fill(Recording& recording, Place& place);
     template <class A>
     static void describe(A& archive, Recording& r) {
-        archive(r.operations, r.operationSteps, r.operationsByRow, r.operationRowFrom, r.operationEnds,
-                r.operationsFailed);
+        archive(r.operations, r.operationSteps, r.operationRows, r.operationEnds);
     }
 
 private:
@@ -36,18 +35,26 @@ private:
             TextRef text = 0;
             std::vector<OperationStep> steps;
         };
-        std::vector<Operation> operations;          // in order of their begins; end: kOpen where it is not known
-        std::vector<OperationStep> steps;           // of those that ended, one operation after another
+        struct Row {
+            GrowingList<uint32_t> operations, failed;
+        };
+        Row* rowOf(const Operation& operation) {
+            return operation.row < listed.size() ? &listed[operation.row] : nullptr;
+        }
+        GrowingList<Operation> operations;          // in order of their begins
+        GrowingList<OperationStep> steps;           // of those that ended, one operation after another
+        GrowingList<int64_t> ends;                  // of those that ended, in order
         std::unordered_map<uint64_t, Known> known;  // not begun, or not ended
+        std::vector<Row> listed;                    // the first rows
         std::set<uint32_t> freeRows;                // below rows
         uint32_t rows = 0;
 
+        State again() const { return {}; }
+        void markSettled();
         void take(const Event& event, Undo* undo);
         void begin(const Event& event, Known& known, Undo* undo);
         void close(uint64_t number, Known& known, Undo* undo);
     };
-    template <class Place>
-    static void fillRows(Recording& recording, Place& place, uint32_t rows);
     TimedEvents<Event, State> events_;
 };
 

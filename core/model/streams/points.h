@@ -13,12 +13,12 @@ public:
     void copy(const LaneFinds& finds) { points_.add(finds.points); }
     template <class Place>
     void fill(Recording& r, Place& place) {
-        const std::vector<Point>& points = points_.sorted(byTime);
-        std::vector<uint8_t> severities;
-        severities.reserve(points.size());
-        for (const Point& point : points) severities.push_back(static_cast<uint8_t>(point.severity));
-        r.points = Column<Point>::of(place, points);
-        r.pointSeverities = Column<Extreme>::of(place, extremesOf(severities));
+        GrowingList<Point>& points = points_.sorted(byTime);
+        const size_t same = points.settled(), settled = points_.settles(&Point::time);
+        r.points = points.column(place, settled);
+        r.pointSeverities = Column<Extreme>::of(place, severities_.of(r.points.size(), same, settled, [&](size_t i) {
+            return static_cast<uint8_t>(r.points[i].severity);
+        }));
     }
     template <class A>
     static void describe(A& archive, Recording& r) {
@@ -27,6 +27,7 @@ public:
 
 private:
     SortedList<Point> points_;
+    GrowingExtremes severities_;
 };
 
 }  // namespace fugato

@@ -19,13 +19,13 @@ public:
         };
         add(finds.samples, samples_);
         add(finds.stops, stops_);
-        addresses_.insert(addresses_.end(), finds.stackAddresses.begin(), finds.stackAddresses.end());
+        addresses_.add(finds.stackAddresses);
     }
     template <class Place>
     void fill(Recording& r, Place& place) {
-        r.samples = Column<StackSample>::of(place, samples_.sorted(byTime));
-        r.stops = Column<StackSample>::of(place, stops_.sorted(byTime));
-        r.stackAddresses = Column<uint64_t>::of(place, addresses_);
+        r.samples = samples_.sorted(byTime).column(place, samples_.settles(&StackSample::time));
+        r.stops = stops_.sorted(byTime).column(place, stops_.settles(&StackSample::time));
+        r.stackAddresses = addresses_.column(place, addresses_.size());
     }
     template <class A>
     static void describe(A& archive, Recording& r) {
@@ -34,7 +34,7 @@ public:
 
 private:
     SortedList<StackSample> samples_, stops_;
-    std::vector<uint64_t> addresses_;
+    GrowingList<uint64_t> addresses_;
 };
 
 }  // namespace fugato

@@ -15,11 +15,20 @@ void ScheduleStream::State::addSpan(uint32_t thread, int64_t begin, int64_t end,
                                     Undo* undo) {
     const auto lane = laneOf.find(thread);
     if (lane == laneOf.end() || end <= begin) return;
-    auto& spans = listAt(schedules, lane->second);
+    OfLane& of = listAt(lanes, lane->second);
+    auto& spans = of.spans;
     if (!spans.empty() && spans.back().end > begin) begin = spans.back().end;  // clocks of cores differ slightly
     if (end <= begin) return;
-    spans.push_back({begin, end, state, core});
-    if (undo) undo->add([this, at = lane->second] { schedules[at].pop_back(); });
+    const bool step = spans.size() % kScheduleStep == 0;
+    if (undo)
+        undo->add([this, at = lane->second, step, sum = of.sum] {
+            lanes[at].spans.tail().pop_back();
+            if (step) lanes[at].sums.tail().pop_back();
+            lanes[at].sum = sum;
+        });
+    if (step) of.sums.add(of.sum);
+    of.sum.add(state, end - begin);
+    spans.add({begin, end, state, core});
 }
 
 /// Since when a thread has no core; null: it has one.
@@ -46,16 +55,14 @@ void ScheduleStream::State::woken(const LaneFinds::CoreEvent& event, Undo* undo)
     setOff(event.thread, &since, undo);
     const auto lane = laneOf.find(event.thread), by = laneOf.find(event.wokenBy);
     if (lane == laneOf.end()) return;
-    listAt(wakeUps, lane->second).push_back({event.time, event.wokenBy, by == laneOf.end() ? kNone : by->second});
-    if (undo) undo->add([this, at = lane->second] { wakeUps[at].pop_back(); });
+    listAt(lanes, lane->second).wakeUps.add({event.time, event.wokenBy, by == laneOf.end() ? kNone : by->second});
+    if (undo) undo->add([this, at = lane->second] { lanes[at].wakeUps.tail().pop_back(); });
 }
 
 void ScheduleStream::State::onCore(const LaneFinds::CoreEvent& change, Undo* undo) {
-    auto& spans = listAt(cores, change.core);
-    if (!spans.empty()) {
-        CoreSpan& last = spans.back();
-        if (undo) undo->add([this, core = change.core, end = last.end] { cores[core].back().end = end; });
-        last.end = change.time;
+    listAt(lanes, change.core);
+    if (!lanes[change.core].onCore.empty()) {
+        const CoreSpan last = endLastSpan(change.core, change.time, undo);
         addSpan(last.thread, last.begin, last.end, ThreadState::Running, change.core, undo);
         const Off since{change.time, change.readyBefore, change.core};
         setOff(last.thread, &since, undo);
@@ -66,18 +73,30 @@ void ScheduleStream::State::onCore(const LaneFinds::CoreEvent& change, Undo* und
                 since.core == kNone ? change.core : since.core, undo);
         setOff(change.thread, nullptr, undo);
     }
-    spans.push_back({change.time, change.time, change.thread});
-    if (undo) undo->add([this, core = change.core] { cores[core].pop_back(); });
+    lanes[change.core].onCore.add({change.time, change.time, change.thread});
+    if (undo) undo->add([this, core = change.core] { lanes[core].onCore.tail().pop_back(); });
 }
 
-static std::vector<TimeSplit> sumsOf(const std::vector<ScheduleSpan>& spans) {
-    std::vector<TimeSplit> sums;
-    TimeSplit now;
-    for (size_t i = 0; i < spans.size(); ++i) {
-        if (i % kScheduleStep == 0) sums.push_back(now);
-        now.add(spans[i].state, spans[i].end - spans[i].begin);
+/// Sets the end of a core's last span, and returns the span.
+CoreSpan ScheduleStream::State::endLastSpan(uint32_t core, int64_t end, Undo* undo) {
+    GrowingList<CoreSpan>& spans = lanes[core].onCore;
+    CoreSpan& last = spans.change(spans.size() - 1);
+    if (undo)
+        undo->add([this, core, before = last.end] {
+            GrowingList<CoreSpan>& all = lanes[core].onCore;
+            all.change(all.size() - 1).end = before;
+        });
+    last.end = end;
+    return last;
+}
+
+void ScheduleStream::State::markSettled() {
+    for (OfLane& of : lanes) {
+        of.spans.markSettled();
+        of.sums.markSettled();
+        of.wakeUps.markSettled();
+        of.onCore.markSettled(1);
     }
-    return sums;
 }
 
 template <class Place>
@@ -95,26 +114,23 @@ void ScheduleStream::fill(Recording& r, Place& place) {
         start.laneOf = std::move(laneOf);
         events_.restart(std::move(start));
     }
-    events_.withAll(byTime, [&](State& state) {
-        state.schedules.resize(r.lanes.size());
-        state.wakeUps.resize(r.lanes.size());
-        state.cores.resize(r.lanes.size());
+    events_.withAll(byTime, place, [&](State& state) {
+        state.lanes.resize(std::max(state.lanes.size(), r.lanes.size()));
         Undo undo;
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {  // what lasts to the end
-            if (state.cores[i].empty()) continue;
-            CoreSpan& last = state.cores[i].back();
-            undo.keep(last.end);
-            last.end = std::max(last.begin, r.end);
+            if (state.lanes[i].onCore.empty()) continue;
+            const CoreSpan last = state.endLastSpan(i, std::max(state.lanes[i].onCore.back().begin, r.end), &undo);
             state.addSpan(last.thread, last.begin, last.end, ThreadState::Running, i, &undo);
         }
         for (const auto& [thread, since] : state.off)
             state.addSpan(thread, since.time, r.end, since.ready ? ThreadState::Ready : ThreadState::Blocked,
                           since.core, &undo);
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {
-            r.lanes[i].schedule = Column<ScheduleSpan>::of(place, state.schedules[i]);
-            r.lanes[i].scheduleSums = Column<TimeSplit>::of(place, sumsOf(state.schedules[i]));
-            r.lanes[i].wakeUps = Column<WakeUp>::of(place, state.wakeUps[i]);
-            r.lanes[i].coreSpans = Column<CoreSpan>::of(place, state.cores[i]);
+            State::OfLane& of = state.lanes[i];
+            r.lanes[i].schedule = of.spans.column(place);
+            r.lanes[i].scheduleSums = of.sums.column(place);
+            r.lanes[i].wakeUps = of.wakeUps.column(place);
+            r.lanes[i].coreSpans = of.onCore.column(place);
         }
         undo.run();
     });

@@ -26,15 +26,27 @@ private:
     using LaneOf = std::unordered_map<uint32_t, uint32_t>;  // by thread of the operating system
     struct State {
         LaneOf laneOf;
-        std::vector<std::vector<ScheduleSpan>> schedules;  // by lane
-        std::vector<std::vector<WakeUp>> wakeUps;          // by lane
-        std::vector<std::vector<CoreSpan>> cores;          // by lane; the last one of each lasts
-        std::unordered_map<uint32_t, Off> off;             // by thread
+        struct OfLane {
+            GrowingList<ScheduleSpan> spans;
+            GrowingList<TimeSplit> sums;  // of the spans before every kScheduleStep-th one
+            TimeSplit sum;                // of all spans
+            GrowingList<WakeUp> wakeUps;
+            GrowingList<CoreSpan> onCore;  // of a core; the last one lasts
+        };
+        std::vector<OfLane> lanes;
+        std::unordered_map<uint32_t, Off> off;  // by thread
 
+        State again() const {
+            State start;
+            start.laneOf = laneOf;
+            return start;
+        }
+        void markSettled();
         void take(const LaneFinds::CoreEvent& event, Undo* undo);
         void onCore(const LaneFinds::CoreEvent& change, Undo* undo);
         void woken(const LaneFinds::CoreEvent& event, Undo* undo);
         void addSpan(uint32_t thread, int64_t begin, int64_t end, ThreadState state, uint32_t core, Undo* undo);
+        CoreSpan endLastSpan(uint32_t core, int64_t end, Undo* undo);
         void setOff(uint32_t thread, const Off* since, Undo* undo);
     };
     TimedEvents<LaneFinds::CoreEvent, State> events_;

@@ -8,33 +8,57 @@
 #include <type_traits>
 #include <vector>
 
+#include "core/store/growing_list.h"
+
 namespace fugato {
+
+/// What lanes tell is written so soon: nothing comes that lies so long before what came last, or hardly ever.
+inline constexpr int64_t kUnsettledNs = 200'000'000;
 
 template <class T>
 class SortedList {
 public:
-    void add(const T& value) { all_.push_back(value); }
-    void add(const std::vector<T>& values) { all_.insert(all_.end(), values.begin(), values.end()); }
+    void add(const T& value) { list_.add(value); }
+    void add(const std::vector<T>& values) { list_.add(values); }
+    /// In order. Where something came late, `keep` of those before it may be changed again too.
     template <class Less>
-    const std::vector<T>& sorted(Less&& less) {
-        const auto middle = all_.begin() + static_cast<std::ptrdiff_t>(sorted_);
-        if (!std::is_sorted(middle, all_.end(), less)) std::stable_sort(middle, all_.end(), less);
-        if (sorted_ && sorted_ < all_.size() && less(*middle, middle[-1]))  // mostly everything new is later
-            std::inplace_merge(std::upper_bound(all_.begin(), middle, *middle, less), middle, all_.end(), less);
-        sorted_ = all_.size();
-        return all_;
+    GrowingList<T>& sorted(Less&& less, size_t keep = 0) {
+        std::vector<T>& tail = list_.tail();
+        const size_t settled = list_.settled();
+        auto middle = tail.begin() + static_cast<std::ptrdiff_t>(std::max(sorted_, settled) - settled);
+        if (!std::is_sorted(middle, tail.end(), less)) std::stable_sort(middle, tail.end(), less);
+        if (middle != tail.end() && settled && less(*middle, list_[settled - 1])) {
+            const auto came = tail.end() - middle;
+            size_t first = settled;
+            while (first > 0 && less(*middle, list_[first - 1])) --first;
+            list_.unsettle(first - std::min(first, keep));
+            middle = tail.end() - came;
+        }
+        if (middle != tail.end() && middle != tail.begin() && less(*middle, middle[-1]))  // mostly all of it is later
+            std::inplace_merge(std::upper_bound(tail.begin(), middle, *middle, less), middle, tail.end(), less);
+        sorted_ = list_.size();
+        return list_;
     }
     /// Of those that are equal only the first stays. After sorted().
     template <class Equal>
     void unique(Equal&& equal) {
-        all_.erase(std::unique(all_.begin(), all_.end(), equal), all_.end());
-        sorted_ = all_.size();
+        std::vector<T>& tail = list_.tail();
+        tail.erase(std::unique(tail.begin(), tail.end(), equal), tail.end());
+        if (list_.settled() && !tail.empty() && equal(list_[list_.settled() - 1], tail.front()))
+            tail.erase(tail.begin());
+        sorted_ = list_.size();
     }
-    const std::vector<T>& all() const { return all_; }
+    /// So many are settled: those that lie well before the last one, by this time of theirs.
+    size_t settles(int64_t T::*time) const {
+        size_t count = list_.size();
+        while (count > list_.settled() && list_[count - 1].*time > list_.back().*time - kUnsettledNs) --count;
+        return count;
+    }
+    const GrowingList<T>& list() const { return list_; }
 
 private:
-    std::vector<T> all_;
-    size_t sorted_ = 0;
+    GrowingList<T> list_;
+    size_t sorted_ = 0;  // so many of the first are in order
 };
 
 /// Orders of the lists here.

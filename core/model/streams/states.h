@@ -16,10 +16,12 @@ public:
     template <class Place>
     void fill(Recording& r, Place& place) {
         for (size_t i = 0; i < r.states.size(); ++i) {
-            const Column<StateSpan> spans = Column<StateSpan>::of(place, listAt(spans_, i).sorted(byBegin));
-            for (size_t k = 0; k < spans.size(); ++k)
-                spans.writable()[k].end = k + 1 < spans.size() ? spans[k + 1].begin : r.end;
-            r.states[i].spans = spans;
+            SortedList<StateSpan>& list = listAt(spans_, i);
+            GrowingList<StateSpan>& spans = list.sorted(byBegin, 1);  // the one before what came late ends earlier
+            for (size_t k = spans.settled(); k < spans.size(); ++k)
+                spans.change(k).end = k + 1 < spans.size() ? spans[k + 1].begin : r.end;
+            r.states[i].spans =
+                spans.column(place, std::min(list.settles(&StateSpan::begin), spans.size() - !spans.empty()));
         }
     }
     template <class A>

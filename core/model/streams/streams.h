@@ -41,6 +41,9 @@ public:
         points_.copy(finds);
     }
 
+    /// Those of a series, by its position, that were taken so far.
+    const GrowingList<Frame>& frames(uint32_t series) { return frames_.of(series); }
+
     /// Fills a recording whose lanes are filled; columns lie in `place` (a Storage or an Arena). `held`: locks that
     /// count as released for this time only.
     template <class Place>

@@ -28,7 +28,8 @@ private:
     std::vector<std::function<void()>> all_;
 };
 
-/// Event has a `time`. State takes events in order: `take(event, undo)`, where undo is null for those that stay taken.
+/// Event has a `time`. State takes events in order: `take(event, undo)`, where undo is null for those that stay taken;
+/// `markSettled()` is called after these, and `again()` is a state that was told no event yet.
 template <class Event, class State>
 class TimedEvents {
 public:
@@ -36,37 +37,36 @@ public:
         late_ |= settled_ && event.time < settledTo_;
         events_.add(event);
     }
-    /// From the beginning again, with a state that was told something before.
+    /// From the beginning again, with a state that was told something else before.
     void restart(State start) {
-        start_ = start;
         state_ = std::move(start);
         settled_ = 0;
         late_ = false;
     }
-    bool empty() const { return events_.all().empty(); }
+    bool empty() const { return events_.list().empty(); }
 
     /// Calls `look(state)` when everything was taken that came so far. `less`: by time first.
-    template <class Less, class Look>
-    void withAll(Less&& less, Look&& look) {
-        const std::vector<Event>& events = events_.sorted(less);
-        if (late_) restart(start_);
+    template <class Less, class Place, class Look>
+    void withAll(Less&& less, Place& place, Look&& look) {
+        GrowingList<Event>& events = events_.sorted(less);
+        if (late_) restart(state_.again());
         if (!events.empty()) {
             const int64_t settles = events.back().time - kUnsettledNs;
             for (; settled_ < events.size() && events[settled_].time < settles; ++settled_)
                 state_.take(events[settled_], nullptr);
             settledTo_ = std::max(settledTo_, settles);
         }
+        state_.markSettled();
         Undo undo;
         for (size_t i = settled_; i < events.size(); ++i) state_.take(events[i], &undo);
         look(state_);
         undo.run();
+        events.settle(place, settled_);
     }
 
 private:
-    /// What a lane tells is written so soon; where it comes later still, everything is taken again.
-    static constexpr int64_t kUnsettledNs = 200'000'000;
     SortedList<Event> events_;
-    State state_, start_;
+    State state_;
     size_t settled_ = 0;
     int64_t settledTo_ = 0;
     bool late_ = false;
