@@ -13,6 +13,7 @@
 #include <cstring>
 #include <filesystem>
 
+#include "collecting.h"
 #include "format/number_text.h"
 
 extern char** environ;
@@ -70,14 +71,14 @@ std::optional<RecordedAmount> amountIn(const std::string& text) {
     return amount;
 }
 
-Result<std::string> preloadLibrary() {
+Result<std::string> preloadLibrary(bool memory) {
+    const std::string name = memory ? "libfugato-preload-memory.so" : "libfugato-preload.so";
     std::error_code error;
     const fs::path here = fs::read_symlink("/proc/self/exe", error).parent_path();
     for (const fs::path& folder : {here, here / FUGATO_FROM_BIN_TO_LIB})  // as built, and as installed
-        if (const fs::path path = folder / "libfugato-preload.so"; fs::exists(path, error))
-            return path.lexically_normal().string();
-    return Failure{"The library that records unmodified programs, libfugato-preload.so, is neither in " +
-                   here.string() + " nor in " + (here / FUGATO_FROM_BIN_TO_LIB).lexically_normal().string() +
+        if (const fs::path path = folder / name; fs::exists(path, error)) return path.lexically_normal().string();
+    return Failure{"The library that records unmodified programs, " + name + ", is neither in " + here.string() +
+                   " nor in " + (here / FUGATO_FROM_BIN_TO_LIB).lexically_normal().string() +
                    ". Build or install Fugato anew."};
 }
 
@@ -88,7 +89,10 @@ Result<LaunchedProgram> LaunchedProgram::start(const Launch& launch) {
     if (!launch.folder.empty() && !fs::is_directory(launch.folder, error))
         return Failure{"The folder " + launch.folder + " is not there."};
     auto added = launch.environment;
-    added.emplace_back("FUGATO_RECORD", fs::absolute(launch.recording, error).string());
+    added.emplace_back("FUGATO_RECORD",
+                       launch.recording.empty() ? std::string() : fs::absolute(launch.recording, error).string());
+    added.emplace_back("FUGATO_OFFER", "1");
+    added.emplace_back("FUGATO_MOMENTS", launch.moments ? textOf(*launch.moments) : std::string());
     // Most unmodified programs are built without frame pointers.
     const bool copies = file->how == ProgramFile::How::Preloaded;
     added.emplace_back("FUGATO_COLLECT", !launch.collect.empty() ? launch.collect
@@ -97,7 +101,7 @@ Result<LaunchedProgram> LaunchedProgram::start(const Launch& launch) {
     added.emplace_back("FUGATO_LEAVE_OUT", textOf(launch.leaveOut));
     added.emplace_back("FUGATO_RECORD_FOR", textOf(launch.length));
     if (file->how == ProgramFile::How::Preloaded) {
-        const auto library = preloadLibrary();
+        const auto library = preloadLibrary(collectsMemory(launch.collect));
         if (!library) return library.failure();
         if (library->find_first_of(" :") != std::string::npos)
             return Failure{"The path " + *library +

@@ -5,6 +5,7 @@
 
 #include <sys/types.h>
 
+#include <fugato_moments.hpp>
 #include <optional>
 #include <string>
 #include <utility>
@@ -28,9 +29,11 @@ struct Launch {
     std::string folder;  // in which it runs; empty: this one
     std::vector<std::pair<std::string, std::string>>
         environment;        // added to this process's, or in place of what is there
-    std::string recording;  // the path to record to
-    std::string collect;    // words of FUGATO_COLLECT, separated by commas; empty: what is of use for that program
-    RecordedAmount leaveOut, length;  // neither of both: nothing, and all
+    std::string recording;  // the path to record to; empty: it is only offered, to be joined
+    /// Words of FUGATO_COLLECT, separated by commas, and "memory"; empty: what is of use for that program.
+    std::string collect;
+    RecordedAmount leaveOut, length;    // neither of both: nothing, and all
+    std::optional<MomentPlan> moments;  // only these are kept, each in a file whose name begins as the path's
 };
 
 class LaunchedProgram {
@@ -60,7 +63,7 @@ private:
 /// Why there is no recording after the program has ended.
 std::string whyNothingWasRecorded(const Launch& launch, const ProgramFile& file);
 
-/// The library that records unmodified programs; a sentence where it is not there.
-Result<std::string> preloadLibrary();
+/// The library that records unmodified programs, with their memory or without; a sentence where it is not there.
+Result<std::string> preloadLibrary(bool memory = false);
 
 }  // namespace fugato
