@@ -7,12 +7,14 @@
 
 #include "ask_commands.h"
 #include "command_parts.h"
+#include "connect_command.h"
 #include "core/explain/causes/earlier_stage.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/frame_sentences.h"
 #include "core/summary/summary.h"
 #include "format/log.h"
 #include "format/number_text.h"
+#include "join_commands.h"
 #include "record_command.h"
 #include "summary_json.h"
 
@@ -68,7 +70,7 @@ public:
         for (uint32_t i = 0; i < r.pools.size(); ++i) {
             uint64_t kept = 0, bytes = 0;
             for (const Allocation& allocation : r.allocations)
-                if (allocation.pool == i && !allocation.givenBack) {
+                if (allocation.pool == i && !allocation.isReleased()) {
                     ++kept;
                     bytes += allocation.bytes;
                 }
@@ -381,6 +383,8 @@ int runCommand(int argc, const char* const* argv, std::ostream& out, std::ostrea
             return setLogLevel(word) ? std::string() : "there is no level \"" + word + "\"";
         });
     RecordCommand record(app);
+    JoinCommands join(app);
+    ConnectCommand connect(app);
     InfoCommand info(app);
     ExplainCommand explainCommand(app);
     ConvertCommand convert(app);
@@ -406,6 +410,8 @@ int runCommand(int argc, const char* const* argv, std::ostream& out, std::ostrea
         return wrong(first.empty() ? "a command is missing" : error.what());
     }
     if (record.chosen()) return record.run(out, err);
+    if (join.chosen()) return join.run(out, err);
+    if (connect.chosen()) return connect.run(out, err);
     if (info.chosen()) return info.run(out, err);
     if (explainCommand.chosen()) return explainCommand.run(out, err);
     if (pack.chosen()) return pack.run(out, err);

@@ -2,24 +2,22 @@
 #include "record_command.h"
 
 #include <signal.h>
-#include <sys/stat.h>
+#include <unistd.h>
 
-#include <atomic>
+#include <chrono>
 #include <filesystem>
 #include <iomanip>
-#include <nlohmann/json.hpp>
 
 #include "command_parts.h"
 #include "commands.h"
-#include "core/explain/causes/explain.h"
-#include "core/explain/words/sentences.h"
-#include "core/summary/summary.h"
+#include "core/explain/words/quantities.h"
 #include "format/number_text.h"
 #include "format/recording_file.h"
 #include "session/collecting.h"
 #include "session/launch.h"
 #include "session/recordings_folder.h"
-#include "summary_json.h"
+#include "session/running_programs.h"
+#include "session_parts.h"
 
 namespace fugato {
 
@@ -27,34 +25,6 @@ namespace {
 
 constexpr int kLookEveryMs = 250;
 constexpr auto kPatience = std::chrono::seconds(5);  // with a program that was asked to end
-
-std::atomic<int> interrupts{0};
-std::atomic<bool> onlyHere{false};  // the last one was sent to this program alone, not to all of the terminal
-
-/// Ctrl+C reaches the program as well; this one stays to tell what was recorded.
-class TakeInterrupts {
-public:
-    TakeInterrupts() {
-        interrupts.store(0);
-        struct sigaction action {};
-        action.sa_sigaction = [](int, siginfo_t* info, void*) {
-            ++interrupts;
-            onlyHere.store(info->si_code != SI_KERNEL);
-        };
-        action.sa_flags = SA_SIGINFO;
-        sigaction(SIGINT, &action, &before_[0]);
-        sigaction(SIGTERM, &action, &before_[1]);
-    }
-    ~TakeInterrupts() {
-        sigaction(SIGINT, &before_[0], nullptr);
-        sigaction(SIGTERM, &before_[1], nullptr);
-    }
-    TakeInterrupts(const TakeInterrupts&) = delete;
-    TakeInterrupts& operator=(const TakeInterrupts&) = delete;
-
-private:
-    struct sigaction before_[2]{};
-};
 
 std::string sizeText(uint64_t bytes) { return fixedText(static_cast<double>(bytes) / 1e6, 1) + " MB"; }
 
@@ -82,11 +52,15 @@ RecordCommand::RecordCommand(CLI::App& app)
     command_->add_option("--env", environment_, "NAME=VALUE for the program; may be repeated")->allow_extra_args(false);
     command_->add_option("--leave-out", leaveOut_, "how much passes first: 300f frames, or 5s seconds");
     command_->add_option("--for", length_, "how much is recorded: 600f frames, or 10s seconds; without it, all");
+    command_->add_option("--moments", moments_,
+                         "hold the last seconds in memory and save only what lies around moments, for example: "
+                         "before=20s,after=2s,frame=50ms,usual=3,late=3/10,errors,pause=10s,saves=20");
+    command_->add_flag("--offer", offer_, "records nothing; the program can be joined and left while it runs");
     command_->add_flag("--end", end_, "ends the program once that is recorded");
-    command_->add_option(
-        "--collect", collect_,
-        "what to collect beside: switches, samples, stack-copies, blocking, load, or none; without it, "
-        "what is of use");
+    command_->add_option("--collect", collect_,
+                         "what to collect beside: switches, samples, stack-copies, blocking, load, memory (of "
+                         "unmodified programs), or none; without it, "
+                         "what is of use");
     command_->add_flag("--check", check_, "starts nothing; tells what can be recorded here, and what to type for more");
     command_->add_flag("--json", json_, "the whole explanation as JSON, for each recording");
 }
@@ -139,34 +113,42 @@ int RecordCommand::run(std::ostream& out, std::ostream& err) const {
             return tellFailure(err, kExitWrongUse, "\"" + one + "\" behind --env is not NAME=VALUE.");
         launch.environment.emplace_back(one.substr(0, equals), one.substr(equals + 1));
     }
-    launch.recording = to_;
-    if (to_.empty()) {
-        const auto folder = recordingsFolder();
-        if (!folder) return tellFailure(err, kExitNotWritten, folder.failure().sentence);
-        launch.recording = newRecordingPath(*folder, std::filesystem::path(launch.program).filename().string());
-    } else if (std::filesystem::exists(to_)) {
-        return tellFailure(err, kExitNotWritten, to_ + " is there already; recordings are never replaced.");
-    } else if (std::filesystem::path(to_).extension() != ".fugato") {
-        return tellFailure(err, kExitWrongUse, "\"" + to_ + "\" behind --to does not end in .fugato.");
+    if (!moments_.empty() && !(launch.moments = momentPlanIn(moments_)))
+        return tellFailure(err, kExitWrongUse, momentsNotUnderstood(moments_));
+    if (!offer_) {
+        const auto path = newRecordingFor(to_, launch.program);
+        if (!path)
+            return tellFailure(err, path.failure().output ? kExitNotWritten : kExitWrongUse, path.failure().sentence);
+        launch.recording = *path;
     }
 
     const TakeInterrupts interrupted;
     auto program = LaunchedProgram::start(launch);
     if (!program) return tellFailure(err, kExitWrongUse, program.failure().sentence);
     const bool terminal = isatty(STDERR_FILENO) == 1;
-    err << "Recording " << shownText(launch.program) << " to " << shownText(launch.recording)
-        << (terminal ? "; Ctrl+C ends it.\n" : ".\n") << std::flush;
+    if (offer_)
+        err << shownText(launch.program) << " runs and can be joined (process " << program->process() << ").\n";
+    else
+        err << "Recording " << shownText(launch.program) << " to " << shownText(launch.recording)
+            << (terminal ? "; Ctrl+C ends it.\n" : ".\n");
+    err << std::flush;
+    ProgramState state(program->process(), launch.recording);
+    SavesTold saves;
     const auto begin = std::chrono::steady_clock::now();
     int seen = 0;
     std::optional<std::chrono::steady_clock::time_point> asked;  // to end
     while (!program->waitFor(kLookEveryMs)) {
         const std::vector<std::string> files = recordingsMadeFor(launch.recording);
+        const std::optional<SessionState> told = state.look();
+        if (told) saves.tell(*told, err, terminal);
         if (terminal) {
             const auto seconds =
                 std::chrono::duration_cast<std::chrono::seconds>(std::chrono::steady_clock::now() - begin);
-            err << "\r" << seconds.count() << " s"
-                << (files.empty() ? std::string(", no picture yet") : ", " + sizeText(bytesOf(files))) << "\033[K"
-                << std::flush;
+            err << "\r" << seconds.count() << " s" << (told ? ", " + plural(told->frames, "frame", "frames") : "")
+                << (!files.empty() ? ", " + sizeText(bytesOf(files))
+                    : told         ? ""
+                                   : ", no picture yet")
+                << "\033[K" << std::flush;
         }
         // What was wanted is recorded: its file is closed.
         const auto now = std::chrono::steady_clock::now();
@@ -175,56 +157,21 @@ int RecordCommand::run(std::ostream& out, std::ostream& err) const {
             asked = now;
         }
         if (asked && now - *asked > kPatience) program->signal(SIGKILL);
-        if (interrupts.load() == seen) continue;
-        seen = interrupts.load();
+        if (interrupted.count() == seen) continue;
+        seen = interrupted.count();
         if (seen > 1)
             program->signal(SIGKILL);
-        else if (onlyHere.load())
+        else if (interrupted.onlyHere())
             program->signal(SIGINT);
         if (terminal) err << "\r\033[K" << (seen > 1 ? "" : "It was asked to end; Ctrl+C again ends it at once.\n");
     }
     if (terminal) err << "\r\033[K" << std::flush;
     const std::string ended = program->howItEnded();
     if (!ended.empty() && !seen && !asked) tellNote(err, launch.program + " " + ended + ".");
+    if (offer_) return kExitOk;
     const std::vector<std::string> made = recordingsMadeFor(launch.recording);
     if (made.empty()) return tellFailure(err, kExitNothingFound, whyNothingWasRecorded(launch, program->file()));
-    return tell(made, out, err);
-}
-
-/// What each recording came to.
-int RecordCommand::tell(const std::vector<std::string>& recordings, std::ostream& out, std::ostream& err) const {
-    nlohmann::ordered_json all = nlohmann::ordered_json::array();
-    for (const std::string& path : recordings) {
-        const auto opened = openForCommand(path, err);
-        if (!opened) return tellFailure(err, kExitUnreadable, opened.failure().sentence);
-        const Recording& r = **opened;
-        tellDamage(r, err);
-        const ExplainOptions options(0, symbolsForCommand(r, err), {});
-        std::vector<std::shared_ptr<const Explanation>> explained;
-        for (uint32_t series = 0; series < r.series.size(); ++series)
-            if (!r.series[series].frames.empty())
-                explained.push_back(explain(*opened, sumCriticalPaths(r, series), options));
-        if (json_) {
-            auto one = explained.empty() ? nlohmann::ordered_json::object() : summaryJson(*summaryOf(explained, {}));
-            one["recording"] = path;
-            all.push_back(std::move(one));
-            continue;
-        }
-        out << path << ": " << durationText(r.end - r.begin) << ", " << plural(r.markerCount(), "marker", "markers")
-            << "\n";
-        if (explained.empty()) out << "  No frames were recorded.\n";
-        for (const auto& e : explained) {
-            out << "  " << r.series[e->series].name << ": " << verdictSentence(*e) << ".\n";
-            for (uint32_t c = 0; c < std::min<uint32_t>(e->listed, 5); ++c)
-                out << "    " << e->causes[c].letter << "  " << causeTitle(*e, e->causes[c]) << "  ("
-                    << causeKindPhrase(*e, e->causes[c]) << "): " << durationText(e->causes[c].late) << " late\n";
-        }
-    }
-    if (json_)
-        out << all.dump(1) << "\n";
-    else
-        out << "\nfugato shows it; fugato-cli explain tells more:  fugato " << recordings.front() << "\n";
-    return kExitOk;
+    return tellRecordings(made, json_, out, err);
 }
 
 }  // namespace fugato

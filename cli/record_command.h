@@ -14,8 +14,6 @@ class App;
 
 namespace fugato {
 
-class Recording;
-
 class RecordCommand {
 public:
     explicit RecordCommand(CLI::App& app);
@@ -24,13 +22,12 @@ public:
 
 private:
     int check(std::ostream& out, std::ostream& err) const;
-    int tell(const std::vector<std::string>& recordings, std::ostream& out, std::ostream& err) const;
 
     CLI::App* command_;
     std::vector<std::string> words_;  // the program and its arguments
-    std::string to_, folder_, leaveOut_, length_, collect_;
+    std::string to_, folder_, leaveOut_, length_, collect_, moments_;
     std::vector<std::string> environment_;
-    bool check_ = false, json_ = false, end_ = false;
+    bool check_ = false, json_ = false, end_ = false, offer_ = false;
 };
 
 }  // namespace fugato

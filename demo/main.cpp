@@ -3,6 +3,7 @@
 // skerry: sails the race once and records it.
 #include <CLI/CLI.hpp>
 #include <cstdio>
+#include <cstring>
 #include <fstream>
 #include <nlohmann/json.hpp>
 
@@ -63,7 +64,9 @@ int main(int argc, char** argv) {
     std::string out, truth, troubles = "all";
     skerry::Settings settings;
     bool virtualClock = false;
-    app.add_option("--out", out, "recording to write (.fugato)")->required();
+    app.add_option("--out", out, "recording to write (.fugato)");
+    bool offered = false;
+    app.add_flag("--offer", offered, "record nothing until it is joined");
     bool overwrite = false;
     app.add_flag("--overwrite", overwrite, "replace a recording that is there already");
     app.add_option("--seconds", settings.seconds, "length of the race")
@@ -97,6 +100,10 @@ int main(int argc, char** argv) {
         std::fprintf(stderr, "skerry: %s. Choose another --out, or add --overwrite.\n", problem.c_str());
         return 1;
     }
+    if (offered == (app.count("--out") > 0) || (offered && virtualClock)) {
+        std::fprintf(stderr, "skerry: either --out or --offer is needed, and --offer only in real time.\n");
+        return 2;
+    }
     if (!app.count("--detail")) settings.detail = virtualClock ? 0 : 1;
     if (!chooseTroubles(troubles, settings.troubles)) return 2;
     if (!truth.empty() && !virtualClock) {
@@ -116,7 +123,11 @@ int main(int argc, char** argv) {
     options.now = virtualClock ? skerry::virtualNow : nullptr;
     options.no_background = virtualClock;
     if (virtualClock) options.buffer_folder = "";  // the same bytes for the same seed
-    if (fug_start(out.c_str(), &options) != 0) {
+    if (const int error = offered ? fug_offer(&options) : 0) {
+        std::fprintf(stderr, "skerry: cannot be offered: %s.\n", std::strerror(error));
+        return 1;
+    }
+    if (!offered && fug_start(out.c_str(), &options) != 0) {
         std::fprintf(stderr, "skerry: %s. Choose another --out, or add --overwrite.\n", fug_status());
         return 1;
     }
