@@ -11,7 +11,12 @@
 #include <cstdlib>
 #include <vector>
 
+#ifdef __GLIBC__
+#include <malloc.h>
+#endif
+
 #include "app/drawer/drawer.h"
+#include "app/record/recording_session.h"
 #include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/window/main_window.h"
@@ -36,7 +41,7 @@ public:
 };
 
 /// Opens the recording, takes one picture of the explained window, and quits. For documents and reports.
-int takePicture(fugato::MainWindow& window, const QString& recording, const QString& path) {
+int takePicture(fugato::MainWindow& window, const QString& recording, const QString& path, int afterMs) {
     int result = 1;
     const auto finish = [&](bool good) {
         while (window.asking()) QCoreApplication::processEvents(QEventLoop::AllEvents, 20);
@@ -45,17 +50,19 @@ int takePicture(fugato::MainWindow& window, const QString& recording, const QStr
         if (result) qCritical("fugato: cannot take the picture %s", qPrintable(path));
         QApplication::quit();
     };
-    QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
-                     [&] { QTimer::singleShot(50, &window, [&] { finish(true); }); });
+    if (!afterMs)
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
+                         [&] { QTimer::singleShot(50, &window, [&] { finish(true); }); });
     QObject::connect(&window.document(), &fugato::Document::failed, &window, [&](const QString& words) {
         qCritical("fugato: %s", qPrintable(words));
         QTimer::singleShot(50, &window, [&] { finish(true); });
     });
     window.show();
-    if (recording.isEmpty())
+    if (!recording.isEmpty()) window.open(recording);
+    if (afterMs)
+        QTimer::singleShot(afterMs, &window, [&] { finish(true); });
+    else if (recording.isEmpty())
         QTimer::singleShot(50, &window, [&] { finish(true); });
-    else
-        window.open(recording);
     QApplication::exec();
     return result;
 }
@@ -80,6 +87,8 @@ public:
              {"page", "Opens a page below the lanes, for example frame or advice.", "PAGE"},
              {"dark", "Dark colours, this time."},
              {"light", "Light colours, this time."},
+             {"join", "Records the running program with this NAME, or number of its process.", "NAME"},
+             {"after", "Takes the picture after so many SECONDS.", "SECONDS"},
              {"log-level",
               "Writes on the error output what is otherwise kept quiet: debug, info, warning, error or off.",
               "LEVEL"}});
@@ -88,6 +97,8 @@ public:
     void read(const QApplication& app) { parser_.process(app); }
     QStringList recordings() const { return parser_.positionalArguments(); }
     QString picture() const { return parser_.value("picture"); }
+    QString program() const { return parser_.value("join"); }
+    int afterMs() const { return static_cast<int>(parser_.value("after").toDouble() * 1000); }
 
     /// Does what is asked, or does it once the recording is explained. False where something asked for makes no sense;
     /// that was told.
@@ -214,6 +225,11 @@ int main(int argc, char** argv) {
                      "fugato: there is no display. Set DISPLAY, or use `fugato-cli explain FILE` in the terminal.\n");
         return 2;
     }
+#ifdef __GLIBC__
+    // What large lists took goes back to the system as soon as they are gone; else the library would keep it for
+    // hours (130 MB of 190 where a race of 74 minutes is opened that is still recorded).
+    mallopt(M_MMAP_THRESHOLD, 4 << 20);
+#endif
     std::signal(SIGPIPE, SIG_IGN);
     std::signal(SIGXFSZ, SIG_IGN);  // the limit on the size of files counts as a full disk
     QCoreApplication::setOrganizationName("Fugato");
@@ -238,7 +254,8 @@ int main(int argc, char** argv) {
 
     fugato::MainWindow window;
     if (!asked.applyTo(window)) return 2;
-    if (!asked.picture().isEmpty()) return takePicture(window, recording, asked.picture());
+    if (!asked.program().isEmpty()) window.session().join(asked.program().toStdString());
+    if (!asked.picture().isEmpty()) return takePicture(window, recording, asked.picture(), asked.afterMs());
     window.show();
     if (!recording.isEmpty()) window.open(recording);
     const int result = QApplication::exec();

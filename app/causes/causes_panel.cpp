@@ -33,8 +33,9 @@ CausesPanel::CausesPanel(Document& document, Selection& selection, QWidget* pare
     setFocusPolicy(Qt::StrongFocus);
     setMinimumWidth(200);
     setAccessibleName(tr("Causes of late frames"));
+    viewport()->setAttribute(Qt::WA_OpaquePaintEvent);
     connect(&document, &Document::recordingChanged, this, &CausesPanel::take);
-    connect(&document, &Document::calmlyChanged, this, [this](bool fresh) {
+    connect(&document, &Document::contentChanged, this, [this](bool fresh) {
         take();
         if (fresh) showSelected();
     });

@@ -2,6 +2,7 @@
 #include "document.h"
 
 #include <QFileInfo>
+#include <QGuiApplication>
 #include <algorithm>
 
 #include "app/settings/recording_memory.h"
@@ -12,29 +13,35 @@
 namespace fugato {
 
 namespace {
-constexpr int kFollowEvery = 40;        // ms, from one look to the next
-constexpr int kCalmEvery = 250;         // ms
-constexpr int kWatchDamageEvery = 500;  // ms
-constexpr int kLookAgainAfter = 2000;   // ms: a file that no longer grows may be finished
-constexpr double kToldStep = 0.01;      // of progress
+constexpr int kLookEvery = 50;         // ms, from one look for new frames to the next
+constexpr int kLookBesideEvery = 120;  // ms, while no window of ours has the keyboard
+constexpr int kExplainEvery = 400;     // ms, at least, from one time that what has come is explained to the next
+constexpr int kExplainPart = 40, kDetailsPart = 100;  // of the time
+constexpr int kDetailsEvery = 1000;                   // ms
+constexpr int kWatchDamageEvery = 500;                // ms
+constexpr int kLookAgainAfter = 2000;                 // ms: a file that no longer grows may be finished
+constexpr double kToldStep = 0.01;                    // of progress
+/// While the person is in another program, most likely the one that is recorded, that one gets the time.
+int lookEvery() { return QGuiApplication::applicationState() == Qt::ApplicationActive ? kLookEvery : kLookBesideEvery; }
 }  // namespace
 
-Document::Document(QObject* parent) : QObject(parent), openOptions_(usualOpenOptions()) {
+Document::Document(QObject* parent)
+    : QObject(parent),
+      openOptions_(usualOpenOptions()),
+      explaining_(kExplainEvery, kExplainPart),
+      details_(kDetailsEvery, kDetailsPart) {
     following_.setSingleShot(true);
     following_.setTimerType(Qt::PreciseTimer);
     connect(&following_, &QTimer::timeout, this, &Document::follow);
-    calm_.setSingleShot(true);
-    connect(&calm_, &QTimer::timeout, this, [this] { tellCalmly(false); });
     connect(&damageWatch_, &QTimer::timeout, this, [this] {
         if (keptIsDamaged()) follow();
     });
     damageWatch_.start(kWatchDamageEvery);
     connect(this, &Document::explanationChanged, this, &Document::lookUpFunctions);
     connect(&lookingUp_, &BackgroundQuery::failed, this, &Document::failed);
+    connect(&readingFrames_, &BackgroundQuery::failed, this, &Document::failed);
     connect(this, &Document::explanationChanged, this, [this] {
-        // Reading on and explaining take no more than half of the time.
-        if (recording_ && recording_->growing)
-            following_.start(static_cast<int>(std::max<qint64>(kFollowEvery - followTook_, followTook_)));
+        if (recording_ && recording_->growing && !following_.isActive()) following_.start(lookEvery());
     });
 }
 Document::~Document() { stopTask(); }
@@ -71,9 +78,10 @@ void Document::show(const std::shared_ptr<const Recording>& recording, const QSt
     recording_ = recording;
     if (!first) {
         emit recordingGrew();
-        if (!recording_->growing) tellCalmly(false);  // else when it has been explained
+        if (!recording_->growing) tellContent(false);  // else when it has been explained
         return;
     }
+    ++opened_;
     explanation_.reset();
     trials_.setExplanation(nullptr, false);
     path_ = path;
@@ -85,28 +93,33 @@ void Document::show(const std::shared_ptr<const Recording>& recording, const QSt
 
 void Document::show(std::shared_ptr<const Explanation> explanation, bool fresh, bool carryOver) {
     busy_ = false;
+    // Of the new frames, those stay that are not explained yet.
+    const bool grown =
+        carryOver && explanation && explanation_ && explanation->frames.size() >= explanation_->frames.size();
+    const size_t explained = grown ? explanation->frames.size() - explanation_->frames.size() : newFrames_.size();
+    newFrames_.erase(newFrames_.begin(),
+                     newFrames_.begin() + static_cast<std::ptrdiff_t>(std::min(newFrames_.size(), explained)));
     explanation_ = std::move(explanation);
     trials_.setExplanation(explanation_, carryOver);
     emit explanationChanged(fresh);
-    tellCalmly(fresh);
+    tellContent(fresh);
 }
 
-void Document::tellCalmly(bool fresh) {
-    const qint64 since = calmClock_.isValid() ? calmClock_.elapsed() : kCalmEvery;
-    if (growing() && !fresh && since < kCalmEvery) {
-        if (!calm_.isActive()) calm_.start(static_cast<int>(kCalmEvery - since));
-        return;
-    }
-    calm_.stop();
-    calmClock_.start();
-    emit calmlyChanged(fresh);
+void Document::tellContent(bool fresh) {
+    emit contentChanged(fresh);
+    if (growing() && !fresh && !details_.due()) return;
+    details_.begun();
+    emit detailsChanged();
+    details_.done();
 }
 
 void Document::open(const QString& path) {
     following_.stop();
-    followedBytes_ = -1;
-    followTook_ = 0;
+    explainedBytes_ = -1;
+    explaining_.restart();
     growing_.reset();
+    readingFrames_.silence();
+    newFrames_.clear();
     lookingUp_.silence();
     symbols_.reset();
     emit opening(path);
@@ -192,21 +205,31 @@ bool Document::keptIsDamaged() const {
            (recording_->storage->damaged() || (explanation_ && explanation_->pathSums->storage->damaged()));
 }
 
-/// Reads on in a recording that is still being made, where it has grown, or again where what was kept of it is
-/// damaged. What the person looks at stays.
+/// Looks for more of a recording that is still being made, or reads it again where what was kept of it is damaged. What
+/// the person looks at stays.
 void Document::follow() {
     const bool damaged = keptIsDamaged();
-    if (!recording_ || !(recording_->growing || damaged) || busy_) return;
+    if (!recording_ || !(recording_->growing || damaged)) return;
+    if (recording_->growing) following_.start(lookEvery());
     if (damaged) {
+        if (busy_) return;
         qInfo("fugato: the index of %s is damaged and is built again", qPrintable(path_));
         forgetIndex(*recording_);
         growing_.reset();
+        return explainFurther(true);
     }
     const qint64 bytes = QFileInfo(path_).size();
-    if (!damaged && bytes == followedBytes_ && followClock_.isValid() && followClock_.elapsed() < kLookAgainAfter)
-        return following_.start(kFollowEvery);
-    followedBytes_ = bytes;
-    followClock_.start();
+    const bool due = explaining_.due() && (bytes != explainedBytes_ || explaining_.since() >= kLookAgainAfter);
+    if (due && !busy_)
+        explainFurther(false);
+    else if (bytes != lookedBytes_)
+        readNewFrames();
+    lookedBytes_ = bytes;
+}
+
+void Document::explainFurther(bool damaged) {
+    explainedBytes_ = QFileInfo(path_).size();
+    explaining_.begun();
     const std::string series = recording_->series.empty() ? std::string() : recording_->series[series_].name;
     OpenOptions options = openOptions_;
     options.before = recording_;
@@ -218,13 +241,29 @@ void Document::follow() {
                                      [&task](double) { return !task.cancelled(); });
         task.post([this, now, series] {
             busy_ = false;
-            followTook_ = followClock_.elapsed();
-            if (!now.recording) return following_.start(kFollowEvery);  // it may be there again in a moment
+            if (!now.recording) return;  // it may be there again in a moment
             series_ = seriesNamed(*now.recording, series);
             show(now.recording, path_, false);
             show(now.explanation, false, true);
+            explaining_.done();
         });
     });
+}
+
+/// The frames that came since, for the strip: quicker than explaining them.
+void Document::readNewFrames() {
+    if (!growing_ || !explanation_ || readingFrames_.busy()) return;
+    readingFrames_.ask(
+        [growing = growing_, e = explanation_](const Progress&) {
+            const std::unique_lock lock(growing->lock, std::try_to_lock);
+            return lock ? growing->recording.readFrames(e->frames.size(), e->recording->series[e->series].name)
+                        : nullptr;
+        },
+        [this, e = explanation_](const std::shared_ptr<const std::vector<NewFrame>>& frames) {
+            if (e != explanation_) return;  // they are explained meanwhile, or of another series
+            newFrames_ = *frames;
+            emit newFramesChanged();
+        });
 }
 
 void Document::setMemoryLimit(uint64_t bytes) {

@@ -5,12 +5,12 @@
 // program still runs is followed.
 #pragma once
 
-#include <QElapsedTimer>
 #include <QObject>
 #include <QTimer>
 #include <memory>
 
 #include "app/work/background_query.h"
+#include "app/work/pace.h"
 #include "core/model/open_recording.h"
 #include "core/symbols/symbols.h"
 #include "trials.h"
@@ -28,6 +28,8 @@ public:
     const std::shared_ptr<const Recording>& recording() const { return recording_; }
     /// Null until the first explanation is there.
     const std::shared_ptr<const Explanation>& explanation() const { return explanation_; }
+    /// While it grows: the frames of the shown series that came after those that are explained.
+    const std::vector<NewFrame>& newFrames() const { return newFrames_; }
     /// Null until its functions have been looked up, or where it holds no call stacks.
     const std::shared_ptr<const Symbols>& symbols() const { return symbols_; }
     /// Functions are being looked up, or the explanation that names them is being worked out.
@@ -37,6 +39,8 @@ public:
     Trials& trials() { return trials_; }
     const Trials& trials() const { return trials_; }
     const QString& path() const { return path_; }
+    /// Counts the recordings that were opened: another number is another recording, not more of the same.
+    int opened() const { return opened_; }
     int64_t budget() const { return budget_; }  // 0: the recorded deadlines
     uint32_t series() const { return series_; }
     bool busy() const { return busy_; }
@@ -69,9 +73,13 @@ signals:
     void symbolsChanged();
     /// `fresh`: of a newly opened recording or another series; else only the budget changed.
     void explanationChanged(bool fresh);
-    /// The same as that and recordingGrew, but while it grows at most four times a second: for tables, lists and
-    /// sentences, which are read. Comes after them.
-    void calmlyChanged(bool fresh);
+    /// After recordingGrew or explanationChanged, when recording and explanation belong together. While it grows a few
+    /// times a second.
+    void contentChanged(bool fresh);
+    /// The same, while it grows at most once a second: for tables, and what else is read rather than watched.
+    void detailsChanged();
+    /// Up to 20 times a second, while it grows.
+    void newFramesChanged();
     void failed(const QString& sentence);
     void cancelled();
 
@@ -80,10 +88,12 @@ private:
     std::function<bool(double, const QString&)> telling(Task& task);
     void show(const std::shared_ptr<const Recording>& recording, const QString& path, bool first);
     void show(std::shared_ptr<const Explanation> explanation, bool fresh, bool carryOver);
-    void tellCalmly(bool fresh);
     void explainAgain(bool fresh);
     void lookUpFunctions();
     void follow();
+    void explainFurther(bool damaged);
+    void readNewFrames();
+    void tellContent(bool fresh);
     bool keptIsDamaged() const;
     void stopTask();
     void keepToExplanation();
@@ -92,6 +102,7 @@ private:
     std::shared_ptr<const Explanation> explanation_;
     Trials trials_;
     QString path_;
+    int opened_ = 0;
     OpenOptions openOptions_;
     int64_t budget_ = 0;
     ExplainScope scope_;
@@ -101,11 +112,11 @@ private:
     BackgroundQuery lookingUp_;  // functions
     std::shared_ptr<Task> task_;
     std::shared_ptr<GrowingFile> growing_;
-    QTimer following_;  // while the program that makes the recording still runs
-    qint64 followedBytes_ = -1, followTook_ = 0;
-    QElapsedTimer followClock_;
-    QTimer calm_;  // until the next calmlyChanged
-    QElapsedTimer calmClock_;
+    std::vector<NewFrame> newFrames_;
+    BackgroundQuery readingFrames_;
+    QTimer following_;                               // while the program that makes the recording still runs
+    qint64 lookedBytes_ = -1, explainedBytes_ = -1;  // of the file, when last looked for frames and when explained
+    Pace explaining_, details_;
     QTimer damageWatch_;  // looks whether what was kept of the recording was found damaged
 };
 

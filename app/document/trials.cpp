@@ -7,8 +7,10 @@
 namespace fugato {
 
 namespace {
-constexpr int kAnewEvery = 250;  // ms, while the recording grows
-}
+// While the recording grows; what is usual changes little by little.
+constexpr int kAnewEvery = 4000;  // ms, at least
+constexpr int kAnewPart = 100;    // of the time
+}  // namespace
 
 QList<TrialChoice> trialChoices(const Explanation& e, uint32_t index) {
     QList<TrialChoice> choices;
@@ -21,9 +23,9 @@ QList<TrialChoice> trialChoices(const Explanation& e, uint32_t index) {
     return choices;
 }
 
-Trials::Trials(QObject* parent) : QObject(parent) {
+Trials::Trials(QObject* parent)
+    : QObject(parent), tryingPace_(kAnewEvery, kAnewPart), singlePace_(kAnewEvery, kAnewPart) {
     again_.setSingleShot(true);
-    again_.setInterval(kAnewEvery);
     connect(&again_, &QTimer::timeout, this, &Trials::ask);
 }
 
@@ -51,7 +53,7 @@ void Trials::carryOver(std::shared_ptr<const Explanation> explanation) {
     if (!any) trying_.silence();
     repairs_ = std::move(tried);
     if (prediction_) prediction_ = any ? carriedOver(*prediction_, *from, *explanation_) : nullptr;
-    if (any && !trying_.busy() && !again_.isActive()) again_.start();
+    if (any && !trying_.busy() && !again_.isActive()) again_.start(static_cast<int>(tryingPace_.every()));
     std::map<std::pair<uint32_t, bool>, Single> singles;
     for (const auto& [key, single] : predictions_)
         if (const uint32_t same = now(key.first); same != kNone)
@@ -71,11 +73,13 @@ void Trials::setRepairs(std::vector<Repair> repairs) {
 
 void Trials::ask() {
     if (!explanation_ || repairs_.empty()) return;
+    tryingPace_.begun();
     trying_.ask(
         [e = explanation_, wanted = repairs_](const Progress& progress) { return predict(*e, wanted, progress); },
         [this, e = explanation_](const std::shared_ptr<const Prediction>& made) {
             prediction_ = e == explanation_ ? made : carriedOver(*made, *e, *explanation_);
-            if (e != explanation_) again_.start();
+            tryingPace_.done();
+            if (e != explanation_) again_.start(static_cast<int>(tryingPace_.every()));
             emit changed();
         });
 }
@@ -101,15 +105,16 @@ std::shared_ptr<const Prediction> Trials::predictionOf(const Repair& repair) {
         if (!asked) askSingle(repair);
         return nullptr;
     }
-    if (known->second.of != explanation_ && !asked && singleAsked_.hasExpired(kAnewEvery)) askSingle(repair);
+    if (known->second.of != explanation_ && !asked && singlePace_.due()) askSingle(repair);
     return known->second.prediction;
 }
 
 void Trials::askSingle(const Repair& repair) {
     asked_ = repair;
-    singleAsked_.start();
+    singlePace_.begun();
     single_.ask([e = explanation_, repair](const Progress& progress) { return predict(*e, {repair}, progress); },
                 [this, e = explanation_](const std::shared_ptr<const Prediction>& made) {
+                    singlePace_.done();
                     if (asked_.cause == kNone) return;  // there is no such cause any more
                     predictions_[{asked_.cause, asked_.gone}] = {
                         e == explanation_ ? made : carriedOver(*made, *e, *explanation_), e};

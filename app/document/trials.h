@@ -7,6 +7,7 @@
 #include <map>
 
 #include "app/work/background_query.h"
+#include "app/work/pace.h"
 #include "core/explain/simulation/what_if.h"
 
 namespace fugato {
@@ -57,7 +58,7 @@ private:
     Repair asked_;                                             // of single_
     BackgroundQuery trying_, single_;
     QTimer again_;  // while the recording grows: until what is simulated is worked out anew
-    QElapsedTimer singleAsked_;
+    Pace tryingPace_, singlePace_;
 };
 
 }  // namespace fugato

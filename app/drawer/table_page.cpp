@@ -56,6 +56,9 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { follow(row, true); });
     connect(view_, &TableView::said, about_, &QLabel::setText);
     connect(&document, &Document::recordingChanged, &leading_, &BackgroundQuery::silence);
+    connect(&query_, &BackgroundQuery::changed, this, [this] {
+        if (!query_.busy()) pace_.done();
+    });
     connect(&query_, &BackgroundQuery::failed, about_, &QLabel::setText);
     connect(&query_, &BackgroundQuery::progressed, this,
             [this](double part) { about_->setText(tr("computing, %1 %").arg(part * 100, 0, 'f', 0)); });
@@ -67,8 +70,10 @@ void TablePage::askSoon() {
 }
 
 void TablePage::whenChanged(std::function<void()> take) {
-    connect(&document_, &Document::calmlyChanged, this, [this, take = std::move(take)] {
-        if (!document_.growing() || !query_.busy()) take();
+    connect(&document_, &Document::detailsChanged, this, [this, take = std::move(take)] {
+        if (document_.growing() && (query_.busy() || !pace_.due())) return;
+        pace_.begun();
+        take();
     });
 }
 

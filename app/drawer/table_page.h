@@ -14,6 +14,7 @@
 #include "app/selection/selection.h"
 #include "app/table/table_view.h"
 #include "app/work/background_query.h"
+#include "app/work/pace.h"
 #include "core/ask/answer_tables.h"
 #include "page.h"
 
@@ -61,6 +62,7 @@ private:
     QHBoxLayout* const head_;
     QVBoxLayout* const lines_;
     QTimer soon_;
+    Pace pace_{0, 50};  // of asking again while the recording grows
     BackgroundQuery leading_;
 };
 

@@ -48,10 +48,10 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording, bool 
         explanation_.reset();
         explained_.reset();
         tracks_.setPrograms(nullptr);
+        cause_ = kNone;
+        marker_ = {};
     }
     names_.setRecording(recording_);
-    cause_ = kNone;
-    marker_ = {};
     layOutTracks(same);
 }
 
@@ -68,9 +68,9 @@ void LanePicture::layOutTracks(bool same) {
     layOut(recording_, std::move(trackHeights), same);
 }
 
-void LanePicture::setExplanation(std::shared_ptr<const Explanation> explanation) {
+void LanePicture::setExplanation(std::shared_ptr<const Explanation> explanation, uint32_t cause) {
     explanation_ = std::move(explanation);
-    cause_ = kNone;
+    cause_ = cause;
 }
 
 void LanePicture::setFrame(std::shared_ptr<const ExplainedFrame> frame, uint32_t cause) {

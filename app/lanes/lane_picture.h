@@ -26,9 +26,11 @@ class LanePicture : public LaneLayout {
 public:
     /// `same`: another state of the recording before; what is folded and opened stays.
     void setRecording(std::shared_ptr<const Recording> recording, bool same = false);
+    const std::shared_ptr<const Recording>& recording() const { return recording_; }
+    const std::shared_ptr<const Explanation>& explanation() const { return explanation_; }
     /// Other programs as tracks below the lanes; null: none.
     void setPrograms(std::shared_ptr<const OtherProgramList> programs);
-    void setExplanation(std::shared_ptr<const Explanation> explanation);
+    void setExplanation(std::shared_ptr<const Explanation> explanation, uint32_t cause = kNone);
     void setSymbols(std::shared_ptr<const Symbols> symbols) { tracks_.setSymbols(std::move(symbols)); }
     /// The selected frame, or null; and the selected cause.
     void setFrame(std::shared_ptr<const ExplainedFrame> frame, uint32_t cause);

@@ -48,20 +48,19 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
     setFocusPolicy(Qt::StrongFocus);
     setMinimumSize(260, 120);
     viewport()->setMouseTracking(true);
+    viewport()->setAttribute(Qt::WA_OpaquePaintEvent);  // all of it is painted: nothing need be painted below
     setAccessibleName(tr("Lanes: what every thread and queue did"));
     if (const int width = settings::laneLabels().get(); width > 0) picture_.setLabelWidth(width);
     connect(&document, &Document::recordingChanged, this, &LanesView::takeRecording);
-    connect(&document, &Document::recordingGrew, this, [this] {
-        picture_.setRecording(document_.recording(), true);
-        setRanges();
-        takeChoice();
-        if (!programs_.busy()) fetchPrograms();  // else the next time
+    connect(&document, &Document::contentChanged, this, [this] {
+        const auto& drawn = picture_.recording();
+        if (document_.growing() && drawn && opened_ == document_.opened() && selection_.view().end < drawn->end)
+            catchUp();  // what is in view was there before
+        else
+            takeChoice();
+        if (document_.growing() && !programs_.busy()) fetchPrograms();  // else the next time
     });
     connect(&selected, &SelectedFrame::changed, this, &LanesView::takeChoice);
-    connect(&document, &Document::explanationChanged, this, [this] {
-        picture_.setExplanation(document_.explanation());
-        takeChoice();
-    });
     connect(&document, &Document::symbolsChanged, this, [this] { picture_.setSymbols(document_.symbols()); });
     connect(&selection, &Selection::viewChanged, this, &LanesView::takeView);
     connect(&selection, &Selection::chosenChanged, this, &LanesView::takeChoice);
@@ -74,6 +73,7 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
 int LanesView::scrolled() const { return verticalScrollBar()->value(); }
 
 void LanesView::takeRecording() {
+    opened_ = document_.opened();
     picture_.setSymbols(document_.symbols());
     picture_.setRecording(document_.recording());
     parts_->forget();
@@ -83,7 +83,20 @@ void LanesView::takeRecording() {
     fetchPrograms();
 }
 
+/// A recording that grows is drawn a few times a second, or as soon as something else of it is to be shown.
+void LanesView::catchUp() {
+    if (opened_ != document_.opened()) return;  // another one: takeRecording()
+    if (picture_.recording() != document_.recording())
+        keepingPlace([this] {
+            picture_.setRecording(document_.recording(), true);
+            return true;
+        });
+    if (picture_.explanation() != document_.explanation())
+        picture_.setExplanation(document_.explanation(), selection_.cause());
+}
+
 void LanesView::takeChoice() {
+    catchUp();
     const auto& frame = selected_.shown();
     const uint32_t before = std::exchange(shownFrame_, frame ? frame->frame : kNone);
     picture_.setFrame(frame, selection_.cause());
@@ -99,19 +112,23 @@ void LanesView::takeChoice() {
     viewport()->update();
 }
 
-/// Another view: lanes may get more or fewer rows by that. The lane under the pointer, else the topmost, stays where it
-/// is.
-void LanesView::takeView() {
+/// Lanes may get more or fewer rows by a change, which tells whether they did. The lane under the pointer, else the
+/// topmost, stays where it is.
+void LanesView::keepingPlace(const std::function<bool()>& change) {
     const QRect area = viewport()->rect();
     const QPoint pointer = viewport()->mapFromGlobal(QCursor::pos());
     const int y = area.contains(pointer) && viewport()->underMouse() ? pointer.y() : picture_.axisOf(area).top();
-    const uint32_t lane = document_.recording() ? picture_.laneAt(area, scrolled(), y) : kNone;
+    const uint32_t lane = picture_.recording() ? picture_.laneAt(area, scrolled(), y) : kNone;
     const int before = lane == kNone ? 0 : picture_.laneRect(area, scrolled(), lane).top();
-    if (picture_.setView(selection_.view().begin, selection_.view().end, dragging_) && document_.recording()) {
-        setRanges();
-        if (lane != kNone && !dragging_)
-            verticalScrollBar()->setValue(scrolled() + picture_.laneRect(area, scrolled(), lane).top() - before);
-    }
+    if (!change() || !picture_.recording()) return;
+    setRanges();
+    if (lane != kNone && !dragging_)
+        verticalScrollBar()->setValue(scrolled() + picture_.laneRect(area, scrolled(), lane).top() - before);
+}
+
+void LanesView::takeView() {
+    catchUp();
+    keepingPlace([this] { return picture_.setView(selection_.view().begin, selection_.view().end, dragging_); });
     parts_->changed();
     viewport()->update();
 }

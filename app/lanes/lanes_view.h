@@ -4,6 +4,7 @@
 #pragma once
 
 #include <QAbstractScrollArea>
+#include <functional>
 
 #include "app/parts/painted_parts.h"
 #include "app/selection/selection.h"
@@ -60,8 +61,10 @@ protected:
 
 private:
     void takeRecording();
+    void catchUp();
     void takeChoice();
     void takeView();
+    void keepingPlace(const std::function<bool()>& change);
     void setRanges();
     void reveal(const MarkerRef& marker);
     void step(MarkerStep step);
@@ -79,6 +82,7 @@ private:
     Selection& selection_;
     SelectedFrame& selected_;
     LanePicture picture_;
+    int opened_ = 0;  // of the document's recordings
     PaintedParts* parts_;
     uint32_t shownFrame_ = kNone;
     MarkerRef shownMarker_;

@@ -91,7 +91,7 @@ void TrackPicture::setRecording(std::shared_ptr<const Recording> recording) {
         if (!r.states[i].spans.empty())
             tracks_.push_back({Kind::State, i, kBandHeight, toQString(r.states[i].name), QObject::tr("state")});
     if (!r.operations.empty()) {
-        const auto rows = static_cast<int>(r.operationRows());
+        const auto rows = static_cast<int>(r.operationRows.size());
         const bool beyond = rows > kMostOperationRows;
         const QString count = toQString(countText(r.operations.size()));
         tracks_.push_back({Kind::Operations, 0,
@@ -247,9 +247,11 @@ void TrackPicture::paintState(QPainter& painter, const TimeAxis& axis, const Sta
 void TrackPicture::paintOperations(QPainter& painter, const TimeAxis& axis) {
     constexpr double kNarrow = 2;  // pixels
     const Recording& r = *recording_;
-    const size_t rows = std::min<size_t>(r.operationRows(), kMostOperationRows);
+    static_assert(kMostOperationRows <= kListedOperationRows);
+    const size_t rows = std::min<size_t>(r.operationRows.size(), kMostOperationRows);
     for (size_t row = 0; row < rows; ++row) {
-        const std::span<const uint32_t> all = r.operationsOfRow(row);
+        const OperationRow& inRow = r.operationRows[row];
+        const Column<uint32_t>& all = inRow.operations;
         auto at =
             std::partition_point(all.begin(), all.end(), [&](uint32_t i) { return r.operations[i].end < axis.begin; });
         while (at != all.end() && r.operations[*at].begin < axis.end) {
@@ -261,7 +263,7 @@ void TrackPicture::paintOperations(QPainter& painter, const TimeAxis& axis) {
                 const int64_t past = axis.timeAt(left + kNarrow);
                 next = std::partition_point(next, all.end(), [&](uint32_t i) { return r.operations[i].begin < past; });
                 failed =
-                    r.anyFailed(row, static_cast<size_t>(at - all.begin()), static_cast<size_t>(next - all.begin()));
+                    inRow.anyFailed(static_cast<size_t>(at - all.begin()), static_cast<size_t>(next - all.begin()));
             }
             const QRectF box(left, axis.box.top() + 3 + static_cast<int>(row) * kOperationRow,
                              std::max(kNarrow, right - left), kOperationRow - 3);
@@ -269,7 +271,7 @@ void TrackPicture::paintOperations(QPainter& painter, const TimeAxis& axis) {
             at = next;
         }
     }
-    if (r.operationRows() > rows) paintOperationsBeyond(painter, axis);
+    if (r.operationRows.size() > rows) paintOperationsBeyond(painter, axis);
 }
 
 void TrackPicture::paintOperation(QPainter& painter, const TimeAxis& axis, const QRectF& box,
@@ -287,7 +289,7 @@ void TrackPicture::paintOperation(QPainter& painter, const TimeAxis& axis, const
 
 /// Below the rows: the darker, the more go on at once that have no row there.
 void TrackPicture::paintOperationsBeyond(QPainter& painter, const TimeAxis& axis) {
-    const double most = static_cast<double>(recording_->operationRows()) - kMostOperationRows;
+    const double most = static_cast<double>(recording_->operationRows.size()) - kMostOperationRows;
     const QRect band(axis.box.left(), axis.box.bottom() - kBeyondHeight - 1, axis.box.width(), kBeyondHeight - 2);
     for (int x = band.left(); x <= band.right(); ++x) {
         const auto atOnce = static_cast<double>(recording_->operationsAt(axis.timeAt(x)));
@@ -455,12 +457,12 @@ QString TrackPicture::operationWords(const TimeAxis& axis, const QPoint& at) con
     const Recording& r = *recording_;
     const int row = (at.y() - axis.box.top() - 3) / kOperationRow;
     const int64_t first = axis.timeAt(at.x() - 2), last = axis.timeAt(at.x() + 2);
-    if (row >= kMostOperationRows || row >= static_cast<int>(r.operationRows()))
-        return r.operationRows() > kMostOperationRows
+    if (row >= kMostOperationRows || row >= static_cast<int>(r.operationRows.size()))
+        return r.operationRows.size() > kMostOperationRows
                    ? QObject::tr("<b>%1</b> at once")
                          .arg(toQString(plural(r.operationsAt(axis.timeAt(at.x())), "operation", "operations")))
                    : QString();
-    const std::span<const uint32_t> all = r.operationsOfRow(static_cast<size_t>(row));
+    const Column<uint32_t>& all = r.operationRows[static_cast<size_t>(row)].operations;
     const auto found =
         std::partition_point(all.begin(), all.end(), [&](uint32_t i) { return r.operations[i].end < first; });
     return found != all.end() && r.operations[*found].begin <= last ? operationWords(r.operations[*found]) : QString();
@@ -487,15 +489,14 @@ QString TrackPicture::poolWords(uint32_t index, int64_t time) const {
             .arg(toQString(pool.name).toHtmlEscaped(), bytesText(static_cast<double>(pool.bytesInUse[held])));
     std::vector<const Allocation*> open;
     for (const Allocation& allocation : r.allocations)
-        if (allocation.pool == index && allocation.name && allocation.taken <= time &&
-            (!allocation.givenBack || allocation.given > time))
+        if (allocation.pool == index && allocation.name && allocation.taken <= time && allocation.released > time)
             open.push_back(&allocation);
     std::sort(open.begin(), open.end(), [](auto* x, auto* y) { return x->bytes > y->bytes; });
     for (size_t i = 0; i < std::min(kMostShown, open.size()); ++i)
         words +=
             QObject::tr("<br>%1: %2%3")
                 .arg(toQString(r.text(open[i]->name)).toHtmlEscaped(), bytesText(static_cast<double>(open[i]->bytes)),
-                     open[i]->givenBack ? QString() : QObject::tr(", never released"));
+                     open[i]->isReleased() ? QString() : QObject::tr(", never released"));
     return words;
 }
 

@@ -13,25 +13,13 @@
 #include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "presets_dialog.h"
 
 namespace fugato {
 
 namespace {
 
 constexpr int kMostKept = 20, kLookAfterMs = 250;
-
-/// What can be collected, by the words that the program's environment gets; empty: what is of use for it.
-struct Collecting {
-    QString name, words, about;
-};
-QList<Collecting> collectings() {
-    return {
-        {StartForm::tr("Everything of use"), "",
-         StartForm::tr("frames, waits and files; and from the system which thread ran when, and call stacks")},
-        {StartForm::tr("Threads and waits"), "switches,load",
-         StartForm::tr("frames, waits and files; and from the system which thread ran when, without call stacks")},
-        {StartForm::tr("Lean"), "none", StartForm::tr("what the program itself does, and nothing from the system")}};
-}
 
 /// Of an amount of frames or seconds, as it is typed.
 QString textOf(const RecordedAmount& amount) {
@@ -55,7 +43,8 @@ QString keptText(const Launch& launch) {
                     {"folder", toQString(launch.folder)},
                     {"collect", toQString(launch.collect)},
                     {"leave out", textOf(launch.leaveOut)},
-                    {"for", textOf(launch.length)}};
+                    {"for", textOf(launch.length)},
+                    {"moments", launch.moments ? toQString(textOf(*launch.moments)) : QString()}};
     QJsonArray arguments, environment;
     for (const std::string& argument : launch.arguments) arguments << toQString(argument);
     for (const auto& [key, value] : launch.environment) environment << toQString(key + "=" + value);
@@ -78,13 +67,14 @@ Launch launchIn(const QString& kept) {
     launch.collect = text("collect");
     launch.leaveOut = amountIn(text("leave out")).value_or(RecordedAmount{});
     launch.length = amountIn(text("for")).value_or(RecordedAmount{});
+    if (const std::string moments = text("moments"); !moments.empty()) launch.moments = momentPlanIn(moments);
     for (const QJsonValue& argument : one["arguments"].toArray())
         launch.arguments.push_back(argument.toString().toStdString());
     for (const QJsonValue& variable : one["environment"].toArray()) addVariable(launch, variable.toString());
     return launch;
 }
 
-void keep(const Launch& launch) {
+void remember(const Launch& launch) {
     QStringList all{keptText(launch)};
     for (const QString& other : settings::startedPrograms().get())
         if (launchIn(other).program != launch.program && all.size() < kMostKept) all << other;
@@ -103,6 +93,8 @@ StartForm::StartForm(QWidget* parent)
       leaveOut_(new QLineEdit),
       length_(new QLineEdit),
       about_(plainLabel()),
+      cost_(plainLabel()),
+      keep_(new KeepFields),
       go_(new QPushButton(tr("&Start and record"))) {
     program_->setEditable(true);
     program_->setInsertPolicy(QComboBox::NoInsert);
@@ -115,15 +107,18 @@ StartForm::StartForm(QWidget* parent)
     line->addWidget(browse);
     about_->setWordWrap(true);
     about_->setObjectName("lesser");
+    cost_->setWordWrap(true);
+    cost_->setObjectName("lesser");
     arguments_->setPlaceholderText(tr("as in a terminal; \"with spaces\""));
     folder_->setPlaceholderText(tr("the current one"));
     environment_->setPlaceholderText(tr("NAME=VALUE, more behind spaces"));
     leaveOut_->setPlaceholderText(tr("nothing; 300f frames, or 5s seconds"));
     length_->setPlaceholderText(tr("until it ends; 600f frames, or 10s seconds"));
-    for (const Collecting& one : collectings()) {
-        collect_->addItem(one.name, one.words);
-        collect_->setItemData(collect_->count() - 1, one.about, Qt::ToolTipRole);
-    }
+    fillPresets(*collect_);
+    auto* presets = new QPushButton(tr("Pre&sets…"));
+    auto* collecting = new QHBoxLayout;
+    collecting->addWidget(collect_, 1);
+    collecting->addWidget(presets);
     go_->setObjectName("primary");
 
     auto* form = new QFormLayout(this);
@@ -140,7 +135,9 @@ StartForm::StartForm(QWidget* parent)
     add(tr("&Arguments"), arguments_, arguments_);
     add(tr("I&n folder"), folder_, folder_);
     add(tr("Environ&ment"), environment_, environment_);
-    add(tr("Co&llect"), collect_, collect_);
+    add(tr("Co&llect"), collect_, collecting);
+    form->addRow(QString(), cost_);
+    add(tr("&Keep"), keep_, keep_);
     add(tr("Leave o&ut"), leaveOut_, leaveOut_);
     add(tr("Re&cord for"), length_, length_);
     form->addRow(QString(), go_);
@@ -153,6 +150,13 @@ StartForm::StartForm(QWidget* parent)
     connect(folder_, &QLineEdit::textChanged, &soon_, qOverload<>(&QTimer::start));
     connect(program_, &QComboBox::activated, this,
             [this](int at) { take(launchIn(program_->itemData(at).toString())); });
+    connect(presets, &QPushButton::clicked, this, [this] {
+        PresetsDialog(this).exec();
+        fillPresets(*collect_);
+        tellCost();
+    });
+    connect(collect_, &QComboBox::currentIndexChanged, this, &StartForm::tellCost);
+    tellCost();
     connect(browse, &QPushButton::clicked, this, &StartForm::browse);
     connect(go_, &QPushButton::clicked, this, &StartForm::start);
     for (QLineEdit* field : {program_->lineEdit(), arguments_, folder_, environment_, leaveOut_, length_})
@@ -188,7 +192,8 @@ void StartForm::take(const Launch& launch) {
     arguments_->setText(joined(arguments));
     environment_->setText(joined(environment));
     folder_->setText(toQString(launch.folder));
-    collect_->setCurrentIndex(std::max(0, collect_->findData(toQString(launch.collect))));
+    choosePreset(*collect_, toQString(launch.collect));
+    keep_->take(launch.moments);
     leaveOut_->setText(textOf(launch.leaveOut));
     length_->setText(textOf(launch.length));
 }
@@ -212,6 +217,11 @@ void StartForm::tellAboutProgram() {
                                 : tr("It carries no recorder: frames, waits, files and threads are recorded from "
                                      "outside."));
         });
+}
+
+void StartForm::tellCost() {
+    const QString cost = costOf(collect_->currentData().toString());
+    cost_->setText(cost.isEmpty() ? tr("What this costs here can be measured under Presets.") : cost);
 }
 
 void StartForm::browse() {
@@ -246,6 +256,7 @@ std::optional<Launch> StartForm::launch() {
         launch.arguments.push_back(argument.toStdString());
     launch.folder = folder_->text().trimmed().toStdString();
     launch.collect = collect_->currentData().toString().toStdString();
+    launch.moments = keep_->moments();
     if (wrong) {
         wrong->setFocus();
         return std::nullopt;
@@ -256,7 +267,7 @@ std::optional<Launch> StartForm::launch() {
 void StartForm::start() {
     const auto wanted = launch();
     if (!wanted) return;
-    keep(*wanted);
+    remember(*wanted);
     emit started(*wanted);
 }
 

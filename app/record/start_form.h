@@ -11,6 +11,7 @@
 #include <optional>
 
 #include "app/work/background_query.h"
+#include "keep_fields.h"
 #include "session/launch.h"
 
 namespace fugato {
@@ -23,6 +24,7 @@ public:
     static std::optional<Launch> before();
     /// What stands in the fields; nothing, and the wrong field marked, where it cannot be used.
     std::optional<Launch> launch();
+    KeepFields& keepFields() { return *keep_; }
     QComboBox& program() { return *program_; }
     QString about() const { return about_->text(); }
 
@@ -36,12 +38,15 @@ private:
     void fill();
     void take(const Launch& launch);
     void tellAboutProgram();
+    void tellCost();
     void browse();
     void start();
 
     QComboBox *program_, *collect_;
     QLineEdit *arguments_, *folder_, *environment_, *leaveOut_, *length_;
     QLabel* about_;
+    QLabel* cost_;
+    KeepFields* keep_;
     QPushButton* go_;
     QTimer soon_;
     BackgroundQuery looking_;

@@ -4,7 +4,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kPatienceMs = 150;
+constexpr int kPatienceMs = 150, kAgainEveryMs = 2000;
 }
 
 SelectedFrame::SelectedFrame(Document& document, Selection& selection, QObject* parent)
@@ -23,8 +23,14 @@ SelectedFrame::SelectedFrame(Document& document, Selection& selection, QObject* 
         set(nullptr);  // its frames are others
         take();
     });
-    connect(&document, &Document::calmlyChanged, this, [this] {
-        if (!document_.growing() || !query_.busy()) take();
+    connect(&document, &Document::contentChanged, this, [this] {
+        // What is usual changes little by little: a frame that is read is explained again only now and then.
+        const auto& e = document_.explanation();
+        const bool same =
+            e && asked_ && asked_->budget == e->budget && asked_->scope == e->scope && asked_->symbols == e->symbols;
+        const bool fresh =
+            same && shown_ && shown_->frame == selection_.frame() && sinceAsked_.elapsed() < kAgainEveryMs;
+        if (!document_.growing() || (!query_.busy() && !fresh)) take();
     });
     connect(&selection, &Selection::chosenChanged, this, &SelectedFrame::take);
 }
@@ -47,6 +53,7 @@ void SelectedFrame::take() {
     if (asked_ == e && askedFrame_ == frame) return;
     asked_ = e;
     askedFrame_ = frame;
+    sinceAsked_.start();
     if (!shown_ || shown_->frame != frame) patience_.start();
     query_.ask([e, frame](const Progress&) { return explainedFrame(e, frame); },
                [this](const std::shared_ptr<const ExplainedFrame>& made) {

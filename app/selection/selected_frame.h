@@ -4,6 +4,7 @@
 // there, they show the frame before. Interface thread only.
 #pragma once
 
+#include <QElapsedTimer>
 #include <QTimer>
 
 #include "app/document/document.h"
@@ -35,6 +36,7 @@ private:
     uint32_t askedFrame_ = kNone;
     BackgroundQuery query_;
     QTimer patience_;
+    QElapsedTimer sinceAsked_;
 };
 
 }  // namespace fugato

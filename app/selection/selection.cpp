@@ -8,7 +8,8 @@
 namespace fugato {
 
 namespace {
-constexpr int64_t kShortestSpan = 20;  // ns
+constexpr int64_t kShortestSpan = 20;                                           // ns
+constexpr int64_t kFollowedSpan = 250'000'000, kShortestFollowed = 20'000'000;  // ns
 constexpr size_t kLongestHistory = 200;
 }  // namespace
 
@@ -23,6 +24,7 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
         view_.end = std::max(recording_->begin + kShortestSpan, recording_->end);
     }
     history_.push_back(view_);
+    following_ = staysWhole_ = false;
     site_ = kNone;
     range_.reset();
     emit viewChanged();
@@ -30,21 +32,52 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     emit historyChanged();
     emit siteChanged();
     emit rangeChanged();
+    emit followingChanged();
 }
 
 void Selection::growRecording(std::shared_ptr<const Recording> recording) {
-    const bool whole = recording_ && view_.begin == recording_->begin && view_.end == recording_->end;
+    staysWhole_ = staysWhole_ || (recording_ && view_.begin == recording_->begin && view_.end == recording_->end);
     recording_ = std::move(recording);
-    if (whole) {
+}
+
+void Selection::catchUp() {
+    if (!recording_) return;
+    if (following_) {
+        showEnd();
+    } else if (staysWhole_) {
         showSpan(recording_->begin, recording_->end);
         history_.assign(1, view_);
         at_ = 0;
     }
 }
 
+/// The newest of the recording, as much as is seen.
+void Selection::showEnd() {
+    View view = view_;
+    view.end = recording_->end;
+    view.begin = std::max(view.end - followedSpan_, recording_->begin);
+    apply(view, false);
+}
+
+void Selection::followEnd(bool follow) {
+    if (!recording_ || follow == following_) return;
+    following_ = follow;
+    if (follow) {
+        View view = view_;
+        const bool whole = view.begin <= recording_->begin && view.end >= recording_->end;
+        followedSpan_ = whole ? kFollowedSpan : std::clamp(view.end - view.begin, kShortestFollowed, kFollowedSpan);
+        view.frame = view.cause = kNone;
+        view.marker = {};
+        apply(view, true);
+        showEnd();
+    }
+    emit followingChanged();
+}
+
 void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, bool fresh) {
     const auto before = std::exchange(explanation_, std::move(explanation));
     if (!explanation_) return;
+    if (fresh && following_) return;
     if (fresh) {
         // Another series of the same recording shows its frame at the same time.
         const bool another = before && before->recording == explanation_->recording &&
@@ -101,7 +134,14 @@ void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, b
     if (another) emit chosenChanged();
 }
 
-void Selection::set(View view, bool remember) {
+/// As the person wishes: it no longer follows what grows.
+void Selection::set(const View& view, bool remember) {
+    staysWhole_ = false;
+    apply(view, remember);
+    followEnd(false);
+}
+
+void Selection::apply(View view, bool remember) {
     if (recording_) {
         const int64_t first = recording_->begin, last = std::max(recording_->end, first + kShortestSpan);
         const int64_t length = std::clamp(view.end - view.begin, kShortestSpan, last - first);
@@ -194,28 +234,30 @@ void Selection::chooseCause(uint32_t index) {
     set(around(view, frame.begin, frame.end), true);
 }
 
-void Selection::chooseMarker(const MarkerRef& marker) {
-    View view = view_;
+void Selection::chooseMarker(const MarkerRef& marker) { chooseMarkerIn(view_, marker, false); }
+
+/// View and choice change as one: who follows the choice finds the view it is to be shown in.
+void Selection::chooseMarkerIn(View view, const MarkerRef& marker, bool remember) {
     view.marker = marker;
-    set(view, false);
+    set(view, remember);
     if (marker.valid()) chooseSite(recording_->paths[recording_->pathOf(marker)].site);
 }
 
-/// Chooses the frame in which a marker begins, unless the chosen one has something of it.
-void Selection::followWithFrame(const MarkerRef& marker) {
-    if (!explanation_) return;
+/// The view as it is, but of the frame in which a marker begins, unless the chosen one has something of the marker.
+View Selection::withFrameOf(const MarkerRef& marker) const {
+    View view = view_;
+    if (!explanation_) return view;
     const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
     const int64_t begin = row.begin(marker.index), end = row.end(marker.index);
     if (view_.frame < explanation_->frames.size()) {
         const Frame& now = explanation_->frame(view_.frame);
-        if (begin < now.end && end >= now.begin) return;
+        if (begin < now.end && end >= now.begin) return view;
     }
     const uint32_t frame = recording_->series[explanation_->series].frameAt(begin);
-    if (frame >= explanation_->frames.size()) return;
-    View view = view_;
+    if (frame >= explanation_->frames.size()) return view;
     view.frame = frame;
     view.cause = causeIn(frame);
-    set(view, false);
+    return view;
 }
 
 /// The cause that is chosen with a frame: the one that is chosen already where it has a part in it.
@@ -228,30 +270,33 @@ uint32_t Selection::causeIn(uint32_t frame) const {
 
 void Selection::lookAtMarker(const MarkerRef& marker, bool withFrame) {
     if (!marker.valid()) return;
-    if (withFrame) followWithFrame(marker);
     const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
     const int64_t begin = row.begin(marker.index), end = row.end(marker.index), length = view_.end - view_.begin;
-    chooseMarker(marker);
-    if (end < view_.begin || begin > view_.end || end - begin > length) {
-        if (end - begin > length / 2) return showMarker(marker);
+    const bool inView = end >= view_.begin && begin <= view_.end && end - begin <= length;
+    if (!inView && end - begin > length / 2) return showMarker(marker, withFrame);
+    View view = withFrame ? withFrameOf(marker) : view_;
+    if (!inView) {
         const int64_t middle = begin + (end - begin) / 2;
-        showSpan(middle - length / 2, middle + length / 2, true);
+        view.begin = middle - length / 2;
+        view.end = middle + length / 2;
     }
+    chooseMarkerIn(view, marker, !inView);
 }
 
 void Selection::showMarker(const MarkerRef& marker, bool withFrame) {
     if (!marker.valid()) return;
-    if (withFrame) followWithFrame(marker);
     const MarkerRow& row = recording_->lanes[marker.lane].rows[marker.row];
-    chooseMarker(marker);
-    const int64_t begin = row.begin(marker.index), end = row.end(marker.index),
-                  margin = std::max<int64_t>((end - begin) / 12, 10);
-    showSpan(begin - margin, end + margin, true);
+    chooseMarkerIn(around(withFrame ? withFrameOf(marker) : view_, row.begin(marker.index), row.end(marker.index)),
+                   marker, true);
 }
 
 void Selection::chooseSite(uint32_t site) {
     if (site == site_) return;
     site_ = site;
+    // An occurrence of another marker is no longer what was chosen.
+    if (const MarkerRef& marker = view_.marker;
+        marker.valid() && recording_->paths[recording_->pathOf(marker)].site != site)
+        chooseMarker({});
     emit siteChanged();
 }
 
@@ -286,10 +331,13 @@ void Selection::chooseWorstFrame() {
 void Selection::stepSpike(int by) {
     if (!explanation_ || explanation_->spikes.empty()) return;
     const auto& spikes = explanation_->spikes;
-    const auto after = std::upper_bound(spikes.begin(), spikes.end(), view_.frame == kNone ? 0 : view_.frame,
-                                        [](uint32_t f, const Spike& s) { return f < s.first; });
+    const auto after = following_ ? spikes.end() - 1  // what has just happened
+                       : view_.frame == kNone
+                           ? spikes.begin()
+                           : std::upper_bound(spikes.begin(), spikes.end(), view_.frame,
+                                              [](uint32_t f, const Spike& s) { return f < s.first; });
     auto next = after;  // the first spike that begins after the chosen frame
-    if (by < 0) {
+    if (by < 0 && !following_) {
         if (after == spikes.begin()) return;
         --next;
         if (next != spikes.begin() && view_.frame != kNone && next->last >= view_.frame) --next;

@@ -33,14 +33,18 @@ public:
     uint32_t site() const { return site_; }
     /// The range of time the person chose, if any.
     const std::optional<TimeRange>& range() const { return range_; }
+    /// Whether the view moves along with a recording that grows. It ends as soon as the person looks elsewhere.
+    bool followsEnd() const { return following_; }
     bool canGoBack() const { return at_ > 0; }
     bool canGoForward() const { return at_ + 1 < history_.size(); }
 
 public slots:
     /// Starts over with another recording (and no explanation yet).
     void setRecording(std::shared_ptr<const Recording> recording);
-    /// The same recording, of which more is known; the view stays, or stays the whole.
+    /// The same recording, of which more is known. The view stays until catchUp().
     void growRecording(std::shared_ptr<const Recording> recording);
+    /// What was the whole, or the end, is that again.
+    void catchUp();
     /// `fresh`: chooses the costliest cause and shows its worst frame.
     void setExplanation(std::shared_ptr<const Explanation> explanation, bool fresh);
 
@@ -48,6 +52,7 @@ public slots:
     void zoom(double factor, int64_t around);                          // factor < 1: closer
     void pan(double parts);                                            // of the visible range
     void showWhole();
+    void followEnd(bool follow);
     void showFrame();  // the chosen frame fills the view
     void chooseFrame(uint32_t frame);
     void chooseCause(uint32_t cause);  // and its costliest frame
@@ -65,6 +70,7 @@ public slots:
     void goForward();
 
 signals:
+    void followingChanged();
     void viewChanged();    // the visible range
     void chosenChanged();  // frame, cause or marker
     void historyChanged();
@@ -72,8 +78,11 @@ signals:
     void rangeChanged();  // the chosen range of time
 
 private:
-    void set(View view, bool remember);
-    void followWithFrame(const MarkerRef& marker);
+    void set(const View& view, bool remember);
+    void apply(View view, bool remember);
+    void showEnd();
+    void chooseMarkerIn(View view, const MarkerRef& marker, bool remember);
+    View withFrameOf(const MarkerRef& marker) const;
     uint32_t causeIn(uint32_t frame) const;
     void restore();
     uint32_t worstFrameOf(uint32_t cause) const;
@@ -81,6 +90,8 @@ private:
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;
     View view_;
+    bool following_ = false, staysWhole_ = false;
+    int64_t followedSpan_ = 0;
     View shownFirst_;  // of itself, before the person chose anything
     uint32_t site_ = kNone;
     std::optional<TimeRange> range_;

@@ -1,11 +1,17 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "recording_card.h"
 
+#include <QApplication>
+#include <QClipboard>
+#include <QContextMenuEvent>
+#include <QDesktopServices>
 #include <QFileInfo>
+#include <QKeyEvent>
+#include <QMenu>
 #include <QPainter>
-#include <QPainterPath>
 #include <algorithm>
 
+#include "app/parts/card.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/quantities.h"
@@ -42,8 +48,10 @@ void paintStrip(QPainter& painter, const QRect& area, const std::vector<float>& 
 RecordingCard::RecordingCard(const QString& path, QWidget* parent) : QAbstractButton(parent), path_(path) {
     const QFileInfo file(path);
     fileName_ = shown(file.fileName());
+    bytes_ = file.isFile() ? file.size() : 0;
+    modified_ = file.lastModified();
     when_ = file.lastModified().toString("d MMM yyyy, hh:mm");
-    size_ = tr("%1 MB").arg(static_cast<double>(file.size()) / 1e6, 0, 'f', 1);
+    size_ = sizeText(file.size());
     if (!file.isFile()) {
         auto gone = std::make_shared<RecordingFacts>();
         gone->trouble = tr("It is no longer there.");
@@ -54,7 +62,6 @@ RecordingCard::RecordingCard(const QString& path, QWidget* parent) : QAbstractBu
     }
     setFocusPolicy(Qt::StrongFocus);
     setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
-    setToolTip(plainTip(shown(path)));
     describe();
 }
 
@@ -66,13 +73,48 @@ void RecordingCard::setFacts(std::shared_ptr<const RecordingFacts> facts) {
     update();
 }
 
-QString RecordingCard::title() const { return facts_ && !facts_->program.isEmpty() ? facts_->program : fileName_; }
+QString RecordingCard::title() const {
+    if (!facts_) return fileName_;
+    if (!facts_->note.name.isEmpty()) return shown(facts_->note.name);
+    return facts_->program.isEmpty() ? fileName_ : facts_->program;
+}
+
+bool RecordingCard::holds(const QStringList& words) const {
+    QString all = accessibleName() + " " + path_;
+    if (facts_) all += " " + facts_->program + " " + facts_->note.note;
+    return std::all_of(words.begin(), words.end(),
+                       [&](const QString& word) { return all.contains(word, Qt::CaseInsensitive); });
+}
+
+void RecordingCard::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_F2) return emit describeWanted();
+    if (event->key() == Qt::Key_Delete) return emit binWanted();
+    QAbstractButton::keyPressEvent(event);
+}
+
+void RecordingCard::contextMenuEvent(QContextMenuEvent* event) {
+    QMenu menu(this);
+    menu.addAction(tr("&Open"), this, &QAbstractButton::click);
+    menu.addAction(tr("&Name, tags and note…"), QKeySequence(Qt::Key_F2), this, &RecordingCard::describeWanted);
+    menu.addAction(tr("&Copy its path"), this, [this] { QApplication::clipboard()->setText(path_); });
+    menu.addAction(tr("Open its &folder"), this,
+                   [this] { QDesktopServices::openUrl(QUrl::fromLocalFile(QFileInfo(path_).absolutePath())); });
+    menu.addSeparator();
+    menu.addAction(tr("Move to the &bin"), QKeySequence(Qt::Key_Delete), this, &RecordingCard::binWanted);
+    menu.exec(event->globalPos());
+}
 
 QStringList RecordingCard::lesser() const {
     const bool started = facts_ && facts_->started.toMSecsSinceEpoch() > 0;
     QString first = started ? facts_->started.toString("d MMM yyyy, hh:mm") : when_;
     if (facts_ && !facts_->build.isEmpty()) first += tr(", build %1").arg(facts_->build);
-    return {first, title() == fileName_ ? size_ : size_ + " · " + fileName_};
+    if (facts_ && !facts_->note.name.isEmpty() && !facts_->program.isEmpty()) first = facts_->program + ", " + first;
+    QStringList second{size_};
+    if (facts_ && !facts_->note.tags.isEmpty()) second << facts_->note.tags.join(", ");
+    if (facts_ && !facts_->note.note.isEmpty()) second << facts_->note.note.section('\n', 0, 0);
+    if (facts_ && !facts_->because.isEmpty()) second << tr("saved because %1").arg(facts_->because);
+    if (second.size() == 1 && title() != fileName_) second << fileName_;
+    return {first, shown(second.join(" · "))};
 }
 
 QStringList RecordingCard::figures() const {
@@ -88,19 +130,15 @@ QStringList RecordingCard::figures() const {
 }
 
 void RecordingCard::describe() {
+    const QString said = facts_ ? facts_->note.note : QString();
+    setToolTip(plainTip(shown(path_) + (said.isEmpty() ? QString() : "\n" + said)));
     setAccessibleName(title() + ", " + lesser().join(", ") + ", " + figures().join(", "));
 }
 
 void RecordingCard::paintEvent(QPaintEvent*) {
     QPainter painter(this);
-    painter.setRenderHint(QPainter::Antialiasing);
+    paintCard(painter, *this);
     const Theme& t = theme();
-    QPainterPath edge;
-    edge.addRoundedRect(QRectF(rect()).adjusted(1, 1, -1, -1), 4, 4);
-    painter.fillPath(edge, underMouse() || isDown() ? t.panel : t.paper);
-    painter.setPen(QPen(hasFocus() ? t.path : t.handle, hasFocus() ? 2 : 1));
-    painter.drawPath(edge);
-    painter.setRenderHint(QPainter::Antialiasing, false);
     const QRect inside = rect().adjusted(kSide, 8, -kSide, -8);
     const bool narrow = width() < kNarrow;  // no strip: names and figures need the room
     const int left = narrow ? inside.width() / 2 : inside.width() * 35 / 100;

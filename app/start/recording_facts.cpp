@@ -21,7 +21,7 @@ namespace {
 
 constexpr qint64 kLargeBytes = 100'000'000;
 constexpr size_t kColumns = 120;
-constexpr int kVersion = 1;  // of what is cached
+constexpr int kVersion = 2;  // of what is cached
 
 QString cachedAt(const QFileInfo& file) {
     const QString what = QString("%1 %2 %3 %4")
@@ -41,6 +41,8 @@ std::shared_ptr<RecordingFacts> cached(const QString& at) {
     auto facts = std::make_shared<RecordingFacts>();
     facts->program = one["program"].toString();
     facts->build = one["build"].toString();
+    facts->id = one["id"].toString();
+    facts->because = one["because"].toString();
     facts->started = QDateTime::fromMSecsSinceEpoch(one["started_ms"].toInteger());
     facts->length = one["length_ns"].toInteger();
     facts->frames = one["frames"].toInteger();
@@ -54,10 +56,16 @@ std::shared_ptr<RecordingFacts> cached(const QString& at) {
 void cache(const QString& at, const RecordingFacts& facts) {
     QJsonArray strip;
     for (const float value : facts.strip) strip << static_cast<double>(value);
-    const QJsonObject one{
-        {"program", facts.program},  {"build", facts.build},   {"started_ms", facts.started.toMSecsSinceEpoch()},
-        {"length_ns", facts.length}, {"frames", facts.frames}, {"over", facts.over},
-        {"cause", facts.cause},      {"strip", strip}};
+    const QJsonObject one{{"id", facts.id},
+                          {"because", facts.because},
+                          {"program", facts.program},
+                          {"build", facts.build},
+                          {"started_ms", facts.started.toMSecsSinceEpoch()},
+                          {"length_ns", facts.length},
+                          {"frames", facts.frames},
+                          {"over", facts.over},
+                          {"cause", facts.cause},
+                          {"strip", strip}};
     QDir().mkpath(QFileInfo(at).path());
     QSaveFile file(at);
     if (file.open(QIODevice::WriteOnly)) {
@@ -87,7 +95,10 @@ bool takesLong(const QString& path) {
 }
 
 std::shared_ptr<const RecordingFacts> recordingFacts(const QString& path, const Progress& progress) {
-    if (auto known = cached(cachedAt(QFileInfo(path)))) return known;
+    if (auto known = cached(cachedAt(QFileInfo(path)))) {
+        known->note = noteOf(known->id);
+        return known;
+    }
     makeRecordingWhole(path.toStdString(), progress);  // of a program that was killed
     const QString at = cachedAt(QFileInfo(path));
     auto facts = std::make_shared<RecordingFacts>();
@@ -104,6 +115,10 @@ std::shared_ptr<const RecordingFacts> recordingFacts(const QString& path, const 
     };
     facts->program = fact("program");
     facts->build = fact("build");
+    facts->because = fact("saved because");
+    facts->id = fact(layout::kRecordingIdKey);
+    if (facts->id.isEmpty()) facts->id = QFileInfo(path).absoluteFilePath();
+    facts->note = noteOf(facts->id);
     facts->started = QDateTime::fromMSecsSinceEpoch(r.startedUnixNs / 1'000'000);
     facts->length = r.end - r.begin;
     facts->growing = r.growing;

@@ -10,11 +10,15 @@
 #include <vector>
 
 #include "core/model/open_recording.h"
+#include "recording_note.h"
 
 namespace fugato {
 
 struct RecordingFacts {
     QString program, build;
+    QString id;          // the recording's own; its path where it has none
+    QString because;     // why it was saved, where it is a moment
+    RecordingNote note;  // what the person says of it
     QDateTime started;
     qint64 length = 0;            // ns
     qint64 frames = 0, over = 0;  // of its first series

@@ -6,10 +6,9 @@
 
 #include <QWidget>
 
+#include "app/record/running_list.h"
 #include "app/record/start_form.h"
-#include "recording_card.h"
-
-class QVBoxLayout;
+#include "recording_list.h"
 
 namespace fugato {
 
@@ -18,10 +17,12 @@ class StartPage : public QWidget {
 public:
     explicit StartPage(QWidget* parent = nullptr);
     /// Lists the recordings anew.
-    void fill();
+    void fill() { list_->fill(); }
     StartForm& form() { return *form_; }
+    RunningList& running() { return *running_; }
     /// Still working out what recordings hold.
-    bool busy() const { return looking_.busy() || asking_.busy(); }
+    bool busy() const { return list_->busy(); }
+    RecordingList& list() { return *list_; }
     /// The demo recording that came with the program; empty where there is none.
     static QString demoRecording();
 
@@ -29,19 +30,15 @@ signals:
     void openWanted();
     void recordingWanted(const QString& path);
     void programWanted(const Launch& launch);
+    void joinWanted(const RunningProgram& program);
 
 protected:
     void showEvent(QShowEvent* event) override;
-    void hideEvent(QHideEvent* event) override;
 
 private:
-    void show(const QStringList& recordings);
-    void askForNext();
-
-    QVBoxLayout* list_;
+    RecordingList* list_;
     StartForm* form_;
-    QList<RecordingCard*> cards_;  // newest first
-    BackgroundQuery looking_, asking_;
+    RunningList* running_;
 };
 
 }  // namespace fugato

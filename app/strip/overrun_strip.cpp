@@ -27,6 +27,7 @@ OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* pa
     setFixedHeight(kHeight);
     setFocusPolicy(Qt::StrongFocus);
     setMouseTracking(true);
+    setAttribute(Qt::WA_OpaquePaintEvent);  // all of it is painted: nothing need be painted below
     setAccessibleName(tr("Overrun of every frame against its deadline"));
     connect(&document, &Document::recordingChanged, this, &OverrunStrip::layOut);
     connect(&document, &Document::explanationChanged, this, &OverrunStrip::layOut);
@@ -34,18 +35,46 @@ OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* pa
         if (shownPrediction_ != document_.trials().prediction()) layOut();
     });
     connect(&selection, &Selection::viewChanged, this, qOverload<>(&QWidget::update));
+    connect(&document, &Document::newFramesChanged, this,
+            [this] { change([this] { picture_.setNewFrames(document_.newFrames()); }); });
     connect(&selection, &Selection::chosenChanged, this, [this] {
+        if (shownCause_ != selection_.cause()) return layOut();
         parts_->changed();
         update();
     });
 }
 
 void OverrunStrip::layOut() {
-    picture_.layOut(document_.explanation(), area().width(), document_.trials().prediction());
-    shownPrediction_ = document_.trials().prediction();
-    drawn_ = {};
+    change([this] {
+        shownPrediction_ = document_.trials().prediction();
+        shownCause_ = selection_.cause();
+        picture_.layOut(document_.explanation(), area().width(), shownPrediction_, shownCause_, document_.newFrames());
+    });
     parts_->changed();
     update();
+}
+
+/// Changes the picture; what is different in it is to be drawn again.
+void OverrunStrip::change(const std::function<void()>& how) {
+    const StripPicture before = picture_;
+    how();
+    const StripPicture::Range range = picture_.changedSince(before);
+    if (range.empty()) return;
+    stale_ =
+        stale_.empty() ? range : StripPicture::Range{std::min(stale_.from, range.from), std::max(stale_.to, range.to)};
+    update(area().left() + range.from, area().top(), range.to - range.from, area().height());
+}
+
+void OverrunStrip::draw() {
+    const QSize size = area().size() * devicePixelRatioF();
+    if (drawn_.size() != size) {
+        drawn_ = QPixmap(size);
+        drawn_.setDevicePixelRatio(devicePixelRatioF());
+        stale_ = picture_.all();
+    }
+    if (stale_.empty()) return;
+    QPainter painter(&drawn_);
+    picture_.paint(painter, QRect(QPoint(0, 0), area().size()), std::exchange(stale_, {}));
 }
 
 std::vector<PaintedPart> OverrunStrip::listParts() {
@@ -146,13 +175,7 @@ void OverrunStrip::paintEvent(QPaintEvent*) {
                                                : tr("Each frame of a recording stands here against its deadline."));
         return;
     }
-    if (drawn_.isNull() || drawnCause_ != selection_.cause()) {
-        drawn_ = QPixmap(a.size() * devicePixelRatioF());
-        drawn_.setDevicePixelRatio(devicePixelRatioF());
-        QPainter on(&drawn_);
-        picture_.paint(on, QRect(QPoint(0, 0), a.size()), selection_.cause());
-        drawnCause_ = selection_.cause();
-    }
+    draw();
     painter.drawPixmap(a.topLeft(), drawn_);
     QColor veil = t.path;
     veil.setAlpha(18);
@@ -172,7 +195,7 @@ uint32_t OverrunStrip::frameNear(int x) const {
         for (const int c : {at - reach, at + reach}) {
             if (c < 0 || c >= static_cast<int>(columns.size())) continue;
             const auto& column = columns[static_cast<size_t>(c)];
-            if (column.worst == kNone || column.overrun <= most) continue;
+            if (!column.explained || column.overrun <= most) continue;
             if (found != kNone && column.overrun == 0) continue;
             most = column.overrun;
             found = column.worst;
@@ -239,6 +262,20 @@ QStringList OverrunStrip::linesFor(uint32_t index) const {
     return lines;
 }
 
+/// What is known of a frame that is not explained yet.
+QString OverrunStrip::newFrameNear(int x) const {
+    const auto& columns = picture_.columns();
+    const int at = x - area().left();
+    if (at < 0 || at >= static_cast<int>(columns.size())) return {};
+    const auto& column = columns[static_cast<size_t>(at)];
+    const size_t known = document_.explanation()->frames.size();
+    if (column.worst == kNone || column.worst < known || column.worst - known >= document_.newFrames().size())
+        return {};
+    const Frame& frame = document_.newFrames()[column.worst - known].frame;
+    return tr("Frame %1 · %2, not explained yet")
+        .arg(toQString(countText(column.worst)), toQString(durationText(frame.duration())));
+}
+
 QString OverrunStrip::pointNear(int x) const {
     const auto& columns = picture_.columns();
     const Recording& r = *document_.recording();
@@ -262,6 +299,8 @@ bool OverrunStrip::event(QEvent* event) {
     const uint32_t frame = frameNear(help->pos().x());
     if (!point.isEmpty())
         QToolTip::showText(help->globalPos(), richTip(point), this);
+    else if (const QString words = newFrameNear(help->pos().x()); frame == kNone && !words.isEmpty())
+        QToolTip::showText(help->globalPos(), plainTip(words), this);
     else if (frame == kNone)
         QToolTip::hideText();
     else

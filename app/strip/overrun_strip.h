@@ -6,6 +6,7 @@
 
 #include <QPixmap>
 #include <QWidget>
+#include <functional>
 
 #include "app/parts/painted_parts.h"
 #include "strip_picture.h"
@@ -41,19 +42,23 @@ protected:
 private:
     static constexpr int kHeight = 116;
     void layOut();
+    void change(const std::function<void()>& how);
+    void draw();
     std::vector<PaintedPart> listParts();
     QRect windowRect() const;
     uint32_t frameNear(int x) const;
     QStringList linesFor(uint32_t frame) const;
+    QString newFrameNear(int x) const;
     QString pointNear(int x) const;
 
     Document& document_;
     Selection& selection_;
     StripPicture picture_;
     PaintedParts* parts_;
-    QPixmap drawn_;  // the picture without the window, redrawn when it changes
+    QPixmap drawn_;  // the picture without the window, but for
+    StripPicture::Range stale_;
     std::shared_ptr<const Prediction> shownPrediction_;
-    uint32_t drawnCause_ = kNone;
+    uint32_t shownCause_ = kNone;
     bool dragging_ = false, moved_ = false;
     QPoint pressedAt_;
     int64_t pressedBegin_ = 0;

@@ -17,13 +17,17 @@ namespace {
 constexpr int kHeadroomPart = 3;                       // of the bars' height, one third hangs below the deadline
 constexpr int64_t kFarBeyond = 4;                      // times the next lower bar
 constexpr size_t kFewestBeyond = 3, kBeyondPart = 20;  // so many bars, or one in so many, may go beyond the scale
+constexpr int kLetterWidth = 28;
+constexpr int kLetterAside = 7;                 // at least, from its middle to the edge
+constexpr int kBesideColumn = 2;                // what is painted of a column reaches so far beyond it
+constexpr double kRoom = 1.125;                 // times what there is, while more is to come, …
+constexpr int64_t kLeastRoom = 10'000'000'000;  // … and at least so long
 
 /// The tallest bar, but for those of starting up, and few that stand far above all others.
-int64_t scaleFor(const Explanation& e, const std::vector<StripPicture::Column>& columns) {
+int64_t scaleFor(const std::vector<StripPicture::Column>& columns) {
     std::vector<int64_t> bars, startingUp;
     for (const StripPicture::Column& column : columns)
-        if (column.overrun && !column.goesOn)
-            (e.frames[column.worst].startUp ? startingUp : bars).push_back(column.overrun);
+        if (column.overrun && !column.goesOn) (column.startUp ? startingUp : bars).push_back(column.overrun);
     if (bars.empty()) bars = std::move(startingUp);
     if (bars.empty()) return 0;
     std::sort(bars.begin(), bars.end());
@@ -38,49 +42,91 @@ int64_t scaleFor(const Explanation& e, const std::vector<StripPicture::Column>& 
 }  // namespace
 
 void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int width,
-                          std::shared_ptr<const Prediction> prediction) {
+                          std::shared_ptr<const Prediction> prediction, uint32_t cause,
+                          const std::vector<NewFrame>& newFrames) {
     explanation_ = std::move(explanation);
     prediction_ = std::move(prediction);
+    cause_ = cause;
+    deadlineWidth_ = QFontMetrics(smallFont()).horizontalAdvance(QObject::tr("deadline"));
     columns_.assign(static_cast<size_t>(std::max(width, 1)), {});
-    tallest_ = deepest_ = scale_ = 0;
+    if (!explanation_)
+        until_ = 0;
+    else
+        makeRoom(explanation_->recording->end);
+    layOutExplained();
+    setNewFrames(newFrames);
+}
+
+/// So that `end` has a place: with some room to spare while there is more to come.
+void StripPicture::makeRoom(int64_t end) {
+    const Recording& r = *explanation_->recording;
+    if (!r.growing)
+        until_ = r.end;
+    else if (end > until_)
+        until_ = r.begin + std::max(kLeastRoom, static_cast<int64_t>(kRoom * static_cast<double>(end - r.begin)));
+}
+
+int64_t StripPicture::add(std::vector<Column>& columns, uint32_t index, const Frame& frame,
+                          const FrameVerdict& verdict) const {
+    const auto x =
+        std::clamp<int64_t>(static_cast<int64_t>(xAt(frame.begin)), 0, static_cast<int64_t>(columns.size()) - 1);
+    Column& column = columns[static_cast<size_t>(x)];
+    const int64_t headroom = std::max<int64_t>(0, verdict.deadline - verdict.work);
+    const bool first = column.first == kNone;
+    if (first) {
+        column.first = index;
+        column.headroom = headroom;
+        column.outside = verdict.outside;
+    }
+    column.last = index;
+    column.outside = column.outside && verdict.outside;
+    column.goesOnTo = frame.begin + 2 * std::max(frame.duration(), verdict.deadline);
+    if (first || verdict.overrun > column.overrun || (column.overrun == 0 && headroom < column.headroom)) {
+        column.worst = index;
+        column.bound = verdict.bound;
+        column.explained = index < explanation_->frames.size();
+        column.startUp = verdict.startUp;
+        column.ofOther = cause_ != kNone && std::none_of(verdict.shares.begin(), verdict.shares.end(),
+                                                         [&](const CauseShare& s) { return s.cause == cause_; });
+    }
+    column.overrun = std::max(column.overrun, verdict.overrun);
+    if (prediction_ && index < prediction_->overrun.size())
+        column.predicted = std::max(column.predicted, prediction_->overrun[index]);
+    column.headroom = std::min(column.headroom, headroom);
+    column.near |= verdict.state == FrameState::Near;
+    return headroom;
+}
+
+void StripPicture::layOutExplained() {
+    explained_.assign(columns_.size(), {});
+    stages_.clear();
     letters_.clear();
+    deepestExplained_ = 0;
     if (!explanation_) return;
     const Explanation& e = *explanation_;
-    for (uint32_t i = 0; i < e.frames.size(); ++i) {
-        const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(e.frame(i).begin)), 0, width - 1);
-        Column& column = columns_[static_cast<size_t>(x)];
-        const FrameVerdict& frame = e.frames[i];
-        const int64_t headroom = std::max<int64_t>(0, frame.deadline - frame.work);
-        if (column.first == kNone) {
-            column.first = column.worst = i;
-            column.headroom = headroom;
-        }
-        column.last = i;
-        if (frame.overrun > column.overrun || (column.overrun == 0 && headroom < column.headroom)) column.worst = i;
-        column.overrun = std::max(column.overrun, frame.overrun);
-        if (prediction_) column.predicted = std::max(column.predicted, prediction_->overrun[i]);
-        column.headroom = std::min(column.headroom, headroom);
-        column.near |= frame.state == FrameState::Near;
-        tallest_ = std::max(tallest_, frame.overrun);
-        deepest_ = std::max(deepest_, headroom);
-    }
-    // Few frames on many columns: each fills the way to the next one, but for real gaps.
-    for (size_t x = 1; x < columns_.size(); ++x) {
-        if (columns_[x].first != kNone || columns_[x - 1].last == kNone) continue;
-        const uint32_t frame = columns_[x - 1].last;
-        const int64_t usualGap = 2 * std::max(e.frame(frame).duration(), e.frames[frame].deadline);
-        if (timeAt(static_cast<double>(x)) - e.frame(frame).begin > usualGap) continue;
-        columns_[x] = columns_[x - 1];
-        columns_[x].goesOn = true;
-    }
-    scale_ = scaleFor(e, columns_);
-    const auto& points = e.recording->points;
+    const Recording& r = *e.recording;
+    for (uint32_t i = 0; i < e.frames.size(); ++i)
+        deepestExplained_ = std::max(deepestExplained_, add(explained_, i, e.frame(i), e.frames[i]));
+    const auto& points = r.points;
     for (uint32_t i = 0; i < points.size(); ++i) {
-        const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(points[i].time)), 0, width - 1);
-        uint32_t& shown = columns_[static_cast<size_t>(x)].point;
-        if (shown == kNone || points[i].severity > points[shown].severity) shown = i;
+        const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(points[i].time)), 0,
+                                           static_cast<int64_t>(explained_.size()) - 1);
+        Column& column = explained_[static_cast<size_t>(x)];
+        if (column.point != kNone && points[i].severity <= points[column.point].severity) continue;
+        column.point = i;
+        column.gravePoint = points[i].severity >= Severity::Warning;
     }
-    // Letters over the costliest spikes first, where there is room.
+    if (const State* state = r.stages())
+        for (const StateSpan& span : state->spans) {
+            const int from = static_cast<int>(xAt(span.begin)), to = static_cast<int>(xAt(span.end));
+            if (to - from >= 2) stages_.push_back({from, to - 1, toQString(r.text(span.value))});
+        }
+    layOutLetters();
+}
+
+/// Letters over the costliest spikes first, where there is room.
+void StripPicture::layOutLetters() {
+    const Explanation& e = *explanation_;
     std::vector<uint32_t> order(e.spikes.size());
     for (uint32_t i = 0; i < order.size(); ++i) order[i] = i;
     std::stable_sort(order.begin(), order.end(),
@@ -88,26 +134,94 @@ void StripPicture::layOut(std::shared_ptr<const Explanation> explanation, int wi
     std::vector<bool> taken(columns_.size());
     for (const uint32_t index : order) {
         const Spike& spike = e.spikes[index];
-        const int x = static_cast<int>(xAt((e.frame(spike.first).begin + e.frame(spike.last).end) / 2));
+        const int middle = static_cast<int>(xAt((e.frame(spike.first).begin + e.frame(spike.last).end) / 2));
+        const int last = std::max(kLetterAside, static_cast<int>(taken.size()) - kLetterAside);
+        const int x = std::clamp(middle, kLetterAside, last);  // all of it can be read
         const int from = std::max(0, x - 8), to = std::min(static_cast<int>(taken.size()), x + 9);
         if (from >= to || std::any_of(taken.begin() + from, taken.begin() + to, [](bool t) { return t; })) continue;
         std::fill(taken.begin() + from, taken.begin() + to, true);
-        letters_.emplace_back(x, spike.cause);
+        letters_.push_back({x, e.causes[spike.cause].letter, spike.cause == cause_});
     }
+}
+
+void StripPicture::setNewFrames(const std::vector<NewFrame>& frames) {
+    if (explanation_ && !frames.empty() && frames.back().frame.end > until_) {
+        makeRoom(frames.back().frame.end);
+        layOutExplained();
+    }
+    columns_ = explained_;
+    tallest_ = scale_ = 0;
+    deepest_ = deepestExplained_;
+    recordedTo_ = 0;
+    if (!explanation_) return;
+    auto index = static_cast<uint32_t>(explanation_->frames.size());
+    for (const NewFrame& it : frames) {
+        FrameVerdict verdict = explanation_->judged(it.frame, it.pacing, 0);
+        if (explanation_->timer.tick && !verdict.overrun) verdict.state = FrameState::InBudget;  // its sleep is unknown
+        deepest_ = std::max(deepest_, add(columns_, index++, it.frame, verdict));
+    }
+    // Few frames on many columns: each fills the way to the next one, but for real gaps.
+    for (size_t x = 0; x < columns_.size(); ++x) {
+        Column& column = columns_[x];
+        if (x > 0 && column.first == kNone && columns_[x - 1].last != kNone &&
+            timeAt(static_cast<double>(x)) <= columns_[x - 1].goesOnTo) {
+            const uint32_t point = column.point;
+            const bool grave = column.gravePoint;
+            column = columns_[x - 1];
+            column.point = point;
+            column.gravePoint = grave;
+            column.goesOn = true;
+        }
+        tallest_ = std::max(tallest_, column.overrun);
+        if (column.first != kNone) recordedTo_ = static_cast<int>(x) + 1;
+    }
+    if (!explanation_->recording->growing) recordedTo_ = all().to;
+    scale_ = scaleFor(columns_);
+}
+
+StripPicture::Range StripPicture::changedSince(const StripPicture& before) const {
+    const int width = static_cast<int>(columns_.size());
+    if (columns_.size() != before.columns_.size() || !explanation_ || !before.explanation_ || until_ != before.until_ ||
+        scale_ != before.scale_ || tallest_ != before.tallest_ || deepest_ != before.deepest_ ||
+        !prediction_ != !before.prediction_)
+        return all();
+    Range changed{width, 0};
+    const auto note = [&](int from, int to) {
+        changed.from = std::min(changed.from, std::max(0, from));
+        changed.to = std::max(changed.to, std::min(width, to));
+    };
+    const auto [first, was] = std::mismatch(columns_.begin(), columns_.end(), before.columns_.begin());
+    if (first != columns_.end()) {
+        size_t last = columns_.size();
+        while (columns_[last - 1] == before.columns_[last - 1]) --last;
+        note(static_cast<int>(first - columns_.begin()) - kBesideColumn, static_cast<int>(last) + kBesideColumn);
+    }
+    if (recordedTo_ != before.recordedTo_)
+        note(std::min(recordedTo_, before.recordedTo_), std::max(recordedTo_, before.recordedTo_));
+    // Of two lists what only one of them has.
+    const auto noteOthers = [&](const auto& now, const auto& then, const auto& place) {
+        for (const auto& one : now)
+            if (std::find(then.begin(), then.end(), one) == then.end()) place(one);
+        for (const auto& one : then)
+            if (std::find(now.begin(), now.end(), one) == now.end()) place(one);
+    };
+    noteOthers(letters_, before.letters_,
+               [&](const Letter& it) { note(it.x - kLetterWidth / 2, it.x + kLetterWidth / 2); });
+    noteOthers(stages_, before.stages_, [&](const Stage& it) { note(it.from, it.to); });
+    return changed;
 }
 
 double StripPicture::xAt(int64_t time) const {
     if (!explanation_) return 0;
-    const Recording& r = *explanation_->recording;
-    const auto length = static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
-    return static_cast<double>(time - r.begin) / length * static_cast<double>(columns_.size());
+    const int64_t begin = explanation_->recording->begin;
+    const auto length = static_cast<double>(std::max<int64_t>(1, until_ - begin));
+    return static_cast<double>(time - begin) / length * static_cast<double>(columns_.size());
 }
 
 int64_t StripPicture::timeAt(double x) const {
     if (!explanation_) return 0;
-    const Recording& r = *explanation_->recording;
-    return r.begin +
-           static_cast<int64_t>(x / static_cast<double>(columns_.size()) * static_cast<double>(r.end - r.begin));
+    const int64_t begin = explanation_->recording->begin;
+    return begin + static_cast<int64_t>(x / static_cast<double>(columns_.size()) * static_cast<double>(until_ - begin));
 }
 
 int StripPicture::deadlineY(const QRect& area) const {
@@ -115,11 +229,27 @@ int StripPicture::deadlineY(const QRect& area) const {
     return area.top() + kLetterHeight + bars - bars / kHeadroomPart;
 }
 
-void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) const {
+void StripPicture::paint(QPainter& painter, const QRect& whole, Range range) const {
     const Theme& t = theme();
-    painter.fillRect(area, t.paper);
-    if (!explanation_) return;
-    const Explanation& e = *explanation_;
+    const QRect part(whole.left() + range.from, whole.top(), range.to - range.from, whole.height());
+    painter.save();
+    painter.setClipRect(part);
+    painter.fillRect(part, t.paper);
+    if (explanation_) {
+        // What stands beside the range may reach into it.
+        const Range beside{std::max(0, range.from - kBesideColumn),
+                           std::min(static_cast<int>(columns_.size()), range.to + kBesideColumn)};
+        paintBars(painter, whole, beside);
+        paintLabels(painter, whole, range);
+        paintBound(painter, boundBand(whole), beside);
+        paintStages(painter, QRect(whole.left(), whole.bottom() - kStageHeight + 3, whole.width(), kStageHeight - 3),
+                    beside);
+    }
+    painter.restore();
+}
+
+void StripPicture::paintBars(QPainter& painter, const QRect& area, Range range) const {
+    const Theme& t = theme();
     const int zero = deadlineY(area), top = area.top() + kLetterHeight,
               bottom = area.bottom() - kStageHeight - kBoundHeight;
     const int height = zero - top;
@@ -128,50 +258,56 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         const double part = std::min(1.0, static_cast<double>(overrun) / static_cast<double>(scale_));
         return std::max(2, static_cast<int>(std::lround(part * height)));
     };
+    QColor behind = t.plumMiddle;  // of what would be gone
+    behind.setAlpha(120);
+    QColor pale = t.paper;  // what is not explained stands back
+    pale.setAlpha(180);
     const double down = deepest_ ? static_cast<double>(bottom - zero - 2) / static_cast<double>(deepest_) : 0;
-    for (size_t x = 0; x < columns_.size(); ++x) {
-        const Column& column = columns_[x];
+    for (int x = range.from; x < range.to; ++x) {
+        const Column& column = columns_[static_cast<size_t>(x)];
         if (column.first == kNone) continue;
-        const int at = area.left() + static_cast<int>(x);
+        const int at = area.left() + x;
         const int below = std::max(1, static_cast<int>(std::lround(static_cast<double>(column.headroom) * down)));
         painter.fillRect(at, zero + 1, 1, below, t.headroom);
         if (column.overrun) {
             const int above = barFor(column.overrun);
-            const auto& shares = e.frames[column.worst].shares;
-            const bool other = cause != kNone && std::none_of(shares.begin(), shares.end(),
-                                                              [&](const CauseShare& s) { return s.cause == cause; });
-            const QColor highlight = other ? t.plumMiddle : t.plum;
             if (prediction_) {  // what would be gone stands pale behind what would stay
                 const int stays = barFor(column.predicted);
-                QColor pale = t.plumMiddle;
-                pale.setAlpha(120);
-                painter.fillRect(at, zero - above, 1, above, pale);
+                painter.fillRect(at, zero - above, 1, above, behind);
                 painter.fillRect(at, zero - stays, 1, stays, t.plum);
             } else {
-                painter.fillRect(at, zero - above, 1, above, highlight);
+                painter.fillRect(at, zero - above, 1, above, column.ofOther ? t.plumMiddle : t.plum);
             }
             if (column.overrun > scale_) painter.fillRect(at, zero - above * 3 / 4, 1, 3, t.paper);  // a broken bar
         } else if (column.near && !column.goesOn) {  // told by shape: a small wedge under the line
             painter.fillRect(at - 1, zero + 1, 3, 2, t.near);
             painter.fillRect(at, zero + 3, 1, 2, t.near);
         }
+        if (column.outside) painter.fillRect(at, top, 1, bottom - top, pale);
     }
-    QColor pale = t.paper;  // what is not explained stands back
-    pale.setAlpha(180);
-    for (size_t x = 0; x < columns_.size(); ++x)
-        if (columns_[x].first != kNone && e.frames[columns_[x].first].outside && e.frames[columns_[x].last].outside)
-            painter.fillRect(area.left() + static_cast<int>(x), top, 1, bottom - top, pale);
-    painter.fillRect(area.left(), zero, area.width(), 1, t.text);
+    const int recorded = std::clamp(recordedTo_, range.from, range.to);  // pale, where there is nothing yet
+    painter.fillRect(area.left() + range.from, zero, recorded - range.from, 1, t.text);
+    painter.fillRect(area.left() + recorded, zero, range.to - recorded, 1, t.line);
+}
 
+void StripPicture::paintLabels(QPainter& painter, const QRect& area, Range range) const {
+    const Theme& t = theme();
+    const int zero = deadlineY(area), top = area.top() + kLetterHeight,
+              bottom = area.bottom() - kStageHeight - kBoundHeight;
+    const auto inRange = [&](const QRect& box) {
+        return box.right() >= area.left() + range.from && box.left() < area.left() + range.to;
+    };
     painter.setFont(boldFont());
-    for (const auto& [x, which] : letters_) {
-        painter.setPen(which == cause ? t.plum : t.letter());
-        painter.drawText(QRect(area.left() + x - 14, area.top() + 1, 28, kLetterHeight - 2), Qt::AlignCenter,
-                         toQString(e.causes[which].letter));
+    for (const Letter& it : letters_) {
+        const QRect box(area.left() + it.x - kLetterWidth / 2, area.top() + 1, kLetterWidth, kLetterHeight - 2);
+        if (!inRange(box)) continue;
+        painter.setPen(it.selected ? t.plum : t.letter());
+        painter.drawText(box, Qt::AlignCenter, toQString(it.letter));
     }
-
     painter.setFont(smallFont());
+    // Words are only laid out where the range comes near them: that takes longer than painting a few bars.
     const auto label = [&](const QRect& where, Qt::Alignment alignment, const QString& text) {
+        if (!inRange(where)) return;
         const QRect box = painter.fontMetrics().boundingRect(where, int(alignment), text).adjusted(-3, 0, 3, 0);
         painter.fillRect(box, t.paper);
         painter.setPen(t.muted);
@@ -182,47 +318,40 @@ void StripPicture::paint(QPainter& painter, const QRect& area, uint32_t cause) c
         if (tallest_ > scale_) words += QObject::tr(", broken bars up to +%1").arg(toQString(durationText(tallest_)));
         label(QRect(area.left() + 4, top, 320, 14), Qt::AlignLeft | Qt::AlignTop, words);
     }
+    const int wide = deadlineWidth_ + 2;
     label(QRect(area.left() + 4, bottom - 15, 120, 14), Qt::AlignLeft | Qt::AlignBottom, QObject::tr("headroom"));
-    label(QRect(area.right() - 124, zero - 15, 120, 14), Qt::AlignRight | Qt::AlignBottom, QObject::tr("deadline"));
-
-    paintBound(painter, boundBand(area));
-    paintStages(painter, QRect(area.left(), area.bottom() - kStageHeight + 3, area.width(), kStageHeight - 3));
+    label(QRect(area.right() - 4 - wide, zero - 15, wide, 14), Qt::AlignRight | Qt::AlignBottom,
+          QObject::tr("deadline"));
 }
 
 /// Told apart by how dark and how dense they are: pacing is palest, then waiting, work, and CPU contention.
-void StripPicture::paintBound(QPainter& painter, const QRect& band) const {
-    for (size_t x = 0; x < columns_.size(); ++x)
-        if (columns_[x].worst != kNone)
-            paintBoundBy(painter, QRect(band.left() + static_cast<int>(x), band.top(), 1, band.height()),
-                         explanation_->frames[columns_[x].worst].bound);
+void StripPicture::paintBound(QPainter& painter, const QRect& band, Range range) const {
+    for (int x = range.from; x < range.to; ++x)
+        if (const Column& column = columns_[static_cast<size_t>(x)]; column.explained)
+            paintBoundBy(painter, QRect(band.left() + x, band.top(), 1, band.height()), column.bound);
 }
 
-void StripPicture::paintStages(QPainter& painter, const QRect& band) const {
+void StripPicture::paintStages(QPainter& painter, const QRect& band, Range range) const {
     const Theme& t = theme();
-    const Recording& r = *explanation_->recording;
-    std::vector<std::pair<QRect, QString>> named;
-    if (const State* state = r.stages()) {
-        for (const StateSpan& span : state->spans) {
-            const int from = band.left() + static_cast<int>(xAt(span.begin)),
-                      to = band.left() + static_cast<int>(xAt(span.end));
-            if (to - from < 2) continue;
-            named.emplace_back(QRect(from, band.top(), to - from - 1, band.height()), toQString(r.text(span.value)));
-            painter.fillRect(named.back().first, t.stage);
-        }
-    }
+    for (const Stage& it : stages_)
+        if (it.to > range.from && it.from < range.to)
+            painter.fillRect(band.left() + it.from, band.top(), it.to - it.from, band.height(), t.stage);
     // A point is a small stroke, longer and in highlight for warnings and errors.
-    for (size_t x = 0; x < columns_.size(); ++x) {
-        if (columns_[x].point == kNone) continue;
-        const bool grave = r.points[columns_[x].point].severity >= Severity::Warning;
-        painter.fillRect(QRect(band.left() + static_cast<int>(x), band.bottom() - (grave ? 6 : 3), 2, grave ? 7 : 4),
+    for (int x = range.from; x < range.to; ++x) {
+        const Column& column = columns_[static_cast<size_t>(x)];
+        if (column.point == kNone) continue;
+        const bool grave = column.gravePoint;
+        painter.fillRect(QRect(band.left() + x, band.bottom() - (grave ? 6 : 3), 2, grave ? 7 : 4),
                          grave ? t.plum : t.near);
     }
     painter.setPen(t.muted);
-    for (const auto& [box, name] : named) {
-        const int width = painter.fontMetrics().horizontalAdvance(name);
+    for (const Stage& it : stages_) {
+        if (it.to <= range.from || it.from >= range.to) continue;
+        const QRect box(band.left() + it.from, band.top(), it.to - it.from, band.height());
+        const int width = painter.fontMetrics().horizontalAdvance(it.name);
         if (width >= box.width() - 10) continue;
         painter.fillRect(QRect(box.left() + 3, box.top(), width + 6, box.height()), t.stage);
-        painter.drawText(box.adjusted(6, 0, -4, 0), Qt::AlignLeft | Qt::AlignVCenter, name);
+        painter.drawText(box.adjusted(6, 0, -4, 0), Qt::AlignLeft | Qt::AlignVCenter, it.name);
     }
 }
 

@@ -23,6 +23,9 @@ inline QString toQString(std::string_view text) {
 /// A path or another text from outside a recording, with control characters written out.
 inline QString shown(const QString& text) { return toQString(shownText(text.toStdString())); }
 
+/// "340 kB", "1.6 MB", "2.1 GB"
+QString sizeText(qint64 bytes);
+
 /// A text for a tooltip, which would take anything that looks like marking-up for such.
 inline QString plainTip(const QString& text) {
     return Qt::mightBeRichText(text) ? "<p style=\"white-space: pre-wrap\">" + text.toHtmlEscaped() + "</p>" : text;

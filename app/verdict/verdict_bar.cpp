@@ -111,8 +111,7 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     setFixedHeight(40);
 
     connect(&document, &Document::recordingChanged, this, &VerdictBar::takeRecording);
-    connect(&document, &Document::recordingGrew, this, &VerdictBar::takeRecording);
-    connect(&document, &Document::explanationChanged, this, &VerdictBar::takeExplanation);
+    connect(&document, &Document::contentChanged, this, &VerdictBar::takeRecording);
     connect(&document.trials(), &Trials::changed, this, &VerdictBar::takeExplanation);
     connect(&document, &Document::progressed, this, [this](double, const QString& what) {
         if (!document_.explanation()) sentence_->setText(what + "…");

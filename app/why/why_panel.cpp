@@ -31,9 +31,10 @@ WhyPanel::WhyPanel(Document& document, Selection& selection, SelectedFrame& sele
     setFocusPolicy(Qt::StrongFocus);
     setMinimumWidth(230);
     viewport()->setMouseTracking(true);
+    viewport()->setAttribute(Qt::WA_OpaquePaintEvent);
     setAccessibleName(tr("Why the selected frame took as long as it did"));
     connect(&document, &Document::recordingChanged, this, &WhyPanel::layOut);
-    connect(&document, &Document::calmlyChanged, this, &WhyPanel::layOut);
+    connect(&document, &Document::detailsChanged, this, &WhyPanel::layOut);
     connect(&document.trials(), &Trials::changed, this, &WhyPanel::layOut);
     connect(&selection, &Selection::chosenChanged, this, &WhyPanel::layOut);
     connect(&selected, &SelectedFrame::changed, this, &WhyPanel::takeFrame);

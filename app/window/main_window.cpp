@@ -30,6 +30,9 @@
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
+#include "app/record/device_dialog.h"
+#include "app/record/join_dialog.h"
+#include "app/record/session_bar.h"
 #include "app/settings/recording_memory.h"
 #include "app/settings/settings.h"
 #include "app/start/start_page.h"
@@ -41,6 +44,7 @@
 #include "core/ask/marker_statistics.h"
 #include "core/ask/search.h"
 #include "core/explain/words/sentences.h"
+#include "format/opening.h"
 
 namespace fugato {
 
@@ -111,6 +115,7 @@ void MainWindow::makePanels() {
     why_ = new WhyPanel(document_, selection_, selected_);
     drawer_ = new Drawer(document_, selection_);
     start_ = new StartPage;
+    sessionBar_ = new SessionBar(session_);
 
     notice_ = new QWidget;
     notice_->setAutoFillBackground(true);
@@ -147,6 +152,7 @@ void MainWindow::makePanels() {
     auto* lines = new QVBoxLayout(all);
     lines->setContentsMargins(0, 0, 0, 0);
     lines->setSpacing(0);
+    lines->addWidget(sessionBar_);
     lines->addWidget(verdict_);
     lines->addWidget(notice_);
     lines->addWidget(strip_);
@@ -165,8 +171,9 @@ void MainWindow::makePanels() {
     statusBar()->addPermanentWidget(hints_);
 
     connect(&document_, &Document::recordingChanged, this, &MainWindow::takeRecording);
-    connect(&document_, &Document::recordingGrew, this, [this] {
-        selection_.growRecording(document_.recording());
+    connect(&document_, &Document::recordingGrew, this, [this] { selection_.growRecording(document_.recording()); });
+    connect(&document_, &Document::contentChanged, this, [this] {
+        selection_.catchUp();
         if (!noticeClosed_) showDamage();
         showStatus();
     });
@@ -174,7 +181,6 @@ void MainWindow::makePanels() {
     connect(&document_, &Document::explanationChanged, this, [this](bool fresh) {
         progress_->hide();
         selection_.setExplanation(document_.explanation(), fresh);
-        showStatus();
     });
     connect(&document_, &Document::failed, this, [this](const QString& sentence) {
         progress_->hide();
@@ -189,7 +195,7 @@ void MainWindow::makePanels() {
     connect(start_, &StartPage::recordingWanted, this, &MainWindow::open);
     connect(drawer_, &Drawer::shownChanged, this, &MainWindow::keepArranged);
     connect(lanes_, &LanesView::arranged, this, &MainWindow::keepArranged);
-    connect(&document_, &Document::explanationChanged, this, &MainWindow::keepArranged);
+    connect(&document_, &Document::contentChanged, this, &MainWindow::keepArranged);
     connect(verdict_, &VerdictBar::wanted, drawer_, &Drawer::search);
     connect(verdict_, &VerdictBar::done, this, [this] { lanes_->setFocus(Qt::ShortcutFocusReason); });
     connect(lanes_, &LanesView::occurrencesWanted, drawer_, [this] { drawer_->show("marker"); });
@@ -247,28 +253,60 @@ void MainWindow::makeRecordMenu() {
                       tr("start the program again that was started last, with the same settings"), [this] {
                           if (const auto before = StartForm::before()) startProgram(*before);
                       });
+    commands_.add(record, tr("&Join a running program…"), {QKeySequence(Qt::CTRL | Qt::Key_J)},
+                  tr("record a program that runs already"), [this] { askToJoin({}); });
+    commands_.add(record, tr("&Connect to a device…"), {}, tr("list and record the programs of another device"),
+                  [this] { DeviceDialog(device_, this).exec(); });
+    connect(&device_, &DeviceLink::said, this, &MainWindow::showNotice);
+    record->addSeparator();
     QAction* end = commands_.add(record, tr("&End the program"), {QKeySequence(Qt::CTRL | Qt::Key_E)},
-                                 tr("end the program that is being recorded"), [this] { recorded_.end(); });
-    const auto enable = [this, again, end] {
+                                 tr("end the program that was started here, or leave the one that was joined"),
+                                 [this] { session_.end(); });
+    QAction* save =
+        commands_.add(record, tr("Save the &last seconds"), {QKeySequence(Qt::CTRL | Qt::Key_M)},
+                      tr("save the last seconds, where only moments are kept"), [this] { session_.saveMoment(); });
+    const auto enable = [this, again, end, save] {
         again->setEnabled(StartForm::before().has_value());
-        end->setEnabled(recorded_.runs());
+        end->setEnabled(session_.runs());
+        end->setText(session_.joined() ? tr("L&eave the program running") : tr("&End the program"));
+        save->setEnabled(session_.runs() && session_.keepsMoments());
     };
     connect(record, &QMenu::aboutToShow, this, enable);
-    connect(&recorded_, &RecordedProgram::changed, this, enable);
+    connect(&session_, &RecordingSession::changed, this, enable);
     enable();
     connect(start_, &StartPage::programWanted, this, &MainWindow::startProgram);
-    connect(&recorded_, &RecordedProgram::appeared, this, &MainWindow::open);
-    connect(&recorded_, &RecordedProgram::said, this, &MainWindow::showNotice);
-    connect(&recorded_, &RecordedProgram::changed, this, [this] {
-        if (!recorded_.runs() && start_->isVisible()) showStatus();
+    connect(start_, &StartPage::joinWanted, this, &MainWindow::askToJoin);
+    connect(&session_, &RecordingSession::appeared, this, [this](const QString& path) {
+        followed_ = path;
+        open(path);
     });
+    connect(&session_, &RecordingSession::said, this, &MainWindow::showNotice);
+    connect(&session_, &RecordingSession::changed, this, [this] {
+        if (!session_.runs() && start_->isVisible()) {
+            showStatus();
+            start_->fill();
+        }
+    });
+    connect(sessionBar_, &SessionBar::recordingWanted, this, &MainWindow::open);
 }
 
 void MainWindow::startProgram(const Launch& launch) {
     notice_->hide();
-    recorded_.start(launch);
-    status_->setText(tr("Starting %1; its recording opens by itself. Ctrl+E ends the program.")
-                         .arg(shown(toQString(launch.program))));
+    session_.start(launch);
+    const QString name = shown(toQString(launch.program));
+    status_->setText(launch.moments
+                         ? tr("Starting %1; nothing is written until something happens.").arg(name)
+                         : tr("Starting %1; its recording opens by itself. Ctrl+E ends the program.").arg(name));
+}
+
+void MainWindow::askToJoin(const std::optional<RunningProgram>& program) {
+    JoinDialog dialog(program, this);
+    connect(&dialog, &JoinDialog::joined, this, [this](const RunningProgram& one, const JoinOptions& options) {
+        notice_->hide();
+        session_.join(one, options);
+    });
+    connect(&dialog, &JoinDialog::recordingWanted, this, &MainWindow::open);
+    dialog.exec();
 }
 
 /// Where the start page stands, its form; else the same in a dialog.
@@ -297,6 +335,10 @@ void MainWindow::makeFileMenu() {
     recent_ = file->addMenu(tr("Open &recent"));
     connect(recent_, &QMenu::aboutToShow, this, &MainWindow::fillRecent);
     fillRecent();
+    commands_.add(file, tr("&All recordings"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_O)},
+                  tr("all recordings, and programs to record; again: back to the open one"), [this] {
+                      if (document_.recording()) showStart(!start_->isVisible());
+                  });
     commands_.add(file, tr("Re&load"), {QKeySequence(Qt::Key_F5)}, tr("reload the recording"), [this] {
         if (!document_.path().isEmpty()) open(document_.path());
     });
@@ -331,8 +373,9 @@ void MainWindow::makeGoMenu() {
                   [this] { selection_.stepFrame(-1); });
     commands_.add(go, tr("&Find, or go to frame…"), {QKeySequence::Find, QKeySequence(Qt::CTRL | Qt::Key_G)},
                   tr("find a marker, an argument or a point; go to a frame by its number"), [this] {
-                      verdict_->find().setFocus(Qt::ShortcutFocusReason);
-                      verdict_->find().selectAll();
+                      QLineEdit& field = start_->isVisible() ? start_->list().search() : verdict_->find();
+                      field.setFocus(Qt::ShortcutFocusReason);
+                      field.selectAll();
                   });
     const QString occurrences = tr("next, previous occurrence of the selected marker, on any lane");
     commands_.add(go, tr("Next &occurrence"), {QKeySequence(Qt::Key_F3)}, occurrences,
@@ -407,6 +450,21 @@ void MainWindow::makeViewMenu() {
                   [zoom] { zoom(0.7); });
     commands_.add(view, tr("Zoom &out"), {QKeySequence(Qt::Key_Minus), QKeySequence::ZoomOut}, zooming,
                   [zoom] { zoom(1 / 0.7); });
+    QAction* follow =
+        commands_.addSwitch(view, tr("Follow t&he end"), QKeySequence(Qt::Key_End),
+                            tr("follow the end of a recording that is being made; looking elsewhere stops it"), false,
+                            [this](bool on) { selection_.followEnd(on); });
+    const auto showFollowing = [this, follow] {
+        follow->setChecked(selection_.followsEnd());
+        follow->setEnabled(document_.recording() && document_.recording()->growing);
+        showStatus();
+    };
+    connect(&selection_, &Selection::followingChanged, this, showFollowing);
+    connect(&document_, &Document::contentChanged, this, [this, showFollowing] {
+        if (!document_.recording() || !document_.recording()->growing) selection_.followEnd(false);
+        showFollowing();
+    });
+    showFollowing();
     commands_.addGesture("Ctrl+wheel", zooming);
     commands_.addGesture("Left, Right, Up, Down",
                          tr("in the lanes: the marker before, after, around and inside; in the strip: frame before, "
@@ -660,6 +718,7 @@ void MainWindow::takeRecording() {
     noticeClosed_ = false;
     for (BackgroundQuery* about : {&finding_, &stepping_}) about->silence();  // they ask about the one before
     selection_.setRecording(document_.recording());
+    if (document_.path() == followed_ && document_.recording()->growing) selection_.followEnd(true);
     recallArranged();
     rememberRecent(document_.path());
     // "[*]" in a title would be a mark that there is something to save.
@@ -671,7 +730,12 @@ void MainWindow::takeRecording() {
 
 void MainWindow::showDamage() {
     QStringList words;
-    for (const std::string& note : document_.recording()->damage.notes) words << toQString(note);
+    const bool seen = session_.runs() && document_.path() == followed_;  // the line above tells that it is being made
+    for (const std::string& note : document_.recording()->damage.notes)
+        if (!seen || note != kBeingMade) words << toQString(note);
+    const auto& context = document_.recording()->context;
+    if (const auto because = context.find("saved because"); because != context.end())
+        words << tr("Saved because %1.").arg(toQString(because->second));
     for (const std::string& sentence : document_.recording()->repairs.sentences()) words << toQString(sentence);
     if (!document_.recording()->indexNote.empty()) words << toQString(document_.recording()->indexNote);
     if (words.size() > 3)
@@ -721,6 +785,8 @@ void MainWindow::showStatus() {
     words << toQString(plural(r.lanes.size(), "lane", "lanes"))
           << tr("%1 shown").arg(toQString(plural(lanes_->picture().markersShown(), "marker", "markers")));
     words << tr("%1 in view").arg(toQString(durationText(selection_.view().end - selection_.view().begin)));
+    if (r.growing)
+        words << (selection_.followsEnd() ? tr("following the end") : tr("looking back; End follows it again"));
     const QString text = words.join(" · ");
     if (text != status_->text()) status_->setText(text);
 }

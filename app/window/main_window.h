@@ -6,7 +6,8 @@
 #include <QMainWindow>
 
 #include "app/document/document.h"
-#include "app/record/recorded_program.h"
+#include "app/record/device_link.h"
+#include "app/record/recording_session.h"
 #include "app/selection/selected_frame.h"
 #include "app/selection/undo.h"
 #include "commands.h"
@@ -21,6 +22,7 @@ class CausesPanel;
 class LanesView;
 class Drawer;
 class OverrunStrip;
+class SessionBar;
 class StartPage;
 class VerdictBar;
 class WhyPanel;
@@ -51,7 +53,8 @@ public:
     VerdictBar& verdict() { return *verdict_; }
     QString notice() const;
     QString statusText() const;
-    const RecordedProgram& recorded() const { return recorded_; }
+    RecordingSession& session() { return session_; }
+    SessionBar& sessionBar() { return *sessionBar_; }
 
     /// Every key the window and its panels listen to.
     const Commands& commands() const { return commands_; }
@@ -89,6 +92,7 @@ private:
     void chooseFile();
     void startProgram(const Launch& launch);
     void askForProgram();
+    void askToJoin(const std::optional<RunningProgram>& program);
     void showKeys();
     void showAbout();
     void askMemoryLimit();
@@ -111,9 +115,12 @@ private:
     QProgressBar* progressBar_ = nullptr;
     QMenu* recent_ = nullptr;
     Commands commands_;
+    QString followed_;           // the recording that is made from here
     bool noticeClosed_ = false;  // that of this recording: it stays closed while the recording grows
     BackgroundQuery finding_, stepping_;
-    RecordedProgram recorded_;
+    RecordingSession session_;
+    DeviceLink device_;
+    SessionBar* sessionBar_ = nullptr;
 };
 
 }  // namespace fugato
