@@ -11,7 +11,7 @@ export QT_QPA_PLATFORM=offscreen QT_LOGGING_RULES='*=false' XDG_CONFIG_HOME XDG_
 XDG_CONFIG_HOME=$(mktemp -d)
 XDG_CACHE_HOME=$XDG_CONFIG_HOME
 XDG_DATA_HOME=$XDG_CONFIG_HOME/data
-trap 'rm -rf "$XDG_CONFIG_HOME"' EXIT
+trap 'rm -rf "$XDG_CONFIG_HOME" "${XDG_RUNTIME_DIR-}"' EXIT
 demo=build/release/demo/skerry-regatta.fugato
 large=$XDG_CONFIG_HOME/large.fugato
 build/release/bin/skerry --scale 10000000 --out "$large"
@@ -31,7 +31,15 @@ for troubles in gust,log,table autosave spray,rounding none gulls,log; do
     touch -d "2026-11-27 16:$minute" "$made"
     minute=$((minute + 7))
 done
-build/release/bin/fugato --light --size 1280x800 --picture docs/screenshots/start.png
+# A race that runs meanwhile, on the start page and joined.
+XDG_RUNTIME_DIR=$(mktemp -d)
+export XDG_RUNTIME_DIR
+build/release/bin/skerry --offer --seconds 60 --system none &
+race=$!
+sleep 1
+build/release/bin/fugato --light --size 1280x800 --after 3 --picture docs/screenshots/start.png
+build/release/bin/fugato --light --size 1280x800 --join skerry-regatta --after 9 --picture docs/screenshots/live.png
+kill $race
 picture main-light "$demo" --light
 picture main-dark "$demo" --dark --cause C
 picture large-marker "$large" --light --range 40-60 --find Splash

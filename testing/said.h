@@ -26,8 +26,9 @@ inline QByteArray saidBy(const Recording& r) {
         }
         for (const Wait& wait : lane.waits) add(wait.begin), add(wait.end), add(wait.object), add(int64_t(wait.link));
         for (const LinkEnd& link : lane.linkIns) add(link.time), add(int64_t(link.link)), add(link.path);
-        for (const Argument& argument : lane.arguments)
-            all += (r.keys[argument.key] + "=" + r.valueText(argument)).c_str();
+        for (const Column<Argument>& ofRow : lane.arguments)
+            for (const Argument& argument : ofRow)
+                add(argument.index), all += (r.keys[argument.key] + "=" + r.valueText(argument)).c_str();
     }
     for (PathId path = 0; path < r.paths.size(); ++path) add(r.paths[path].parent), add(r.paths[path].site);
     for (const Series& series : r.series)
@@ -45,9 +46,16 @@ inline QByteArray saidBy(const Recording& r) {
         add(operation.row), add(operation.code);
         for (const OperationStep& step : r.stepsOf(operation)) add(step.time), add(step.site), add(step.lane);
     }
-    for (const Allocation& it : r.allocations) add(it.taken), add(it.given), add(int64_t(it.bytes)), add(it.path);
+    for (const OperationRow& row : r.operationRows) {
+        for (const uint32_t operation : row.operations) add(operation);
+        for (const uint32_t failed : row.failed) add(failed);
+    }
+    for (const int64_t end : r.operationEnds) add(end);
+    for (const Allocation& it : r.allocations) add(it.taken), add(it.released), add(int64_t(it.bytes)), add(it.path);
     for (const Pool& pool : r.pools)
         for (size_t i = 0; i < pool.times.size(); ++i) add(pool.times[i]), add(pool.bytesInUse[i]);
+    for (const Pool& pool : r.pools)
+        for (const Extreme& extreme : pool.extremes) add(int64_t(extreme.low)), add(int64_t(extreme.high));
     for (const Picture& picture : r.pictures) all += r.text(picture.pixels), add(picture.time), add(picture.width);
     for (const auto* stacks : {&r.samples, &r.stops})
         for (const StackSample& sample : *stacks) {
@@ -56,6 +64,7 @@ inline QByteArray saidBy(const Recording& r) {
         }
     for (const Lane& lane : r.lanes) {
         for (const ScheduleSpan& span : lane.schedule) add(span.begin), add(span.end), add(int64_t(span.state));
+        for (const TimeSplit& sum : lane.scheduleSums) add(sum.ran), add(sum.ready), add(sum.blocked);
         for (const WakeUp& wakeUp : lane.wakeUps) add(wakeUp.time), add(wakeUp.by), add(wakeUp.lane);
         for (const CoreSpan& span : lane.coreSpans) add(span.begin), add(span.end), add(span.thread);
         for (const Lane::Blocked& span : lane.blocked) add(span.begin), add(span.end), add(span.until);

@@ -300,6 +300,31 @@ private slots:
         QVERIFY(!selection().canGoForward());
     }
 
+    void aMarkerThatIsLookedAtIsInSightWhereverItLies() {
+        openDemo();
+        window_->resize(900, 600);
+        LanesView& lanes = window_->lanes();
+        const Recording& r = *window_->document().recording();
+        for (const bool zoomed : {false, true})
+            for (const uint64_t part : {90u, 10u, 50u})
+                for (uint32_t lane = 0; lane < r.lanes.size(); ++lane) {
+                    const auto& rows = r.lanes[lane].rows;
+                    if (rows.empty() || lanes.picture().fromSystem(lane)) continue;
+                    for (const size_t row : {rows.size() - 1, size_t{0}}) {
+                        const MarkerRef marker{lane, static_cast<uint32_t>(row),
+                                               static_cast<uint32_t>(uint64_t{rows[row].size()} * part / 100)};
+                        zoomed ? selection().showMarker(marker) : selection().lookAtMarker(marker);
+                        QCOMPARE(selection().marker(), marker);
+                        const QRect box =
+                            lanes.picture().markerRect(lanes.viewport()->rect(), lanes.scrolled(), marker);
+                        QVERIFY2(
+                            !lanes.picture().axisOf(lanes.viewport()->rect()).intersected(box).isEmpty(),
+                            qPrintable(
+                                QString("%1, row %2, at %3 %").arg(r.lanes[lane].name.c_str()).arg(row).arg(part)));
+                    }
+                }
+    }
+
     void theStripChoosesFramesAndMovesTheVisibleRange() {
         openDemo();
         OverrunStrip& strip = window_->strip();

@@ -407,6 +407,31 @@ private slots:
                               "gpu:Scene running 6-9", "main: running 9-10"}));
     }
 
+    void showingAPictureIsTheDevicesUntilItHasFinishedAndGoesOnAfterwards() {
+        const auto shown =
+            [](const char* kind) {  // the device finishes in the wait, which then lasts as long as it does
+                TextRecording t;
+                t.lane("gpu", 5, "queue");
+                t.begin(1000, "gpu", "Drawing").linkIn(1000, "gpu", 1).linkOut(6000, "gpu", 2).end(6000, "gpu");
+                t.frame(0, "main")
+                    .linkOut(1000, "main", 1)
+                    .wait(2000, "main", "Show", "", kind)
+                    .waitEnd(9000, "main", 2)
+                    .frameEnd(10'000, "main");
+                return segmentsOf(*t.open());
+            };
+        QCOMPARE(shown("pacing"), (QStringList{"main: running 0-2000", "gpu:Drawing running 2000-6000",
+                                               "main:Show wait_pacing 6000-9000", "main: running 9000-10000"}));
+        QCOMPARE(shown("gpu"), (QStringList{"main: running 0-2000", "gpu:Drawing running 2000-6000",
+                                            "main:Show wait_gpu 6000-9000", "main: running 9000-10000"}));
+        // What had finished before did not keep the display waiting.
+        TextRecording t;
+        t.lane("gpu", 5, "queue");
+        t.begin(1000, "gpu", "Drawing").linkOut(1500, "gpu", 2).end(1500, "gpu");
+        t.frame(0, "main").wait(2000, "main", "Show", "", "pacing").waitEnd(9000, "main", 2).frameEnd(9000, "main");
+        QCOMPARE(segmentsOf(*t.open()), (QStringList{"main: running 0-2000", "main:Show wait_pacing 2000-9000"}));
+    }
+
     void aWaitWithoutAKnownEndBelongsToItsKind() {
         TextRecording t;
         t.frame(0, "main")
@@ -536,6 +561,26 @@ private slots:
         CriticalPathWalker walker(*r);
         const auto segments = walker.account(laneNamed(*r, "main"), 0, 10'000);
         QCOMPARE(coreHolderText(*r, segments[2].coreHolder), std::string("updater"));
+    }
+
+    void aThreadOfTheProgramThatFillsAQueueIsNoOtherProgram() {
+        TextRecording t;
+        t.line(R"({"define":"context","key":"process","value":"1"})");
+        threadsAndCore(t);
+        // One has the number of a core, as in a container.
+        t.line(R"({"define":"lane","id":31,"name":"core 1","kind":"core","os":1})");
+        t.line(R"({"define":"os_thread","id":1,"process":1,"name":"loader"})");
+        t.line(R"({"define":"os_thread","id":9,"process":1,"name":"skerry"})");
+        t.line(R"({"define":"lane","id":30,"name":"GPU graphics","kind":"queue","os":9})");
+        t.at(0, "core 0", onCore(100)).at(3, "core 0", onCore(9, true)).at(7, "core 0", onCore(100));
+        t.frame(0, "main").mark(1, 9, "main", "Work").frameEnd(10, "main").mark(3, 7, "GPU graphics", "Draw");
+        const auto r = t.open();
+        CriticalPathWalker walker(*r);
+        const auto segments = walker.account(laneNamed(*r, "main"), 0, 10'000);
+        QCOMPARE(segments[2].kind, SegmentKind::NoCore);
+        QCOMPARE(coreHolderText(*r, segments[2].coreHolder), std::string("GPU graphics"));
+        QVERIFY(segments[2].coreHolder < r->groups.size());
+        QVERIFY2(laneNamed(*r, "loader") != kNone, "a thread that told nothing");
     }
 
     void whoIsWokenAndFindsTheCoreInUseHadNone() {

@@ -141,7 +141,9 @@ private slots:
              {"main", "render", "worker 1", "worker 2", "autosave", "audio", "GPU graphics", "GPU compute"})
             QVERIFY2(laneNamed(*e->recording, lane) != kNone, lane);
         QCOMPARE(e->figures.frames, size_t{120});
-        QCOMPARE(e->recording->repairs.lostEvents, uint64_t{0});
+        // Where the machine is so busy that the kernel's own buffers overflow, lanes of cores say so.
+        for (const Lane& lane : e->recording->lanes)
+            QVERIFY2(lane.lost.empty() || lane.kind == LaneKind::Core, lane.name.c_str());
     }
 
     void wrongUseIsToldInOneSentence() {

@@ -13,8 +13,10 @@
 #include <QProcess>
 #include <QTemporaryDir>
 #include <QtTest>
+#include <deque>
 
 #include "core/model/growing_recording.h"
+#include "core/model/streams/sorted_list.h"
 #include "core/store/arena.h"
 #include "format/binary_reader.h"
 #include "testing/making.h"
@@ -102,6 +104,29 @@ qint64 indexAt(const QByteArray& bytes) {
                                    layout::padding(block.payloadBytes)));
     return end;
 }
+
+/// A finished recording that comes piece by piece into another file, which seems to be written still.
+struct InPieces {
+    const QByteArray bytes;
+    const QString path;
+    Writer writer;
+    GrowingRecording reading;
+
+    InPieces(const QString& made, const QString& to, int part, int of)
+        : bytes(bytesOf(made)),
+          path(put(to, bytes.left(indexAt(bytes) * part / of))),
+          writer(path.toStdString()),
+          reading(path.toStdString(), {}) {}
+    void upTo(int part, int of) {
+        const qint64 there = QFileInfo(path).size();
+        put(path, bytes.mid(there, indexAt(bytes) * part / of - there));
+    }
+    static const QString& put(const QString& to, const QByteArray& more) {
+        QFile out(to);
+        if (!out.open(QIODevice::Append) || out.write(more) != more.size()) qFatal("no room");
+        return to;
+    }
+};
 
 }  // namespace
 
@@ -262,6 +287,7 @@ private slots:
             std::vector<Told> all;
             int64_t now = 0;
             uint64_t number = 1;
+            std::deque<std::pair<std::shared_ptr<const Recording>, QByteArray>> before;
             for (int piece = 0; piece < 12; ++piece) {
                 std::vector<Told> fresh;
                 for (int i = 0; i < 40; ++i) {
@@ -298,8 +324,12 @@ private slots:
                 define(atOnce);
                 for (const Told& told : all) atOnce.event(told.lane, told.event);
                 const auto anew = atOnce.asItIs();
-                QVERIFY2(saidBy(*grown) == saidBy(*anew),
-                         qPrintable(QString("seed %1, piece %2").arg(seed).arg(piece)));
+                const QByteArray where = QString("seed %1, piece %2").arg(seed).arg(piece).toUtf8();
+                QVERIFY2(saidBy(*grown) == saidBy(*anew), where);
+                // What was said at moments before stays so, however many of them are looked at still.
+                before.emplace_back(grown, saidBy(*grown));
+                while (before.size() > 1 + random() % 4) before.pop_front();
+                for (const auto& [moment, said] : before) QVERIFY2(saidBy(*moment) == said, where);
                 QCOMPARE(grown->repairs.endsWithoutBegin, anew->repairs.endsWithoutBegin);
                 // No two operations stand in one row at one time.
                 for (size_t i = 0; i < grown->operations.size(); ++i)
@@ -371,6 +401,29 @@ private slots:
         QVERIFY(!at50->repairs.any());
     }
 
+    void locksOfALaneThatIsSilentStandInOrderToo() {
+        ModelBuilder builder;
+        builder.define(LaneDefinition{1, LaneKind::Thread, 0, "reader", ""});
+        builder.define(LaneDefinition{2, LaneKind::Thread, 0, "other reader", ""});
+        builder.define(ObjectDefinition{1, "chart"});
+        builder.event(1, {5, EventKind::Taken, 1, 0, 0, {}});  // and says nothing for seconds
+        size_t released = 0;
+        for (int64_t second = 0; second < 5; ++second) {
+            for (int64_t ms = 0; ms < 1000; ms += 50, ++released) {
+                const int64_t at = (second * 1000 + ms) * 1'000'000 + 10;
+                builder.event(2, {at, EventKind::Taken, 1, 0, 0, {}});
+                builder.event(2, {at + 1'000'000, EventKind::Given, 1, 0, 0, {}});
+            }
+            const auto now = builder.asItIs();
+            QCOMPARE(now->holds[0].size(), released + 1);
+            QVERIFY(std::is_sorted(now->holds[0].begin(), now->holds[0].end(), byEnd));
+        }
+        builder.event(1, {6'000'000'000, EventKind::Given, 1, 0, 0, {}});
+        const auto at6 = builder.asItIs();
+        QCOMPARE(at6->holds[0].size(), released + 1);
+        QCOMPARE(at6->holds[0].back().begin, int64_t{5});
+    }
+
     void everyMomentOfRandomRecordingsIsAsIfItEndedThere() {
         // Lanes told in turns, in pieces of random length: the same events, once read on and once anew each time.
         for (uint32_t seed = 1; seed <= 6; ++seed) {
@@ -415,19 +468,113 @@ private slots:
         QVERIFY(a + 1000 <= b || b + 1000 <= a);
     }
 
+    void columnsOfAGrowingListStayWhatTheyWereAndShareTheirRoom() {
+        struct Entry {
+            int64_t time;
+            uint64_t number, changed = 0;
+            bool operator==(const Entry&) const = default;
+        };
+        auto storage = Storage::inMemory();
+        auto pool = std::make_shared<ArenaPool>(storage);
+        SortedList<Entry> list;
+        GrowingExtremes extremes;
+        std::vector<Entry> wanted;
+        struct Moment {
+            std::shared_ptr<Arena> arena;
+            Column<Entry> column;
+            std::vector<Entry> wanted;
+        };
+        std::deque<Moment> moments;
+        std::mt19937 random(3);
+        int64_t now = 0;
+        for (uint64_t round = 0; round < 400; ++round) {
+            for (uint64_t i = random() % 200; i > 0; --i) {
+                now += static_cast<int64_t>(random() % 1'000'000);
+                // Mostly in order; now and then much too late.
+                const auto late =
+                    static_cast<int64_t>(random() % 300 ? random() % 50'000'000 : random() % 2'000'000'000);
+                const Entry entry{std::max<int64_t>(0, now - late), round * 1000 + i};
+                list.add(entry);
+                wanted.push_back(entry);
+            }
+            std::stable_sort(wanted.begin(), wanted.end(), byTime);
+            Moment& moment = moments.emplace_back();
+            moment.arena = std::make_shared<Arena>(pool);
+            auto& sorted = list.sorted(byTime);
+            const size_t same = sorted.settled(), settled = list.settles(&Entry::time);
+            QVERIFY(settled >= same);
+            const bool many = round % 50 == 49;
+            for (uint64_t i = wanted.empty() ? 0 : many ? wanted.size() : random() % 20; i > 0; --i) {
+                const size_t any = random() % wanted.size();
+                wanted[any].changed = round;
+                sorted.set(any, wanted[any]);
+                QVERIFY(sorted[any] == wanted[any]);
+            }
+            moment.column = sorted.column(*moment.arena, settled);
+            moment.wanted = wanted;
+            QVERIFY(moment.column == wanted);
+            const auto values = [&](size_t k) { return moment.column[k].number; };
+            const std::vector<Extreme> found = extremes.of(wanted.size(), same, settled, values),
+                                       anew = GrowingExtremes().of(wanted.size(), 0, 0, values);
+            QVERIFY(std::equal(found.begin(), found.end(), anew.begin(), anew.end(),
+                               [](auto& x, auto& y) { return x.low == y.low && x.high == y.high; }));
+            const std::vector<Entry> more{{now, 7}, {now, 8}};
+            std::vector<Entry> withMore = wanted;
+            withMore.insert(withMore.end(), more.begin(), more.end());
+            std::vector<Entry> shown = sorted.tail();
+            shown.insert(shown.end(), more.begin(), more.end());
+            QVERIFY(sorted.column(*moment.arena, 0, shown) == withMore);
+            while (moments.size() > 1 + random() % 4) moments.pop_front();  // its room is used again
+            for (const Moment& one : moments) QVERIFY(one.column == one.wanted);
+        }
+        QVERIFY2(list.list().tail().size() < 2000, "what is settled is not kept in memory");
+        const uint64_t bytes = wanted.size() * sizeof(Entry);
+        QVERIFY2(storage->size() < 40 * bytes, qPrintable(QString("%1 of %2").arg(storage->size()).arg(bytes)));
+    }
+
+    void newFramesAreThoseThatAreReadAndExplainedLater() {
+        run({"--virtual", "--seed", "6", "--seconds", "20"}, path("race.fugato"));
+        InPieces file(path("race.fugato"), path("frames.fugato"), 5, 20);
+        GrowingRecording& reading = file.reading;
+        QVERIFY2(!reading.readFrames(0, "frame"), "read() comes first");
+        auto now = reading.read();
+        QVERIFY(now);
+        const std::string series = now->series[0].name;
+        size_t compared = 0, judgedAlike = 0;
+        for (int part = 6; part <= 20; ++part) {
+            file.upTo(part, 20);
+            const size_t known = now->series[0].frames.size(), from = known - 10;
+            const auto frames = reading.readFrames(from, series);
+            QVERIFY(frames && frames->size() >= 10);
+            QVERIFY(reading.readFrames(known, "no such series")->empty());
+            now = reading.read();
+            const auto e = explain(now, sumCriticalPaths(*now, 0), 0);
+            QCOMPARE(e->frames.size(), from + frames->size());
+            for (size_t i = 0; i < frames->size(); ++i) {
+                const auto index = static_cast<uint32_t>(from + i);
+                const auto& [frame, pacing] = (*frames)[i];
+                const Frame& later = e->frame(index);
+                QVERIFY(std::tie(frame.begin, frame.end, frame.deadline, frame.lane) ==
+                        std::tie(later.begin, later.end, later.deadline, later.lane));
+                ++compared;
+                judgedAlike += e->judged(frame, pacing, 0).overrun == e->frames[index].overrun;
+            }
+        }
+        QVERIFY2(compared > 600, qPrintable(QString::number(compared)));
+        QVERIFY2(judgedAlike > compared * 95 / 100, qPrintable(QString::number(judgedAlike)));  // by their own pacing
+        file.writer.end();
+        QVERIFY(!reading.readFrames(0, series));
+    }
+
     void explainedFurtherWhileItIsReadOn() {
-        const QString made = path("race.fugato"), growing = path("explained.fugato");
-        run({"--virtual", "--seed", "2", "--seconds", "60"}, made);
-        const QByteArray bytes = bytesOf(made);
-        const qint64 whole = indexAt(bytes);
-        put(growing, bytes.left(whole / 2));
-        Writer writer(growing.toStdString());
-        GrowingRecording reading(growing.toStdString(), {});
+        run({"--virtual", "--seed", "2", "--seconds", "60"}, path("race.fugato"));
+        InPieces file(path("race.fugato"), path("explained.fugato"), 10, 20);
+        GrowingRecording& reading = file.reading;
         auto now = reading.read();
         auto e = explain(now, sumCriticalPaths(*now, 0), 0);
         uint32_t taken = 0;
         for (int part = 11; part <= 20; ++part) {
-            put(growing, bytes.mid(QFileInfo(growing).size(), whole * part / 20 - QFileInfo(growing).size()));
+            file.upTo(part, 20);
             now = reading.read();
             QVERIFY(now);
             taken += framesThatStand(*e, *now);

@@ -32,6 +32,7 @@
 #include "format/opening.h"
 #include "testing/children.h"
 #include "testing/files.h"
+#include "testing/left_buffers.h"
 #include "testing/recording_children.h"
 
 using namespace fugato;
@@ -60,11 +61,6 @@ constexpr unsigned kNobody = 65534;
 
 QStringList buffersIn(const QString& folder) {
     return QDir(folder).entryList({"fugato-*"}, QDir::AllEntries | QDir::System);
-}
-
-/// Those of one process in the system's folder; others may record meanwhile.
-QStringList buffersOf(pid_t process) {
-    return QDir("/dev/shm").entryList({QString("fugato-%1-*").arg(process)}, QDir::AllEntries | QDir::System);
 }
 
 bool inOwnMounts() {
@@ -141,7 +137,7 @@ private slots:
             }
         });
         for (int i = 0; i < 20'000 && told[0] < 2000; ++i) usleep(1000);
-        QCOMPARE(buffersOf(child).size(), 1);
+        QCOMPARE(buffersOf(child).size(), size_t{1});
         for (int i = 0; i < 20; ++i) {
             QVERIFY((*openFile(file))->beingWritten());
             QCOMPARE(makeRecordingWhole(file), std::string());
@@ -150,7 +146,7 @@ private slots:
             QVERIFY(seen.ok());
             QVERIFY((*seen)->growing);
         }
-        QCOMPARE(buffersOf(child).size(), 1);
+        QCOMPARE(buffersOf(child).size(), size_t{1});
         kill(child, SIGKILL);
         endOf(child);
         QVERIFY(!makeRecordingWhole(file).empty());
@@ -650,7 +646,7 @@ private slots:
         QCOMPARE(endOf(execs), 0);
         processes.push_back(execs);
         const auto left = [&] {
-            return std::count_if(processes.begin(), processes.end(), [](pid_t p) { return !buffersOf(p).isEmpty(); });
+            return std::count_if(processes.begin(), processes.end(), [](pid_t p) { return !buffersOf(p).empty(); });
         };
         QVERIFY(left() > 0);
         QCOMPARE(ran([&] {  // the next start of any program looks for them

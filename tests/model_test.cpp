@@ -287,10 +287,10 @@ private slots:
         QCOMPARE(r->pools[0].name, std::string("heap"));
         QCOMPARE(r->pools[0].bytesInUse, (std::vector<int64_t>{100, 150, 50, 57, 77}));
         QCOMPARE(r->allocations.size(), size_t{4});
-        QVERIFY(r->allocations[0].givenBack);
-        QCOMPARE(r->allocations[0].given, int64_t{30'000});
+        QVERIFY(r->allocations[0].isReleased());
+        QCOMPARE(r->allocations[0].released, int64_t{30'000});
         QCOMPARE(r->nameOf(r->allocations[1].path), std::string("Build"));
-        QVERIFY(!r->allocations[2].givenBack && !r->allocations[3].givenBack);
+        QVERIFY(!r->allocations[2].isReleased() && !r->allocations[3].isReleased());
     }
 
     void piecesOfPicturesThatDoNotFitAreLeftOut() {

@@ -282,11 +282,11 @@ private slots:
         for (int i = 0; i < 2000; ++i) operation(60 + i * 0.01, 60 + i * 0.01 + 0.005, 100 + i, i == 1234 ? 3 : 0);
         for (const auto& [time, what] : told) t.at(time, "main", what);
         const auto r = t.open();
-        QCOMPARE(r->operationRows(), size_t{10});
+        QCOMPARE(r->operationRows.size(), size_t{10});
         QCOMPARE(r->operationsAt(35'000), size_t{10});
         QCOMPARE(r->operationsAt(50'000), size_t{1});
         size_t all = 0;
-        for (size_t row = 0; row < r->operationRows(); ++row) all += r->operationsOfRow(row).size();
+        for (size_t row = 0; row < r->operationRows.size(); ++row) all += r->operationRows[row].operations.size();
         QCOMPARE(all, r->operations.size());
         LanePicture picture;
         const QRect area(0, 0, LanePicture::kLabelWidth + 1000, 700);
@@ -543,7 +543,7 @@ private slots:
         picture.layOut(e, 600);
         QImage image(600, 100, QImage::Format_RGB32);
         QPainter painter(&image);
-        picture.paint(painter, image.rect(), kNone);
+        picture.paint(painter, image.rect(), picture.all());
         painter.end();
         const int zero = picture.deadlineY(image.rect());
         const int late = static_cast<int>(picture.xAt(e->frame(9).begin)),
@@ -552,6 +552,58 @@ private slots:
         QCOMPARE(image.pixelColor(good, zero + 3), theme().headroom);
         QCOMPARE(image.pixelColor(good, zero - 3), theme().paper);
         QCOMPARE(image.pixelColor(good, zero), theme().text);
+    }
+
+    void aGrowingStripIsPaintedWhereItChangedAndLooksAsIfItWereAllPaintedAnew() {
+        const auto growing = std::make_shared<Recording>(*sample());
+        growing->growing = true;
+        const auto e = explained(growing);
+        StripPicture picture;
+        picture.layOut(e, 600);
+        const QRect area(0, 0, 600, 100);
+        const auto whole = [&] {
+            QImage image(area.size(), QImage::Format_RGB32);
+            QPainter painter(&image);
+            picture.paint(painter, area, picture.all());
+            return image;
+        };
+        QImage shown = whole();
+        const auto paintChanged = [&](const StripPicture& before) {
+            QPainter painter(&shown);
+            const StripPicture::Range range = picture.changedSince(before);
+            if (!range.empty()) picture.paint(painter, area, range);
+            return range;
+        };
+        QVERIFY2(picture.xAt(growing->end) < 100, "there is room for what is to come");
+        const uint32_t lane = growing->series[0].frames[0].lane;
+        int64_t at = growing->end + 10'000'000;
+        std::vector<NewFrame> frames;
+        const auto add = [&](int64_t ns) {
+            frames.push_back({Frame{at, at + ns, 10'000'000, lane}, 0});
+            at += ns + 10'000'000;
+        };
+        for (int i = 0; i < 700; ++i) {
+            add(i == 30 ? 14'000'000 : i == 200 ? 90'000'000 : 7'000'000);
+            const StripPicture before = picture;
+            picture.setNewFrames(frames);
+            const StripPicture::Range range = paintChanged(before);
+            if (i == 30) {
+                const int x = static_cast<int>(picture.xAt(frames[30].frame.begin));
+                QVERIFY2(range.to - range.from < 20 && range.from <= x && x < range.to, "only the new bar");
+                QCOMPARE(shown.pixelColor(x, picture.deadlineY(area) - 2), theme().plum);
+            }
+            QVERIFY2(shown == whole(), qPrintable(QString::number(i)));
+        }
+        QVERIFY2(picture.timeAt(600) >= at - 10'000'000, "it made more room");
+        // Without them, and with a cause selected.
+        const StripPicture before = picture;
+        picture.layOut(e, 600, nullptr, 0);
+        paintChanged(before);
+        QVERIFY(shown == whole());
+        const auto columnOf = [&](uint32_t frame) {
+            return picture.columns()[static_cast<size_t>(picture.xAt(e->frame(frame).begin))];
+        };
+        QVERIFY(columnOf(35).ofOther != columnOf(9).ofOther);
     }
 
     void spikesFarBeyondAllOthersDoNotFlattenThem() {
@@ -570,7 +622,7 @@ private slots:
         QCOMPARE(picture.scale(), int64_t{10'000'000});
         QImage image(600, 100, QImage::Format_RGB32);
         QPainter painter(&image);
-        picture.paint(painter, image.rect(), kNone);
+        picture.paint(painter, image.rect(), picture.all());
         painter.end();
         const int zero = picture.deadlineY(image.rect()), top = StripPicture::kLetterHeight;
         const auto colourAt = [&](uint32_t frame, double part) {

@@ -2,10 +2,19 @@
 //
 // Recording from the window: the form for a program, its recording that opens by itself and grows, ending it, starting
 // it again, and what is said where nothing can be recorded.
+#include <sys/stat.h>
+
 #include <QComboBox>
 #include <QDialog>
 #include <QMenuBar>
+#include <QProcess>
+#include <QRegularExpression>
+#include <QTimer>
 
+#include "app/record/device_dialog.h"
+#include "app/record/join_dialog.h"
+#include "app/record/presets_dialog.h"
+#include "app/record/session_bar.h"
 #include "app/settings/settings.h"
 #include "app/start/start_page.h"
 #include "window_test.h"
@@ -16,7 +25,10 @@ class RecordAppTest : public WindowTest {
     Q_OBJECT
 
 public:
-    RecordAppTest() { qputenv("SDL_VIDEODRIVER", "dummy"); }
+    RecordAppTest() {
+        qputenv("SDL_VIDEODRIVER", "dummy");
+        qputenv("XDG_RUNTIME_DIR", folder_.path().toUtf8());  // no other test's programs are listed
+    }
 
 private:
     StartForm& form() { return window_->startPage().form(); }
@@ -25,6 +37,7 @@ private:
             if (one->accessibleName() == name) return *one;
         qFatal("There is no such field.");
     }
+    bool said_ = false;  // in a dialog
     QPushButton& button(const QString& words) {
         for (QPushButton* one : window_->findChildren<QPushButton*>())
             if (one->text().remove('&') == words && one->isVisible()) return *one;
@@ -36,6 +49,36 @@ private:
                 for (QAction* one : top->menu()->actions())
                     if (one->text().remove('&') == words) return *one;
         qFatal("There is no such entry.");
+    }
+    /// A program that offers itself, and its card on the start page.
+    std::unique_ptr<QProcess> started(const QStringList& arguments) {
+        auto process = std::make_unique<QProcess>();
+        process->start(OFFERED_PROGRAM, arguments);
+        if (!QTest::qWaitFor([&] { return process->canReadLine(); }, 20'000)) qWarning("it does not become ready");
+        return process;
+    }
+    QWidget* cardOf(const QString& program) {
+        RunningList& list = window_->startPage().running();
+        for (int i = 0; i < list.count(); ++i)
+            if (list.card(i)->accessibleName().startsWith(program + ", ")) return list.card(i);
+        return nullptr;
+    }
+    /// What `act` does with the dialog that the next input opens.
+    template <class Dialog, class Act>
+    void inDialog(Act act) {
+        auto* waiting = new QTimer(this);
+        connect(waiting, &QTimer::timeout, this, [waiting, act] {
+            auto* dialog = qobject_cast<Dialog*>(QApplication::activeModalWidget());
+            if (!dialog) return;
+            waiting->deleteLater();
+            act(*dialog);
+        });
+        waiting->start(20);
+    }
+    static QPushButton& buttonIn(QWidget& where, const QString& words) {
+        for (QPushButton* one : where.findChildren<QPushButton*>())
+            if (one->text().remove('&') == words) return *one;
+        qFatal("There is no such button.");
     }
     void typeProgram(const QString& program, const QString& arguments) {
         form().program().setFocus();
@@ -54,7 +97,7 @@ private slots:
                      QString("It carries no recorder: frames, waits, files and threads are recorded from "
                              "outside."));
         QTest::mouseClick(&button("Start and record"), Qt::LeftButton);
-        QTRY_VERIFY(window_->recorded().runs());
+        QTRY_VERIFY(window_->session().runs());
         QTRY_VERIFY2_WITH_TIMEOUT(window_->document().explanation() && explanation().frames.size() > 30,
                                   qPrintable(window_->notice()), 30'000);
         QVERIFY(window_->document().recording()->growing);
@@ -64,7 +107,7 @@ private slots:
         QVERIFY(entry("End the program").isEnabled());
         window_->lanes().setFocus();
         QTest::keyClick(&window_->lanes(), Qt::Key_E, Qt::ControlModifier);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->recorded().runs(), 30'000);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 30'000);
         QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 30'000);
         settle();
         QVERIFY(!entry("End the program").isEnabled());
@@ -74,7 +117,7 @@ private slots:
                                   qPrintable(window_->notice()), 30'000);
         QVERIFY(QFile::exists(first));
         entry("End the program").trigger();
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->recorded().runs(), 30'000);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 30'000);
         QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 30'000);
         settle();
     }
@@ -85,7 +128,7 @@ private slots:
         field("Environment").setText("BOAT=Plover");
         QTest::keyClick(&field("Record for"), Qt::Key_Return);
         QTRY_VERIFY_WITH_TIMEOUT(
-            window_->document().recording() && !window_->document().recording()->growing && !window_->recorded().runs(),
+            window_->document().recording() && !window_->document().recording()->growing && !window_->session().runs(),
             30'000);
         settle();
         QCOMPARE(explanation().frames.size(), size_t{20});
@@ -123,11 +166,290 @@ private slots:
         field("Leave out").setText("soon");
         QTest::mouseClick(&button("Start and record"), Qt::LeftButton);
         QCOMPARE(form().about(), QString("“soon” is neither frames (300f) nor seconds (5s)."));
-        QVERIFY(field("Leave out").hasFocus() && !window_->recorded().runs());
+        QVERIFY(field("Leave out").hasFocus() && !window_->session().runs());
         field("Leave out").clear();
         field("Environment").setText("BOAT");
         QTest::mouseClick(&button("Start and record"), Qt::LeftButton);
         QCOMPARE(form().about(), QString("“BOAT” is not NAME=VALUE."));
+    }
+
+    // ---- joining ---------------------------------------------------------------------------------------------
+
+    void aRunningProgramIsJoinedFollowedLookedBackAtAndLeft() {
+        const auto ferry = started({"ferry"});
+        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
+        QTRY_VERIFY2_WITH_TIMEOUT(cardOf("ferry")->accessibleName().contains("frames a second, Join"),
+                                  qPrintable(cardOf("ferry")->accessibleName()), 10'000);
+        inDialog<JoinDialog>([](JoinDialog& dialog) { QTest::keyClick(&dialog, Qt::Key_Return); });
+        QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->session().joined(), 20'000);
+        window_->activateWindow();  // off screen nothing does that when a dialog closes
+        QTRY_VERIFY2_WITH_TIMEOUT(window_->document().explanation() && !explanation().causes.empty(),
+                                  qPrintable(window_->notice()), 30'000);
+        QCOMPARE(window_->notice(), QString());
+        // The bar over the panels tells, and its frames count from the joining on.
+        QVERIFY(window_->sessionBar().isVisible());
+        QTRY_VERIFY2_WITH_TIMEOUT(QRegularExpression("^Recording ferry  ·  \\d+ frames, \\d+\\.\\d a second$")
+                                      .match(window_->sessionBar().words())
+                                      .hasMatch(),
+                                  qPrintable(window_->sessionBar().words()), 20'000);
+        // The view follows the end.
+        QVERIFY(selection().followsEnd());
+        QVERIFY(window_->statusText().contains("following the end"));
+        const int64_t end = selection().view().end;
+        QTRY_VERIFY_WITH_TIMEOUT(selection().view().end > end + 200'000'000, 20'000);
+        QVERIFY(window_->document().recording()->end - selection().view().end < 1'000'000'000);  // a few times a second
+        QVERIFY(selection().view().end - selection().view().begin <= 250'000'000);
+        QCOMPARE(selection().frame(), kNone);
+        // Looking at a spike stops that, without stopping the recording.
+        key(Qt::Key_N);
+        QVERIFY(!selection().followsEnd() && selection().frame() != kNone);
+        QVERIFY(window_->statusText().contains("looking back"));
+        const View looked = selection().view();
+        const int64_t before = window_->document().recording()->end;
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().recording()->end > before + 300'000'000, 20'000);
+        QCOMPARE(selection().view().begin, looked.begin);
+        QCOMPARE(selection().frame(), looked.frame);
+        key(Qt::Key_End);
+        QVERIFY(selection().followsEnd());
+        QTRY_VERIFY_WITH_TIMEOUT(selection().view().end > before + 300'000'000, 20'000);
+        // Left by a key: the recording is whole, the program goes on and is listed again.
+        const QString path = window_->document().path();
+        key(Qt::Key_E, Qt::ControlModifier);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 20'000);
+        QVERIFY(!selection().followsEnd() && !window_->sessionBar().isVisible());
+        settle();
+        QVERIFY(path.contains("/data/fugato/recordings/ferry-"));
+        QCOMPARE(ferry->state(), QProcess::Running);
+        // Again, by keys alone.
+        inDialog<JoinDialog>([](JoinDialog& dialog) {
+            QTimer::singleShot(0, &dialog, [&dialog] {
+                if (!QTest::qWaitFor([&] { return dialog.list().count() == 1; }, 10'000)) return dialog.reject();
+                QTest::keyClick(dialog.list().card(0), Qt::Key_Space);
+            });
+        });
+        key(Qt::Key_J, Qt::ControlModifier);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->session().joined(), 20'000);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().path() != path && window_->document().explanation(), 30'000);
+        // It is killed: what was recorded stays.
+        ferry->kill();
+        ferry->waitForFinished();
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
+        QTRY_COMPARE_WITH_TIMEOUT(window_->notice().left(28), QString("ferry: The program has ended"), 20'000);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 30'000);
+        settle();
+    }
+
+    void detailIsSwitchedWhileItRuns() {
+        const auto ferry = started({"ferry"});
+        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
+        inDialog<JoinDialog>([](JoinDialog& dialog) { QTest::keyClick(&dialog, Qt::Key_Return); });
+        QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->session().categories().size() == 3, 20'000);
+        QMenu& menu = window_->sessionBar().detail();
+        const auto level = [&](const QString& category, const QString& words) -> QAction* {
+            emit menu.aboutToShow();
+            for (QAction* one : menu.actions())
+                if (one->text() == category)
+                    for (QAction* of : one->menu()->actions())
+                        if (of->text() == words) return of;
+            return nullptr;
+        };
+        QVERIFY(level("drawing", "Everything")->isChecked());
+        level("drawing", "Nothing")->trigger();
+        QTRY_VERIFY_WITH_TIMEOUT(level("drawing", "Nothing")->isChecked(), 10'000);
+        QVERIFY(level("game", "Everything")->isChecked());
+        level("All categories", "Everything")->trigger();
+        QTRY_VERIFY_WITH_TIMEOUT(level("drawing", "Everything")->isChecked(), 10'000);
+        QTest::mouseClick(&window_->sessionBar().end(), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().recording() && !window_->document().recording()->growing, 20'000);
+        settle();
+    }
+
+    void onlyMomentsAreKeptAndTheSavedOneIsOpened() {
+        const auto ferry = started({"ferry"});
+        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
+        inDialog<JoinDialog>([](JoinDialog& dialog) {
+            dialog.keepFields().kind().setCurrentIndex(1);
+            const auto plan = dialog.keepFields().moments();
+            QVERIFY(plan && plan->frameNs == 50'000'000 && plan->errors && plan->beforeNs == 20'000'000'000);
+            for (QSpinBox* one : dialog.findChildren<QSpinBox*>())
+                if (one->accessibleName() == "Seconds saved after") one->setValue(0);
+            QTest::mouseClick(&buttonIn(dialog, "Join"), Qt::LeftButton);
+        });
+        QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->session().joined() && window_->session().keepsMoments(), 20'000);
+        QVERIFY(window_->startPage().isVisible());
+        QTRY_VERIFY_WITH_TIMEOUT(window_->sessionBar().words().startsWith("Holding the last seconds of ferry"), 10'000);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->sessionBar().words().contains("1 saved"), 20'000);
+        QVERIFY(window_->sessionBar().openSaved().isVisible());
+        QTest::mouseClick(&window_->sessionBar().openSaved(), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() != nullptr, 30'000);
+        settle();
+        // On a busy machine a frame that was not meant to be long can be the first one.
+        const QString reason = QString::fromStdString(window_->document().recording()->context.at("saved because"));
+        QVERIFY(QRegularExpression("^a frame took [\\d.]+ ms, more than").match(reason).hasMatch());
+        QVERIFY2(window_->notice().contains("Saved because " + reason), qPrintable(window_->notice()));
+        // The button saves; with a key too.
+        QVERIFY(entry("Save the last seconds").isEnabled());
+        QVERIFY(window_->sessionBar().save().isVisible());
+        QTest::mouseClick(&window_->sessionBar().end(), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
+        QVERIFY(!entry("Save the last seconds").isEnabled());
+    }
+
+    void aProgramThatRecordsItselfIsOpenedInstead() {
+        const auto ferry = started({"ferry", "own", folder_.filePath("own.fugato")});
+        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
+        QVERIFY(cardOf("ferry")->accessibleName().endsWith("Open its recording"));
+        QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() != nullptr, 30'000);
+        QCOMPARE(window_->document().path(), folder_.filePath("own.fugato"));
+        ferry->terminate();
+        QVERIFY(ferry->waitForFinished(20'000));
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 20'000);
+        settle();
+    }
+
+    void programsOfADeviceAreConnectedToListedAndJoined() {
+        // The device: a runtime folder of its own.
+        QDir(folder_.path()).mkdir("device");
+        ::chmod(folder_.filePath("device").toUtf8().constData(), 0700);
+        QProcessEnvironment onDevice = QProcessEnvironment::systemEnvironment();
+        onDevice.insert("XDG_RUNTIME_DIR", folder_.filePath("device"));
+        onDevice.insert("XDG_CACHE_HOME", folder_.filePath("device"));
+        QProcess ferry, relay;
+        for (QProcess* one : {&ferry, &relay}) one->setProcessEnvironment(onDevice);
+        ferry.start(OFFERED_PROGRAM, {"ferry"});
+        relay.start(RELAY_PROGRAM, {"--address", "127.0.0.1", "--port", "0", "--name", "ferry-kit"});
+        QByteArray shown;
+        QVERIFY(QTest::qWaitFor(
+            [&] {
+                shown += relay.readAllStandardOutput();
+                return shown.contains("Anyone with this code");
+            },
+            20'000));
+        static const QRegularExpression port("port (\\d+)"), code("pairing code  (\\S+)");
+        const QString address = "127.0.0.1:" + port.match(shown).captured(1), right = code.match(shown).captured(1);
+        const auto typed = [&](const QString& where, const QString& what, const QString& expected) {
+            inDialog<DeviceDialog>([=, this](DeviceDialog& dialog) {
+                const auto fields = dialog.findChildren<QLineEdit*>();
+                fields[0]->setText(where);
+                QTest::keyClicks(fields[1], what);
+                QTest::keyClick(&dialog, Qt::Key_Return);
+                const auto says = [&] {
+                    for (QLabel* label : dialog.findChildren<QLabel*>())
+                        if (label->text().contains(expected)) return true;
+                    return false;
+                };
+                if (!QTest::qWaitFor(says, 20'000)) qWarning("it does not say so");
+                said_ = says();
+                QTest::keyClick(&dialog, Qt::Key_Escape);
+            });
+            entry("Connect to a device…").trigger();
+        };
+        typed(address, "7KQM", "sixteen letters and digits");
+        QVERIFY(said_);
+        typed("127.0.0.1:0", right, "no port that there could be");
+        QVERIFY(said_);
+        typed(address, "7KQM-02XV-H9TD-4WRA", "the pairing code is not that of the device");
+        QVERIFY(said_);
+        typed(address, right.toLower(), "Connected to ferry-kit. 1 program can be recorded there");
+        QVERIFY(said_);
+        window_->activateWindow();
+        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
+        QTRY_VERIFY2_WITH_TIMEOUT(cardOf("ferry")->accessibleName().contains("on ferry-kit · "),
+                                  qPrintable(cardOf("ferry")->accessibleName()), 10'000);
+        inDialog<JoinDialog>([](JoinDialog& dialog) { QTest::keyClick(&dialog, Qt::Key_Return); });
+        QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->session().joined(), 20'000);
+        window_->activateWindow();
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() && !explanation().causes.empty(), 30'000);
+        QVERIFY(window_->document().recording()->growing && selection().followsEnd());
+        key(Qt::Key_E, Qt::ControlModifier);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 20'000);
+        QVERIFY(!window_->document().recording()->damage.any());
+        settle();
+        // The relay ends: the window says so, and the program is no longer listed.
+        relay.terminate();
+        QVERIFY(relay.waitForFinished(20'000));
+        QTRY_VERIFY_WITH_TIMEOUT(window_->notice().contains("The connection to ferry-kit was lost"), 20'000);
+        ferry.kill();
+        ferry.waitForFinished();
+    }
+
+    void whatAStartedProgramKeepsIsRemembered() {
+        typeProgram(PICTURES_PROGRAM, "renderer 60");
+        form().keepFields().kind().setCurrentIndex(1);
+        QVERIFY(form().launch() && form().launch()->moments && form().launch()->moments->frameNs == 50'000'000);
+        for (QCheckBox* one : form().findChildren<QCheckBox*>()) one->setChecked(one->text() == "a frame takes");
+        QTest::mouseClick(&button("Start and record"), Qt::LeftButton);
+        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 30'000);
+        window_ = std::make_unique<MainWindow>();  // as after a new start
+        window_->show();
+        QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
+        const auto launch = form().launch();
+        QVERIFY(launch && launch->moments);
+        QCOMPARE(launch->moments->timesUsual, 3.0);
+        QVERIFY(!launch->moments->frameNs && !launch->moments->errors);
+        settle();
+    }
+
+    // ---- presets ---------------------------------------------------------------------------------------------
+
+    void presetsAreMadeMeasuredUsedAndRemoved() {
+        bool done = false;
+        inDialog<PresetsDialog>([&](PresetsDialog& dialog) {
+            QTimer::singleShot(0, &dialog, [&dialog, &done] {
+                [&] {
+                    QCOMPARE(dialog.list().count(), 5);
+                    QVERIFY(!dialog.remove().isEnabled() && !dialog.box("switches").isEnabled());
+                    QTRY_VERIFY_WITH_TIMEOUT(!dialog.busy(), 20'000);
+                    dialog.list().setCurrentRow(3);  // with memory
+                    QVERIFY(dialog.box("memory").isChecked());
+                    QTest::mouseClick(&dialog.measure(), Qt::LeftButton);
+                    QTRY_VERIFY2_WITH_TIMEOUT(dialog.cost().endsWith(" ns for each allocation."),
+                                              qPrintable(dialog.cost()), 60'000);
+                    dialog.list().setCurrentRow(4);
+                    QVERIFY(!dialog.box("switches").isChecked());
+                    QTest::mouseClick(&dialog.add(), Qt::LeftButton);
+                    QCOMPARE(dialog.list().count(), 6);
+                    QVERIFY(dialog.name().hasFocus());
+                    QTest::keyClicks(&dialog.name(), "Only switches");
+                    QTest::mouseClick(&dialog.box("switches"), Qt::LeftButton, {}, QPoint(8, 8));
+                    QVERIFY(dialog.box("switches").isChecked());
+                    QVERIFY(dialog.cost().contains("has not been measured"));
+                    QTest::mouseClick(&dialog.measure(), Qt::LeftButton);
+                    QTRY_VERIFY2_WITH_TIMEOUT(dialog.cost().startsWith("Measured on this machine: "),
+                                              qPrintable(dialog.cost()), 60'000);
+                    done = true;
+                }();
+                dialog.accept();
+            });
+        });
+        QTest::mouseClick(&button("Presets…"), Qt::LeftButton);
+        QVERIFY(done);
+        QComboBox* const collect = [&] {
+            for (QComboBox* one : form().findChildren<QComboBox*>())
+                if (one->accessibleName() == "Collect") return one;
+            return static_cast<QComboBox*>(nullptr);
+        }();
+        QCOMPARE(collect->count(), 6);
+        QCOMPARE(collect->itemText(5), QString("Only switches"));
+        collect->setCurrentIndex(5);
+        form().program().setEditText("ls");
+        QCOMPARE(form().launch()->collect, std::string("switches"));
+        inDialog<PresetsDialog>([](PresetsDialog& dialog) {
+            dialog.list().setCurrentRow(5);
+            QTest::mouseClick(&dialog.remove(), Qt::LeftButton);
+            dialog.accept();
+        });
+        QTest::mouseClick(&button("Presets…"), Qt::LeftButton);
+        QCOMPARE(collect->count(), 5);
+        QCOMPARE(collect->currentIndex(), 0);
     }
 
     void whileARecordingIsOpenTheFormIsADialog() {

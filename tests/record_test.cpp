@@ -67,6 +67,24 @@ class RecordTest : public QObject {
             if (lane.kind == LaneKind::Thread) names << QString::fromStdString(lane.name);
         return names;
     }
+    static const Lane* laneOf(const Recording& r, const char* name) {
+        for (const Lane& lane : r.lanes)
+            if (lane.name == name) return &lane;
+        return nullptr;
+    }
+    /// How many markers of a lane have that name, or one that begins so.
+    static size_t timesOf(const Recording& r, const Lane& lane, const std::string& name) {
+        size_t times = 0;
+        for (const MarkerRow& row : lane.rows)
+            for (uint32_t i = 0; i < row.size(); ++i) times += r.nameOf(row.path(i)).compare(0, name.size(), name) == 0;
+        return times;
+    }
+    QProcessEnvironment screen() const {
+        QProcessEnvironment all = environment();
+        all.insert("DISPLAY", ":93");
+        all.insert("SDL_VIDEODRIVER", "x11");
+        return all;
+    }
     QString write(const char* name, const QByteArray& bytes, mode_t mode) const {
         QFile out(file(name));
         if (out.open(QIODevice::WriteOnly)) out.write(bytes);
@@ -104,8 +122,7 @@ private slots:
         QCOMPARE(r->context.at("program"), std::string("pictures"));
         // In six frames main waited for the lock; who ended that is told.
         size_t waits = 0, paced = 0, written = 0;
-        const Lane& main =
-            *std::find_if(r->lanes.begin(), r->lanes.end(), [](const Lane& l) { return l.name == "main"; });
+        const Lane& main = *laneOf(*r, "main");
         for (const Wait& wait : main.waits) {
             waits += wait.kind == WaitKind::Lock && wait.end - wait.begin > 20'000'000;
             paced += wait.kind == WaitKind::Pacing;
@@ -126,6 +143,25 @@ private slots:
             causes << QString::fromStdString(cause["path"].dump() + cause["lane"].dump());
         QVERIFY2(causes.join(" ").contains("Sleep") && causes.join(" ").contains("helper"),
                  qPrintable(causes.join("\n")));
+    }
+
+    void memoryIsChargedToMarkersWhereItIsWished() {
+        const Ran ran = run({"--collect", "memory", "--to", file("run.fugato"), "--", PICTURES_PROGRAM, "renderer",
+                             "60", file("written")});
+        QVERIFY2(ran.code == 0, qPrintable(ran.all()));
+        const auto r = opened(file("run.fugato"));
+        QVERIFY(r && !r->damage.any() && r->repairs.lostEvents == 0);
+        size_t written = 0, left = 0;  // what the program wrote to the disk, in its 25th and 50th frame
+        for (const Allocation& one : r->allocations) {
+            written += one.bytes == 4 << 20;
+            left += one.bytes == 4 << 20 && !one.isReleased();
+        }
+        QCOMPARE(written, size_t{2});
+        QCOMPARE(left, size_t{0});
+        QVERIFY(r->allocations.size() > 100);
+        // Nothing of it otherwise.
+        const Ran plain = run({"--to", file("plain.fugato"), "--", PICTURES_PROGRAM, "renderer", "60"});
+        QVERIFY(plain.code == 0 && opened(file("plain.fugato"))->allocations.empty());
     }
 
     void whatIsLeftOutAndHowMuchIsCountedInFrames() {
@@ -213,21 +249,69 @@ private slots:
 
     void openGlAndVulkanAreSeenUnderARealScreen() {
         if (!haveScreen()) QSKIP("Xvfb is not installed.");
-        QProcessEnvironment screen = environment();
-        screen.insert("DISPLAY", ":93");
-        screen.insert("SDL_VIDEODRIVER", "x11");
-        const Ran gl = run({"--to", file("gl.fugato"), "--", PICTURES_PROGRAM, "gl", "40"}, screen);
+        const Ran gl = run({"--to", file("gl.fugato"), "--", PICTURES_PROGRAM, "gl", "40"}, screen());
         QVERIFY2(gl.code == 0, qPrintable(gl.all()));
         const auto r = opened(file("gl.fugato"));
         QVERIFY(r);
         QCOMPARE(r->series.size(), size_t{1});  // SDL's call and the one it makes itself are one picture
         QCOMPARE(r->series[0].frames.size(), size_t{39});
+        QVERIFY(!laneOf(*r, "GPU"));  // nothing was drawn
         if (QStandardPaths::findExecutable("vkcube").isEmpty()) QSKIP("vkcube is not installed.");
-        const Ran vulkan = run({"--to", file("vk.fugato"), "--", "vkcube", "--c", "30"}, screen);
+        const Ran vulkan = run({"--to", file("vk.fugato"), "--", "vkcube", "--c", "30"}, screen());
         QVERIFY2(vulkan.code == 0, qPrintable(vulkan.all()));
         const auto v = opened(file("vk.fugato"));
         QVERIFY(v);
         QVERIFY2(v->series[0].frames.size() >= 29, qPrintable(QString::number(v->series[0].frames.size())));
+        const Lane* const gpu = laneOf(*v, "GPU graphics");  // its command buffers are submitted again and again
+        QVERIFY(gpu && gpu->kind == LaneKind::Queue);
+        QVERIFY2(gpu->markerCount() >= 29, qPrintable(QString::number(gpu->markerCount())));
+    }
+
+    void whatTheDeviceDidInOpenGlIsNamedByTheProgramsGroups() {
+        if (!haveScreen()) QSKIP("Xvfb is not installed.");
+        const Ran ran =
+            run({"--json", "--to", file("gl.fugato"), "--", PICTURES_PROGRAM, "gl", "100", "", "groups"}, screen());
+        QVERIFY2(ran.code == 0, qPrintable(ran.all()));
+        const auto r = opened(file("gl.fugato"));
+        const Lane* const gpu = r ? laneOf(*r, "GPU") : nullptr;
+        QVERIFY(gpu && gpu->kind == LaneKind::Queue);
+        QVERIFY(!r->repairs.endsWithoutBegin && !r->repairs.timesBackwards);
+        // Also on the thread that asks for it; the last picture's may not have been told when the program ended.
+        for (const char* name : {"Water", "Spray"}) {
+            QVERIFY2(timesOf(*r, *gpu, name) >= 99, name);
+            QCOMPARE(timesOf(*r, *laneOf(*r, "main"), name), size_t{100});
+        }
+        QVERIFY(timesOf(*r, *gpu, "Drawing") >= 99);
+        // A frame in which there was much of it is late for what the device did. (The software driver draws a picture
+        // in one go, so that its groups have no lengths that mean something.)
+        QStringList onDevice;
+        const json told = json::parse(ran.out.mid(ran.out.indexOf('[')).toStdString());
+        for (const json& cause : told[0]["causes"])
+            if (cause["lane"] == "GPU") onDevice << QString::fromStdString(cause["path"].dump());
+        QVERIFY2(onDevice.join(" ").contains("Drawing"), qPrintable(ran.out));
+    }
+
+    void whatTheDeviceDidInVulkanIsNamedByTheProgramsLabels() {
+        const Ran ran = run({"--json", "--to", file("vk.fugato"), "--", PICTURES_PROGRAM, "vulkan", "100"});
+        if (ran.err.contains("no Vulkan")) QSKIP("Vulkan is not installed.");
+        QVERIFY2(ran.code == 0, qPrintable(ran.all()));
+        const auto r = opened(file("vk.fugato"));
+        const Lane* const gpu = r ? laneOf(*r, "GPU graphics") : nullptr;
+        QVERIFY(gpu && gpu->kind == LaneKind::Queue);
+        QVERIFY(!r->repairs.endsWithoutBegin && !r->repairs.timesBackwards);
+        for (const char* name : {"Water", "Spray", "Commands"}) QVERIFY2(timesOf(*r, *gpu, name) >= 99, name);
+        const json causes = json::parse(ran.out.mid(ran.out.indexOf('[')).toStdString())[0]["causes"];
+        QVERIFY2(
+            !causes.empty() && causes[0]["lane"] == "GPU graphics" && causes[0]["path"] == json({"Commands", "Spray"}),
+            qPrintable(ran.out));
+        // Waits for the fence name what they were ended by.
+        size_t ended = 0;
+        for (const Wait& wait : laneOf(*r, "main")->waits) {
+            if (!wait.link) continue;
+            const auto from = r->linkSource(wait.link);
+            ended += from && &r->lanes[from->lane] == gpu;
+        }
+        QVERIFY2(ended >= 30, qPrintable(QString::number(ended)));
     }
 
     // ---- programs that carry the recorder -------------------------------------------------------------

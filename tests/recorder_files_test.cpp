@@ -15,6 +15,7 @@
 #include "format/opening.h"
 #include "testing/children.h"
 #include "testing/files.h"
+#include "testing/left_buffers.h"
 #include "testing/opened.h"
 #include "testing/recording_children.h"
 
@@ -89,7 +90,7 @@ private slots:
         }
         QCOMPARE(waitpid(gone, nullptr, 0), gone);
         makeLeftRecordingsWhole();
-        QVERIFY(QDir("/dev/shm").entryList({QString("fugato-%1-*").arg(gone)}, QDir::Files).isEmpty());
+        QVERIFY(buffersOf(gone).empty());
         // A kill loses nothing of either part.
         const std::string killed = path("killed.fugato");
         const pid_t child = fork();

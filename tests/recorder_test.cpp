@@ -299,9 +299,9 @@ private slots:
         QCOMPARE(r->series[0].frames[1].deadline, int64_t{9000});
 
         QCOMPARE(r->allocations.size(), size_t{2});
-        QVERIFY(r->allocations[0].givenBack);
+        QVERIFY(r->allocations[0].isReleased());
         QCOMPARE(r->nameOf(r->allocations[0].path), std::string("Inner"));
-        QVERIFY(!r->allocations[1].givenBack);
+        QVERIFY(!r->allocations[1].isReleased());
         QCOMPARE(r->text(r->allocations[1].name), std::string_view("sail"));
         QCOMPARE(r->pools[r->allocations[1].pool].name, std::string("textures"));
         QCOMPARE(r->pools[r->allocations[0].pool].bytesInUse, (std::vector<int64_t>{100, 0}));

@@ -219,6 +219,32 @@ private slots:
         QCOMPARE(p->late, int64_t{0});
     }
 
+    void theDisplayWaitsForTheDevicesPictureThen() {
+        // The display ticks each 10 ms. The device takes 4 ms for a picture, and 13 ms in frame 20, so that it comes a
+        // tick late, though main works for 2 ms as always; in frame 25 main takes 5 ms, and the device 12.
+        TextRecording t;
+        t.lane("gpu", 5, "queue");
+        double at = 0;
+        for (int f = 0; f < 30; ++f) {
+            const double work = f == 25 ? 5000 : 2000, device = f == 20 ? 13'000 : f == 25 ? 12'000 : 4000;
+            const double shown = at + (work + device > 10'000 ? 20'000 : 10'000), done = at + work + device;
+            t.frame(at, "main").mark(at, at + work, "main", "Work").linkOut(at + work, "main", 100 + f);
+            t.begin(at + work, "gpu", "Drawing").linkIn(at + work, "gpu", 100 + f);
+            t.linkOut(done, "gpu", 200 + f).end(done, "gpu");
+            t.wait(at + work, "main", "Show", "", "pacing").waitEnd(shown, "main", 200 + f).frameEnd(shown, "main");
+            at = shown;
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->late, (std::vector<uint32_t>{20, 25}));
+        QCOMPARE(causeText(*e, 0), QString("A gpu Drawing slower"));
+        const auto device = predict(*e, {{0, false}});
+        QCOMPARE(device->saved, 2u);
+        QCOMPARE(device->duration[20], int64_t{10'000'000});
+        // Without any of main's work the device would still be late.
+        QCOMPARE(causeText(*e, 1), QString("B main Work slower"));
+        QCOMPARE(predict(*e, {{1, true}})->saved, 0u);
+    }
+
     void eachFrameIsHeldToTheTickOfItsOwnDeadline() {
         // Thirty frames with a tick each 10 ms, then thirty with one each 20 ms; frame 45 works for 26 ms and is late
         // for its tick.

@@ -401,7 +401,8 @@ private slots:
         const auto skerries = search(r, "sKeRRy");
         size_t slow = 0;
         for (const Lane& lane : r.lanes)
-            for (const Argument& argument : lane.arguments) slow += r.text(argument.value) == "Outer Skerry";
+            for (const Column<Argument>& ofRow : lane.arguments)
+                for (const Argument& argument : ofRow) slow += r.text(argument.value) == "Outer Skerry";
         QVERIFY(slow > 10);
         QCOMPARE(skerries->allArguments, uint64_t(slow));
         QCOMPARE(skerries->arguments.size(), slow);

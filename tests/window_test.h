@@ -37,12 +37,12 @@ protected:
     void openDemo() {
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         window_->open(FUGATO_DEMO_RECORDING);
-        QVERIFY(explained.wait(30'000));
+        QVERIFY(explained.wait(120'000));
         QVERIFY(window_->document().explanation());
         settle();
     }
     /// Waits for what is worked out on other threads.
-    void settle() { QTRY_VERIFY_WITH_TIMEOUT(!window_->asking(), 30'000); }
+    void settle() { QTRY_VERIFY_WITH_TIMEOUT(!window_->asking(), 120'000); }
     QString write(const char* name, const QByteArray& bytes) {
         const QString path = folder_.filePath(name);
         QFile file(path);
@@ -54,7 +54,7 @@ protected:
         QSignalSpy explained(&window_->document(), &Document::explanationChanged),
             failed(&window_->document(), &Document::failed);
         window_->open(path);
-        QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 30'000);
+        QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 120'000);
         settle();
     }
     /// The middle of a marker of the chosen frame, in the lanes' viewport.

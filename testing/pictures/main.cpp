@@ -3,8 +3,9 @@
 // A program that shows pictures and knows nothing of the recorder: for tests of recording unmodified
 // programs. It paints with SDL's renderer or with OpenGL, sleeps to keep its rhythm, and has three troubles at known
 // frames: it waits for a lock that "helper" holds for 40 ms (each 20th frame), it works 40 ms (each 30th), and it
-// writes a file to the disk (each 25th).
-//   pictures renderer|gl FRAMES [FILE] [child|crash|exec|stubborn|times]
+// writes a file to the disk (each 25th). With OpenGL and "groups", or with Vulkan, the device is asked for what is
+// called "Water" and "Spray", the latter many times as much in each 24th frame, and there are no other troubles.
+//   pictures renderer|gl|vulkan FRAMES [FILE] [child|crash|exec|groups|stubborn|times]
 #include <SDL.h>
 #include <fcntl.h>
 #include <pthread.h>
@@ -16,7 +17,10 @@
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
+#include <memory>
 #include <vector>
+
+#include "on_device.h"
 
 extern "C" const char* whichNext();
 
@@ -63,6 +67,7 @@ void writeToDisk(const char* path) {
 
 int main(int argc, char** argv) {
     const bool gl = argc > 1 && std::strcmp(argv[1], "gl") == 0;
+    const bool vulkan = argc > 1 && std::strcmp(argv[1], "vulkan") == 0;
     const int frames = argc > 2 ? std::atoi(argv[2]) : 100;
     const char* const path = argc > 3 ? argv[3] : nullptr;
     const char* const way = argc > 4 ? argv[4] : "";
@@ -81,10 +86,17 @@ int main(int argc, char** argv) {
     std::printf("the next one is the %s\n", whichNext());
     if (SDL_Init(SDL_INIT_VIDEO) != 0) return std::fprintf(stderr, "%s\n", SDL_GetError()), 2;
     SDL_Window* const window = SDL_CreateWindow("pictures", 0, 0, 320, 200, gl ? SDL_WINDOW_OPENGL : 0);
-    SDL_Renderer* const renderer = gl ? nullptr : SDL_CreateRenderer(window, -1, SDL_RENDERER_SOFTWARE);
+    SDL_Renderer* const renderer = gl || vulkan ? nullptr : SDL_CreateRenderer(window, -1, SDL_RENDERER_SOFTWARE);
     SDL_GLContext const context = gl ? SDL_GL_CreateContext(window) : nullptr;
-    if (!window || (gl ? !context : !renderer)) return std::fprintf(stderr, "%s\n", SDL_GetError()), 2;
+    if (!window || (gl && !context) || (!gl && !vulkan && !renderer))
+        return std::fprintf(stderr, "%s\n", SDL_GetError()), 2;
+    if (vulkan) SDL_GetWindowSurface(window);
     const bool times = std::strcmp(way, "times") == 0;  // no troubles, no sleep; how long frames took at the end
+    const std::unique_ptr<OnDevice> device = vulkan                                             ? inVulkan()
+                                             : gl && (times || std::strcmp(way, "groups") == 0) ? inOpenGl()
+                                                                                                : nullptr;
+    if (vulkan && !device) return std::fprintf(stderr, "no Vulkan\n"), 2;
+    const bool quiet = times || device;
     std::vector<Uint64> took;
     Uint64 shown = SDL_GetPerformanceCounter();
     pthread_t helper;
@@ -93,7 +105,7 @@ int main(int argc, char** argv) {
     for (int frame = 1; frame <= frames && !wantsToQuit; ++frame) {
         SDL_Event event;
         while (SDL_PollEvent(&event)) wantsToQuit |= event.type == SDL_QUIT && std::strcmp(way, "stubborn") != 0;
-        if (frame % 20 == 0 && !times) {
+        if (frame % 20 == 0 && !quiet) {
             held = false;
             pthread_mutex_lock(&queueLock);
             ++requests;
@@ -103,10 +115,13 @@ int main(int argc, char** argv) {
             pthread_mutex_lock(&harbour);
             pthread_mutex_unlock(&harbour);
         }
-        if (frame % 30 == 0 && !times) work(40);
-        if (frame % 25 == 0 && path) writeToDisk(path);
+        if (frame % 30 == 0 && !quiet) work(40);
+        if (frame % 25 == 0 && path && !quiet) writeToDisk(path);
         work(2);
-        if (renderer) {
+        if (device) device->draw(frame % 24 != 0 || times ? 1 : vulkan ? 1000 : 100);
+        if (vulkan) {
+            SDL_UpdateWindowSurface(window);
+        } else if (renderer) {
             SDL_SetRenderDrawColor(renderer, 0, 60, static_cast<Uint8>(frame), 255);
             SDL_RenderClear(renderer);
             SDL_RenderPresent(renderer);

@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <cstdlib>
 #include <fugato/fugato.hpp>
+#include <fugato/opengl.hpp>
 #include <memory>
 #include <new>
 #include <string>
@@ -24,10 +25,12 @@ int main(int argc, char** argv) {
     const fug::Recording recording(argv[1], fug::options("client", "7"));
     if (!recording.ok()) return 1;
     const fug::Series loop("loop", 16'666'667);
+    fug::GlQueue gpu([](const char*) -> fug::GlQueue::Function { return nullptr; });  // without OpenGL
     for (int i = 0; i < 10; ++i) {
         const fug::Frame frame(loop);
         FUG_MARK("Turn", "client", "one turn");
         FUG_ARGUMENT("turn", i);
+        FUG_GL_MARK(gpu, "Picture");
         const auto kept = std::make_unique<std::string>(1000, 'x');
         void* volatile plain = std::malloc(77);  // volatile: or the compiler leaves it out
         std::free(plain);

@@ -9,6 +9,8 @@
 #include <filesystem>
 #include <fstream>
 #include <fugato_blocks.hpp>
+#include <fugato_control.hpp>
+#include <fugato_moments.hpp>
 #include <own_files.hpp>
 #include <unclosed_recording.hpp>
 
@@ -27,6 +29,7 @@
 #include "format/opening.h"
 #include "format/packed_events.h"
 #include "format/text_form.h"
+#include "relay/line/chunks.h"
 #include "testing/cache_files.h"
 
 namespace fugato {
@@ -168,6 +171,33 @@ void fuzzText(std::string_view bytes) {
     const auto reread = readText(second, "fuzz", other, {});
     if (!reread || other.eventCount() != store.eventCount()) std::abort();
     if (const auto opened = openRecording(source, "fuzz")) askOf(*opened);
+}
+
+void fuzzLine(std::string_view bytes) {
+    // However it is cut, the same comes of it, and it can be sent again.
+    const size_t piece = bytes.empty() ? 1 : 1 + static_cast<uint8_t>(bytes[0]);
+    line::ChunkReader whole, pieces;
+    whole.add(bytes);
+    for (size_t at = 0; at < bytes.size(); at += piece) {
+        pieces.add(bytes.substr(at, piece));
+        while (const auto one = pieces.next()) {
+            const auto same = whole.next();
+            if (!same || line::bytesOf(*same) != line::bytesOf(*one)) std::abort();
+            if (const auto word = control::messageIn(one->bytes)) (void)word->number("channel");
+        }
+    }
+    if (whole.next() || whole.isBad() != pieces.isBad()) std::abort();
+}
+
+void fuzzControl(std::string_view bytes) {
+    if (const auto message = control::messageIn(bytes)) {
+        // What was read can be sent, and says the same when it is read again.
+        const auto again = control::messageIn(control::packetOf(*message));
+        if (bytes.find('\0') == std::string_view::npos && (!again || again->fields != message->fields)) std::abort();
+        (void)message->number("frames");
+    }
+    const auto plan = momentPlanIn(bytes);
+    if (plan && !momentPlanIn(textOf(*plan))) std::abort();
 }
 
 void fuzzUnclosed(std::string_view bytes) {

@@ -23,13 +23,18 @@ void fuzzUnclosed(std::string_view bytes);
 void fuzzKept(std::string_view bytes);
 /// What stands in an index beside its columns, as if its checksum were right.
 void fuzzArchive(std::string_view bytes);
+/// A message of a running program or of who joins it; and what is said in one of moments.
+void fuzzControl(std::string_view bytes);
+/// What comes over the line between a device and here, in pieces.
+void fuzzLine(std::string_view bytes);
 /// The symbols of a program, kept for the next time; as if their checksum were right.
 void fuzzSymbols(std::string_view bytes);
 
 using FuzzTarget = void (*)(std::string_view);
 inline const std::map<std::string, FuzzTarget> kFuzzTargets = {
     {"binary", fuzzBinary},     {"whole_way", fuzzWholeWay}, {"packed", fuzzPacked},   {"text", fuzzText},
-    {"unclosed", fuzzUnclosed}, {"kept", fuzzKept},          {"archive", fuzzArchive}, {"symbols", fuzzSymbols}};
+    {"unclosed", fuzzUnclosed}, {"kept", fuzzKept},          {"archive", fuzzArchive}, {"symbols", fuzzSymbols},
+    {"control", fuzzControl},   {"line", fuzzLine}};
 
 /// The bytes with the checksums and magic numbers of header and blocks made right.
 std::string withChecksums(std::string_view bytes);
