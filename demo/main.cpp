@@ -63,7 +63,7 @@ int main(int argc, char** argv) {
     CLI::App app("Sails the Skerry Regatta and records it with the Fugato recorder.\nTroubles: " + troubleNames());
     std::string out, truth, troubles = "all";
     skerry::Settings settings;
-    bool virtualClock = false;
+    bool virtualClock = false, paced = false;
     app.add_option("--out", out, "recording to write (.fugato)");
     bool offered = false;
     app.add_flag("--offer", offered, "record nothing until it is joined");
@@ -75,6 +75,7 @@ int main(int argc, char** argv) {
     app.add_option("--troubles", troubles, "comma-separated names, all, or none")->capture_default_str();
     app.add_flag("--virtual", virtualClock,
                  "a virtual clock: the same recording for the same seed, as fast as it goes");
+    app.add_flag("--paced", paced, "with --virtual: no faster than in real time; the same events, whatever else runs");
     app.add_option("--seed", settings.seed, "of the virtual clock's noise and the race")->capture_default_str();
     uint32_t systemParts = 0;
     std::string system = "all";
@@ -111,18 +112,22 @@ int main(int argc, char** argv) {
         return 2;
     }
 
+    if (paced && !virtualClock) {
+        std::fprintf(stderr, "skerry: --paced is for the virtual clock. Add --virtual.\n");
+        return 2;
+    }
     if (!virtualClock && system == "all")
         systemParts = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD | FUG_OS_BLOCKING | FUG_OS_STACK_COPIES;
     if (!virtualClock && system == "stacks") systemParts = FUG_OS_SAMPLES;
-    const auto runtime = virtualClock ? skerry::makeVirtualRuntime(settings.seed) : skerry::makeRealRuntime();
+    const auto runtime = virtualClock ? skerry::makeVirtualRuntime(settings.seed, paced) : skerry::makeRealRuntime();
     fug_options options{};
     options.program = "skerry-regatta";
     options.build = "412";
     options.existing = overwrite ? FUG_REPLACE_EXISTING : FUG_REFUSE_EXISTING;
     options.os = systemParts;
     options.now = virtualClock ? skerry::virtualNow : nullptr;
-    options.no_background = virtualClock;
-    if (virtualClock) options.buffer_folder = "";  // the same bytes for the same seed
+    options.no_background = virtualClock && !paced;
+    if (virtualClock && !paced) options.buffer_folder = "";  // the same bytes for the same seed
     if (const int error = offered ? fug_offer(&options) : 0) {
         std::fprintf(stderr, "skerry: cannot be offered: %s.\n", std::strerror(error));
         return 1;

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "runtime.h"
 
+#include <atomic>
 #include <chrono>
 #include <random>
 #include <thread>
@@ -46,12 +47,13 @@ struct VirtualThread {
 };
 
 thread_local VirtualThread* self = nullptr;
+std::atomic<int64_t> reached{0};  // where paced: what a thread without a virtual time of its own is told
 
 constexpr int64_t kWakeNs = 9'000;  // from being woken to running
 
 class VirtualRuntime final : public Runtime {
 public:
-    explicit VirtualRuntime(uint64_t seed) : seed_(seed) {}
+    VirtualRuntime(uint64_t seed, bool paced) : seed_(seed), paced_(paced) {}
     bool isVirtual() const override { return true; }
     int64_t now() override { return self ? self->time : 0; }
 
@@ -115,12 +117,17 @@ private:
         VirtualThread* const mine = self;
         std::unique_lock<std::mutex> lock(mutex_);
         running_ = next();
-        if (running_ == mine) return;
-        if (running_)
-            running_->turn.notify_one();
-        else
-            allFinished_.notify_one();
-        mine->turn.wait(lock, [&] { return running_ == mine; });
+        if (running_ != mine) {
+            if (running_)
+                running_->turn.notify_one();
+            else
+                allFinished_.notify_one();
+            mine->turn.wait(lock, [&] { return running_ == mine; });
+        }
+        if (!paced_) return;
+        reached = mine->time;
+        // All others are further on, and wait for their turn.
+        std::this_thread::sleep_until(begin_ + std::chrono::nanoseconds(mine->time));
     }
     void run(VirtualThread& mine) {
         self = &mine;
@@ -139,7 +146,9 @@ private:
         mine.turn.wait(lock, [&] { return mine.leaving; });
     }
 
-    uint64_t seed_;
+    const uint64_t seed_;
+    const bool paced_;
+    const std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
     std::mutex mutex_;
     std::condition_variable allFinished_;
     std::vector<std::unique_ptr<VirtualThread>> threads_;
@@ -149,8 +158,10 @@ private:
 }  // namespace
 
 std::unique_ptr<Runtime> makeRealRuntime() { return std::make_unique<RealRuntime>(); }
-std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed) { return std::make_unique<VirtualRuntime>(seed); }
-uint64_t virtualNow() { return self ? static_cast<uint64_t>(self->time) : 0; }
+std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced) {
+    return std::make_unique<VirtualRuntime>(seed, paced);
+}
+uint64_t virtualNow() { return static_cast<uint64_t>(self ? self->time : reached.load()); }
 
 void Gate::lock(fug_site& waitSite) {
     const Section section(runtime_);

@@ -42,7 +42,8 @@ public:
 };
 
 std::unique_ptr<Runtime> makeRealRuntime();
-std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed);
+/// `paced`: no faster than in real time.
+std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced = false);
 /// The calling thread's virtual time, for fug_options.now.
 uint64_t virtualNow();
 

@@ -149,7 +149,7 @@ class TasksAppTest : public WindowTest {
         for (const QChar letter : text)
             QTest::sendKeyEvent(QTest::Click, &field, Qt::Key_unknown, letter, Qt::NoModifier);
         QTest::keyClick(&field, Qt::Key_Return);
-        QVERIFY(window_->lanes().hasFocus());
+        QVERIFY2(window_->lanes().hasFocus(), qPrintable(window_->statusBar()->currentMessage()));
     }
     uint32_t worst() {
         uint32_t frame = 0;
@@ -447,13 +447,15 @@ private slots:
             open(write("thirty.jsonl", QByteArray::fromStdString(thirtyLanes())));
         } else {
             const QString path = folder_.filePath(QString("growing %1.fugato").arg(size.width()));
-            program_.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "120", "--system", "none"});
+            // Under the virtual clock, so that the tasks find the same race however busy the machine is.
+            program_.start(SKERRY_PROGRAM,
+                           {"--out", path, "--seconds", "600", "--virtual", "--paced", "--detail", "1"});
             QVERIFY(program_.waitForStarted());
             QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
             open(path);
-            QTRY_VERIFY_WITH_TIMEOUT(
-                window_->document().explanation() && explanation().causes.size() > 1 && explanation().spikes.size() > 2,
-                60'000);
+            QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() && explanation().causes.size() > 1 &&
+                                         explanation().spikes.size() > 2 && explanation().frames.size() > 20,
+                                     120'000);
         }
         allTasks(marker);
         program_.kill();
