@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include <QApplication>
 #include <QCommandLineParser>
+#include <QMenu>
+#include <QMenuBar>
 #include <QPalette>
 #include <QScreen>
 #include <QSettings>
@@ -46,7 +48,8 @@ int takePicture(fugato::MainWindow& window, const QString& recording, const QStr
     const auto finish = [&](bool good) {
         while (window.asking()) QCoreApplication::processEvents(QEventLoop::AllEvents, 20);
         QCoreApplication::processEvents();
-        result = good && window.grab().save(path) ? 0 : 1;
+        QWidget* const dialog = QApplication::activeModalWidget();
+        result = good && (dialog ? dialog : &window)->grab().save(path) ? 0 : 1;
         if (result) qCritical("fugato: cannot take the picture %s", qPrintable(path));
         QApplication::quit();
     };
@@ -85,6 +88,7 @@ public:
              {"range", "Selects the time BEGIN-END, in seconds, and shows it.", "BEGIN-END"},
              {"find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS"},
              {"page", "Opens a page below the lanes, for example frame or advice.", "PAGE"},
+             {"command", "Chooses the command of the menus with this NAME, for example \"Shortcuts\".", "NAME"},
              {"dark", "Dark colours, this time."},
              {"light", "Light colours, this time."},
              {"join", "Records the running program with this NAME, or number of its process.", "NAME"},
@@ -110,7 +114,7 @@ public:
                 fugato::applyTheme(QString(name) == "dark", fugato::settings::highContrast().get());
         causes(window);
         if (parser_.isSet("find")) once(window, [&window, words = parser_.value("find")] { window.findMarker(words); });
-        return size(window) && frame(window) && range(window) && page(window);
+        return size(window) && frame(window) && range(window) && page(window) && command(window);
     }
 
 private:
@@ -180,6 +184,21 @@ private:
         if (!names.contains(wanted)) return wrong("page", "is no page. Write one of: " + names.join(", ") + ".");
         once(window, [&window, wanted] { window.drawer().show(wanted); });
         return true;
+    }
+
+    bool command(fugato::MainWindow& window) const {
+        if (!parser_.isSet("command")) return true;
+        const auto plain = [](QString name) { return name.remove('&').remove(u'…').toLower(); };
+        for (QAction* menu : window.menuBar()->actions())
+            for (QAction* entry : menu->menu()->actions()) {
+                if (plain(entry->text()) != plain(parser_.value("command"))) continue;
+                if (recordings().isEmpty())
+                    QTimer::singleShot(0, entry, &QAction::trigger);
+                else
+                    once(window, [entry] { entry->trigger(); });
+                return true;
+            }
+        return wrong("command", "is no command of the menus.");
     }
 
     QCommandLineParser parser_;

@@ -40,6 +40,7 @@ sleep 1
 build/release/bin/fugato --light --size 1280x800 --after 3 --picture docs/screenshots/start.png
 build/release/bin/fugato --light --size 1280x800 --join skerry-regatta --after 9 --picture docs/screenshots/live.png
 kill $race
+build/release/bin/fugato --light --command "What to collect" --after 3 --picture docs/screenshots/presets.png
 picture main-light "$demo" --light
 picture main-dark "$demo" --dark --cause C
 picture large-marker "$large" --light --range 40-60 --find Splash

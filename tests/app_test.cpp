@@ -315,12 +315,18 @@ private slots:
                                                static_cast<uint32_t>(uint64_t{rows[row].size()} * part / 100)};
                         zoomed ? selection().showMarker(marker) : selection().lookAtMarker(marker);
                         QCOMPARE(selection().marker(), marker);
-                        const QRect box =
-                            lanes.picture().markerRect(lanes.viewport()->rect(), lanes.scrolled(), marker);
-                        QVERIFY2(
-                            !lanes.picture().axisOf(lanes.viewport()->rect()).intersected(box).isEmpty(),
-                            qPrintable(
-                                QString("%1, row %2, at %3 %").arg(r.lanes[lane].name.c_str()).arg(row).arg(part)));
+                        // And stays so where lanes get more or fewer rows, as more or less time is shown.
+                        for (const double factor : {1.0, 3.0, 0.5}) {
+                            selection().zoom(factor, r.lanes[lane].rows[row].begin(marker.index));
+                            const QRect area = lanes.viewport()->rect();
+                            const QRect box = lanes.picture().markerRect(area, lanes.scrolled(), marker);
+                            QVERIFY2(!lanes.picture().axisOf(area).intersected(box).isEmpty(),
+                                     qPrintable(QString("%1, row %2, at %3 %, shown %4 times as long")
+                                                    .arg(r.lanes[lane].name.c_str())
+                                                    .arg(row)
+                                                    .arg(part)
+                                                    .arg(factor)));
+                        }
                     }
                 }
     }

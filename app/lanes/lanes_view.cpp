@@ -74,6 +74,7 @@ int LanesView::scrolled() const { return verticalScrollBar()->value(); }
 
 void LanesView::takeRecording() {
     opened_ = document_.opened();
+    shownMarker_ = {};
     picture_.setSymbols(document_.symbols());
     picture_.setRecording(document_.recording());
     parts_->forget();
@@ -112,13 +113,20 @@ void LanesView::takeChoice() {
     viewport()->update();
 }
 
-/// Lanes may get more or fewer rows by a change, which tells whether they did. The lane under the pointer, else the
-/// topmost, stays where it is.
+/// Lanes may get more or fewer rows by a change, which tells whether they did. The lane under the pointer, else that of
+/// the selected marker where it is in sight, else the topmost, stays where it is.
 void LanesView::keepingPlace(const std::function<bool()>& change) {
     const QRect area = viewport()->rect();
     const QPoint pointer = viewport()->mapFromGlobal(QCursor::pos());
-    const int y = area.contains(pointer) && viewport()->underMouse() ? pointer.y() : picture_.axisOf(area).top();
-    const uint32_t lane = picture_.recording() ? picture_.laneAt(area, scrolled(), y) : kNone;
+    uint32_t lane = kNone;
+    if (picture_.recording()) {
+        if (area.contains(pointer) && viewport()->underMouse())
+            lane = picture_.laneAt(area, scrolled(), pointer.y());
+        else if (shownMarker_.valid() && area.intersects(picture_.markerRect(area, scrolled(), shownMarker_)))
+            lane = shownMarker_.lane;
+        else
+            lane = picture_.laneAt(area, scrolled(), picture_.axisOf(area).top());
+    }
     const int before = lane == kNone ? 0 : picture_.laneRect(area, scrolled(), lane).top();
     if (!change() || !picture_.recording()) return;
     setRanges();

@@ -3,7 +3,9 @@
 
 #include <QDialogButtonBox>
 #include <QHBoxLayout>
+#include <QRegularExpression>
 #include <QVBoxLayout>
+#include <algorithm>
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
@@ -184,12 +186,18 @@ void PresetsDialog::tellCost() {
 /// Beside each part how it can be had here, or what to type for it.
 void PresetsDialog::tellPossible(const std::vector<Collectable>& all) {
     for (const Part& part : parts_) {
+        const auto ofThis = [&](const Collectable& one) { return toQString(one.word) == part.word; };
+        const bool several = std::count_if(all.begin(), all.end(), ofThis) > 1;  // then each by its name
         QStringList told;
         for (const Collectable& one : all) {
-            if (toQString(one.word) != part.word) continue;
-            told << (one.possible ? tr("%1 here: %2") : tr("%1 not here: %2"))
-                        .arg(toQString(one.what), toQString(one.told));
-            if (!one.advice.empty()) told << tr("for more: %1").arg(toQString(one.advice));
+            if (!ofThis(one)) continue;
+            static const QRegularExpression kNotRecorded("^not recorded: ");
+            const QString how = toQString(one.told).remove(kNotRecorded);
+            if (several)
+                told << (one.possible ? tr("Here, %1: %2") : tr("Not here, %1: %2")).arg(toQString(one.what), how);
+            else
+                told << (one.possible ? tr("Here: %1") : tr("Not here: %1")).arg(how);
+            if (!one.advice.empty()) told << tr("For more: %1").arg(toQString(one.advice));
         }
         part.told->setVisible(!told.isEmpty());
         part.told->setText(shown(told.join('\n')).replace("\\n", "\n"));

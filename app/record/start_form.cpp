@@ -152,8 +152,7 @@ StartForm::StartForm(QWidget* parent)
             [this](int at) { take(launchIn(program_->itemData(at).toString())); });
     connect(presets, &QPushButton::clicked, this, [this] {
         PresetsDialog(this).exec();
-        fillPresets(*collect_);
-        tellCost();
+        takePresets();
     });
     connect(collect_, &QComboBox::currentIndexChanged, this, &StartForm::tellCost);
     tellCost();
@@ -217,6 +216,11 @@ void StartForm::tellAboutProgram() {
                                 : tr("It carries no recorder: frames, waits, files and threads are recorded from "
                                      "outside."));
         });
+}
+
+void StartForm::takePresets() {
+    fillPresets(*collect_);
+    tellCost();
 }
 
 void StartForm::tellCost() {

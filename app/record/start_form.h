@@ -26,6 +26,8 @@ public:
     std::optional<Launch> launch();
     KeepFields& keepFields() { return *keep_; }
     QComboBox& program() { return *program_; }
+    /// The presets of what to collect may have changed.
+    void takePresets();
     QString about() const { return about_->text(); }
 
 signals:

@@ -32,6 +32,7 @@
 #include "app/lanes/lanes_view.h"
 #include "app/record/device_dialog.h"
 #include "app/record/join_dialog.h"
+#include "app/record/presets_dialog.h"
 #include "app/record/session_bar.h"
 #include "app/settings/recording_memory.h"
 #include "app/settings/settings.h"
@@ -257,6 +258,11 @@ void MainWindow::makeRecordMenu() {
                   tr("record a program that runs already"), [this] { askToJoin({}); });
     commands_.add(record, tr("&Connect to a device…"), {}, tr("list and record the programs of another device"),
                   [this] { DeviceDialog(device_, this).exec(); });
+    commands_.add(record, tr("&What to collect…"), {},
+                  tr("look at and change the presets of what is collected, with what each costs here"), [this] {
+                      PresetsDialog(this).exec();
+                      start_->form().takePresets();
+                  });
     connect(&device_, &DeviceLink::said, this, &MainWindow::showNotice);
     record->addSeparator();
     QAction* end = commands_.add(record, tr("&End the program"), {QKeySequence(Qt::CTRL | Qt::Key_E)},

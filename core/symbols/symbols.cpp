@@ -262,9 +262,11 @@ bool Symbols::tells(FunctionId function) const {
 }
 
 std::vector<std::string> Symbols::missing() const {
-    std::vector<std::string> sentences, withoutLines;
+    constexpr const char* kOwn = "libfugato-preload";  // of no interest to the person
+    std::vector<std::string> sentences;
+    std::vector<std::pair<size_t, std::string>> withoutLines;  // places in call stacks, name
     for (const ModuleFile& module : modules) {
-        if (!module.places) continue;
+        if (!module.places || fileNameOf(module.path).rfind(kOwn, 0) == 0) continue;
         const std::string name = fileNameOf(module.path), noNames = "Functions of " + name + " have no names: ";
         const bool isFile = module.path.find('/') != std::string::npos;  // not what the system itself puts there
         switch (module.state) {
@@ -278,7 +280,7 @@ std::vector<std::string> Symbols::missing() const {
             case FileState::Unreadable:
                 sentences.push_back(noNames + module.path + " cannot be read as a program.");
                 break;
-            case FileState::SymbolsOnly: withoutLines.push_back(name); break;
+            case FileState::SymbolsOnly: withoutLines.emplace_back(module.places, name); break;
             case FileState::Whole: break;
         }
         if (module.endsStacks >= kWorthTelling)
@@ -287,9 +289,11 @@ std::vector<std::string> Symbols::missing() const {
     }
     if (!withoutLines.empty()) {
         constexpr size_t kMostNamed = 3;
+        std::stable_sort(withoutLines.begin(), withoutLines.end(),
+                         [](const auto& a, const auto& b) { return a.first > b.first; });
         std::string names;
         for (size_t i = 0; i < std::min(kMostNamed, withoutLines.size()); ++i)
-            names += (i ? ", " : "") + withoutLines[i];
+            names += (i ? ", " : "") + withoutLines[i].second;
         if (withoutLines.size() > kMostNamed)
             names += " and " + std::to_string(withoutLines.size() - kMostNamed) + " more";
         sentences.push_back(
