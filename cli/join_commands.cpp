@@ -55,7 +55,7 @@ int JoinCommands::run(std::ostream& out, std::ostream& err) const {
 
 int JoinCommands::list(std::ostream& out, std::ostream& err) const {
     RunningPrograms running;
-    auto programs = running.look();
+    auto programs = running.look(RunningPrograms::kFirstPatienceMs);
     if (programs && !programs->empty()) {  // how many frames a second is known from the second look on
         std::this_thread::sleep_for(kBetweenLooks);
         programs = running.look();

@@ -18,8 +18,6 @@ namespace {
 namespace fs = std::filesystem;
 using Received = control::Received;
 
-constexpr int kPatienceMs = 500;  // some are on other devices
-
 /// By the wall clock.
 std::optional<int64_t> startOf(pid_t process) {
     const uint64_t ticks = startOfProcess(static_cast<uint64_t>(process));
@@ -86,7 +84,7 @@ void RunningPrograms::take(Known& known, const control::Message& answer) {
     known.frames = frames;
 }
 
-Result<std::vector<RunningProgram>> RunningPrograms::look() {
+Result<std::vector<RunningProgram>> RunningPrograms::look(int patienceMs) {
     const std::string folder = control::socketFolder();
     const int error = control::lookAtSocketFolder(folder);
     if (error == ENOENT) {  // none has offered itself yet
@@ -104,7 +102,7 @@ Result<std::vector<RunningProgram>> RunningPrograms::look() {
         if (!known.asked) known.connection.reset();
     }
     using Clock = std::chrono::steady_clock;
-    const auto until = Clock::now() + std::chrono::milliseconds(kPatienceMs);
+    const auto until = Clock::now() + std::chrono::milliseconds(patienceMs);
     for (;;) {
         std::vector<pollfd> waiting;
         std::vector<Known*> which;
@@ -153,7 +151,7 @@ std::string nameOf(const RunningProgram& program) {
 
 Result<RunningProgram> runningProgram(const std::string& which, bool thatIsRecorded) {
     RunningPrograms running;
-    const auto programs = running.look();
+    const auto programs = running.look(RunningPrograms::kFirstPatienceMs);
     if (!programs) return programs.failure();
     std::vector<RunningProgram> fitting;
     for (const RunningProgram& program : *programs)

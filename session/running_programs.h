@@ -29,9 +29,12 @@ struct RunningProgram {
 
 class RunningPrograms {
 public:
-    /// Asks all of them; waits half a second for those that are slow. In the order of their names. A sentence
-    /// where the folder of sockets is not this user's alone.
-    Result<std::vector<RunningProgram>> look();
+    /// Where looks follow each other; and where there is but one, by when a program on a device at the end of a slow
+    /// line has answered too.
+    static constexpr int kPatienceMs = 500, kFirstPatienceMs = 3000;
+    /// Asks all of them; those that have not answered after `patienceMs` are told at the next look, once they have. In
+    /// the order of their names. A sentence where the folder of sockets is not this user's alone.
+    Result<std::vector<RunningProgram>> look(int patienceMs = kPatienceMs);
 
 private:
     struct Known {

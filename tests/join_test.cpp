@@ -11,6 +11,8 @@
 #include <QProcess>
 #include <QTemporaryDir>
 #include <QtTest>
+#include <chrono>
+#include <thread>
 
 #include "core/model/open_recording.h"
 #include "session/joined_program.h"
@@ -72,6 +74,13 @@ class JoinTest : public QObject {
             for (const MarkerRow& row : one.rows)
                 for (uint32_t i = 0; i < row.size(); ++i) count += r.nameOf(row.path(i)) == name;
         return count;
+    }
+    static bool halt(QProcess& process) {
+        ::kill(static_cast<pid_t>(process.processId()), SIGSTOP);
+        return QTest::qWaitFor([&] {
+            QFile told(QString("/proc/%1/stat").arg(process.processId()));
+            return told.open(QIODevice::ReadOnly) && told.readAll().contains(") T ");
+        });
     }
     static bool end(QProcess& process) {
         process.terminate();
@@ -140,18 +149,29 @@ private slots:
         started({"another"});
         RunningPrograms running;
         QCOMPARE(running.look()->size(), size_t{2});
-        ::kill(static_cast<pid_t>(ferry.processId()), SIGSTOP);
-        const QString stat = QString("/proc/%1/stat").arg(ferry.processId());
-        QVERIFY(QTest::qWaitFor([&] {
-            QFile told(stat);
-            return told.open(QIODevice::ReadOnly) && told.readAll().contains(") T ");
-        }));
+        QVERIFY(halt(ferry));
         const auto programs = running.look();
         QCOMPARE(programs->size(), size_t{2});
         QVERIFY((*programs)[0].trouble.empty());
         QVERIFY(!(*programs)[1].trouble.empty());
         ::kill(static_cast<pid_t>(ferry.processId()), SIGCONT);
         QVERIFY(QTest::qWaitFor([&] { return running.look()->back().trouble.empty(); }, 10'000));
+    }
+
+    /// As one on another device, at the end of a slow line.
+    void oneThatAnswersLateIsFoundAllTheSame() {
+        QProcess& ferry = started({"ferry"});
+        const auto process = static_cast<pid_t>(ferry.processId());
+        QVERIFY(halt(ferry));
+        QVERIFY(RunningPrograms().look()->empty());
+        std::thread goesOn([process] {
+            std::this_thread::sleep_for(std::chrono::milliseconds(2 * RunningPrograms::kPatienceMs));
+            ::kill(process, SIGCONT);
+        });
+        const auto found = runningProgram("ferry");
+        goesOn.join();
+        QVERIFY2(found, found ? "" : found.failure().sentence.c_str());
+        QCOMPARE(found->process, process);
     }
 
     void aFolderThatOthersMayEnterIsNotUsed() {
