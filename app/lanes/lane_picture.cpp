@@ -452,9 +452,11 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
                 const QRectF bar(left, y, right - left, 3);
                 painter.fillRect(bar, e.frames[i].overrun ? t.plum : t.headroom);
                 if (right - left > 64 && !(explained_ && i == explained_->frame)) {
+                    const QString number = QString::number(i);
+                    const QRectF room(QPointF(std::max<double>(left, axis.left()) + 3, y + 3), QPointF(right, y + 15));
                     painter.setPen(t.muted);
-                    painter.drawText(QRectF(std::max<double>(left, axis.left()) + 3, y + 3, right - left, 12),
-                                     Qt::AlignLeft | Qt::AlignVCenter, QString::number(i));
+                    if (painter.fontMetrics().horizontalAdvance(number) < room.width())  // at the left edge less is seen
+                        painter.drawText(room, Qt::AlignLeft | Qt::AlignVCenter, number);
                 }
                 ++i;
                 continue;
