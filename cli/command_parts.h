@@ -68,8 +68,7 @@ CLI::Validator numberFrom(Number low, Number high) {
 
 inline void tellNote(std::ostream& err, const std::string& sentence) { err << "note: " << shownText(sentence) << "\n"; }
 inline void tellDamage(const Recording& recording, std::ostream& err) {
-    for (const std::string& note : recording.damage.notes) tellNote(err, note);
-    for (const std::string& sentence : recording.repairs.sentences()) tellNote(err, sentence);
+    for (const std::string& note : recording.notes()) tellNote(err, note);
 }
 /// Says what went wrong; returns the exit code.
 inline int tellFailure(std::ostream& err, int code, const std::string& sentence) {

@@ -136,11 +136,17 @@ int RecordCommand::run(std::ostream& out, std::ostream& err) const {
     SavesTold saves;
     const auto begin = std::chrono::steady_clock::now();
     int seen = 0;
+    std::string trouble;                                         // told last
     std::optional<std::chrono::steady_clock::time_point> asked;  // to end
     while (!program->waitFor(kLookEveryMs)) {
         const std::vector<std::string> files = recordingsMadeFor(launch.recording);
         const std::optional<SessionState> told = state.look();
         if (told) saves.tell(*told, err, terminal);
+        if (told && !told->status.empty() && told->status != trouble) {
+            trouble = told->status;
+            if (terminal) err << "\r\033[K";
+            tellNote(err, trouble + ".");
+        }
         if (terminal) {
             const auto seconds =
                 std::chrono::duration_cast<std::chrono::seconds>(std::chrono::steady_clock::now() - begin);

@@ -4,6 +4,7 @@
 // that can go wrong with them.
 #include <elf.h>
 #include <signal.h>
+#include <sys/mount.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -232,6 +233,20 @@ private slots:
         QVERIFY(r && !r->growing);
         QVERIFY2(r->series[0].frames.size() >= 29 && r->series[0].frames.size() <= 31,
                  qPrintable(QString::number(r->series[0].frames.size())));
+    }
+
+    void aDiskThatFillsUpIsToldAndTheProgramGoesOn() {
+        const QByteArray small = file("small").toUtf8();
+        QVERIFY(QDir().mkpath(small));
+        if (mount("tmpfs", small.constData(), "tmpfs", 0, "size=1m") != 0) QSKIP("needs the right to mount");
+        const Ran ran = run({"--to", small + "/run.fugato", "--", SKERRY_PROGRAM, "--virtual", "--seconds", "120",
+                             "--out", file("ignored.fugato")});
+        const auto r = opened(small + "/run.fugato");
+        umount(small.constData());
+        QVERIFY2(ran.code == 0, qPrintable(ran.all()));
+        QVERIFY2(ran.err.contains(QRegularExpression("note: Recording stopped: .* No space left on device\\.")),
+                 qPrintable(ran.err));
+        QVERIFY(r && !r->damage.any() && !r->series[0].frames.empty());
     }
 
     void interruptingEndsBothCleanly() {

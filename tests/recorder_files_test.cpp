@@ -139,6 +139,7 @@ private slots:
         QVERIFY(!r->damage.any());  // closed properly, with its index
         QVERIFY(r->markerCount() > 10'000);
         QVERIFY(r->context.at("recording stopped").find("No space") != std::string::npos);
+        QCOMPARE(r->notes().front(), "Recording stopped: " + r->context.at("recording stopped") + ".");
     }
 
     void aFileWithoutANameIsRecordedInto() {

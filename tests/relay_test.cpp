@@ -444,7 +444,7 @@ private slots:
         JoinOptions everything;
         everything.collect = "switches,samples,blocking,load";
         auto joined = JoinedProgram::join(only().socket, path("run.fugato"), everything);
-        QVERIFY(joined);
+        QVERIFY2(joined, joined ? "" : joined.failure().sentence.c_str());
         GrowingRecording growing(path("run.fugato"), {});
         const auto readFor = [&](int ms) {
             QElapsedTimer clock;
@@ -484,7 +484,7 @@ private slots:
         JoinOptions everything;
         everything.collect = "switches,samples,blocking,load";
         auto joined = JoinedProgram::join(socket, small + "/run.fugato", everything);
-        QVERIFY(joined);
+        QVERIFY2(joined, joined ? "" : joined.failure().sentence.c_str());
         Result<SessionState> state = joined->look();
         QVERIFY(QTest::qWaitFor(
             [&] {
@@ -543,7 +543,9 @@ private slots:
     void acrossANetworkOfItsOwn() {
         const QString ip = QStandardPaths::findExecutable("ip", {"/usr/sbin", "/sbin", "/usr/bin"});
         const QString name = "fugato" + QString::number(getpid());
-        const auto run = [&](const QString& words) { return QProcess::execute(ip, words.arg(name).split(' ')) == 0; };
+        const auto run = [&](const QString& words) {
+            return QProcess::execute(ip, QString(words).replace("%1", name).split(' ')) == 0;
+        };
         if (ip.isEmpty() || geteuid() != 0 || !run("netns add %1")) QSKIP("No network of its own can be made here.");
         const auto gone = qScopeGuard([&] { run("netns del %1"); });
         const QString number = QString::number(getpid() % 100'000), here = "fug" + number + "a",
@@ -558,7 +560,7 @@ private slots:
         QVERIFY(isConnected(*connection));
         QVERIFY(QTest::qWaitFor([] { return only().name == "skerry-regatta"; }, 10'000));
         auto joined = JoinedProgram::join(only().socket, path("run.fugato"), {});
-        QVERIFY(joined);
+        QVERIFY2(joined, joined ? "" : joined.failure().sentence.c_str());
         QTest::qWait(1500);
         QVERIFY(joined->leave());
         const auto r = opened(path("run.fugato"));

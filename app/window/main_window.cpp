@@ -737,12 +737,11 @@ void MainWindow::takeRecording() {
 void MainWindow::showDamage() {
     QStringList words;
     const bool seen = session_.runs() && document_.path() == followed_;  // the line above tells that it is being made
-    for (const std::string& note : document_.recording()->damage.notes)
-        if (!seen || note != kBeingMade) words << toQString(note);
     const auto& context = document_.recording()->context;
     if (const auto because = context.find("saved because"); because != context.end())
         words << tr("Saved because %1.").arg(toQString(because->second));
-    for (const std::string& sentence : document_.recording()->repairs.sentences()) words << toQString(sentence);
+    for (const std::string& note : document_.recording()->notes())
+        if (!seen || note != kBeingMade) words << toQString(note);
     if (!document_.recording()->indexNote.empty()) words << toQString(document_.recording()->indexNote);
     if (words.size() > 3)
         words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);

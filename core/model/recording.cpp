@@ -78,6 +78,14 @@ std::vector<std::string> Repairs::sentences() const {
     return out;
 }
 
+std::vector<std::string> Recording::notes() const {
+    std::vector<std::string> out = damage.notes;
+    if (const auto stopped = context.find("recording stopped"); stopped != context.end())
+        out.push_back("Recording stopped: " + stopped->second + ".");
+    for (std::string& sentence : repairs.sentences()) out.push_back(std::move(sentence));
+    return out;
+}
+
 size_t Recording::markerCount() const {
     size_t count = 0;
     for (const Lane& lane : lanes) count += lane.markerCount();

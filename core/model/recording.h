@@ -354,6 +354,8 @@ public:
     /// Call stacks: samples, then stops.
     size_t stackCount() const { return samples.size() + stops.size(); }
     const StackSample& stack(size_t i) const { return i < samples.size() ? samples[i] : stops[i - samples.size()]; }
+    /// What is damaged or missing and what had to be repaired, in sentences; the gravest first.
+    std::vector<std::string> notes() const;
     size_t markerCount() const;
     /// Of path 0, which a marker has only where what was kept of it could not be read: one without a name.
     const Site& siteOf(PathId path) const;

@@ -204,7 +204,7 @@ void fug_lane_end(fug_lane* lane) {
     if (!lane) return;
     Recorder& r = recorder();
     const SetUpCall here;
-    if (lane->lane && lane->of == &r) {
+    if (lane->of.load(std::memory_order_acquire) == &r) {
         if (lane->told == r.recordingNumber.load() && lane->lane->own() && r.active.load(std::memory_order_acquire))
             put(r, *lane->lane, Room::Reserved, static_cast<uint8_t>(Kind::LaneEnd), 0);
         lane->lane->ended.store(true, std::memory_order_release);
@@ -219,7 +219,7 @@ __attribute__((noinline)) fug_lane* fug_lane_enter(fug_lane* lane) {
     fug_lane* const before = enteredLane;
     enteredLane = lane;
     Recorder* const r = theRecorder.load(std::memory_order_acquire);
-    hereLane = !lane ? ownLane : r && lane->of == r ? lane->lane : nullptr;
+    hereLane = !lane ? ownLane : r && lane->of.load(std::memory_order_acquire) == r ? lane->lane : nullptr;
     fug_this_buffer = hereLane ? hereLane->buffer() : &closedBuffer;
     if (lane && hereLane && lane->told != r->recordingNumber.load(std::memory_order_relaxed) && r->active.load() &&
         defineSoon(*r, *hereLane, viewOf(*r, *hereLane)))

@@ -279,7 +279,7 @@ std::vector<fug_lane*>& hostLanes() {
 }
 
 void makeHostLaneLocked(Recorder& r, fug_lane& lane) {
-    if (lane.of == &r) return;
+    if (lane.of.load(std::memory_order_relaxed) == &r) return;
     auto* made = new RecordedLane;
     made->name = lane.name;
     made->role = lane.role;
@@ -287,7 +287,7 @@ void makeHostLaneLocked(Recorder& r, fug_lane& lane) {
     made->clock = lane.clock;
     addLaneLocked(r, *made);
     lane.lane = made;
-    lane.of = &r;
+    lane.of.store(&r, std::memory_order_release);
 }
 
 }  // namespace fugato::recording

@@ -4,15 +4,18 @@
 // no memory and no system calls after a thread's first event, but where [set-up] stands.
 #pragma once
 
+#include <atomic>
+
 #include "definitions.hpp"
 
 /// A lane of the host's own.
 struct fug_lane {
     std::string name, role;
     uint32_t kind = 0, clock = 0;
-    // Guarded by Recorder::lanesMutex, and the same all through a recording:
+    // Set with Recorder::lanesMutex held, once for each recorder, `of` last; read without it by threads that enter,
+    // which may do so while a recording is begun by another thread.
     fugato::recording::RecordedLane* lane = nullptr;
-    fugato::recording::Recorder* of = nullptr;
+    std::atomic<fugato::recording::Recorder*> of{nullptr};
     // Of the thread that is in it:
     uint32_t told = 0;  // the recording that knows its name
 };
