@@ -15,7 +15,7 @@ namespace fugato {
 namespace {
 constexpr int kLookEvery = 50;         // ms, from one look for new frames to the next
 constexpr int kLookBesideEvery = 120;  // ms, while no window of ours has the keyboard
-constexpr int kExplainEvery = 400;     // ms, at least, from one time that what has come is explained to the next
+constexpr int kExplainEvery = 500;     // ms, at least, from one time that what has come is explained to the next
 constexpr int kExplainPart = 40, kDetailsPart = 100;  // of the time
 constexpr int kDetailsEvery = 1000;                   // ms
 constexpr int kWatchDamageEvery = 500;                // ms

@@ -27,7 +27,7 @@ namespace {
 
 constexpr uint64_t kMostReserved = uint64_t{256} << 30, kLeastReserved = uint64_t{64} << 20;
 constexpr uint64_t kFirstStep = uint64_t{1} << 20, kMostStep = uint64_t{64} << 20;
-constexpr std::chrono::milliseconds kKeepEvery{100};
+constexpr std::chrono::milliseconds kKeepEvery{100}, kKeepEveryFar{1000};  // where less than half of it is taken
 constexpr size_t kTextSlab = 64 * 1024;
 constexpr size_t kKnownTexts = 4096;  // a power of two
 
@@ -290,9 +290,9 @@ void Storage::keepWithin(uint64_t bytes) {
         while (!ending_) {
             const uint64_t limit = limit_;
             lock.unlock();
-            if (limit) letGoNow(limit);
+            const bool far = limit && letGoNow(limit) < limit / 2;
             lock.lock();
-            changed_.wait_for(lock, kKeepEvery,
+            changed_.wait_for(lock, far ? kKeepEveryFar : kKeepEvery,
                               [this] { return ending_ || (limit_ && coming_ - looked_ >= kLookAfter); });
         }
     });
@@ -310,16 +310,17 @@ void Storage::lookAgain(uint32_t coming) const {
 }
 
 /// Where there is no memory even for that, the next look tries again.
-void Storage::letGoNow(uint64_t bytes) const {
+uint64_t Storage::letGoNow(uint64_t bytes) const {
     try {
-        letGo(bytes);
+        return letGo(bytes);
     } catch (const std::bad_alloc&) {
         looked_ = coming_.load();
+        return bytes;
     }
 }
 
-void Storage::letGo(uint64_t bytes) const {
-    if (fd_ < 0) return;
+uint64_t Storage::letGo(uint64_t bytes) const {
+    if (fd_ < 0) return 0;
     const std::lock_guard lock(keeping_);
     // Told at the end only: whoever fills or reads much meanwhile waits here until this is done.
     struct Told {
@@ -329,7 +330,7 @@ void Storage::letGo(uint64_t bytes) const {
     } const told{looked_, coming_.load()};
     now_.fetch_add(1, std::memory_order_relaxed);
     uint64_t resident = residentBytes();
-    if (resident <= bytes) return;
+    if (resident <= bytes) return resident;
     const uint64_t region = uint64_t{1} << kRegionBits;
     const uint64_t regions = std::min(size(), spilledFrom_) >> kRegionBits;  // whole ones only
     std::vector<uint32_t> order(regions);
@@ -348,6 +349,7 @@ void Storage::letGo(uint64_t bytes) const {
         for (size_t k = from; k < batch; ++k) used_[order[k]].store(0, std::memory_order_relaxed);
         resident = residentBytes();
     }
+    return resident;
 }
 
 bool Storage::resident(uint64_t offset, size_t bytes) const {

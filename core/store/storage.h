@@ -94,8 +94,9 @@ public:
     /// that were used longest ago. 0: no limit. What does not lie in a file stays.
     void keepWithin(uint64_t bytes);
     uint64_t limit() const;
-    /// Does so at once, and not only now and then.
-    void letGo(uint64_t bytes) const;
+    /// Does so at once, and not only now and then. Returns how many bytes the process has in memory afterwards; 0 where
+    /// nothing lies in a file.
+    uint64_t letGo(uint64_t bytes) const;
     /// Whether [offset, offset + bytes) can be read without waiting for a disk.
     bool resident(uint64_t offset, size_t bytes) const;
     /// Reads it into memory, however long that takes.
@@ -115,7 +116,7 @@ private:
         if ((before & (kLookAfter - 1)) + regions >= kLookAfter) lookAgain(before + regions);
     }
     void lookAgain(uint32_t coming) const;
-    void letGoNow(uint64_t bytes) const;
+    uint64_t letGoNow(uint64_t bytes) const;
 
     uint64_t checksumOf(uint64_t region) const;
     void checkRegion(uint64_t region) const;
