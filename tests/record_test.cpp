@@ -315,10 +315,13 @@ private slots:
         QVERIFY(gpu && gpu->kind == LaneKind::Queue);
         QVERIFY(!r->repairs.endsWithoutBegin && !r->repairs.timesBackwards);
         for (const char* name : {"Water", "Spray", "Commands"}) QVERIFY2(timesOf(*r, *gpu, name) >= 99, name);
+        // On a busy machine other causes may come before it.
         const json causes = json::parse(ran.out.mid(ran.out.indexOf('[')).toStdString())[0]["causes"];
-        QVERIFY2(
-            !causes.empty() && causes[0]["lane"] == "GPU graphics" && causes[0]["path"] == json({"Commands", "Spray"}),
-            qPrintable(ran.out));
+        QVERIFY2(std::any_of(causes.begin(), causes.end(),
+                             [](const json& cause) {
+                                 return cause["lane"] == "GPU graphics" && cause["path"] == json({"Commands", "Spray"});
+                             }),
+                 qPrintable(ran.out));
         // Waits for the fence name what they were ended by.
         size_t ended = 0;
         for (const Wait& wait : laneOf(*r, "main")->waits) {

@@ -192,6 +192,14 @@ class RelayTest : public QObject {
             },
             20'000);
     }
+    static bool framesPass(JoinedProgram& of, uint64_t count) {
+        const auto frames = [&] {
+            const auto state = of.look();
+            return state ? state->frames : 0;
+        };
+        const uint64_t before = frames();
+        return QTest::qWaitFor([&] { return frames() >= before + count; }, 60'000);
+    }
     static RunningProgram only() {
         RunningPrograms running;
         const auto programs = running.look();
@@ -350,7 +358,7 @@ private slots:
         const auto& connection = session.connection;
         auto& joined = session.joined;
         QVERIFY(joined);
-        QTest::qWait(500);
+        QVERIFY(framesPass(*joined, 30));
         QCOMPARE(connection->state().recording, size_t{1});
         joined.reset();
         QVERIFY(QTest::qWaitFor([&] { return connection->state().recording == 0; }, 20'000));
@@ -364,7 +372,7 @@ private slots:
         const auto& connection = session.connection;
         auto& joined = session.joined;
         QVERIFY(joined);
-        QTest::qWait(800);
+        QVERIFY(framesPass(*joined, 60));
         ::kill(static_cast<pid_t>(started_.front()->processId()), SIGKILL);
         QVERIFY(QTest::qWaitFor([&] { return connection->state().recording == 0; }, 20'000));
         const auto r = opened(path("run.fugato"));
@@ -400,7 +408,7 @@ private slots:
         // One frame after the other, also of the time in which nothing arrived.
         const auto& frames = r->series[0].frames;
         QVERIFY(frames.size() > 100);
-        for (size_t i = 1; i < frames.size(); ++i) QVERIFY(frames[i].begin - frames[i - 1].end < 100'000'000);
+        for (size_t i = 1; i < frames.size(); ++i) QVERIFY(frames[i].begin - frames[i - 1].end < 600'000'000);
         QVERIFY(frames.back().end - frames.front().begin > 1'800'000'000);
         QVERIFY(deviceIsEmpty());
     }
@@ -561,7 +569,7 @@ private slots:
         QVERIFY(QTest::qWaitFor([] { return only().name == "skerry-regatta"; }, 10'000));
         auto joined = JoinedProgram::join(only().socket, path("run.fugato"), {});
         QVERIFY2(joined, joined ? "" : joined.failure().sentence.c_str());
-        QTest::qWait(1500);
+        QVERIFY(framesPass(*joined, 60));
         QVERIFY(joined->leave());
         const auto r = opened(path("run.fugato"));
         QVERIFY(r && !r->damage.any());
