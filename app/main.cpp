@@ -88,7 +88,7 @@ public:
              {"range", "Selects the time BEGIN-END, in seconds, and shows it.", "BEGIN-END"},
              {"find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS"},
              {"page", "Opens a page below the lanes, for example frame or advice.", "PAGE"},
-             {"command", "Chooses the command of the menus with this NAME, for example \"Shortcuts\".", "NAME"},
+             {"command", "Chooses the command of the menus with this NAME, for example \"What to collect\".", "NAME"},
              {"dark", "Dark colours, this time."},
              {"light", "Light colours, this time."},
              {"join", "Records the running program with this NAME, or number of its process.", "NAME"},

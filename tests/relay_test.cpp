@@ -193,12 +193,14 @@ class RelayTest : public QObject {
             20'000);
     }
     static bool framesPass(JoinedProgram& of, uint64_t count) {
-        const auto frames = [&] {
-            const auto state = of.look();
-            return state ? state->frames : 0;
-        };
-        const uint64_t before = frames();
-        return QTest::qWaitFor([&] { return frames() >= before + count; }, 60'000);
+        std::optional<uint64_t> before;
+        return QTest::qWaitFor(
+            [&] {
+                const auto state = of.look();
+                if (state && !before) before = state->frames;
+                return state && state->frames >= *before + count;
+            },
+            60'000);
     }
     static RunningProgram only() {
         RunningPrograms running;
