@@ -168,6 +168,8 @@ Result<std::vector<Collectable>> whatCanBeCollected() {
         Collectable one{word, what, true, facts[fact], {}};
         one.possible = !one.told.empty() && one.told.find("not recorded") != 0;
         if (one.told.find("not recorded") != std::string::npos) one.advice = advice;
+        constexpr std::string_view kNot = "not recorded: ";  // said by `possible`
+        if (one.told.rfind(kNot, 0) == 0) one.told.erase(0, kNot.size());
         all.push_back(std::move(one));
     };
     add("switches", "which thread had a core when", "os switches", lower + "-1" + raise + ": other programs too");

@@ -3,7 +3,6 @@
 
 #include <QDialogButtonBox>
 #include <QHBoxLayout>
-#include <QRegularExpression>
 #include <QVBoxLayout>
 #include <algorithm>
 
@@ -191,8 +190,7 @@ void PresetsDialog::tellPossible(const std::vector<Collectable>& all) {
         QStringList told;
         for (const Collectable& one : all) {
             if (!ofThis(one)) continue;
-            static const QRegularExpression kNotRecorded("^not recorded: ");
-            const QString how = toQString(one.told).remove(kNotRecorded);
+            const QString how = toQString(one.told);
             if (several)
                 told << (one.possible ? tr("Here, %1: %2") : tr("Not here, %1: %2")).arg(toQString(one.what), how);
             else

@@ -27,7 +27,8 @@ namespace {
 
 constexpr uint64_t kMostReserved = uint64_t{256} << 30, kLeastReserved = uint64_t{64} << 20;
 constexpr uint64_t kFirstStep = uint64_t{1} << 20, kMostStep = uint64_t{64} << 20;
-constexpr std::chrono::milliseconds kKeepEvery{100}, kKeepEveryFar{1000};  // where less than half of it is taken
+constexpr std::chrono::milliseconds kKeepEvery{100};
+constexpr std::chrono::milliseconds kKeepEveryWithRoom{1000};  // where less than half of the limit is taken
 constexpr size_t kTextSlab = 64 * 1024;
 constexpr size_t kKnownTexts = 4096;  // a power of two
 
@@ -290,9 +291,9 @@ void Storage::keepWithin(uint64_t bytes) {
         while (!ending_) {
             const uint64_t limit = limit_;
             lock.unlock();
-            const bool far = limit && letGoNow(limit) < limit / 2;
+            const bool room = limit && letGoNow(limit) < limit / 2;
             lock.lock();
-            changed_.wait_for(lock, far ? kKeepEveryFar : kKeepEvery,
+            changed_.wait_for(lock, room ? kKeepEveryWithRoom : kKeepEvery,
                               [this] { return ending_ || (limit_ && coming_ - looked_ >= kLookAfter); });
         }
     });
