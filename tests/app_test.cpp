@@ -605,14 +605,11 @@ private slots:
         };
         const auto before = slowFiles();
         QVERIFY(before > 0);
-        const auto inDialog = [&](auto&& act) {
-            QTimer::singleShot(0, this, [act] {
-                auto* dialog = qobject_cast<QDialog*>(QApplication::activeModalWidget());
-                if (dialog) act(*dialog);
-            });
+        const auto inLimits = [&](auto&& act) {
+            inDialog(act);
             QTest::mouseClick(&page.limitsButton(), Qt::LeftButton);
         };
-        inDialog([](QDialog& dialog) {
+        inLimits([](QDialog& dialog) {
             auto* slowFile = dialog.findChild<QDoubleSpinBox*>();
             slowFile->selectAll();
             QTest::keyClicks(slowFile, "60000");
@@ -621,12 +618,12 @@ private slots:
         QTRY_VERIFY(!page.busy() && slowFiles() == 0);
         QCOMPARE(settings::adviceLimits().slowFile, int64_t{60'000'000'000});
         // Cancelled, nothing changes; the defaults come back at a click.
-        inDialog([](QDialog& dialog) {
+        inLimits([](QDialog& dialog) {
             dialog.findChild<QDoubleSpinBox*>()->setValue(1);
             QTest::mouseClick(dialog.findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Cancel), Qt::LeftButton);
         });
         QCOMPARE(settings::adviceLimits().slowFile, int64_t{60'000'000'000});
-        inDialog([](QDialog& dialog) {
+        inLimits([](QDialog& dialog) {
             auto* buttons = dialog.findChild<QDialogButtonBox*>();
             QTest::mouseClick(buttons->button(QDialogButtonBox::RestoreDefaults), Qt::LeftButton);
             QTest::mouseClick(buttons->button(QDialogButtonBox::Ok), Qt::LeftButton);

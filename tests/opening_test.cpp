@@ -381,11 +381,9 @@ private slots:
 
     void helpListsEveryKey() {
         QStringList shown;
-        QTimer::singleShot(100, [&] {
-            QWidget* dialog = QApplication::activeModalWidget();
-            if (!dialog) return;
-            for (const QLabel* label : dialog->findChildren<QLabel*>()) shown << label->text();
-            dialog->close();
+        inDialog([&](QDialog& dialog) {
+            for (const QLabel* label : dialog.findChildren<QLabel*>()) shown << label->text();
+            dialog.close();
         });
         key(Qt::Key_F1);
         QTRY_VERIFY(!shown.isEmpty());
@@ -450,10 +448,8 @@ private slots:
 
     void theMenusDialogOpensAFile() {
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
-        QTimer::singleShot(200, [] {
-            auto* dialog = qobject_cast<QFileDialog*>(QApplication::activeModalWidget());
-            if (!dialog) return;
-            auto* name = dialog->findChild<QLineEdit*>();
+        inDialog<QFileDialog>([](QFileDialog& dialog) {
+            auto* name = dialog.findChild<QLineEdit*>();
             name->setText(FUGATO_DEMO_RECORDING);
             QTest::keyClick(name, Qt::Key_Return);
         });

@@ -63,18 +63,6 @@ private:
             if (list.card(i)->accessibleName().startsWith(program + ", ")) return list.card(i);
         return nullptr;
     }
-    /// What `act` does with the dialog that the next input opens.
-    template <class Dialog, class Act>
-    void inDialog(Act act) {
-        auto* waiting = new QTimer(this);
-        connect(waiting, &QTimer::timeout, this, [waiting, act] {
-            auto* dialog = qobject_cast<Dialog*>(QApplication::activeModalWidget());
-            if (!dialog) return;
-            waiting->deleteLater();
-            act(*dialog);
-        });
-        waiting->start(20);
-    }
     static QPushButton& buttonIn(QWidget& where, const QString& words) {
         for (QPushButton* one : where.findChildren<QPushButton*>())
             if (one->text().remove('&') == words) return *one;
@@ -460,10 +448,9 @@ private slots:
     void whileARecordingIsOpenTheFormIsADialog() {
         openDemo();
         bool seen = false;
-        QTimer::singleShot(200, this, [&] {
-            auto* dialog = qobject_cast<QDialog*>(QApplication::activeModalWidget());
-            seen = dialog && dialog->findChild<StartForm*>();
-            if (dialog) QTest::keyClick(dialog, Qt::Key_Escape);
+        inDialog([&](QDialog& dialog) {
+            seen = dialog.findChild<StartForm*>();
+            QTest::keyClick(&dialog, Qt::Key_Escape);
         });
         QTest::keyClick(&window_->lanes(), Qt::Key_R, Qt::ControlModifier);
         QVERIFY(seen);

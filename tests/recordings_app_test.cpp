@@ -65,12 +65,6 @@ private:
         QTRY_VERIFY_WITH_TIMEOUT(!list().busy() && list().cards().size() == count, 30'000);
         for (RecordingCard* card : list().cards()) QVERIFY(card->hasFacts());
     }
-    template <class Act>
-    void inDialog(Act act) {
-        QTimer::singleShot(100, this, [act] {
-            if (auto* dialog = qobject_cast<QDialog*>(QApplication::activeModalWidget())) act(*dialog);
-        });
-    }
     static void click(QDialog& dialog, const QString& words) {
         for (QPushButton* one : dialog.findChildren<QPushButton*>())
             if (one->text().remove('&') == words) return QTest::mouseClick(one, Qt::LeftButton);

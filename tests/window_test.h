@@ -4,11 +4,13 @@
 // is checked that nothing that may take long was begun on the interface thread.
 #pragma once
 
+#include <QDialog>
 #include <QLabel>
 #include <QSettings>
 #include <QSignalSpy>
 #include <QStandardPaths>
 #include <QTemporaryDir>
+#include <QTimer>
 #include <QtTest>
 
 #include "app/lanes/lanes_view.h"
@@ -56,6 +58,20 @@ protected:
         window_->open(path);
         QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 120'000);
         settle();
+    }
+    /// What `act` does with the dialog that the next input opens, once the keyboard is there: a key before that would
+    /// be typed into a field that is then selected whole, and lost at the next.
+    template <class Dialog = QDialog, class Act>
+    void inDialog(Act act) {
+        auto* waiting = new QTimer(this);
+        connect(waiting, &QTimer::timeout, this, [waiting, act] {
+            auto* dialog = qobject_cast<Dialog*>(QApplication::activeModalWidget());
+            if (!dialog || !dialog->isActiveWindow()) return;
+            waiting->deleteLater();
+            waiting->stop();
+            act(*dialog);
+        });
+        waiting->start(20);
     }
     /// The middle of a marker of the chosen frame, in the lanes' viewport.
     QPoint placeOf(const MarkerRef& marker) {
