@@ -86,8 +86,10 @@ public:
              {"cause", "Chooses the cause with this LETTER once the recording is explained.", "LETTER"},
              {"repair", "Tries what repairs of the causes with these LETTERS would bring: A,C.", "LETTERS"},
              {"range", "Selects the time BEGIN-END, in seconds, and shows it.", "BEGIN-END"},
+             {"look-at", "Chooses what the tables speak of: frame, spike, cause, late, view, whole, or stage:NAME.",
+              "WHAT"},
              {"find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS"},
-             {"page", "Opens a page below the lanes, for example frame or advice.", "PAGE"},
+             {"page", "Opens a page below the lanes, for example markers or advice.", "PAGE"},
              {"command", "Chooses the command of the menus with this NAME, for example \"What to collect\".", "NAME"},
              {"dark", "Dark colours, this time."},
              {"light", "Light colours, this time."},
@@ -114,7 +116,7 @@ public:
                 fugato::applyTheme(QString(name) == "dark", fugato::settings::highContrast().get());
         causes(window);
         if (parser_.isSet("find")) once(window, [&window, words = parser_.value("find")] { window.findMarker(words); });
-        return size(window) && frame(window) && range(window) && page(window) && command(window);
+        return size(window) && frame(window) && range(window) && lookAt(window) && page(window) && command(window);
     }
 
 private:
@@ -174,6 +176,25 @@ private:
             window.selection().showSpan(chosen.begin - margin, chosen.end + margin, true);
             window.selection().selectRange(chosen);
         });
+        return true;
+    }
+    bool lookAt(fugato::MainWindow& window) const {
+        if (!parser_.isSet("look-at")) return true;
+        using Of = fugato::ScopeChoice::Of;
+        const QMap<QString, Of> known{{"frame", Of::Frame}, {"spike", Of::Spike}, {"cause", Of::Cause},
+                                      {"late", Of::Late},   {"view", Of::View},   {"whole", Of::Whole}};
+        const QString wanted = parser_.value("look-at");
+        fugato::ScopeChoice choice;
+        if (wanted.startsWith("stage:")) {
+            choice.of = Of::Stage;
+            choice.stage = wanted.mid(6).toStdString();
+        } else if (known.contains(wanted)) {
+            choice.of = known[wanted];
+        } else {
+            return wrong("look-at",
+                         "is nothing to look at. Write one of: frame, spike, cause, late, view, whole, stage:NAME.");
+        }
+        once(window, [&window, choice] { window.selection().chooseScope(choice); });
         return true;
     }
     bool page(fugato::MainWindow& window) const {

@@ -17,7 +17,7 @@
 #include <thread>
 
 #include "core/ask/marker_statistics.h"
-#include "core/ask/range_table.h"
+#include "core/ask/nested_markers.h"
 #include "core/ask/search.h"
 #include "core/explain/causes/growing.h"
 #include "core/explain/walk/critical_path_sums.h"
@@ -233,8 +233,8 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     const uint32_t often = siteNamed(*recording, "Splash drop"), usual = siteNamed(*recording, "Race frame");
     figures.of["statistics often"] = quickest([&] { (void)statisticsOf(*recording, often, whole, 0); });
     figures.of["statistics usual"] = quickest([&] { (void)statisticsOf(*recording, usual, whole, 0); });
-    figures.of["table whole"] = quickest([&] { (void)tableOfRange(*recording, whole); });
-    figures.of["table part"] = quickest([&] { (void)tableOfRange(*recording, part); });
+    figures.of["table whole"] = quickest([&] { (void)nestedMarkers(*recording, whole); });
+    figures.of["table part"] = quickest([&] { (void)nestedMarkers(*recording, part); });
     figures.of["longest"] = quickest([&] { (void)longestOccurrences(*recording, often, whole, 1000); });
     figures.of["search"] = quickest([&] { (void)search(*recording, "skerries"); });
     if (withSqlite) figures.of["sqlite"] = sqliteMs(*recording, folder.filePath("rows.sqlite").toStdString());

@@ -7,6 +7,7 @@
 #include "command_parts.h"
 #include "commands.h"
 #include "core/ask/answer_tables.h"
+#include "core/ask/scope_choice.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/sentences.h"
 #include "core/table/writing.h"
@@ -50,32 +51,152 @@ size_t write(const Table& table, const TableOptions& options, size_t depth, std:
     return 0;
 }
 
-/// The lane of a name; kNone where there is none, or none is asked for.
-uint32_t laneNamed(const Recording& r, const std::string& name) {
-    for (uint32_t i = 0; i < r.lanes.size() && !name.empty(); ++i)
-        if (r.lanes[i].name == name) return i;
-    return kNone;
+int tellNoMarker(const std::string& name, std::ostream& err) {
+    return tellFailure(err, kExitNothingFound,
+                       "There is no marker named \"" + name + "\". `fugato-cli find` looks for parts of names.");
 }
 
-int table(const std::shared_ptr<const Recording>& recording, const TimeRange& range, const std::string& lane,
-          size_t depth, const TableOptions& options, std::ostream& out, std::ostream& err) {
+/// What is asked about, and all that was worked out to know it.
+class AskedScope {
+public:
+    AskedScope(std::shared_ptr<const Recording> recording, const ScopeOptions& options, std::ostream& err)
+        : recording_(std::move(recording)), options_(options), err_(err) {}
+
+    /// Takes the time and the lanes that were asked for; else says why it cannot, and returns an ExitCode.
+    int take() {
+        if (const int code = takeTime()) return code;
+        return takeLanes();
+    }
+    const Scope& scope() const { return scope_; }
+    const std::shared_ptr<const Explanation>& explained() {
+        if (!explained_) {
+            symbols_ = symbolsForCommand(*recording_, err_);
+            explained_ = explain(recording_, sumCriticalPaths(*recording_, 0), {0, symbols_});
+        }
+        return explained_;
+    }
+    bool hasFrames() const { return !recording_->series.empty() && !recording_->series[0].frames.empty(); }
+    /// Whether that is known already.
+    bool isExplained() const { return explained_ != nullptr; }
+
+private:
+    int takeTime() {
+        const Recording& r = *recording_;
+        ScopeChoice choice;
+        ScopeContext context;
+        if (options_.frame || options_.spike) {
+            choice.of = options_.frame ? ScopeChoice::Of::Frame : ScopeChoice::Of::Spike;
+            context.frame = options_.frame ? *options_.frame : *options_.spike;
+        } else if (!options_.cause.empty()) {
+            choice.of = ScopeChoice::Of::Cause;
+        } else if (options_.late) {
+            choice.of = ScopeChoice::Of::Late;
+        } else if (!options_.stage.empty()) {
+            choice.of = ScopeChoice::Of::Stage;
+            choice.stage = options_.stage;
+        } else {
+            return takeSeconds();
+        }
+        const Explanation* e = nullptr;
+        if (choice.of != ScopeChoice::Of::Stage) {
+            if (!hasFrames()) return tellFailure(err_, kExitNothingFound, "The recording holds no frames.");
+            e = explained().get();
+            if (context.frame != kNone && context.frame >= e->frames.size())
+                return tellFailure(err_, kExitNothingFound,
+                                   "There is no frame " + std::to_string(context.frame) + "; the last one is " +
+                                       std::to_string(e->frames.size() - 1) + ".");
+            for (uint32_t c = 0; c < e->causes.size(); ++c)
+                if (e->causes[c].letter == options_.cause) context.cause = c;
+            if (choice.of == ScopeChoice::Of::Cause && context.cause == kNone)
+                return tellFailure(
+                    err_, kExitNothingFound,
+                    "There is no cause \"" + options_.cause + "\". `fugato-cli explain` lists the causes.");
+        }
+        auto chosen = chosenScope(r, e, choice, context);
+        if (!chosen) return tellFailure(err_, kExitNothingFound, chosen.failure().sentence);
+        scope_ = std::move(chosen->scope);
+        return kExitOk;
+    }
+    int takeSeconds() {
+        const Recording& r = *recording_;
+        TimeRange range = wholeOf(r);
+        const auto at = [&](double seconds) { return r.begin + static_cast<int64_t>(seconds * 1e9); };
+        if (options_.from > 0) range.begin = at(options_.from);
+        if (options_.to >= 0) range.end = std::min(range.end, at(options_.to));
+        if (range.begin >= range.end) return tellFailure(err_, kExitWrongUse, rangeProblem(r));
+        scope_ = range;
+        return kExitOk;
+    }
+    int takeLanes() {
+        const Recording& r = *recording_;
+        if (options_.lane.empty() && options_.role.empty()) return kExitOk;
+        for (uint32_t i = 0; i < r.lanes.size(); ++i)
+            if (options_.lane.empty() ? r.lanes[i].role == options_.role : r.lanes[i].name == options_.lane) {
+                scope_.lanes.resize(r.lanes.size());
+                scope_.lanes[i] = 1;
+                if (!options_.lane.empty()) return kExitOk;
+            }
+        if (!scope_.lanes.empty()) return kExitOk;
+        return tellFailure(err_, kExitNothingFound,
+                           "There is no lane " +
+                               (options_.lane.empty() ? "of the role \"" + options_.role : "named \"" + options_.lane) +
+                               "\". `fugato-cli info` lists the lanes.");
+    }
+
+    const std::shared_ptr<const Recording> recording_;
+    const ScopeOptions& options_;
+    std::ostream& err_;
+    Scope scope_;
+    std::shared_ptr<const Symbols> symbols_;
+    std::shared_ptr<const Explanation> explained_;
+};
+
+struct MarkersAsked {
+    MarkersBy by{};
+    std::string around;  // the marker's name
+    bool usual = false;
+    size_t depth = 0;
+};
+
+constexpr std::pair<const char*, MarkersBy> kMarkersBy[] = {{"lane", MarkersBy::Lane},
+                                                            {"role", MarkersBy::Role},
+                                                            {"leaves", MarkersBy::Leaves},
+                                                            {"marker", MarkersBy::Marker},
+                                                            {"category", MarkersBy::Category}};
+
+int table(const std::shared_ptr<const Recording>& recording, AskedScope& asked, const MarkersAsked& what,
+          const TableOptions& options, std::ostream& out, std::ostream& err) {
     const Recording& r = *recording;
-    const uint32_t only = laneNamed(r, lane);
-    const auto all = rangeTable(recording, *tableOfRange(r, range), only);
-    if (!all->countBelow(Table::kTop) || (!lane.empty() && only == kNone))
-        return tellFailure(err, kExitNothingFound,
-                           lane.empty() ? "There are no markers in this range."
-                                        : "There is no lane named \"" + lane +
-                                              "\" with markers in this range. `fugato-cli info` "
-                                              "lists the lanes.");
+    uint32_t site = kNone;
+    if (!what.around.empty()) {
+        for (uint32_t i = 0; i < r.sites.size() && site == kNone; ++i)
+            if (r.sites[i].name == what.around) site = i;
+        if (site == kNone) return tellNoMarker(what.around, err);
+    }
+    std::shared_ptr<const NestedMarkers> nested;
+    std::shared_ptr<const Symbols> symbols;
+    if (asked.hasFrames() && (what.usual || asked.isExplained())) {
+        nested = UsualMarkers(asked.explained()).of(asked.scope());
+        symbols = asked.explained()->symbols;
+    } else {
+        const auto made = nestedMarkers(r, asked.scope());
+        addRanAndAllocated(r, *made);
+        nested = made;
+    }
+    const auto all =
+        markerTable(recording, symbols, groupedMarkers(r, nested, site == kNone ? what.by : MarkersBy::Around, site));
+    if (!all->countBelow(Table::kTop)) return tellFailure(err, kExitNothingFound, "There are no markers there.");
     const auto shown = arrangedAs(all, options, err);
     if (!shown) return kExitWrongUse;
-    if (options.json) out << "{\"begin_ns\": " << range.begin << ", \"end_ns\": " << range.end << ", \"lanes\":\n";
-    const size_t left = write(*shown, options, depth, out);
+    const TimeRange around = asked.scope().around();
+    if (options.json)
+        out << "{\"begin_ns\": " << around.begin << ", \"end_ns\": " << around.end
+            << ", \"stretches\": " << asked.scope().stretches.size() << ", \"rows\":\n";
+    const size_t left = write(*shown, options, what.depth, out);
     if (options.json) out << "}\n";
     if (left)
         tellNote(err, plural(left, "row is", "rows are") + " left out with what lies in " +
-                          (left == 1 ? "it" : "them") + ": nested deeper than " + std::to_string(depth) +
+                          (left == 1 ? "it" : "them") + ": nested deeper than " + std::to_string(what.depth) +
                           ". --depth shows more.");
     return kExitOk;
 }
@@ -108,16 +229,16 @@ Json figuresJson(const Recording& r, const MarkerStatistics& s) {
     return one;
 }
 
-int marker(const std::shared_ptr<const Recording>& recording, const TimeRange& range, const std::string& name,
+int marker(const std::shared_ptr<const Recording>& recording, const Scope& scope, const std::string& name,
            size_t longest, const TableOptions& options, std::ostream& out, std::ostream& err) {
     const Recording& r = *recording;
     bool any = false;
     if (options.json) out << "[";
     for (uint32_t site = 0; site < r.sites.size(); ++site) {
         if (r.sites[site].name != name) continue;
-        const auto figures = statisticsOf(r, site, range, 0);
+        const auto figures = statisticsOf(r, site, scope, 0);
         const auto shown =
-            arrangedAs(occurrenceTable(recording, longestOccurrences(r, site, range, longest), 0), options, err);
+            arrangedAs(occurrenceTable(recording, longestOccurrences(r, site, scope, longest), 0), options, err);
         if (!shown) return kExitWrongUse;
         if (options.json) {
             std::string object = figuresJson(r, *figures).dump();
@@ -131,10 +252,7 @@ int marker(const std::shared_ptr<const Recording>& recording, const TimeRange& r
         any = true;
     }
     if (options.json) out << "\n]\n";
-    if (!any)
-        return tellFailure(err, kExitNothingFound,
-                           "There is no marker named \"" + name + "\". `fugato-cli find` looks for parts of names.");
-    return kExitOk;
+    return any ? kExitOk : tellNoMarker(name, err);
 }
 
 int find(const std::shared_ptr<const Recording>& recording, const std::string& words, const TableOptions& options,
@@ -150,12 +268,8 @@ int find(const std::shared_ptr<const Recording>& recording, const std::string& w
     return kExitOk;
 }
 
-int stacks(const std::shared_ptr<const Recording>& recording, StackScope scope, const std::string& lane,
-           const TableOptions& options, std::ostream& out, std::ostream& err) {
-    scope.lane = laneNamed(*recording, lane);
-    if (!lane.empty() && scope.lane == kNone)
-        return tellFailure(err, kExitNothingFound,
-                           "There is no lane named \"" + lane + "\". `fugato-cli info` lists the lanes.");
+int stacks(const std::shared_ptr<const Recording>& recording, const StackScope& scope, const TableOptions& options,
+           std::ostream& out, std::ostream& err) {
     if ((scope.blocked ? recording->stops : recording->samples).empty())
         return tellFailure(err, kExitNothingFound,
                            scope.blocked
@@ -163,7 +277,7 @@ int stacks(const std::shared_ptr<const Recording>& recording, StackScope scope, 
                                  "FUG_OS_BLOCKING and FUG_OS_SWITCHES."
                                : "The recording holds no call stacks. Record some with FUG_OS_SAMPLES.");
     const auto found = stacksIn(*recording, symbolsForCommand(*recording, err), scope);
-    if (!found->tree.total()) return tellFailure(err, kExitNothingFound, "There are no call stacks in this range.");
+    if (!found->tree.total()) return tellFailure(err, kExitNothingFound, "There are no call stacks there.");
     const auto shown = arrangedAs(functionTable(found), options, err);
     if (!shown) return kExitWrongUse;
     write(*shown, options, SIZE_MAX, out);
@@ -212,7 +326,14 @@ AskCommands::AskCommands(CLI::App& app)
         ->check(numberFrom(0, 1'000'000))
         ->capture_default_str();
     find_->add_option("WORDS", words_, "letters to look for")->required();
-    for (CLI::App* command : {table_, stacks_}) command->add_option("--lane", lane_, "only the lane of this name");
+    table_
+        ->add_option("--by", by_,
+                     "nested by lane or role; leaves: each marker's own time, below it its callers; or flat, by marker "
+                     "or category")
+        ->check(CLI::IsMember({"lane", "role", "leaves", "marker", "category"}))
+        ->capture_default_str();
+    table_->add_option("--around", around_, "the marker of this name: what calls it, and what it calls");
+    table_->add_flag("--usual", usual_, "beside what is usual in as many frames");
     stacks_->add_flag("--blocked", blocked_, "where threads were blocked and for how long, not where they ran");
     table_->add_option("--depth", depth_, "rows nested so deep")
         ->check(numberFrom(0, 1'000'000))
@@ -228,8 +349,23 @@ AskCommands::AskCommands(CLI::App& app)
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
     for (CLI::App* command : {table_, marker_, stacks_}) {
-        command->add_option("--from", fromSeconds_, "seconds since the recording's begin")->check(numberFrom(0.0, 1e9));
-        command->add_option("--to", toSeconds_, "seconds since the recording's begin")->check(numberFrom(0.0, 1e9));
+        CLI::Option* const one[] = {
+            command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
+                ->check(numberFrom(0u, UINT32_MAX - 1)),
+            command->add_option("--spike", scope_.spike, "only the late frames in a row to which this frame belongs")
+                ->check(numberFrom(0u, UINT32_MAX - 1)),
+            command->add_option("--cause", scope_.cause, "only the late frames of the cause of this letter"),
+            command->add_flag("--late", scope_.late, "only late frames"),
+            command->add_option("--stage", scope_.stage, "only the stage of this name"),
+            command->add_option("--from", scope_.from, "seconds since the recording's begin")
+                ->check(numberFrom(0.0, 1e9)),
+            command->add_option("--to", scope_.to, "seconds since the recording's begin")->check(numberFrom(0.0, 1e9))};
+        constexpr size_t kSeconds = 5;  // --from and --to go together
+        for (size_t i = 0; i < std::size(one); ++i)
+            for (size_t other = i + 1; other < std::size(one); ++other)
+                if (i < kSeconds) one[i]->excludes(one[other]);
+        CLI::Option* const lane = command->add_option("--lane", scope_.lane, "only the lane of this name");
+        command->add_option("--role", scope_.role, "only lanes of this role")->excludes(lane);
     }
 }
 
@@ -242,20 +378,25 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
     if (!opened) return tellFailure(err, kExitUnreadable, opened.failure().sentence);
     const Recording& r = **opened;
     tellDamage(r, err);
-    TimeRange range = wholeOf(r);
-    const auto at = [&](double seconds) { return r.begin + static_cast<int64_t>(seconds * 1e9); };
-    if (fromSeconds_ > 0) range.begin = at(fromSeconds_);
-    if (toSeconds_ >= 0) range.end = std::min(range.end, at(toSeconds_));
-    if (range.begin >= range.end) return tellFailure(err, kExitWrongUse, rangeProblem(r));
     if (advice_->parsed()) {
         AdviceLimits limits = limits_;
         limits.slowFile = static_cast<int64_t>(slowFileMs_ * 1e6);
         return advice(*opened, limits, options_, out, err);
     }
-    if (stacks_->parsed()) return stacks(*opened, {range, kNone, blocked_}, lane_, options_, out, err);
-    if (table_->parsed()) return table(*opened, range, lane_, depth_, options_, out, err);
-    if (marker_->parsed()) return marker(*opened, range, words_, longest_, options_, out, err);
-    return find(*opened, words_, options_, out, err);
+    if (find_->parsed()) return find(*opened, words_, options_, out, err);
+    return runInScope(*opened, out, err);
+}
+
+int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out,
+                            std::ostream& err) const {
+    AskedScope asked(recording, scope_, err);
+    if (const int code = asked.take()) return code;
+    if (stacks_->parsed()) return stacks(recording, {asked.scope(), blocked_}, options_, out, err);
+    if (marker_->parsed()) return marker(recording, asked.scope(), words_, longest_, options_, out, err);
+    MarkersAsked what{MarkersBy::Lane, around_, usual_, depth_};
+    for (const auto& [name, by] : kMarkersBy)
+        if (by_ == name) what.by = by;
+    return table(recording, asked, what, options_, out, err);
 }
 
 }  // namespace fugato

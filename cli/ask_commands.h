@@ -3,6 +3,7 @@
 // The commands that ask something of a recording: table, marker, find, stacks, advice.
 #pragma once
 
+#include <optional>
 #include <ostream>
 #include <string>
 #include <vector>
@@ -21,6 +22,15 @@ struct TableOptions {
     std::string sort, filter;  // a column's key, "-key" for the largest first; words
 };
 
+/// What of the recording is asked about.
+struct ScopeOptions {
+    double from = 0, to = -1;              // seconds since the recording's begin; -1: its end
+    std::optional<uint32_t> frame, spike;  // the frame; the spike with this frame
+    std::string cause, stage;              // its letter; its name
+    bool late = false;                     // frames
+    std::string lane, role;
+};
+
 class AskCommands {
 public:
     explicit AskCommands(CLI::App& app);
@@ -29,9 +39,11 @@ public:
 
 private:
     CLI::App *table_, *marker_, *find_, *stacks_, *advice_;
-    std::string file_, words_, lane_;
-    bool blocked_ = false;
-    double fromSeconds_ = 0, toSeconds_ = -1;  // of the recording; -1: its end
+    int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;
+
+    std::string file_, words_, by_ = "lane", around_;
+    bool blocked_ = false, usual_ = false;
+    ScopeOptions scope_;
     size_t depth_ = 3, longest_ = 10;
     AdviceLimits limits_;
     double slowFileMs_ = static_cast<double>(limits_.slowFile) / 1e6;

@@ -6,6 +6,7 @@
 #include <map>
 #include <vector>
 
+#include "core/ask/answer_tables.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/frame_sentences.h"
 #include "testing/text_recording.h"
@@ -14,6 +15,12 @@ namespace fugato {
 
 inline std::shared_ptr<const Explanation> explained(const std::shared_ptr<const Recording>& r, int64_t budget = 0) {
     return explain(r, sumCriticalPaths(*r, 0), budget);
+}
+
+/// A frame's nested markers against usual.
+inline std::shared_ptr<const Table> tableOfFrame(const std::shared_ptr<const Explanation>& e, uint32_t frame) {
+    return markerTable(e->recording, e->symbols,
+                       groupedMarkers(*e->recording, UsualMarkers(e).ofFrame(frame), MarkersBy::Lane));
 }
 
 /// What is told of a frame.

@@ -30,6 +30,7 @@ struct Making {
     uint32_t gapEvery = 0;    // now and then ten seconds pass
     uint32_t frameEvery = 0;  // on the first lane
     double waits = 0.1;
+    bool roles = false;  // all lanes but the first do the same work
     uint32_t seed = 1;
     std::shared_ptr<Storage> storage = Storage::inMemory();
 
@@ -38,11 +39,13 @@ struct Making {
         Made made;
         ModelBuilder builder(storage);
         for (uint32_t i = 0; i < lanes; ++i)
-            builder.define(LaneDefinition{i + 1, LaneKind::Thread, 0, "lane " + std::to_string(i), ""});
+            builder.define(
+                LaneDefinition{i + 1, LaneKind::Thread, 0, "lane " + std::to_string(i), roles && i ? "crew" : ""});
         for (uint32_t i = 0; i < sites; ++i) {
             SiteDefinition site;
             site.id = i + 1;
             site.name = "site " + std::to_string(i);
+            if (i % 4) site.category = i % 4 == 1 ? "sails" : "hull";
             builder.define(site);
         }
         builder.define(SeriesDefinition{1, 10'000, "loop"});

@@ -20,7 +20,7 @@
 #include "app/causes/causes_panel.h"
 #include "app/drawer/advice_page.h"
 #include "app/drawer/drawer.h"
-#include "app/drawer/frame_page.h"
+#include "app/drawer/markers_page.h"
 #include "app/lanes/lanes_view.h"
 #include "app/settings/settings.h"
 #include "app/strip/overrun_strip.h"
@@ -70,7 +70,7 @@ private slots:
         // What the person sees: the verdict, the cause's sentence, the frame in view with its line.
         QVERIFY2(window_->verdict().sentence().contains("from 7 causes"), qPrintable(window_->verdict().sentence()));
         QVERIFY(window_->why().title().startsWith("Why frame"));
-        QCOMPARE(window_->drawer().shown(), QString("frame"));
+        QCOMPARE(window_->drawer().shown(), QString("markers"));
         QVERIFY(!window_->why().spoken().empty());
         QVERIFY(toQString(window_->why().spoken()[0].sentence.text)
                     .contains(toQString(explanation().recording->nameOf(cause.path))));
@@ -79,7 +79,7 @@ private slots:
         const QImage lanes = window_->lanes().viewport()->grab().toImage();
         QVERIFY(pixelsLike(lanes, theme().path) > 300);
         QVERIFY(pixelsLike(lanes, theme().plum) > 500);
-        QVERIFY(window_->drawer().page<FramePage>().view().currentIndex().data().toString() ==
+        QVERIFY(window_->drawer().page<MarkersPage>().view().currentIndex().data().toString() ==
                 toQString(explanation().recording->nameOf(cause.path)));
     }
 
@@ -410,7 +410,7 @@ private slots:
 
     void theDrawerSortsByEveryColumn() {
         openDemo();
-        QTreeView& tree = window_->drawer().page<FramePage>().view();
+        QTreeView& tree = window_->drawer().page<MarkersPage>().view();
         QVERIFY(tree.model()->rowCount() == int(explanation().recording->lanes.size()));
         for (int column = 0; column < 6; ++column)
             for (const Qt::SortOrder order : {Qt::AscendingOrder, Qt::DescendingOrder}) {
@@ -436,7 +436,7 @@ private slots:
 
     void theDrawerFiltersAsOneTypes() {
         openDemo();
-        FramePage& page = window_->drawer().page<FramePage>();
+        MarkersPage& page = window_->drawer().page<MarkersPage>();
         const int lanes = page.view().rows().rowCount();
         page.filter().setFocus();
         QTest::keyClicks(&page.filter(), "SAIL");

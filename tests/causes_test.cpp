@@ -4,9 +4,9 @@
 // that are missing. Each answer is worked out by hand.
 #include <QtTest>
 
-#include "core/ask/frame_table.h"
 #include "core/ask/other_programs.h"
 #include "core/ask/search.h"
+#include "core/ask/usual_markers.h"
 #include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/words/frame_sentences.h"
@@ -462,10 +462,9 @@ private slots:
         const MarkerWords words = markerWords(r, nullptr, load);
         QVERIFY(std::count(words.lines.begin(), words.lines.end(),
                            "ran 13.0 ms, ready without a core 1.0 ms, blocked 6.0 ms") == 1);
-        FrameTables tables(e);
-        const FrameTable table = *tables.of(30);
-        const auto row = std::find_if(table.rows.begin(), table.rows.end(),
-                                      [&](const FrameTableRow& one) { return r.nameOf(one.path) == "Load"; });
+        const auto table = UsualMarkers(e).ofFrame(30);
+        const auto row = std::find_if(table->rows.begin(), table->rows.end(),
+                                      [&](const NestedMarker& one) { return r.nameOf(one.path) == "Load"; });
         QCOMPARE(row->total, int64_t{20'000'000});
         QCOMPARE(row->ran, int64_t{13'000'000});
     }

@@ -12,7 +12,7 @@
 #include <sstream>
 
 #include "cli/commands.h"
-#include "core/ask/range_table.h"
+#include "core/ask/nested_markers.h"
 #include "core/model/open_recording.h"
 #include "testing/children.h"
 #include "testing/text_recording.h"
@@ -361,17 +361,17 @@ private slots:
         QCOMPARE(table.code, 0);
         const json told = json::parse(table.out.toStdString());
         const auto opened = openRecording(stored("lock.jsonl").toStdString());
-        const auto made = tableOfRange(**opened, wholeOf(**opened));
-        QCOMPARE(told["lanes"].size(), made->lanes.size());
+        const auto made = nestedMarkers(**opened, wholeOf(**opened));
+        QCOMPARE(told["rows"].size(), made->lanes.size());
         for (size_t i = 0; i < made->lanes.size(); ++i) {
-            QCOMPARE(told["lanes"][i]["total_ns"].get<int64_t>(), made->rows[made->lanes[i]].total);
-            QCOMPARE(told["lanes"][i]["below"].size(), made->rows[made->lanes[i]].children.size());
+            QCOMPARE(told["rows"][i]["total_ns"].get<int64_t>(), made->rows[made->lanes[i]].total);
+            QCOMPARE(told["rows"][i]["below"].size(), made->rows[made->lanes[i]].children.size());
         }
-        const std::string name = told["lanes"][0]["below"][0]["name"];
+        const std::string name = told["rows"][0]["below"][0]["marker"];
         const Ran marker = run({"marker", stored("lock.jsonl"), QString::fromStdString(name), "--json"});
         QCOMPARE(marker.code, 0);
         const auto figures = nlohmann::json::parse(marker.out.toStdString())[0];
-        QCOMPARE(figures["total_ns"], told["lanes"][0]["below"][0]["total_ns"]);
+        QCOMPARE(figures["total_ns"], told["rows"][0]["below"][0]["total_ns"]);
         QCOMPARE(figures["longest_ns"], figures["occurrences"][0]["duration_ns"]);
         const Ran words = run({"marker", stored("lock.jsonl"), QString::fromStdString(name)});
         QVERIFY2(words.out.contains(", total "), qPrintable(words.out));

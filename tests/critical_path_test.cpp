@@ -9,7 +9,7 @@
 #include <set>
 #include <tuple>
 
-#include "core/ask/frame_table.h"
+#include "core/ask/usual_markers.h"
 #include "core/explain/walk/critical_path_sums.h"
 #include "core/explain/words/frame_sentences.h"
 #include "testing/explaining.h"
@@ -506,7 +506,7 @@ private slots:
             if (r->series.empty() || r->series[0].frames.empty()) continue;
             for (uint32_t f = 0; f < r->series[0].frames.size(); ++f) QVERIFY(!segmentsOf(*r, f).contains("GAP"));
             const auto e = explained(r);
-            FrameTables tables(e);
+            UsualMarkers usual(e);
             for (uint32_t f = 0; f < e->frames.size(); ++f) {
                 int64_t sum = 0, late = 0;
                 for (const ExcessPart& part : e->excessOf(f)) sum += part.excess();
@@ -516,8 +516,8 @@ private slots:
                 int64_t waterfall = 0;
                 for (const WaterfallStep& step : waterfallOf(*e, f)) waterfall += step.excess;
                 QCOMPARE(waterfall, e->frame(f).duration() - e->usualDuration(f));
-                const FrameTable table = *tables.of(f);
-                for (const FrameTableRow& row : table.rows)
+                const auto table = usual.ofFrame(f);
+                for (const NestedMarker& row : table->rows)
                     QVERIFY(row.total >= 0 && row.total <= e->frame(f).duration() && row.self <= row.total);
                 QCOMPARE(late, e->frames[f].overrun);
             }

@@ -4,7 +4,7 @@
 #include <QtTest>
 #include <random>
 
-#include "core/ask/frame_table.h"
+#include "core/ask/usual_markers.h"
 #include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
 #include "core/explain/causes/earlier_stage.h"
@@ -542,8 +542,9 @@ private slots:
         t.mark(at - 1000, at + 3000, "worker", "Job");  // reaches into the frame from before
         workTwice(t, at);
         const auto e = explained(t.open());
-        const FrameTable table = *FrameTables(e).of(20);
-        const auto find = [&](const QString& lane, const QString& path) -> const FrameTableRow* {
+        const auto made = UsualMarkers(e).ofFrame(20);
+        const NestedMarkers& table = *made;
+        const auto find = [&](const QString& lane, const QString& path) -> const NestedMarker* {
             for (const auto& row : table.rows)
                 if (QString::fromStdString(e->recording->lanes[row.lane].name) == lane &&
                     pathOf(*e->recording, row.path) == path)
@@ -553,7 +554,7 @@ private slots:
         QCOMPARE(find("main", "")->total, int64_t{13'000'000});
         QCOMPARE(find("main", "Frame")->self, int64_t{2'000'000});
         QCOMPARE(find("main", "Frame/Work")->total, int64_t{11'000'000});
-        QCOMPARE(find("main", "Frame/Work")->calls, 2u);
+        QCOMPARE(find("main", "Frame/Work")->count, uint64_t{2});
         QCOMPARE(find("main", "Frame/Work")->usual, int64_t{6'000'000});
         QCOMPARE(find("main", "Frame/Work")->excess(), int64_t{5'000'000});
         QCOMPARE(find("worker", "Job")->total, int64_t{3'000'000});

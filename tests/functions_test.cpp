@@ -338,7 +338,7 @@ private slots:
                          "recorded there.");
             QCOMPARE(predict(*e, {{0, false}})->saved, 2u);
 
-            const auto blockedIn = stacksIn(*e->recording, e->symbols, {{0, 2'000'000'000}, kNone, true});
+            const auto blockedIn = stacksIn(*e->recording, e->symbols, {TimeRange{0, 2'000'000'000}, true});
             const auto table = functionTable(blockedIn);
             QCOMPARE(table->columns().size(), size_t{6});
             bool found = false;
@@ -352,12 +352,11 @@ private slots:
                     found = true;
                 }
             QVERIFY(found);
-            FrameTables tables(e);
-            const auto frame = frameTable(e, 33, *tables.of(33));
+            const auto frame = tableOfFrame(e, 33);
             found = false;
             for (uint32_t row = 0; row < frame->rowLimit(); ++row)
-                if (std::get<std::string>(frame->value(row, kFrameMarker)) == "blocked in unpack_rows") {
-                    QCOMPARE(std::get<int64_t>(frame->value(row, kFrameTotal)), int64_t{12'000'000});
+                if (std::get<std::string>(frame->value(row, kMarkerName)) == "blocked in unpack_rows") {
+                    QCOMPARE(std::get<int64_t>(frame->value(row, kMarkerTotal)), int64_t{12'000'000});
                     found = true;
                 }
             QVERIFY(found);
@@ -387,7 +386,7 @@ private slots:
 
     void tableOfFunctionsAndFrame() {
         const auto e = explainedWithFunctions(sampledFrames());
-        const auto stacks = stacksIn(*e->recording, e->symbols, {{e->frame(32).begin, e->frame(32).end}, kNone});
+        const auto stacks = stacksIn(*e->recording, e->symbols, {TimeRange{e->frame(32).begin, e->frame(32).end}});
         const auto table = functionTable(stacks);
         QCOMPARE(table->rowLimit(), 3u);
         const auto text = [&](uint32_t row, size_t column) { return std::get<std::string>(table->value(row, column)); };
@@ -399,19 +398,25 @@ private slots:
         QCOMPARE(std::get<int64_t>(table->value(1, kFunctionSamples)), int64_t{28});
         QCOMPARE(std::get<int64_t>(table->value(1, kFunctionSelfSamples)), int64_t{10});
         // Another thread has none.
-        QCOMPARE(
-            stacksIn(*e->recording, e->symbols, {{0, 1'000'000'000}, laneNamed(*e->recording, "core 0")})->tree.total(),
-            0u);
+        Scope core = TimeRange{0, 1'000'000'000};
+        core.keepOnly(*e->recording, laneNamed(*e->recording, "core 0"));
+        QCOMPARE(stacksIn(*e->recording, e->symbols, {core})->tree.total(), 0u);
+        // Each sample once, in whatever stretches.
+        const Scope parts({{0, 200'000'000}, {200'000'000, 500'000'000}, {400'000'000, 700'000'000}});
+        QCOMPARE(parts.stretches, (std::vector<TimeRange>{{0, 700'000'000}}));
+        const auto countIn = [&](const Scope& scope) { return stacksIn(*e->recording, e->symbols, {scope})->taken; };
+        QCOMPARE(countIn(Scope({{e->frame(31).begin, e->frame(31).end}, {e->frame(32).begin, e->frame(32).end}})),
+                 countIn(TimeRange{e->frame(31).begin, e->frame(31).end}) +
+                     countIn(TimeRange{e->frame(32).begin, e->frame(32).end}));
 
-        FrameTables tables(e);
-        const auto frame = frameTable(e, 32, *tables.of(32));
+        const auto frame = tableOfFrame(e, 32);
         QStringList rows;
         for (uint32_t row = 0; row < frame->rowLimit(); ++row)
-            if (std::get<std::string>(frame->value(row, kFrameMarker)).rfind("in ", 0) == 0) {
+            if (std::get<std::string>(frame->value(row, kMarkerName)).rfind("in ", 0) == 0) {
                 const Table::Row above = frame->parentOf(row);
-                rows << QString::fromStdString(std::get<std::string>(frame->value(above, kFrameMarker)) + ": " +
-                                               std::get<std::string>(frame->value(row, kFrameMarker))) +
-                            QString(" %1").arg(std::get<int64_t>(frame->value(row, kFrameTotal)) / 1000);
+                rows << QString::fromStdString(std::get<std::string>(frame->value(above, kMarkerName)) + ": " +
+                                               std::get<std::string>(frame->value(row, kMarkerName))) +
+                            QString(" %1").arg(std::get<int64_t>(frame->value(row, kMarkerTotal)) / 1000);
             }
         rows.sort();
         // 18 of 22, and 4 of 22, of the 22 ms that Frame took itself.

@@ -11,8 +11,8 @@
 
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
-#include "app/drawer/frame_page.h"
 #include "app/drawer/marker_page.h"
+#include "app/drawer/markers_page.h"
 #include "app/drawer/search_page.h"
 #include "app/lanes/lanes_view.h"
 #include "app/lanes/marker_steps.h"
@@ -216,12 +216,12 @@ private slots:
         }
         for (QWidget* wanted : QList<QWidget*>{&window_->verdict().budget(), &window_->verdict().find(),
                                                &window_->strip(), &window_->causes(), &window_->lanes(),
-                                               &window_->why(), &window_->drawer().page<FramePage>().view(),
-                                               &window_->drawer().page<FramePage>().filter()})
+                                               &window_->why(), &window_->drawer().page<MarkersPage>().view(),
+                                               &window_->drawer().page<MarkersPage>().filter()})
             QVERIFY2(met.count(wanted), qPrintable(wanted->accessibleName()));
         window_->lanes().setFocus();
         type(Qt::Key_F6);
-        QVERIFY(window_->drawer().page<FramePage>().view().hasFocus());
+        QVERIFY(window_->drawer().page<MarkersPage>().view().hasFocus());
         type(Qt::Key_F6);
         QVERIFY(window_->why().hasFocus());
         type(Qt::Key_F6, Qt::ShiftModifier);
@@ -247,7 +247,7 @@ private slots:
         QVERIFY(budget.text().startsWith("16.67 ms"));
         // Nor in a table, where letters look for a row, and Home goes to the first.
         const View view = selection().view();
-        window_->drawer().page<FramePage>().view().setFocus();
+        window_->drawer().page<MarkersPage>().view().setFocus();
         for (const Qt::Key letter : {Qt::Key_N, Qt::Key_P, Qt::Key_Home, Qt::Key_PageDown, Qt::Key_R}) type(letter);
         QCOMPARE(selection().view(), view);
         QVERIFY(window_->document().trials().repairs().empty());
@@ -445,19 +445,19 @@ private slots:
 
     void aRowOfATableIsSelectedWithoutLeavingIt() {
         openDemo();
-        FramePage& page = window_->drawer().page<FramePage>();
+        MarkersPage& page = window_->drawer().page<MarkersPage>();
         settle();
         TableView& view = page.view();
         const QModelIndex index = view.currentIndex();
         QVERIFY(index.isValid());
         view.scrollTo(index);
         QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(index).center());
-        QCOMPARE(window_->drawer().shown(), QString("frame"));
+        QCOMPARE(window_->drawer().shown(), QString("markers"));
         QVERIFY(selection().site() != kNone);
         // Away and back: the same row.
         const QString words = index.data().toString();
         window_->drawer().show("marker");
-        window_->drawer().show("frame");
+        window_->drawer().show("markers");
         settle();
         QCOMPARE(view.currentIndex().data().toString(), words);
     }

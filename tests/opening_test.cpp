@@ -19,8 +19,7 @@
 #include "app/budget/budget_text.h"
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
-#include "app/drawer/frame_page.h"
-#include "app/drawer/selection_page.h"
+#include "app/drawer/markers_page.h"
 #include "app/lanes/lanes_view.h"
 #include "app/settings/settings.h"
 #include "app/start/start_page.h"
@@ -100,8 +99,8 @@ private slots:
         budget.setFocus();
         budget.selectAll();
         QTest::keyClicks(&budget, "12.");
-        window_->drawer().show("selection");
-        const auto rows = [&] { return window_->drawer().page<SelectionPage>().view().rows().rowCount(); };
+        window_->drawer().show("markers");
+        const auto rows = [&] { return window_->drawer().page<MarkersPage>().view().rows().rowCount(); };
         QTRY_VERIFY_WITH_TIMEOUT(rows() > 0, 5'000);
         int details = 0, content = 0, looks = 0;
         size_t newFrames = 0, columns = 0;
@@ -147,7 +146,7 @@ private slots:
         QVERIFY2(looks > 0 && newFrames > 0 && columns > 0, "frames stand in the strip before they are explained");
         QCOMPARE(budget.text(), QString("12."));
         QVERIFY(budget.hasFocus());
-        QCOMPARE(window_->drawer().shown(), QString("selection"));
+        QCOMPARE(window_->drawer().shown(), QString("markers"));
         QVERIFY(window_->notice().isEmpty());
         QTest::keyClick(&budget, Qt::Key_Escape);
         QVERIFY(budget.text() != "12." && window_->lanes().hasFocus());
@@ -277,7 +276,7 @@ private slots:
         QTRY_COMPARE_WITH_TIMEOUT(explanation().budget, int64_t{9'000'000}, 30'000);
         TextRecording other;
         other.frame(0, "main").mark(1, 2, "main", "A").frameEnd(20'000, "main");
-        window_->drawer().show("frame");  // of the demo too
+        window_->drawer().show("markers");  // of the demo too
         window_->drawer().show("advice");
         open(write("other.jsonl", QByteArray::fromStdString(other.text())));
         QCOMPARE(explanation().budget, int64_t{0});
@@ -329,11 +328,24 @@ private slots:
         key(Qt::Key_F7);
         key(Qt::Key_F8);
         QVERIFY(!window_->causes().isVisible() && !window_->why().isVisible());
+        key(Qt::Key_F7);
+        const int lanesHigh = window_->lanes().height(), tablesHigh = window_->drawer().height();
         key(Qt::Key_F4);
-        QVERIFY(!window_->lanes().isVisible());
+        QTRY_VERIFY(window_->lanes().isVisible() && window_->lanes().height() < lanesHigh / 2);
+        QVERIFY(window_->drawer().height() > 2 * tablesHigh && !window_->causes().isVisible());
         QVERIFY(window_->drawer().isAncestorOf(QApplication::focusWidget()));
-        QTest::keyClick(QApplication::focusWidget(), Qt::Key_Escape);
-        QVERIFY(window_->lanes().isVisible() && window_->lanes().hasFocus());
+        QTest::keyClick(QApplication::focusWidget(), Qt::Key_Escape);  // only the keyboard goes to the lanes
+        QVERIFY(window_->lanes().hasFocus() && window_->drawer().height() > 2 * tablesHigh);
+        window_->close();
+        window_ = std::make_unique<MainWindow>();  // remembered
+        window_->show();
+        openDemo();
+        QTRY_VERIFY(window_->drawer().height() > 2 * tablesHigh && !window_->causes().isVisible());
+        window_->lanes().setFocus();
+        key(Qt::Key_F4);  // all as it was before
+        QTRY_VERIFY(std::abs(window_->lanes().height() - lanesHigh) <= 2 && window_->causes().isVisible());
+        QVERIFY(window_->lanes().hasFocus());
+        key(Qt::Key_F7);
         window_->close();
         window_ = std::make_unique<MainWindow>();  // the panels stay folded, the lanes are back
         window_->show();
@@ -414,13 +426,15 @@ private slots:
             const DrawerPage::Words words = pages[at]->words();
             QVERIFY(!words.id.isEmpty() && !words.help.isEmpty() && !words.group.isEmpty());
             if (groups.isEmpty() || groups.back() != words.group) groups << words.group;
-            QVERIFY(window_->drawer().tabs().tabToolTip(at).contains(words.help));
-            QVERIFY(window_->drawer().tabs().tabToolTip(at).contains("About: the "));
             const auto all = tables->actions();
             const auto entry = std::find_if(all.begin(), all.end(), [&](auto* a) { return a->text() == words.menu; });
             QVERIFY(entry != all.end());
             (*entry)->trigger();
             QCOMPARE(window_->drawer().shown(), words.id);
+            const QTabBar& tabs = window_->drawer().tabs();
+            QCOMPARE(tabs.tabText(tabs.currentIndex()), words.tab);
+            QVERIFY(tabs.tabToolTip(tabs.currentIndex()).contains(words.help));
+            QVERIFY(tabs.tabToolTip(tabs.currentIndex()).contains("About: "));
             QTest::keyClick(&window_->lanes(), at ? Qt::Key_1 : Qt::Key_2, Qt::ControlModifier);
             QVERIFY(window_->drawer().shown() != words.id);
             QTest::keyClick(&window_->lanes(), static_cast<Qt::Key>(Qt::Key_1 + at), Qt::ControlModifier);
@@ -429,11 +443,11 @@ private slots:
         QCOMPARE(groups.removeDuplicates(), 0);  // pages of a group stand together
 
         // What can be done with the page in sight.
-        window_->drawer().show("frame");
+        window_->drawer().show("markers");
         settle();
         emit tables->aboutToShow();
         QMenu* inSight = tables->actions().back()->menu();
-        QVERIFY(inSight->title().contains("Frame"));
+        QVERIFY(inSight->title().contains("Markers"));
         QStringList names;
         for (QAction* action : inSight->actions()) names << action->text().remove('&');
         for (const char* name : {"Filter rows", "Copy rows", "Copy all rows", "Save as…", "Columns"})
@@ -443,7 +457,7 @@ private slots:
         QVERIFY(QApplication::clipboard()->text().count('\n') > 3);
         for (QAction* action : inSight->actions())
             if (action->text() == "&Filter rows") action->trigger();
-        QTRY_COMPARE(QApplication::focusWidget(), &window_->drawer().page<FramePage>().filter());
+        QTRY_COMPARE(QApplication::focusWidget(), &window_->drawer().page<MarkersPage>().filter());
     }
 
     void theMenusDialogOpensAFile() {

@@ -18,8 +18,8 @@
 
 #include "app/drawer/drawer.h"
 #include "app/drawer/marker_page.h"
+#include "app/drawer/markers_page.h"
 #include "app/drawer/search_page.h"
-#include "app/drawer/selection_page.h"
 #include "app/lanes/lanes_view.h"
 #include "app/strip/overrun_strip.h"
 #include "app/verdict/verdict_bar.h"
@@ -183,7 +183,7 @@ private slots:
         QCOMPARE(window_->drawer().shown(), QString("search"));
         QVERIFY2(window_->drawer().page<SearchPage>().about().contains("1 marker"),
                  qPrintable(window_->drawer().page<SearchPage>().about()));
-        QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
+        QTest::keyClick(window_.get(), Qt::Key_2, Qt::ControlModifier);
         QCOMPARE(window_->drawer().shown(), QString("marker"));
         settle();
         MarkerPage& page = window_->drawer().page<MarkerPage>();
@@ -237,27 +237,29 @@ private slots:
         QCOMPARE(selection().range()->begin, window_->lanes().picture().timeAt(area, 250));
         QCOMPARE(selection().range()->end, window_->lanes().picture().timeAt(area, 450));
         QCOMPARE(selection().view().begin, recording().begin);  // nothing was dragged along
-        QCOMPARE(window_->drawer().shown(), QString("selection"));
-        SelectionPage& page = window_->drawer().page<SelectionPage>();
-        QTRY_VERIFY(page.title().startsWith("Selected:") && !page.busy());
+        QCOMPARE(window_->drawer().shown(), QString("markers"));
+        MarkersPage& page = window_->drawer().page<MarkersPage>();
+        QTRY_VERIFY(page.title().endsWith(" selected") && !page.busy());
         QTRY_VERIFY(rowsOf(page.view()) > 5);
         // Not on this thread, which is the window's.
         const auto table =
-            std::async(std::launch::async, [this] { return tableOfRange(recording(), *selection().range()); }).get();
+            std::async(std::launch::async, [this] { return nestedMarkers(recording(), *selection().range()); }).get();
         QCOMPARE(rowsOf(page.view()), int(table->lanes.size()));
-        // The marker page now tells of the range.
+        // The marker page tells of it too, once it is not held to the whole recording.
         window_->drawer().show("marker");
         settle();
+        QTest::mouseClick(window_->drawer().page<MarkerPage>().holdButton(), Qt::LeftButton);
+        settle();
         QTRY_VERIFY(window_->drawer().page<MarkerPage>().statistics() &&
-                    window_->drawer().page<MarkerPage>().statistics()->range == *selection().range());
+                    window_->drawer().page<MarkerPage>().statistics()->scope == Scope(*selection().range()));
         QTest::keyClick(window_.get(), Qt::Key_S);
         QVERIFY(!selection().range());
         QTest::keyClick(window_.get(), Qt::Key_S);
         QCOMPARE(selection().range()->begin, selection().view().begin);
         QTest::keyClick(window_.get(), Qt::Key_S);
-        window_->drawer().show("selection");
+        window_->drawer().show("markers");
         settle();
-        QTRY_VERIFY(page.title().startsWith("In view:"));
+        QVERIFY(selection().scope().of == usualScope(recording()).of);
     }
 
     void veryDeepLanesAreFoldedUntilTheyAreClicked() {

@@ -13,8 +13,8 @@
 #include <QtTest>
 #include <cmath>
 
+#include "core/ask/marker_groupings.h"
 #include "core/ask/marker_statistics.h"
-#include "core/ask/range_table.h"
 #include "core/ask/search.h"
 #include "core/explain/causes/explain.h"
 #include "core/model/open_recording.h"
@@ -40,19 +40,28 @@ using SlowTable = std::map<std::pair<uint32_t, std::vector<uint32_t>>, SlowRow>;
 bool overlaps(const ToldMarker& m, const TimeRange& s) {
     return m.begin < s.end && (m.end > s.begin || m.begin >= s.begin);
 }
-int64_t inside(const ToldMarker& m, const TimeRange& s) { return std::min(m.end, s.end) - std::max(m.begin, s.begin); }
+bool overlaps(const ToldMarker& m, const Scope& scope) {
+    return scope.has(m.lane) && std::any_of(scope.stretches.begin(), scope.stretches.end(),
+                                            [&](const TimeRange& stretch) { return overlaps(m, stretch); });
+}
+int64_t inside(const ToldMarker& m, const Scope& scope) {
+    int64_t sum = 0;
+    for (const TimeRange& s : scope.stretches)
+        sum += std::max<int64_t>(0, std::min(m.end, s.end) - std::max(m.begin, s.begin));
+    return sum;
+}
 
-SlowTable slowTable(const Made& made, const TimeRange& range) {
+SlowTable slowTable(const Made& made, const Scope& scope) {
     SlowTable table;
     for (const ToldMarker& m : made.markers) {
-        if (!overlaps(m, range)) continue;
+        if (!overlaps(m, scope)) continue;
         SlowRow& row = table[{m.lane, m.sites}];
         ++row.count;
-        row.total += inside(m, range);
-        row.self += inside(m, range);
+        row.total += inside(m, scope);
+        row.self += inside(m, scope);
         row.longest = std::max(row.longest, m.end - m.begin);
         if (m.sites.size() > 1)
-            table[{m.lane, std::vector<uint32_t>(m.sites.begin(), m.sites.end() - 1)}].self -= inside(m, range);
+            table[{m.lane, std::vector<uint32_t>(m.sites.begin(), m.sites.end() - 1)}].self -= inside(m, scope);
     }
     std::erase_if(table, [](const auto& row) { return !row.second.count; });
     return table;
@@ -69,6 +78,7 @@ std::vector<Made> someRecordings() {
     std::vector<Made> made;
     Making small;
     small.frameEvery = 40;
+    small.roles = true;
     made.push_back(small.make());
     Making flat;  // many chunks in one row, many of no length
     flat.lanes = 1;
@@ -104,6 +114,85 @@ TimeRange randomRange(const Recording& r, std::mt19937& random) {
     const uint64_t a = (uint64_t{random()} << 32 | random()) % length,
                    b = (uint64_t{random()} << 32 | random()) % length;
     return {r.begin + static_cast<int64_t>(std::min(a, b)), r.begin + static_cast<int64_t>(std::max(a, b)) + 1};
+}
+
+/// What one lane's marker path adds to a grouping, said in names.
+void addToGrouping(std::map<std::vector<std::string>, SlowRow>& to, const Recording& r, MarkersBy by, uint32_t site,
+                   uint32_t lane, const std::vector<uint32_t>& sites, const SlowRow& sum) {
+    const auto name = [&](uint32_t one) { return r.sites[one].name; };
+    const auto add = [&](const std::vector<std::string>& way, bool whole, bool group = false) {
+        SlowRow& row = to[way];
+        if (whole) row.total += sum.total;
+        if (group) return;
+        row.count += sum.count;
+        row.self += sum.self;
+        row.longest = std::max(row.longest, sum.longest);
+    };
+    const uint32_t last = sites.back();
+    const bool outermost = std::count(sites.begin(), sites.end(), last) == 1;
+    std::vector<std::string> way;
+    switch (by) {
+        case MarkersBy::Lane:
+        case MarkersBy::Role:
+            if (by == MarkersBy::Lane || r.groups[r.lanes[lane].group].lanes.size() == 1)
+                way = {r.lanes[lane].name};
+            else
+                way = {"crew, 2 lanes"};
+            for (const uint32_t one : sites) way.push_back(name(one));
+            return add(way, true);
+        case MarkersBy::Leaves:
+            for (auto one = sites.rbegin(); one != sites.rend(); ++one) {
+                way.push_back(name(*one));
+                add(way, outermost);
+            }
+            return;
+        case MarkersBy::Marker: return add({name(last)}, outermost);
+        case MarkersBy::Category: {
+            const auto of = [&](uint32_t one) { return r.sites[one].category; };
+            const auto same = [&](uint32_t one) { return of(one) == of(last); };
+            const std::string category = of(last).empty() ? "without a category" : of(last);
+            add({category}, std::count_if(sites.begin(), sites.end(), same) == 1, true);
+            return add({category, name(last)}, outermost);
+        }
+        case MarkersBy::Around: break;
+    }
+    const auto outer = std::find(sites.begin(), sites.end(), site);
+    if (outer == sites.end()) return;
+    if (last == site) add({name(site)}, outermost);
+    if (outer + 1 == sites.end()) {
+        add({"Called from"}, true, true);
+        if (outer == sites.begin()) add({"Called from", "no other marker"}, true, true);
+        way = {"Called from"};
+        for (auto one = std::make_reverse_iterator(outer); one != sites.rend(); ++one) {
+            way.push_back(name(*one));
+            add(way, true);
+        }
+        return;
+    }
+    way = {"Calls"};
+    for (auto one = outer + 1; one != sites.end(); ++one) way.push_back(name(*one));
+    add(way, true);
+    if (way.size() == 2) add({"Calls"}, true, true);
+}
+
+/// Of several stretches, some of which touch or hold each other; every second one of some lanes only.
+Scope randomScope(const Recording& r, std::mt19937& random) {
+    std::vector<TimeRange> ranges;
+    const int64_t longest = (r.end - r.begin) / 20 + 1;
+    for (size_t i = random() % 12 + 1; i; --i) {
+        TimeRange range = randomRange(r, random);
+        range.end = std::min(range.end, range.begin + 1 + static_cast<int64_t>(random()) % longest);
+        ranges.push_back(range);
+        if (random() % 3 == 0) ranges.push_back({range.end, range.end + longest / 7});
+    }
+    Scope scope(std::move(ranges));
+    if (random() % 2)
+        for (size_t lane = 0; lane < r.lanes.size(); ++lane) scope.lanes.push_back(random() % 2);
+    return scope;
+}
+/// The whole, a range, or several.
+Scope someScope(const Recording& r, int which, std::mt19937& random) {
+    return which == 0 ? Scope(wholeOf(r)) : which % 2 ? Scope(randomRange(r, random)) : randomScope(r, random);
 }
 
 }  // namespace
@@ -291,56 +380,121 @@ private slots:
 
     // ---- asking -----------------------------------------------------------------------------------
 
-    void tablesOfRangesAreThoseOfASlowCount() {
+    void aScopeIsItsRangesWhereverTheyLie() {
+        std::mt19937 random(23);
+        for (int k = 0; k < 200; ++k) {
+            std::vector<TimeRange> ranges;
+            for (size_t i = random() % 6; i; --i) {
+                const int64_t begin = random() % 60;
+                ranges.push_back({begin, begin + int64_t(random() % 12) - 1});
+            }
+            const Scope scope(ranges);
+            int64_t length = 0;
+            for (int64_t time = -2; time < 90; ++time) {
+                const bool within = std::any_of(ranges.begin(), ranges.end(),
+                                                [&](auto& range) { return range.begin <= time && time < range.end; });
+                QCOMPARE(scope.contains(time), within);
+                length += within;
+            }
+            QCOMPARE(scope.length(), length);
+            for (size_t i = 1; i < scope.stretches.size(); ++i)
+                QVERIFY(scope.stretches[i - 1].end < scope.stretches[i].begin);
+        }
+    }
+
+    void tablesOfScopesAreThoseOfASlowCount() {
         std::mt19937 random(7);
         for (const Made& made : some_)
-            for (int k = 0; k < 12; ++k) {
+            for (int k = 0; k < 20; ++k) {
                 const Recording& r = *made.recording;
-                const TimeRange range = k ? randomRange(r, random) : wholeOf(r);
-                const SlowTable slow = slowTable(made, range);
-                const auto table = tableOfRange(r, range);
+                const Scope scope = someScope(r, k, random);
+                const SlowTable slow = slowTable(made, scope);
+                const auto table = nestedMarkers(r, scope);
                 SlowTable quick;
                 int64_t lanes = 0, slowLanes = 0;
-                for (const RangeRow& row : table->rows) {
-                    if (row.path)
-                        quick[{row.lane, sitesOf(r, row.path)}] = {row.count, row.total, row.self, row.longest};
-                    else
+                for (const NestedMarker& row : table->rows) {
+                    if (row.path) {
+                        const auto sites = sitesOf(r, row.path);
+                        quick[{row.lane, sites}] = {row.count, row.total, row.self, row.longest};
+                        const auto first = std::find_if(made.markers.begin(), made.markers.end(), [&](auto& m) {
+                            return m.lane == row.first.lane && m.row == row.first.row && m.index == row.first.index;
+                        });
+                        QVERIFY(first->sites == sites && overlaps(*first, scope) && first->wait == row.wait);
+                        for (const ToldMarker& m : made.markers)
+                            if (m.lane == row.lane && m.index < first->index && m.sites == sites)
+                                QVERIFY(!overlaps(m, scope));
+                    } else {
                         lanes += row.total;
+                    }
                     for (const uint32_t child : row.children)
                         QCOMPARE(r.paths[table->rows[child].path].parent, row.path);
                 }
-                for (const auto& [key, row] : slow)
-                    if (key.second.size() == 1) slowLanes += row.total;
+                for (const ToldMarker& m : made.markers) {
+                    if (!overlaps(m, scope)) continue;
+                    if (m.sites.size() == 1) slowLanes += inside(m, scope);
+                    if (m.wait && !m.insideWait) slowLanes -= inside(m, scope);
+                }
                 QCOMPARE(lanes, slowLanes);
                 QVERIFY(quick == slow);
+            }
+    }
+
+    void groupingsAreThoseOfASlowCount() {
+        std::mt19937 random(29);
+        for (const Made& made : some_)
+            for (int k = 0; k < 18; ++k) {
+                const Recording& r = *made.recording;
+                const Scope scope = someScope(r, k % 3, random);
+                const auto by = static_cast<MarkersBy>(k % 6);
+                const uint32_t site = random() % uint32_t(std::min<size_t>(r.sites.size(), 8));
+                const auto quick = groupedMarkers(r, nestedMarkers(r, scope), by, site);
+                std::map<std::vector<std::string>, SlowRow> rows;
+                std::set<uint64_t> keys;
+                const auto collect = [&](auto&& self, uint32_t at, std::vector<std::string> way) -> void {
+                    const GroupedMarker& row = quick->rows[at];
+                    way.push_back(row.name);
+                    if (!row.group) {
+                        QVERIFY(rows.emplace(way, SlowRow{row.count, row.total, row.self, row.longest}).second);
+                        QCOMPARE(row.name, r.sites[row.site].name);
+                    } else if (by != MarkersBy::Lane && by != MarkersBy::Role) {
+                        rows[way].total = row.total;  // of lanes: their busy time
+                    }
+                    QVERIFY(keys.insert(row.key).second);
+                    for (const uint32_t child : row.children) self(self, child, way);
+                };
+                for (const uint32_t top : quick->top) collect(collect, top, {});
+                std::map<std::vector<std::string>, SlowRow> slow;
+                for (const auto& [at, sum] : slowTable(made, scope))
+                    addToGrouping(slow, r, by, site, at.first, at.second, sum);
+                QVERIFY2(rows == slow, qPrintable(QString("grouping %1").arg(int(by))));
             }
     }
 
     void figuresOfAMarkerAreThoseOfASlowCount() {
         std::mt19937 random(17);
         for (const Made& made : some_)
-            for (int k = 0; k < 8; ++k) {
+            for (int k = 0; k < 14; ++k) {
                 const Recording& r = *made.recording;
-                const TimeRange range = k ? randomRange(r, random) : wholeOf(r);
+                const Scope scope = someScope(r, k, random);
                 const uint32_t site = random() % uint32_t(std::min<size_t>(r.sites.size(), 8));
-                const auto quick = statisticsOf(r, site, range, 0);
+                const auto quick = statisticsOf(r, site, scope, 0);
                 std::vector<int64_t> durations;
                 int64_t total = 0, self = 0;
                 std::map<uint32_t, int64_t> inFrame;
                 uint64_t calls = 0;
                 for (const ToldMarker& m : made.markers) {
-                    if (!overlaps(m, range)) continue;
+                    if (!overlaps(m, scope)) continue;
                     const bool below = m.sites.size() > 1 && m.sites[m.sites.size() - 2] == site;
-                    if (below) self -= inside(m, range);
+                    if (below) self -= inside(m, scope);
                     if (m.sites.back() != site) continue;
                     durations.push_back(m.end - m.begin);
-                    self += inside(m, range);
+                    self += inside(m, scope);
                     const bool outermost = std::count(m.sites.begin(), m.sites.end(), site) == 1;
-                    if (outermost) total += inside(m, range);
+                    if (outermost) total += inside(m, scope);
                     if (r.series.empty() || r.series[0].frames.empty()) continue;
                     const uint32_t frame = r.series[0].frameAt(m.begin);
-                    if (frame == kNone || r.series[0].frames[frame].begin < range.begin ||
-                        r.series[0].frames[frame].begin >= range.end || r.series[0].frames[frame].end <= m.begin)
+                    if (frame == kNone || !scope.contains(r.series[0].frames[frame].begin) ||
+                        r.series[0].frames[frame].end <= m.begin)
                         continue;
                     inFrame[frame] += outermost ? m.end - m.begin : 0;
                     ++calls;
@@ -376,18 +530,18 @@ private slots:
         for (const Made& made : some_)
             for (const size_t most : {size_t{0}, size_t{1}, size_t{50}, size_t{100'000}}) {
                 const Recording& r = *made.recording;
-                const TimeRange range = most == 50 ? randomRange(r, random) : wholeOf(r);
+                const Scope scope = someScope(r, most == 50 ? 1 : most == 1 ? 2 : 0, random);
                 const uint32_t site = random() % 2;
                 std::vector<const ToldMarker*> slow;
                 for (const ToldMarker& m : made.markers) {
-                    if (overlaps(m, range) && m.sites.back() == site) slow.push_back(&m);
+                    if (overlaps(m, scope) && m.sites.back() == site) slow.push_back(&m);
                 }
                 std::stable_sort(slow.begin(), slow.end(), [](auto* x, auto* y) {
                     return std::tuple(y->end - y->begin, x->lane, x->begin, x->row, x->index) <
                            std::tuple(x->end - x->begin, y->lane, y->begin, y->row, y->index);
                 });
                 slow.resize(std::min(slow.size(), most));
-                const auto quick = longestOccurrences(r, site, range, most);
+                const auto quick = longestOccurrences(r, site, scope, most);
                 QCOMPARE(quick->size(), slow.size());
                 for (size_t i = 0; i < slow.size(); ++i) {
                     QCOMPARE((*quick)[i].duration, slow[i]->end - slow[i]->begin);
@@ -424,7 +578,7 @@ private slots:
     void everyQuestionCanBeCancelled() {
         const Recording& r = *some_[1].recording;
         const Progress no = [](double) { return false; };
-        QVERIFY(!tableOfRange(r, wholeOf(r), no));
+        QVERIFY(!nestedMarkers(r, wholeOf(r), no));
         QVERIFY(!statisticsOf(r, 0, wholeOf(r), 0, no));
         QVERIFY(!longestOccurrences(r, 0, wholeOf(r), 10, no));
         QVERIFY(!search(*some_[0].recording, "skerry", no));
@@ -560,7 +714,7 @@ private slots:
         int64_t inside = 0;
         for (int64_t i = 0; i < 1'000'000; ++i) inside += i % 7;
         QCOMPARE(r->selfTime({0, 0, 0}), 20'000'000 - inside);
-        const auto table = tableOfRange(*r, {5'000'000, 5'000'010});
+        const auto table = nestedMarkers(*r, TimeRange{5'000'000, 5'000'010});
         QCOMPARE(table->rows[1].total, int64_t{10});  // the marker over everything
         QCOMPARE(table->rows[1].count, uint64_t{1});
         QVERIFY((r->innermostBefore(0, 15'000'000) == MarkerRef{0, 0, 0}));
@@ -570,7 +724,7 @@ private slots:
         const auto r =
             TextRecording().begin(0, "main", "Open").mark(5, 9, "main", "In").begin(10, "main", "Last").open();
         QCOMPARE(r->lanes[0].rows[0].end(0), int64_t{10'000});
-        QCOMPARE(statisticsOf(*r, 0, {6'000, 8'000}, kNone)->total, int64_t{2'000});
+        QCOMPARE(statisticsOf(*r, 0, TimeRange{6'000, 8'000}, kNone)->total, int64_t{2'000});
     }
 
     void tenThousandLanes() {
@@ -583,7 +737,7 @@ private slots:
         const auto r = builder.finish();
         QCOMPARE(r->markerCount(), size_t{10'000});
         QCOMPARE(r->groups.size(), size_t{5001});
-        QCOMPARE(tableOfRange(*r, wholeOf(*r))->lanes.size(), size_t{10'000});
+        QCOMPARE(nestedMarkers(*r, wholeOf(*r))->lanes.size(), size_t{10'000});
         QCOMPARE(statisticsOf(*r, 0, wholeOf(*r), kNone)->longest, int64_t{40});
     }
 
@@ -603,7 +757,7 @@ private slots:
         QCOMPARE(r->sites.size(), size_t{100'000});
         QCOMPARE(search(*r, "aaaa")->markers.size(), size_t{1});
         QCOMPARE(search(*r, "name 99999")->markers.size(), size_t{1});
-        const auto table = tableOfRange(*r, wholeOf(*r));
+        const auto table = nestedMarkers(*r, wholeOf(*r));
         QCOMPARE(table->rows[table->lanes[0]].children.size(), size_t{100'000});
     }
 

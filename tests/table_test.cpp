@@ -217,19 +217,19 @@ private slots:
         const double at = usualFrames(t, 20);
         workTwice(t, at);
         const auto e = explained(t.open());
-        const auto table = frameTable(e, 20, *FrameTables(e).of(20));
+        const auto table = tableOfFrame(e, 20);
         Table::Row work = Table::kTop;
         for (Table::Row row = 0; row < table->rowLimit(); ++row)
-            if (table->value(row, kFrameMarker) == TableValue("Work")) work = row;
+            if (table->value(row, kMarkerName) == TableValue("Work")) work = row;
         QVERIFY(work != Table::kTop);
-        QCOMPARE(table->value(work, kFrameTotal), TableValue(int64_t{11'000'000}));
-        QCOMPARE(table->value(work, kFrameExcess), TableValue(int64_t{5'000'000}));
-        QCOMPARE(valueText(table->columns()[kFrameExcess], table->value(work, kFrameExcess)), std::string("+5.00"));
-        QVERIFY(table->emphasis(work, kFrameExcess) == Emphasis::Excess);
+        QCOMPARE(table->value(work, kMarkerTotal), TableValue(int64_t{11'000'000}));
+        QCOMPARE(table->value(work, kMarkerExcess), TableValue(int64_t{5'000'000}));
+        QCOMPARE(valueText(table->columns()[kMarkerExcess], table->value(work, kMarkerExcess)), std::string("+5.00"));
+        QVERIFY(table->emphasis(work, kMarkerExcess) == Emphasis::Excess);
         QVERIFY(table->place(work).marker.valid());
         const Table::Row frame = table->parentOf(work), lane = table->parentOf(frame);
-        QCOMPARE(table->value(lane, kFrameMarker), TableValue("main"));
-        QCOMPARE(table->value(lane, kFrameCalls), TableValue());  // a lane is not called
+        QCOMPARE(table->value(lane, kMarkerName), TableValue("main"));
+        QCOMPARE(table->value(lane, kMarkerCalls), TableValue());  // a lane is not called
         QCOMPARE(table->keyOf(work),
                  keyOfPath(table->place(work).lane, e->recording->pathOf(table->place(work).marker)));
     }

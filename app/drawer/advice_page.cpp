@@ -15,9 +15,9 @@
 namespace fugato {
 
 DrawerPage::Words AdvicePage::words() const {
-    return {"advice",        tr("Advice"),
-            tr("&Advice"),   tr("Findings beyond single spikes, and what to look at next"),
-            tr("Recording"), Scope::Recording};
+    return {"advice",       tr("Advice"),
+            tr("&Advice"),  tr("Findings beyond single spikes, and what to look at next"),
+            tr("Findings"), About::Recording};
 }
 
 AdvicePage::AdvicePage(Document& document, Selection& selection, QWidget* parent)

@@ -8,21 +8,27 @@
 #include "advice_page.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
-#include "frame_page.h"
 #include "marker_page.h"
+#include "markers_page.h"
 #include "search_page.h"
-#include "selection_page.h"
 #include "stacks_page.h"
 
 namespace fugato {
 
 namespace {
 
-QString scopeText(DrawerPage::Scope scope) {
-    switch (scope) {
-        case DrawerPage::Scope::Frame: return Drawer::tr("the selected frame");
-        case DrawerPage::Scope::Selection: return Drawer::tr("the selected time, or the time in view");
-        case DrawerPage::Scope::Marker: return Drawer::tr("the selected marker");
+using MakePage = DrawerPage* (*)(Document&, Selection&);
+template <class Page>
+DrawerPage* make(Document& document, Selection& selection) {
+    return new Page(document, selection);
+}
+constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>, make<SearchPage>,
+                               make<AdvicePage>};
+
+QString aboutText(DrawerPage::About about) {
+    switch (about) {
+        case DrawerPage::About::Scope: return Drawer::tr("what is looked at");
+        case DrawerPage::About::Marker: return Drawer::tr("the selected marker, in what is looked at");
         default: return Drawer::tr("the whole recording");
     }
 }
@@ -30,28 +36,31 @@ QString scopeText(DrawerPage::Scope scope) {
 }  // namespace
 
 Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
-    : QWidget(parent), tabs_(new QTabBar(this)), stack_(new QStackedWidget(this)) {
-    pages_ = {new FramePage(document, selection),  new SelectionPage(document, selection),
-              new MarkerPage(document, selection), new SearchPage(document, selection),
-              new AdvicePage(document, selection), new StacksPage(document, selection)};
+    : QWidget(parent),
+      document_(document),
+      selection_(selection),
+      tabs_(new QTabBar(this)),
+      stack_(new QStackedWidget(this)) {
     tabs_->setFont(smallBoldFont());
     tabs_->setDrawBase(false);
     tabs_->setExpanding(false);
     tabs_->setAccessibleName(tr("Tables below the lanes"));
-    for (DrawerPage* page : pages_) {
-        const DrawerPage::Words words = page->words();
-        stack_->addWidget(page);
-        const int at = tabs_->addTab(words.tab);
-        tabs_->setTabToolTip(at, tr("%1 (Ctrl+%2)\nAbout: %3").arg(words.help).arg(at + 1).arg(scopeText(words.scope)));
+    for (const MakePage one : kPages) {
+        pages_ << one(document, selection);
+        stack_->addWidget(pages_.back());
+        const QString group = pages_.back()->words().group;
+        if (!lastOf_.contains(group)) lastOf_[group] = static_cast<int>(pages_.size()) - 1;
     }
+    fillTabs();
     auto* all = new QVBoxLayout(this);
     all->setContentsMargins(0, 0, 0, 0);
     all->setSpacing(0);
     all->addWidget(tabs_);
     all->addWidget(stack_, 1);
-    connect(tabs_, &QTabBar::currentChanged, this, [this](int at) {
-        stack_->setCurrentIndex(at);
-        emit shownChanged();
+    connect(tabs_, &QTabBar::currentChanged, this, [this](int tab) {
+        if (tab < 0) return;
+        showPage(tabs_->tabData(tab).toInt());
+        QMetaObject::invokeMethod(this, &Drawer::fillTabs, Qt::QueuedConnection);  // not while the click is in hand
     });
     connect(&selection, &Selection::siteChanged, this, [this, &selection] {
         // Who goes through a list stays on its page.
@@ -61,22 +70,65 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
             show("marker");
     });
     connect(&selection, &Selection::rangeChanged, this, [this, &selection] {
-        if (selection.range() && shown() != "stacks") show("selection");
+        if (selection.range() && shown() != "stacks") show("markers");
     });
 }
 
-DrawerPage& Drawer::current() const { return *pages_[tabs_->currentIndex()]; }
+/// The pages of the group in sight, and the other groups.
+void Drawer::fillTabs() {
+    const QSignalBlocker quiet(tabs_);
+    const bool focus = tabs_->hasFocus();
+    while (tabs_->count()) tabs_->removeTab(0);
+    const QString open = current().words().group;
+    QString before;
+    for (int at = 0; at < pages_.size(); ++at) {
+        const DrawerPage::Words words = pages_[at]->words();
+        if (words.group == open) {
+            const int tab = tabs_->addTab(words.tab);
+            tabs_->setTabData(tab, at);
+            tabs_->setTabToolTip(tab,
+                                 tr("%1 (Ctrl+%2)\nAbout: %3").arg(words.help).arg(at + 1).arg(aboutText(words.about)));
+            if (pages_[at] == stack_->currentWidget()) tabs_->setCurrentIndex(tab);
+        } else if (words.group != before) {
+            const int tab = tabs_->addTab(words.group + " ▸");
+            tabs_->setTabData(tab, lastOf_[words.group]);
+            tabs_->setTabTextColor(tab, theme().muted);
+            QStringList names;
+            for (const DrawerPage* page : pages_)
+                if (page->words().group == words.group) names << page->words().tab;
+            tabs_->setTabToolTip(tab, names.join(", "));
+        }
+        before = words.group;
+    }
+    if (focus) tabs_->setFocus();
+}
+
+void Drawer::showPage(int at) {
+    if (stack_->currentIndex() == at) return;
+    lastOf_[pages_[at]->words().group] = at;
+    stack_->setCurrentIndex(at);
+    emit shownChanged();
+}
+
+DrawerPage& Drawer::current() const { return *pages_[stack_->currentIndex()]; }
 
 bool Drawer::show(const QString& id) {
     for (int at = 0; at < pages_.size(); ++at)
         if (pages_[at]->words().id == id) {
-            tabs_->setCurrentIndex(at);
+            showPage(at);
+            fillTabs();
             return true;
         }
     return false;
 }
 
 QString Drawer::shown() const { return current().words().id; }
+
+DrawerPage* Drawer::anotherPage(const QString& id) const {
+    for (int at = 0; at < pages_.size(); ++at)
+        if (pages_[at]->words().id == id) return kPages[at](document_, selection_);
+    return nullptr;
+}
 
 bool Drawer::busy() const {
     return std::any_of(pages_.begin(), pages_.end(), [](const DrawerPage* page) { return page->busy(); });

@@ -1,9 +1,10 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // The drawer below the lanes. What it shows are pages, one of them in sight; only that one asks anything of the
-// recording.
+// recording. Pages stand in groups: the tabs are the pages of one group, and the other groups.
 #pragma once
 
+#include <QMap>
 #include <QStackedWidget>
 #include <QTabBar>
 
@@ -24,7 +25,7 @@ public:
     DrawerPage& current() const;
     /// Searches, and shows the search results.
     void search(const QString& words);
-    /// All pages, in the order of their tabs.
+    /// All pages, in the order of their groups.
     const QList<DrawerPage*>& pages() const { return pages_; }
     /// The page of a class.
     template <class Page>
@@ -35,14 +36,22 @@ public:
     }
     bool busy() const;
     QTabBar& tabs() { return *tabs_; }
+    /// Another page of that kind, or null.
+    DrawerPage* anotherPage(const QString& id) const;
 
 signals:
     void shownChanged();  // another page
 
 private:
+    void showPage(int at);
+    void fillTabs();
+
+    Document& document_;
+    Selection& selection_;
     QTabBar* tabs_;
     QStackedWidget* stack_;
     QList<DrawerPage*> pages_;
+    QMap<QString, int> lastOf_;  // the page of a group that was shown last
 };
 
 }  // namespace fugato

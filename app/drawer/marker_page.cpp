@@ -10,10 +10,10 @@ namespace fugato {
 DrawerPage::Words MarkerPage::words() const {
     return {"marker",
             tr("Marker"),
-            tr("Figures of the &marker"),
+            tr("Figures of one mar&ker"),
             tr("How often and how long the selected marker runs, its longest occurrences"),
-            tr("Markers"),
-            Scope::Marker};
+            tr("Work"),
+            About::Marker};
 }
 
 MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent)
@@ -25,14 +25,24 @@ MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent
     figures_->setContentsMargins(12, 0, 12, 5);
     figures_->setTextInteractionFlags(Qt::TextSelectableByMouse | Qt::TextSelectableByKeyboard);
     addBelow(figures_);
-    connect(&document, &Document::recordingChanged, this, &MarkerPage::takeChoice);
-    whenChanged([this] { takeChoice(); });
-    for (const auto signal : {&Selection::chosenChanged, &Selection::siteChanged, &Selection::rangeChanged})
-        connect(&selection, signal, this, &MarkerPage::takeChoice);
-    takeChoice();
+    followScope(true);
+    connect(&document, &Document::recordingChanged, this, [this] {
+        say(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
+        askSoon();
+    });
+    whenChanged([this] { askSoon(); });
+    connect(&selection, &Selection::siteChanged, this, &MarkerPage::askAtOnce);
+    say(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
 }
 
-void MarkerPage::showEvent(QShowEvent*) { takeChoice(); }
+void MarkerPage::showEvent(QShowEvent*) { askAtOnce(); }
+
+void MarkerPage::say(const QString& title, const QString& sentence) {
+    asked_.reset();
+    statistics_.reset();
+    figures_->clear();
+    clear(title, sentence);
+}
 
 namespace {
 
@@ -45,22 +55,20 @@ QString figuresText(const Recording& r, const MarkerStatistics& s) {
 
 }  // namespace
 
-void MarkerPage::takeChoice() {
+void MarkerPage::askNow() {
     const auto recording = document_.recording();
     const uint32_t site = selection_.site(), series = document_.series();
-    if (!recording || site >= recording->sites.size()) {
-        asked_.reset();
-        statistics_.reset();
-        figures_->clear();
-        return clear(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
-    }
     if (!isVisible()) return;
-    const TimeRange range = selection_.range().value_or(wholeOf(*recording));
-    if (asked_ == recording && askedSite_ == site && askedRange_ == range && askedSeries_ == series) return;
+    if (!recording || site >= recording->sites.size())
+        return say(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
+    const auto chosen = scopeNow();
+    if (!chosen) return say(toQString(recording->sites[site].name), toQString(chosen.failure().sentence));
+    const Scope& scope = chosen->scope;
+    if (asked_ == recording && askedSite_ == site && askedScope_ == scope && askedSeries_ == series) return;
     const bool same = asked_ && askedSite_ == site && view_->table();
     asked_ = recording;
     askedSite_ = site;
-    askedRange_ = range;
+    askedScope_ = scope;
     askedSeries_ = series;
     title_->setText(toQString(recording->sites[site].name));
     if (!same) about_->setText(tr("computing…"));
@@ -70,22 +78,20 @@ void MarkerPage::takeChoice() {
         size_t shown = 0;
     };
     query_.ask(
-        [recording, site, range, series](const Progress& progress) -> std::shared_ptr<const Answer> {
+        [recording, site, scope, series](const Progress& progress) -> std::shared_ptr<const Answer> {
             auto answer = std::make_shared<Answer>();
-            answer->statistics = statisticsOf(*recording, site, range, series, progress);
+            answer->statistics = statisticsOf(*recording, site, scope, series, progress);
             if (!answer->statistics) return nullptr;
-            const auto longest = longestOccurrences(*recording, site, range, kMostShown, progress);
+            const auto longest = longestOccurrences(*recording, site, scope, kMostShown, progress);
             if (!longest) return nullptr;
             answer->shown = longest->size();
             answer->table = occurrenceTable(recording, longest, series);
             return answer;
         },
-        [this, recording, same,
-         selected = selection_.range().has_value()](const std::shared_ptr<const Answer>& answer) {
+        [this, recording, same, where = toQString(chosen->words)](const std::shared_ptr<const Answer>& answer) {
             statistics_ = answer->statistics;
-            const QString where = selected ? tr("in the selected time") : tr("in the whole recording");
             about_->setText(answer->shown < statistics_->count
-                                ? tr("the %1 longest %2").arg(toQString(countText(answer->shown)), where)
+                                ? tr("%1: the %2 longest").arg(where, toQString(countText(answer->shown)))
                                 : where);
             figures_->setText(figuresText(*recording, *statistics_));
             view_->setEmptyText(tr("It does not occur there."));

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// One marker over the recording, or over the selected time: its figures, and its longest occurrences.
+// One marker in what is looked at, at first in the whole recording: its figures, and its longest occurrences.
 #pragma once
 
 #include "table_page.h"
@@ -21,13 +21,14 @@ protected:
     void showEvent(QShowEvent* event) override;
 
 private:
-    void takeChoice();
+    void askNow() override;
+    void say(const QString& title, const QString& sentence);
 
     QLabel* figures_;
     std::shared_ptr<const MarkerStatistics> statistics_;
     std::shared_ptr<const Recording> asked_;
     uint32_t askedSite_ = kNone, askedSeries_ = kNone;
-    TimeRange askedRange_;
+    Scope askedScope_;
 };
 
 }  // namespace fugato

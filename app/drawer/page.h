@@ -13,14 +13,18 @@ class DrawerPage : public QWidget {
     Q_OBJECT
 public:
     /// What of the recording it is about.
-    enum class Scope { Frame, Selection, Marker, Recording };
+    enum class About {
+        Scope,      // what is looked at
+        Marker,     // the selected marker, in what is looked at
+        Recording,  // all of it
+    };
     struct Words {
         QString id;     // on the command line: --page marker
         QString tab;    // "Marker"
         QString menu;   // "Figures of the marker"
         QString help;   // what it shows, in a sentence
-        QString group;  // of pages that stand together in the menu; neighbours in the list of drawer.cpp
-        Scope scope{};
+        QString group;  // of pages that stand together; neighbours in the list of drawer.cpp
+        About about{};
     };
     using QWidget::QWidget;
     virtual Words words() const = 0;

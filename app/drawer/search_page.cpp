@@ -11,8 +11,8 @@ DrawerPage::Words SearchPage::words() const {
             tr("Search results"),
             tr("Search &results"),
             tr("Markers, arguments and points that match the search"),
-            tr("Markers"),
-            Scope::Recording};
+            tr("Findings"),
+            About::Recording};
 }
 
 SearchPage::SearchPage(Document& document, Selection& selection, QWidget* parent)

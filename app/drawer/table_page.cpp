@@ -3,6 +3,7 @@
 
 #include <QSplitter>
 
+#include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 
@@ -69,6 +70,11 @@ void TablePage::askSoon() {
     soon_.start();
 }
 
+void TablePage::askAtOnce() {
+    soon_.stop();
+    if (isVisible()) askNow();
+}
+
 void TablePage::whenChanged(std::function<void()> take) {
     connect(&document_, &Document::detailsChanged, this, [this, take = std::move(take)] {
         if (document_.growing() && (query_.busy() || !pace_.due())) return;
@@ -103,7 +109,53 @@ void TablePage::clear(const QString& title, const QString& sentence) {
     view_->setEmptyText(sentence);
 }
 
-TimeRange TablePage::scope() const { return wholeOf(*document_.recording()); }
+void TablePage::followScope(bool whole) {
+    hold_ = new QToolButton(this);
+    hold_->setFont(smallFont());
+    hold_->setCheckable(true);
+    hold_->setAccessibleName(tr("Hold the page to what it shows"));
+    hold_->setToolTip(tr("The page stays at what it shows, whatever is looked at above"));
+    addBeside(hold_);
+    const QString kept = settings::heldPage(words().id, whole ? "whole" : "").get();
+    ScopeChoice lasting;
+    if (kept == "late") lasting.of = ScopeChoice::Of::Late;
+    if (!kept.isEmpty()) held_ = Held{lasting, {}};
+    showHeld();
+    connect(hold_, &QToolButton::toggled, this, [this](bool on) {
+        if (on == held_.has_value()) return;
+        hold(on ? std::optional(Held{selection_.scope(), selection_.scopeContext()}) : std::nullopt);
+    });
+    connect(&document_, &Document::recordingChanged, this, [this] {
+        if (held_ && held_->choice.of != ScopeChoice::Of::Whole && held_->choice.of != ScopeChoice::Of::Late)
+            hold(std::nullopt);  // it was about the recording before
+    });
+    for (const auto signal : {&Selection::scopeChanged, &Selection::chosenChanged, &Selection::rangeChanged})
+        connect(&selection_, signal, this, &TablePage::askAtOnce);
+    connect(&selection_, &Selection::viewChanged, this, [this] {
+        if (!held_ && selection_.scope().of == ScopeChoice::Of::View) askSoon();
+    });
+}
+
+void TablePage::hold(std::optional<Held> held) {
+    held_ = std::move(held);
+    const auto of = held_ ? held_->choice.of : ScopeChoice::Of::Frame;
+    settings::heldPage(words().id, "")
+        .set(of == ScopeChoice::Of::Whole  ? "whole"
+             : of == ScopeChoice::Of::Late ? "late"
+                                           : "");
+    showHeld();
+    askAtOnce();
+}
+
+void TablePage::showHeld() {
+    hold_->setChecked(held_.has_value());
+    hold_->setText(held_ ? tr("Held") : tr("Hold"));
+}
+
+Result<ChosenScope> TablePage::scopeNow() const {
+    return chosenScope(*document_.recording(), document_.explanation().get(),
+                       held_ ? held_->choice : selection_.scope(), held_ ? held_->context : selection_.scopeContext());
+}
 
 void TablePage::follow(Table::Row row, bool zoom) {
     if (!view_->table() || !document_.recording()) return;
@@ -128,7 +180,9 @@ void TablePage::follow(Table::Row row, bool zoom) {
 
 void TablePage::showLongest(uint32_t site) {
     const auto recording = document_.recording();
-    leading_.ask([recording, site, in = scope()](
+    const auto chosen = hold_ ? scopeNow() : Result<ChosenScope>(ChosenScope{wholeOf(*recording), {}});
+    if (!chosen) return;
+    leading_.ask([recording, site, in = chosen->scope](
                      const Progress& progress) { return longestOccurrences(*recording, site, in, 1, progress); },
                  [this](const std::shared_ptr<const std::vector<Occurrence>>& longest) {
                      if (!longest->empty()) selection_.showMarker(longest->front().marker, true);

@@ -7,6 +7,7 @@
 #include <QLabel>
 #include <QLineEdit>
 #include <QTimer>
+#include <QToolButton>
 #include <QVBoxLayout>
 #include <functional>
 
@@ -27,6 +28,8 @@ public:
     QLineEdit& filter() { return *filter_; }
     QString title() const { return title_->text(); }
     QString about() const { return about_->text(); }
+    /// Holds the page to what it shows, or lets it follow; of pages that follow the scope.
+    QToolButton* holdButton() const { return hold_; }
     void fillMenu(QMenu& menu) override;
     bool busy() const override { return soon_.isActive() || query_.busy() || leading_.busy() || view_->rows().busy(); }
 
@@ -44,11 +47,15 @@ protected:
     virtual void follow(Table::Row row, bool zoom);
     /// Asks when the view no longer moves; while the recording grows, now and then.
     void askSoon();
+    void askAtOnce();
     virtual void askNow() {}
     /// Calls `take` when the recording or the explanation is another; while it grows not before the last answer came.
     void whenChanged(std::function<void()> take);
-    /// Where occurrences are looked for.
-    virtual TimeRange scope() const;
+    /// It speaks of what is looked at, unless the person holds it to what it shows; asks anew whenever that is another.
+    /// `whole`: at first it is held to the whole recording.
+    void followScope(bool whole);
+    /// What it speaks of now, or why there is nothing. Of a recording that is open.
+    Result<ChosenScope> scopeNow() const;
 
     Document& document_;
     Selection& selection_;
@@ -58,9 +65,18 @@ protected:
     BackgroundQuery query_;
 
 private:
+    /// What the page is held to.
+    struct Held {
+        ScopeChoice choice;
+        ScopeContext context;  // what was selected then
+    };
+    void hold(std::optional<Held> held);
+    void showHeld();
     void showLongest(uint32_t site);
     QHBoxLayout* const head_;
     QVBoxLayout* const lines_;
+    QToolButton* hold_ = nullptr;  // of a page that follows the scope
+    std::optional<Held> held_;
     QTimer soon_;
     Pace pace_{0, 50};  // of asking again while the recording grows
     BackgroundQuery leading_;

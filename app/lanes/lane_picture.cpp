@@ -455,7 +455,8 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
                     const QString number = QString::number(i);
                     const QRectF room(QPointF(std::max<double>(left, axis.left()) + 3, y + 3), QPointF(right, y + 15));
                     painter.setPen(t.muted);
-                    if (painter.fontMetrics().horizontalAdvance(number) < room.width())  // at the left edge less is seen
+                    if (painter.fontMetrics().horizontalAdvance(number) <
+                        room.width())  // at the left edge less is seen
                         painter.drawText(room, Qt::AlignLeft | Qt::AlignVCenter, number);
                 }
                 ++i;

@@ -27,17 +27,21 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     following_ = staysWhole_ = false;
     site_ = kNone;
     range_.reset();
+    scopeChosen_ = false;
+    scope_ = recording_ ? usualScope(*recording_) : ScopeChoice();
     emit viewChanged();
     emit chosenChanged();
     emit historyChanged();
     emit siteChanged();
     emit rangeChanged();
+    emit scopeChanged();
     emit followingChanged();
 }
 
 void Selection::growRecording(std::shared_ptr<const Recording> recording) {
     staysWhole_ = staysWhole_ || (recording_ && view_.begin == recording_->begin && view_.end == recording_->end);
     recording_ = std::move(recording);
+    if (!scopeChosen_ && !range_) useScope(usualScope(*recording_));  // its first frames may have come
 }
 
 void Selection::catchUp() {
@@ -309,7 +313,24 @@ void Selection::selectRange(std::optional<TimeRange> range) {
     }
     if (range == range_) return;
     range_ = range;
+    ScopeChoice scope = scope_;
+    if (range_)
+        scope.of = ScopeChoice::Of::Selection;
+    else if (scope.of == ScopeChoice::Of::Selection)
+        scope.of = usualScope(*recording_).of;
+    useScope(scope);
     emit rangeChanged();
+}
+
+void Selection::chooseScope(const ScopeChoice& scope) {
+    scopeChosen_ = true;
+    useScope(scope);
+}
+
+void Selection::useScope(const ScopeChoice& scope) {
+    if (scope == scope_) return;
+    scope_ = scope;
+    emit scopeChanged();
 }
 
 void Selection::stepFrame(int by) {

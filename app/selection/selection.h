@@ -8,7 +8,7 @@
 #include <optional>
 #include <vector>
 
-#include "core/ask/time_range.h"
+#include "core/ask/scope_choice.h"
 #include "core/explain/model/explanation.h"
 
 namespace fugato {
@@ -33,6 +33,11 @@ public:
     uint32_t site() const { return site_; }
     /// The range of time the person chose, if any.
     const std::optional<TimeRange>& range() const { return range_; }
+    /// What every page speaks of.
+    const ScopeChoice& scope() const { return scope_; }
+    ScopeContext scopeContext() const {
+        return {view_.frame, view_.cause, range_, {view_.begin, view_.end}, view_.marker};
+    }
     /// Whether the view moves along with a recording that grows. It ends as soon as the person looks elsewhere.
     bool followsEnd() const { return following_; }
     bool canGoBack() const { return at_ > 0; }
@@ -63,6 +68,7 @@ public slots:
     void showMarker(const MarkerRef& marker, bool withFrame = false);  // and it fills the view
     void chooseSite(uint32_t site);  // all occurrences of a marker, none in particular
     void selectRange(std::optional<TimeRange> range);
+    void chooseScope(const ScopeChoice& scope);
     void stepFrame(int by);
     void stepSpike(int by);
     void chooseWorstFrame();  // most over its deadline; where none is late, with least headroom
@@ -76,11 +82,13 @@ signals:
     void historyChanged();
     void siteChanged();   // another marker, by chooseSite() or by its occurrence
     void rangeChanged();  // the chosen range of time
+    void scopeChanged();  // another choice; what it comes to changes with what is selected
 
 private:
     void set(const View& view, bool remember);
     void apply(View view, bool remember);
     void showEnd();
+    void useScope(const ScopeChoice& scope);
     void chooseMarkerIn(View view, const MarkerRef& marker, bool remember);
     View withFrameOf(const MarkerRef& marker) const;
     uint32_t causeIn(uint32_t frame) const;
@@ -95,6 +103,8 @@ private:
     View shownFirst_;  // of itself, before the person chose anything
     uint32_t site_ = kNone;
     std::optional<TimeRange> range_;
+    ScopeChoice scope_;
+    bool scopeChosen_ = false;  // by the person
     std::vector<View> history_;
     size_t at_ = 0;
 };

@@ -38,13 +38,22 @@ inline Setting<QByteArray> panelWidths() { return {"window/across", {}}; }   // 
 inline Setting<QByteArray> panelHeights() { return {"window/middle", {}}; }  // lanes, drawer
 inline Setting<int> laneLabels() { return {"view/labels", 0}; }              // how wide, in pixels; 0: as usual
 inline Setting<bool> causesShown() { return {"view/causes", true}; }
+inline Setting<bool> stripShown() { return {"view/strip", true}; }
+inline Setting<bool> scopeShown() { return {"view/scope", true}; }
+inline Setting<bool> tablesLarge() { return {"view/tables", false}; }        // they have the room of the panels around
+inline Setting<QByteArray> largeHeights() { return {"window/tables", {}}; }  // lanes, drawer; then
+inline Setting<QStringList> pageWindows() { return {"window/pages", {}}; }   // ids, each with its place
 inline Setting<bool> whyShown() { return {"view/why", true}; }
 inline Setting<bool> gatherLanes() { return {"view/gather", true}; }       // those of the blue line
 inline Setting<bool> otherPrograms() { return {"view/programs", false}; }  // as tracks below the lanes
 inline Setting<bool> darkColours() { return {"view/dark", systemLook().dark}; }
 inline Setting<bool> highContrast() { return {"view/contrast", systemLook().highContrast}; }
 inline Setting<int> textPercent() { return {"view/text", 0}; }  // 0: as large as the system's font
-inline Setting<int> stacksOf() { return {"stacks/of", 0}; }     // frame, marker, time: as on the page of call stacks
+inline Setting<int> markersBy() { return {"markers/by", 0}; }   // MarkersBy
+/// What a page of the drawer is held to: "whole", "late"; empty: it follows what is looked at.
+inline Setting<QString> heldPage(const QString& page, const QString& usual) {
+    return {"pages/" + page + "/held", usual};
+}
 inline Setting<bool> stacksBlocked() { return {"stacks/blocked", false}; }         // else of running
 inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }         // newest first
 inline Setting<QStringList> startedPrograms() { return {"record/programs", {}}; }  // newest first, each as JSON
@@ -59,6 +68,8 @@ inline Setting<int> memoryMegabytes() { return {"memory/megabytes", static_cast<
 inline Setting<QByteArray> tableColumns(const QString& table, int columns) {
     return {"tables/" + table + "/" + QString::number(columns), {}};
 }
+/// Keys of the columns of a table that are shown although they are not usually, or the other way round.
+inline Setting<QStringList> chosenColumns(const QString& table) { return {"columns/" + table, {}}; }
 /// Keys of the findings that were accepted. Acceptance holds for a program, not for one recording of it.
 inline Setting<QStringList> acceptedFindings(QString program) {
     return {"accepted/" + (program.isEmpty() ? QString("unknown") : program.replace('/', '_')), {}};

@@ -21,7 +21,9 @@
 namespace fugato {
 
 namespace {
-constexpr int kNumberWidth = 94, kMostTextWidth = 220, kLeastWidth = 48, kLeastNameWidth = 160;
+constexpr int kNumberWidth = 84, kShortWidth = 68, kInstantWidth = 108, kMostTextWidth = 220, kLeastWidth = 48,
+              kLeastNameWidth = 160;
+constexpr QKeyCombination kHeaviest = Qt::SHIFT | Qt::Key_Right;
 constexpr uint32_t kMeasured = 50;  // rows whose texts are looked at
 }  // namespace
 
@@ -77,7 +79,8 @@ void TableView::setTable(std::shared_ptr<const Table> table, bool same) {
 void TableView::dress() {
     header()->setVisible(model_.rowCount() > 0);
     setRootIsDecorated(model_.table() && model_.table()->nested());
-    if (dressed_ || !model_.table()) return;
+    if (!model_.table()) return;
+    if (dressed_) return hideColumns();
     const auto& columns = model_.table()->columns();
     for (int column = 0; column < static_cast<int>(columns.size()); ++column) {
         header()->setSectionResizeMode(column, column ? QHeaderView::Interactive : QHeaderView::Stretch);
@@ -94,12 +97,62 @@ void TableView::dress() {
         sortByColumn(header()->sortIndicatorSection(), header()->sortIndicatorOrder());
     }
     dressed_ = true;
+    hideColumns();
+}
+
+/// What holds nothing, and what the person does not want.
+void TableView::hideColumns() {
+    const auto& columns = model_.table()->columns();
+    const QStringList chosen = settings::chosenColumns(id_).get();
+    for (size_t column = 1; column < columns.size(); ++column) {
+        const bool usual = !columns[column].optional;
+        const bool wanted = chosen.contains(toQString(columns[column].key)) ? !usual : usual;
+        header()->setSectionHidden(static_cast<int>(column), columns[column].empty || !wanted);
+    }
+}
+
+/// Those are kept that are not as usual.
+void TableView::showColumn(size_t column, bool on) {
+    const TableColumn& one = model_.table()->columns()[column];
+    QStringList chosen = settings::chosenColumns(id_).get();
+    chosen.removeAll(toQString(one.key));
+    if (on == one.optional) chosen << toQString(one.key);
+    settings::chosenColumns(id_).set(chosen);
+    hideColumns();
+}
+
+void TableView::openHeaviest(size_t column) {
+    const Table* table = model_.table().get();
+    if (!table || !table->nested() || column >= table->columns().size()) return;
+    const auto weight = [&](const QModelIndex& index) {
+        const TableValue value = table->value(TableModel::rowOf(index), column);
+        const auto* number = std::get_if<int64_t>(&value);
+        const bool waits = table->emphasis(TableModel::rowOf(index), 0) == Emphasis::Muted;
+        return number && !waits ? *number : int64_t{-1};
+    };
+    QModelIndex at = currentIndex().siblingAtColumn(0);
+    for (;;) {
+        QModelIndex heaviest;
+        for (int row = 0; row < model_.rowCount(at); ++row) {
+            const QModelIndex below = model_.index(row, 0, at);
+            if (weight(below) > 0 && (!heaviest.isValid() || weight(below) > weight(heaviest))) heaviest = below;
+        }
+        if (!heaviest.isValid()) break;
+        if (at.isValid()) expand(at);
+        at = heaviest;
+    }
+    if (!at.isValid()) return;
+    setCurrentIndex(at);
+    scrollTo(at);
 }
 
 /// Numbers have one width; texts what the first of them need.
 int TableView::widthFor(size_t column) const {
     const Table& table = *model_.table();
-    if (table.columns()[column].quantity != Quantity::Text) return kNumberWidth;
+    const Quantity quantity = table.columns()[column].quantity;
+    if (quantity == Quantity::Instant) return kInstantWidth;
+    if (quantity == Quantity::Count || quantity == Quantity::PerMille) return kShortWidth;
+    if (quantity != Quantity::Text) return kNumberWidth;
     int width = column == 0 && table.nested() ? kLeastNameWidth : kLeastWidth;
     for (uint32_t at = 0; at < std::min(kMeasured, table.countBelow(Table::kTop)); ++at) {
         const TableValue value = table.value(table.rowBelow(Table::kTop, at), column);
@@ -244,13 +297,12 @@ void TableView::askWhereToSave() {
 void TableView::fillColumnMenu(QMenu& menu) {
     if (!model_.table()) return;
     for (int column = 1; column < model_.columnCount(); ++column) {
+        if (model_.table()->columns()[static_cast<size_t>(column)].empty) continue;
         QAction* action = menu.addAction(model_.headerData(column, Qt::Horizontal, Qt::DisplayRole).toString());
         action->setCheckable(true);
         action->setChecked(!header()->isSectionHidden(column));
-        connect(action, &QAction::toggled, this, [this, column](bool on) {
-            header()->setSectionHidden(column, !on);
-            remember();
-        });
+        connect(action, &QAction::toggled, this,
+                [this, column](bool on) { showColumn(static_cast<size_t>(column), on); });
     }
 }
 
@@ -268,6 +320,7 @@ void TableView::fillMenu(QMenu& menu) {
     add(tr("&Save as…"), any, [this] { askWhereToSave(); });
     if (model_.table() && model_.table()->nested()) {
         menu.addSeparator();
+        add(tr("Open the &heaviest way down"), any, [this] { openHeaviest(1); })->setShortcut(kHeaviest);
         add(tr("&Expand all below"), currentIndex().isValid(), [this] { expandRecursively(currentIndex()); });
         add(tr("C&ollapse all"), any, [this] { collapseAll(); });
     }
@@ -298,6 +351,7 @@ void TableView::paintEvent(QPaintEvent* event) {
 
 void TableView::keyPressEvent(QKeyEvent* event) {
     if (event->matches(QKeySequence::Copy)) return copyRows();
+    if (event->keyCombination() == kHeaviest) return openHeaviest(1);
     QTreeView::keyPressEvent(event);
 }
 

@@ -27,6 +27,8 @@ public:
     void setEmptyText(const QString& sentence);
     /// Chooses a row, opens what it lies in and brings it into view.
     void showRow(Table::Row row);
+    /// Opens, from the chosen row or from the top, the heaviest row by a column and so on down, and chooses the last.
+    void openHeaviest(size_t column);
     /// The row of that Table::keyOf(), or kTop. Costs a look at each.
     Table::Row rowWithKey(uint64_t key) const;
     /// The chosen rows, or all, as text for a spreadsheet.
@@ -50,6 +52,8 @@ protected:
 
 private:
     void dress();
+    void hideColumns();
+    void showColumn(size_t column, bool on);
     int widthFor(size_t column) const;
     void remember();
     void keepPlace();

@@ -109,6 +109,9 @@ QString Theme::styleSheet() const {
         QPushButton#primary { background: %7; color: %1; border-color: %7; padding: 6px 14px; }
         QPushButton#primary:focus { border: 2px solid %4; padding: 5px 13px; }
         QTabBar:focus, QComboBox:focus, QToolButton:focus { border: 1px solid %7; }
+        QToolButton[chip="true"] { border: 1px solid %3; border-radius: 9px; padding: 1px 9px; background: %1; color: %4; }
+        QToolButton[chip="true"]:hover, QToolButton[chip="true"]:focus { border-color: %7; }
+        QToolButton[chip="true"]:checked { background: %6; border-color: %7; }
         QPushButton:disabled { color: %5; }
         QLabel#lesser { color: %5; }
         QPushButton:hover, QPushButton:focus { border-color: %7; }

@@ -21,6 +21,7 @@ inline QString toQString(std::string_view text) {
 }
 
 /// A path or another text from outside a recording, with control characters written out.
+inline QString capitalised(const QString& text) { return text.left(1).toUpper() + text.mid(1); }
 inline QString shown(const QString& text) { return toQString(shownText(text.toStdString())); }
 
 /// "340 kB", "1.6 MB", "2.1 GB"

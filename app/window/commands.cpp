@@ -52,7 +52,7 @@ QAction* Commands::addSwitch(QMenu* menu, const QString& name, const QKeySequenc
 }
 
 void Commands::addGesture(const QString& keys, const QString& help) {
-    const QString said = help.left(1).toUpper() + help.mid(1);
+    const QString said = capitalised(help);
     for (Line& line : lines_)
         if (line.help == said) {
             line.keys += ", " + keys;

@@ -29,11 +29,13 @@
 
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
+#include "app/drawer/page_windows.h"
 #include "app/lanes/lanes_view.h"
 #include "app/record/device_dialog.h"
 #include "app/record/join_dialog.h"
 #include "app/record/presets_dialog.h"
 #include "app/record/session_bar.h"
+#include "app/scope/scope_bar.h"
 #include "app/settings/recording_memory.h"
 #include "app/settings/settings.h"
 #include "app/start/start_page.h"
@@ -78,6 +80,7 @@ MainWindow::MainWindow() {
     fitScreen();
     if (!across_->restoreState(settings::panelWidths().get())) across_->setSizes({256, 686, 338});
     if (!middle_->restoreState(settings::panelHeights().get())) middle_->setSizes({454, 176});
+    if (settings::tablesLarge().get()) tablesLarge_->setChecked(true);
     showStatus();
     lanes_->setFocus();
     showStart(true);
@@ -94,15 +97,16 @@ void MainWindow::fitScreen() {
          std::clamp(y(), room.top(), std::max(room.top(), last.y())));
 }
 
-/// The start page in the place of the panels, or these.
 /// A field that loses the keyboard tells so: now, while all that hears of it is there.
 MainWindow::~MainWindow() {
     if (QWidget* field = focusWidget()) field->clearFocus();
 }
 
+/// The start page in the place of the panels, or these.
 void MainWindow::showStart(bool shown) {
     start_->setVisible(shown);
-    for (QWidget* panel : std::initializer_list<QWidget*>{verdict_, strip_, across_}) panel->setVisible(!shown);
+    for (QWidget* panel : std::initializer_list<QWidget*>{verdict_, across_}) panel->setVisible(!shown);
+    arrangePanels();
     hints_->setText(shown ? tr("Ctrl+R start a program    Ctrl+O open    F1 keys")
                           : tr("N next spike    P previous    F frame    Home whole    Ctrl+wheel zoom    F1 keys"));
     (shown ? static_cast<QWidget*>(start_) : lanes_)->setFocus();
@@ -115,6 +119,8 @@ void MainWindow::makePanels() {
     lanes_ = new LanesView(document_, selection_, selected_);
     why_ = new WhyPanel(document_, selection_, selected_);
     drawer_ = new Drawer(document_, selection_);
+    scopeBar_ = new ScopeBar(document_, selection_);
+    pageWindows_ = new PageWindows(*drawer_, *this);
     start_ = new StartPage;
     sessionBar_ = new SessionBar(session_);
 
@@ -157,10 +163,11 @@ void MainWindow::makePanels() {
     lines->addWidget(verdict_);
     lines->addWidget(notice_);
     lines->addWidget(strip_);
+    lines->addWidget(scopeBar_);
     lines->addWidget(across_, 1);
     lines->addWidget(start_, 1);
     setCentralWidget(all);
-    QWidget* const order[] = {verdict_, strip_, causes_, lanes_, drawer_, why_};  // of Tab
+    QWidget* const order[] = {verdict_, strip_, scopeBar_, causes_, lanes_, drawer_, why_};  // of Tab
     for (size_t i = 1; i < std::size(order); ++i) setTabOrder(order[i - 1], order[i]);
 
     status_ = plainLabel();
@@ -527,20 +534,42 @@ void MainWindow::makeViewMenu() {
 /// Which panels have how much room.
 void MainWindow::makeRoomMenu(QMenu* view) {
     const QString folding = tr("fold the causes, the explanation, or show them again");
-    const auto fold = [&](const QString& name, Qt::Key key, const Setting<bool>& shown, QWidget* panel) {
-        panel->setVisible(shown.get());
-        commands_.addSwitch(view, name, key, folding, shown.get(), [shown, panel](bool on) {
+    const auto fold = [&](const QString& name, const QKeySequence& key, const QString& help,
+                          const Setting<bool>& shown) {
+        commands_.addSwitch(view, name, key, help, shown.get(), [this, shown](bool on) {
             shown.set(on);
-            panel->setVisible(on);
+            arrangePanels();
         });
     };
-    fold(tr("Ca&uses"), Qt::Key_F7, settings::causesShown(), causes_);
-    fold(tr("Exp&lanation"), Qt::Key_F8, settings::whyShown(), why_);
-    drawerAlone_ = commands_.addSwitch(view, tr("Ta&bles alone"), QKeySequence(Qt::Key_F4),
-                                       tr("the tables take the lanes' room, or give it back"), false, [this](bool on) {
-                                           lanes_->setVisible(!on);
-                                           (on ? drawer_->current().focusProxy() : lanes_)->setFocus();
-                                       });
+    fold(tr("Ca&uses"), Qt::Key_F7, folding, settings::causesShown());
+    fold(tr("Exp&lanation"), Qt::Key_F8, folding, settings::whyShown());
+    fold(tr("St&rip of frames"), {}, {}, settings::stripShown());
+    fold(tr("What is looked &at"), {}, {}, settings::scopeShown());
+    tablesLarge_ = commands_.addSwitch(view, tr("Room for the ta&bles"), QKeySequence(Qt::Key_F4),
+                                       tr("the tables take the room of the lanes and panels, or give it back"), false,
+                                       [this](bool on) { enlargeTables(on); });
+    commands_.add(view, tr("Ta&ke the page into its own window"), {QKeySequence(Qt::SHIFT | Qt::Key_F4)},
+                  tr("the page of the tables in a window of its own, for a second screen"),
+                  [this] { pageWindows_->open(drawer_->shown()); });
+    arrangePanels();
+}
+
+void MainWindow::arrangePanels() {
+    const bool start = start_->isVisible(), large = tablesLarge_ && tablesLarge_->isChecked();
+    strip_->setVisible(!start && settings::stripShown().get());
+    scopeBar_->setVisible(!start && settings::scopeShown().get());
+    causes_->setVisible(!large && settings::causesShown().get());
+    why_->setVisible(!large && settings::whyShown().get());
+}
+
+/// The lanes stay in sight, as high as one of them.
+void MainWindow::enlargeTables(bool on) {
+    (on ? settings::panelHeights() : settings::largeHeights()).set(middle_->saveState());
+    settings::tablesLarge().set(on);
+    arrangePanels();
+    const QByteArray before = (on ? settings::largeHeights() : settings::panelHeights()).get();
+    if (!middle_->restoreState(before)) middle_->setSizes(on ? QList<int>{110, 520} : QList<int>{454, 176});
+    (on ? drawer_->current().focusProxy() : lanes_)->setFocus();
 }
 
 /// Colours, size of text, memory.
@@ -581,6 +610,16 @@ void MainWindow::makeTablesMenu() {
         commands_.add(tables, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
                       [this, id = words.id] { drawer_->show(id); });
     }
+    commands_.addGesture(tr("Shift+Right in a table"), tr("opens the heaviest way down"));
+    QMenu* looking = tables->addMenu(tr("&Look at"));
+    connect(looking, &QMenu::aboutToShow, this, [this, looking] {
+        looking->clear();
+        scopeBar_->fillMenu(*looking);
+    });
+    commands_.add(tables, tr("Ch&oose what is looked at"), {QKeySequence(Qt::CTRL | Qt::Key_L)},
+                  tr("the keyboard goes to what is looked at; Left and Right choose"),
+                  [this] { scopeBar_->setFocus(Qt::ShortcutFocusReason); });
+    tables->addSeparator();
     commands_.addGesture("Ctrl+C", tr("copy the selected rows, marker, cause, sentence or frame"));
     commands_.addGesture(tr("Right click"), tr("what can be done there: copy, zoom, simulate, save, choose columns"));
     tables->addSeparator();
@@ -662,7 +701,8 @@ void MainWindow::findMarker(const QString& words) {
 
 bool MainWindow::asking() const {
     return start_->busy() || document_.busy() || document_.namingFunctions() || document_.trials().busy() ||
-           drawer_->busy() || finding_.busy() || stepping_.busy() || selected_.busy() || lanes_->busy();
+           drawer_->busy() || pageWindows_->busy() || finding_.busy() || stepping_.busy() || selected_.busy() ||
+           lanes_->busy();
 }
 
 void MainWindow::askMemoryLimit() {
@@ -710,7 +750,7 @@ void MainWindow::keepArranged() {
     if (!recording || !document_.explanation() || recording->growing) return;  // what grows is another file each time
     // A page about the selected marker or a search would be empty the next time.
     const bool ofSelection =
-        drawer_->current().words().scope == DrawerPage::Scope::Marker || drawer_->shown() == "search";
+        drawer_->current().words().about == DrawerPage::About::Marker || drawer_->shown() == "search";
     RecordingMemory now{ofSelection ? rememberedOf(*recording).page : drawer_->shown(),
                         toQString(recording->series[document_.series()].name),
                         document_.budget(),
@@ -721,6 +761,10 @@ void MainWindow::keepArranged() {
 
 void MainWindow::takeRecording() {
     showStart(false);
+    if (!windowsOpened_) {
+        windowsOpened_ = true;
+        pageWindows_->openRemembered();
+    }
     noticeClosed_ = false;
     for (BackgroundQuery* about : {&finding_, &stepping_}) about->silence();  // they ask about the one before
     selection_.setRecording(document_.recording());
@@ -825,21 +869,22 @@ void MainWindow::fillRecent() {
 /// Escape that no field or list took: the keyboard goes back to the lanes.
 void MainWindow::keyPressEvent(QKeyEvent* event) {
     if (event->key() == Qt::Key_Escape) {
-        drawerAlone_->setChecked(false);
         return lanes_->setFocus(Qt::ShortcutFocusReason);
     }
     QMainWindow::keyPressEvent(event);
 }
 
 void MainWindow::stepPanel(int by) {
-    QWidget* const panels[] = {strip_, causes_, lanes_, &drawer_->current(), why_};
-    constexpr int kCount = static_cast<int>(std::size(panels));
-    int now = 2;
-    for (int i = 0; i < kCount; ++i)
+    QList<QWidget*> panels{strip_, causes_, lanes_, &drawer_->current(), why_};
+    panels.removeIf([](const QWidget* panel) { return !panel->isVisible(); });
+    if (panels.isEmpty()) return;
+    const auto count = static_cast<int>(panels.size());
+    int now = std::max(0, static_cast<int>(panels.indexOf(lanes_)));
+    for (int i = 0; i < count; ++i)
         if (const QWidget* focus = QApplication::focusWidget();
             focus && (panels[i] == focus || panels[i]->isAncestorOf(focus)))
             now = i + by;
-    panels[(now + kCount) % kCount]->setFocus(Qt::ShortcutFocusReason);
+    panels[(now + count) % count]->setFocus(Qt::ShortcutFocusReason);
 }
 
 void MainWindow::stepOccurrence(bool forward) {
@@ -875,7 +920,9 @@ void MainWindow::dropEvent(QDropEvent* event) {
 void MainWindow::closeEvent(QCloseEvent* event) {
     settings::windowGeometry().set(saveGeometry());
     settings::panelWidths().set(across_->saveState());
-    settings::panelHeights().set(middle_->saveState());
+    (tablesLarge_->isChecked() ? settings::largeHeights() : settings::panelHeights()).set(middle_->saveState());
+    pageWindows_->remember();
+    pageWindows_->closeAll();
     event->accept();
 }
 

@@ -22,6 +22,8 @@ class CausesPanel;
 class LanesView;
 class Drawer;
 class OverrunStrip;
+class PageWindows;
+class ScopeBar;
 class SessionBar;
 class StartPage;
 class VerdictBar;
@@ -41,6 +43,8 @@ public:
     LanesView& lanes() { return *lanes_; }
     WhyPanel& why() { return *why_; }
     Drawer& drawer() { return *drawer_; }
+    ScopeBar& scopeBar() { return *scopeBar_; }
+    PageWindows& pageWindows() { return *pageWindows_; }
     StartPage& startPage() { return *start_; }
     /// Tells the figures of the first marker whose name holds `words`.
     void findMarker(const QString& words);
@@ -81,6 +85,8 @@ private:
     void takeRecording();
     void recallArranged();
     void keepArranged();
+    void arrangePanels();
+    void enlargeTables(bool on);
     void showStart(bool shown);
     void fitScreen();
     void showDamage();
@@ -108,15 +114,18 @@ private:
     WhyPanel* why_ = nullptr;
     Drawer* drawer_ = nullptr;
     StartPage* start_ = nullptr;
-    QAction* drawerAlone_ = nullptr;
+    ScopeBar* scopeBar_ = nullptr;
+    PageWindows* pageWindows_ = nullptr;
+    QAction* tablesLarge_ = nullptr;
     QSplitter *across_ = nullptr, *middle_ = nullptr;
     QWidget *notice_ = nullptr, *progress_ = nullptr;
     QLabel *noticeWords_ = nullptr, *progressWords_ = nullptr, *status_ = nullptr, *hints_ = nullptr;
     QProgressBar* progressBar_ = nullptr;
     QMenu* recent_ = nullptr;
     Commands commands_;
-    QString followed_;           // the recording that is made from here
-    bool noticeClosed_ = false;  // that of this recording: it stays closed while the recording grows
+    QString followed_;            // the recording that is made from here
+    bool windowsOpened_ = false;  // those of the last time
+    bool noticeClosed_ = false;   // that of this recording: it stays closed while the recording grows
     BackgroundQuery finding_, stepping_;
     RecordingSession session_;
     DeviceLink device_;

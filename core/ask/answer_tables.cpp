@@ -2,6 +2,7 @@
 #include "answer_tables.h"
 
 #include <algorithm>
+#include <cmath>
 
 #include "core/explain/words/quantities.h"
 #include "format/number_text.h"
@@ -10,136 +11,115 @@ namespace fugato {
 
 namespace {
 
-constexpr int64_t kTellingExcess = 1'000'000;  // ns; a marker so much above usual in a late frame is emphasised
+constexpr double kTellingExcess = 1e6;  // ns; a marker so much above usual in a late frame is emphasised
 
 TableValue number(uint64_t value) { return static_cast<int64_t>(value); }
 
-/// Rows of markers below lanes; the row of a lane has no path.
-template <class Made>
-class MarkerTable : public NestedTable {
+class TableOfMarkers : public NestedTable {
 public:
-    MarkerTable(std::shared_ptr<const Recording> recording, std::vector<Made> rows, std::vector<Row> lanes)
-        : recording_(std::move(recording)), rows_(std::move(rows)) {
+    TableOfMarkers(std::shared_ptr<const Recording> recording, std::shared_ptr<const Symbols> symbols,
+                   std::shared_ptr<const GroupedMarkers> made)
+        : recording_(std::move(recording)), symbols_(std::move(symbols)), made_(std::move(made)) {
         std::vector<std::vector<Row>> children;
-        children.reserve(rows_.size());
-        for (Made& row : rows_) children.push_back(std::move(row.children));
-        nest(std::move(lanes), std::move(children));
-    }
-    std::string help(Row row) const override {
-        return rows_[row].path ? recording_->siteOf(rows_[row].path).description : std::string();
-    }
-    TablePlace place(Row row) const override {
-        TablePlace place;
-        place.lane = rows_[row].lane;
-        if (rows_[row].path) place.site = recording_->paths[rows_[row].path].site;
-        return place;
-    }
-    uint64_t keyOf(Row row) const override { return keyOfPath(rows_[row].lane, rows_[row].path); }
-
-protected:
-    const std::string& nameOf(const Made& row) const {
-        return row.path ? recording_->nameOf(row.path) : recording_->lanes[row.lane].name;
-    }
-    const std::shared_ptr<const Recording> recording_;
-    std::vector<Made> rows_;
-};
-
-class TableOfFrame : public MarkerTable<FrameTableRow> {
-public:
-    TableOfFrame(const std::shared_ptr<const Explanation>& e, uint32_t frame, FrameTable made)
-        : MarkerTable(e->recording, std::move(made.rows), std::move(made.lanes)),
-          symbols_(e->symbols),
-          late_(e->frames[frame].overrun > 0) {
-        const auto& lanes = e->recording->lanes;
-        if (std::all_of(lanes.begin(), lanes.end(), [](const Lane& lane) { return lane.schedule.empty(); }))
-            columns_.pop_back();
+        children.reserve(made_->rows.size());
+        for (const GroupedMarker& row : made_->rows) children.push_back(row.children);
+        nest(made_->top, std::move(children));
+        makeColumns();
     }
     const std::vector<TableColumn>& columns() const override { return columns_; }
-    static std::vector<TableColumn> allColumns() {
-        return {{"marker", "Marker", Quantity::Text, "Lanes, and the markers nested on them"},
-                {"total_ns", "Total ms", Quantity::Milliseconds, "Time inside it in this frame"},
-                {"self_ns", "Self ms", Quantity::Milliseconds, "The part that lies in no marker below"},
-                {"calls", "Calls", Quantity::Count, "How often it begins or goes on in this frame"},
-                {"usual_ns", "Usual ms", Quantity::Milliseconds, "The median over this frame's usual frames"},
-                {"excess_ns", "Excess ms", Quantity::SignedMilliseconds, "Total less usual"},
-                {"ran_ns", "Ran ms", Quantity::Milliseconds,
-                 "The part of total in which its thread had a core; the rest it was ready or blocked"}};
-    }
     TableValue value(Row row, size_t column) const override {
-        const FrameTableRow& r = rows_[row];
-        if (r.function != kNone) {
-            if (column == kFrameMarker)
-                return (r.samples ? "in " : "blocked in ") + symbols_->nameOf(r.function) +
-                       (r.samples ? ", " + plural(r.samples, "sample", "samples") : "");
-            return column == kFrameTotal ? TableValue(r.total) : TableValue();
-        }
+        const GroupedMarker& r = made_->rows[row];
+        if (column == kMarkerName) return nameOf(r);
+        if (r.function != kNone) return column == kMarkerTotal ? TableValue(r.total) : TableValue();
+        const auto known = [](int64_t ns) { return ns < 0 ? TableValue() : TableValue(ns); };
         switch (column) {
-            case kFrameMarker: return nameOf(r);
-            case kFrameTotal: return r.total;
-            case kFrameSelf: return r.path ? TableValue(r.self) : TableValue();
-            case kFrameCalls: return r.path ? number(r.calls) : TableValue();
-            case kFrameUsual: return r.usual;
-            case kFrameRan: return r.ran < 0 ? TableValue() : TableValue(r.ran);
-            default: return r.excess();
+            case kMarkerTotal: return r.total;
+            case kMarkerOfFrame: return partOf(r.total, made_->from->frameTime);
+            case kMarkerOfBudget: return partOf(r.total, made_->from->budget);
+            case kMarkerUsual: return known(r.usual);
+            case kMarkerExcess: return r.usual < 0 ? TableValue() : TableValue(r.excess());
+            case kMarkerRan: return known(r.ran);
+            case kMarkerAllocations: return r.allocations ? number(r.allocations) : TableValue();
+            case kMarkerAllocated: return r.allocations ? number(r.allocated) : TableValue();
+            default: break;
+        }
+        if (r.group) return {};
+        switch (column) {
+            case kMarkerSelf: return r.self;
+            case kMarkerCalls: return number(r.count);
+            case kMarkerMean: return r.count ? TableValue(r.total / static_cast<int64_t>(r.count)) : TableValue();
+            default: return r.count ? TableValue(r.longest) : TableValue();
         }
     }
     Emphasis emphasis(Row row, size_t column) const override {
-        const FrameTableRow& r = rows_[row];
-        if (r.function != kNone) return Emphasis::Muted;             // what the row above consists of
-        if (r.wait || (!r.calls && r.path)) return Emphasis::Muted;  // waiting is not work
-        if (column == kFrameExcess && late_ && r.excess() >= kTellingExcess) return Emphasis::Excess;
-        return !r.path && column == kFrameMarker ? Emphasis::Strong : Emphasis::None;
+        const GroupedMarker& r = made_->rows[row];
+        if (r.function != kNone) return Emphasis::Muted;               // what the row above consists of
+        if (r.wait || (!r.count && !r.group)) return Emphasis::Muted;  // waiting is not work
+        if (column == kMarkerExcess && made_->from->late && r.usual >= 0 &&
+            static_cast<double>(r.excess()) >= kTellingExcess * std::max(1.0, made_->from->frames))
+            return Emphasis::Excess;
+        return r.group && column == kMarkerName ? Emphasis::Strong : Emphasis::None;
     }
     TablePlace place(Row row) const override {
-        TablePlace place = MarkerTable::place(row);
-        place.marker = rows_[row].first;
+        const GroupedMarker& r = made_->rows[row];
+        TablePlace place;
+        place.lane = r.lane;
+        place.site = r.site;
+        if (made_->from->scope.stretches.size() == 1) place.marker = r.first;
         return place;
     }
     std::string help(Row row) const override {
-        if (rows_[row].function == kNone) return MarkerTable::help(row);
-        const std::string& file = symbols_->functions[rows_[row].function].file;
-        return "By call stacks: " + symbols_->fullName(rows_[row].function) + (file.empty() ? "" : "\n" + file);
+        const GroupedMarker& r = made_->rows[row];
+        if (r.function == kNone) return r.site == kNone ? std::string() : recording_->sites[r.site].description;
+        const std::string& file = symbols_->functions[r.function].file;
+        return "By call stacks: " + symbols_->fullName(r.function) + (file.empty() ? "" : "\n" + file);
     }
-    uint64_t keyOf(Row row) const override {
-        if (rows_[row].function == kNone) return MarkerTable::keyOf(row);
-        constexpr uint64_t kMixed = 0x9E3779B97F4A7C15;
-        return (MarkerTable::keyOf(row) + 1) * kMixed + rows_[row].function;
-    }
+    uint64_t keyOf(Row row) const override { return made_->rows[row].key; }
 
 private:
-    const std::shared_ptr<const Symbols> symbols_;
-    const bool late_;
-    std::vector<TableColumn> columns_ = allColumns();
-};
+    std::string nameOf(const GroupedMarker& r) const {
+        if (r.function == kNone) return r.name;
+        return (r.samples ? "in " : "blocked in ") + symbols_->nameOf(r.function) +
+               (r.samples ? ", " + plural(r.samples, "sample", "samples") : "");
+    }
+    static TableValue partOf(int64_t ns, int64_t whole) {
+        return whole > 0 ? TableValue(std::llround(1000.0 * static_cast<double>(ns) / static_cast<double>(whole)))
+                         : TableValue();
+    }
+    void makeColumns() {
+        constexpr int64_t kLong = 10'000'000'000;  // from here on each duration has the unit that suits it
+        const bool ms = made_->from->scope.length() < kLong;
+        const auto time = [&](const char* key, const std::string& title, const char* help, bool difference = false) {
+            return TableColumn{
+                key, ms || difference ? title + " ms" : title,
+                difference ? Quantity::SignedMilliseconds : (ms ? Quantity::Milliseconds : Quantity::Duration), help};
+        };
+        columns_ = {
+            {"marker", "Marker", Quantity::Text, "Markers, and what they lie in or are called from"},
+            time("total_ns", "Total", "Time inside it; of a lane, its markers less its waits"),
+            time("self_ns", "Self", "The part that lies in no marker below"),
+            {"calls", "Calls", Quantity::Count, "How often it begins or goes on there"},
+            time("mean_ns", "Mean", "Total by calls"),
+            time("longest_ns", "Longest", "The whole length of its longest occurrence"),
+            {"of_frame_permille", "Of frame", Quantity::PerMille, "Total by the length of the frames there"},
+            {"of_budget_permille", "Of budget", Quantity::PerMille, "Total by the time that these frames have"},
+            time("usual_ns", "Usual", "The median over usual frames, for as many frames as there are here"),
+            time("excess_ns", "Excess", "Total less usual", true),
+            time("ran_ns", "Ran", "The part of total in which its thread had a core; the rest it was ready or blocked"),
+            {"allocations", "Allocations", Quantity::Count, "Taken while it was open"},
+            {"allocated_bytes", "Allocated", Quantity::Bytes, "Bytes taken while it was open"}};
+        for (const size_t optional : {kMarkerMean, kMarkerLongest, kMarkerOfBudget, kMarkerAllocations})
+            columns_[optional].optional = true;
+        for (size_t c = kMarkerOfFrame; c < columns_.size(); ++c)
+            columns_[c].empty = std::all_of(made_->top.begin(), made_->top.end(), [&](Row row) {
+                return std::holds_alternative<std::monostate>(value(row, c));
+            });
+    }
 
-class TableOfRange : public MarkerTable<RangeRow> {
-public:
-    using MarkerTable::MarkerTable;
-    const std::vector<TableColumn>& columns() const override {
-        static const std::vector<TableColumn> columns{
-            {"name", "Marker", Quantity::Text, "Lanes, and the markers nested on them"},
-            {"total_ns", "Total", Quantity::Duration, "Time inside it"},
-            {"self_ns", "Self", Quantity::Duration, "The part that lies in no marker below"},
-            {"count", "Count", Quantity::Count, "Occurrences that lie or reach into it"},
-            {"mean_ns", "Mean", Quantity::Duration, "Total by count"},
-            {"longest_ns", "Longest", Quantity::Duration, "The whole length of the longest occurrence"}};
-        return columns;
-    }
-    TableValue value(Row row, size_t column) const override {
-        const RangeRow& r = rows_[row];
-        if (column == kRangeMarker) return nameOf(r);
-        if (column == kRangeTotal) return r.total;
-        if (!r.path) return {};
-        switch (column) {
-            case kRangeSelf: return r.self;
-            case kRangeCount: return number(r.count);
-            case kRangeMean: return r.count ? r.total / static_cast<int64_t>(r.count) : 0;
-            default: return r.longest;
-        }
-    }
-    Emphasis emphasis(Row row, size_t column) const override {
-        return !rows_[row].path && column == kRangeMarker ? Emphasis::Strong : Emphasis::None;
-    }
+    const std::shared_ptr<const Recording> recording_;
+    const std::shared_ptr<const Symbols> symbols_;
+    const std::shared_ptr<const GroupedMarkers> made_;
+    std::vector<TableColumn> columns_;
 };
 
 class TableOfFunctions : public Table {
@@ -425,16 +405,10 @@ private:
 
 }  // namespace
 
-std::shared_ptr<const Table> frameTable(const std::shared_ptr<const Explanation>& explanation, uint32_t frame,
-                                        FrameTable made) {
-    return std::make_shared<TableOfFrame>(explanation, frame, std::move(made));
-}
-
-std::shared_ptr<const Table> rangeTable(std::shared_ptr<const Recording> recording, const RangeTable& made,
-                                        uint32_t onlyLane) {
-    std::vector<Table::Row> lanes = made.lanes;
-    if (onlyLane != kNone) std::erase_if(lanes, [&](Table::Row row) { return made.rows[row].lane != onlyLane; });
-    return std::make_shared<TableOfRange>(std::move(recording), made.rows, std::move(lanes));
+std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> recording,
+                                         std::shared_ptr<const Symbols> symbols,
+                                         std::shared_ptr<const GroupedMarkers> made) {
+    return std::make_shared<TableOfMarkers>(std::move(recording), std::move(symbols), std::move(made));
 }
 
 std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks) {

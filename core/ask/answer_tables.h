@@ -8,26 +8,34 @@
 
 #include "core/explain/advice/advice.h"
 #include "core/table/table.h"
-#include "frame_table.h"
+#include "marker_groupings.h"
 #include "marker_statistics.h"
-#include "range_table.h"
 #include "search.h"
 #include "stacks.h"
+#include "usual_markers.h"
 
 namespace fugato {
 
-/// A frame's nested markers against usual; sorted by `kFrameExcess` it begins with what was most above it. The last
-/// column is there only where the operating system told when threads ran.
-enum FrameColumn : size_t { kFrameMarker, kFrameTotal, kFrameSelf, kFrameCalls, kFrameUsual, kFrameExcess, kFrameRan };
-std::shared_ptr<const Table> frameTable(const std::shared_ptr<const Explanation>& explanation, uint32_t frame,
-                                        FrameTable made);
-/// keyOf the row of a lane's marker path, in tables of frames and of selections.
-inline uint64_t keyOfPath(uint32_t lane, PathId path) { return uint64_t{lane} << 32 | path; }
-
-/// Everything nested in a range of time; of all lanes or of one.
-enum RangeColumn : size_t { kRangeMarker, kRangeTotal, kRangeSelf, kRangeCount, kRangeMean, kRangeLongest };
-std::shared_ptr<const Table> rangeTable(std::shared_ptr<const Recording> recording, const RangeTable& made,
-                                        uint32_t onlyLane = kNone);
+/// Markers in a scope, put together in some way; sorted by `kMarkerExcess` it begins with what was most above usual.
+enum MarkerColumn : size_t {
+    kMarkerName,
+    kMarkerTotal,
+    kMarkerSelf,
+    kMarkerCalls,
+    kMarkerMean,
+    kMarkerLongest,
+    kMarkerOfFrame,
+    kMarkerOfBudget,
+    kMarkerUsual,
+    kMarkerExcess,
+    kMarkerRan,
+    kMarkerAllocations,
+    kMarkerAllocated
+};
+/// `symbols`: of the functions among them, if any.
+std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> recording,
+                                         std::shared_ptr<const Symbols> symbols,
+                                         std::shared_ptr<const GroupedMarkers> made);
 
 /// Occurrences of a marker; their frames are those of `series` (kNone: none).
 enum OccurrenceColumn : size_t {

@@ -72,20 +72,25 @@ struct Part {
     uint32_t lane, row, from, to;
 };
 
-std::vector<Part> partsWith(const Recording& r, const std::vector<LanePaths>& paths, const TimeRange& range) {
+std::vector<Part> partsWith(const Recording& r, const std::vector<LanePaths>& paths, const Scope& scope) {
     std::vector<Part> parts;
     for (uint32_t l = 0; l < r.lanes.size(); ++l) {
         if (!paths[l].any) continue;
         for (uint32_t rowIndex = 0; rowIndex < r.lanes[l].rows.size(); ++rowIndex) {
             const MarkerRow& row = r.lanes[l].rows[rowIndex];
-            auto [at, past] = row.overlapping(range.begin, range.end);
-            if (at == past) break;
-            for (uint32_t to; at < past; at = to) {
-                to = std::min(past, (at | (MarkerRow::kChunk - 1)) + 1);
-                const auto [sum, end] = row.sumsOf(at >> MarkerRow::kChunkBits);
-                if (std::any_of(sum, end, [&](const PathSum& s) { return paths[l].isSite[s.path]; }))
-                    parts.push_back({l, rowIndex, at, to});
+            uint32_t looked = 0;  // those before it are in parts, as far as they are in any
+            for (const TimeRange& stretch : scope.stretches) {
+                auto [at, past] = row.overlapping(stretch.begin, stretch.end);
+                at = std::max(at, looked);
+                for (uint32_t to; at < past; at = to) {
+                    to = std::min(past, (at | (MarkerRow::kChunk - 1)) + 1);
+                    const auto [sum, end] = row.sumsOf(at >> MarkerRow::kChunkBits);
+                    if (std::any_of(sum, end, [&](const PathSum& s) { return paths[l].isSite[s.path]; }))
+                        parts.push_back({l, rowIndex, at, to});
+                }
+                looked = std::max(looked, past);
             }
+            if (!looked) break;
         }
     }
     return parts;
@@ -113,24 +118,27 @@ bool eachPart(const std::vector<Part>& parts, size_t threads, const Progress& pr
 /// Works out the figures of one marker: counts and times from the sums of chunks, the rest from every occurrence.
 class MarkerFigures {
 public:
-    MarkerFigures(const Recording& r, uint32_t site, const TimeRange& range, uint32_t series, const Progress& progress)
+    MarkerFigures(const Recording& r, uint32_t site, const Scope& scope, uint32_t series, const Progress& progress)
         : r_(r),
-          range_(range),
+          scope_(scope),
           progress_(progress),
           frames_(series < r.series.size() ? r.series[series].frames : none_),
-          firstFrame_(frameFrom(range.begin)),
-          pastFrame_(frameFrom(range.end)),
+          firstFrame_(frameFrom(scope.around().begin)),
+          pastFrame_(frameFrom(scope.around().end)),
           made_(std::make_shared<MarkerStatistics>()),
           s_(*made_) {
         s_.site = site;
-        s_.range = range;
-        for (const Lane& lane : r.lanes) paths_.emplace_back(r, lane, site);
+        s_.scope = scope;
+        for (uint32_t l = 0; l < r.lanes.size(); ++l) {
+            paths_.emplace_back(r, r.lanes[l], site);
+            paths_.back().any &= scope.has(l);
+        }
     }
 
     std::shared_ptr<const MarkerStatistics> all() {
         addUp();
         if (!s_.count) return made_;
-        parts_ = partsWith(r_, paths_, range_);
+        parts_ = partsWith(r_, paths_, scope_);
         sums_.resize(std::clamp<size_t>(std::thread::hardware_concurrency(), 1, parts_.size() / 16 + 1));
         // Every occurrence is looked at twice: for the buckets, and for the values in those that matter.
         if (!look() || !findPercentiles()) return nullptr;
@@ -142,7 +150,7 @@ private:
     struct Sums {  // of one thread
         Buckets buckets;
         int64_t shortest = INT64_MAX, longest = 0;
-        std::vector<int64_t> inFrame;  // ns, by frame of the range
+        std::vector<int64_t> inFrame;  // ns, by frame from the first in the scope
         std::vector<uint32_t> calls;
     };
 
@@ -158,8 +166,6 @@ private:
             const LanePaths& paths = paths_[l];
             if (!paths.any) continue;
             for (const MarkerRow& row : r_.lanes[l].rows) {
-                const auto [from, to] = row.overlapping(range_.begin, range_.end);
-                if (from == to) break;
                 const auto add = [&](uint32_t path, uint64_t count, int64_t total) {
                     if (paths.isSite[path]) {
                         s_.count += count;
@@ -168,22 +174,24 @@ private:
                     }
                     if (paths.below[path]) s_.self -= total;
                 };
-                walkMarkers(
-                    row, from, to,
+                const bool any = walkScope(
+                    row, scope_,
                     [&](uint32_t chunk) {
                         const auto [first, past] = row.sumsOf(chunk);
                         for (const PathSum* sum = first; sum != past; ++sum) add(sum->path, sum->count, sum->total);
                     },
-                    [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) { add(path, 1, duration); });
-                add(row.lanePath(from), 0, -std::max<int64_t>(0, range_.begin - row.begin(from)));
-                add(row.lanePath(to - 1), 0, -std::max<int64_t>(0, row.end(to - 1) - range_.end));
+                    [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) { add(path, 1, duration); },
+                    [&](uint32_t index, int64_t ns) { add(row.lanePath(index), 0, ns); });
+                if (!any) break;
             }
         }
     }
 
-    /// Buckets of durations, the extremes, and what lies in each frame.
+    /// Buckets of durations, the extremes, and what lies in each frame. Frames between two stretches count for none.
     bool look() {
-        s_.frames = pastFrame_ - firstFrame_;
+        inScope_.resize(pastFrame_ - firstFrame_);
+        for (size_t i = 0; i < inScope_.size(); ++i) inScope_[i] = scope_.contains(frames_[firstFrame_ + i].begin);
+        s_.frames = static_cast<uint64_t>(std::count(inScope_.begin(), inScope_.end(), true));
         const bool looked = eachPart(parts_, sums_.size(), progress_, 0, 0.6,
                                      [&](size_t thread, const Part& part) { look(sums_[thread], part); });
         if (!looked) return false;
@@ -196,8 +204,8 @@ private:
         return true;
     }
     void look(Sums& sum, const Part& part) const {
-        sum.inFrame.resize(s_.frames);
-        sum.calls.resize(s_.frames);
+        sum.inFrame.resize(inScope_.size());
+        sum.calls.resize(inScope_.size());
         const LanePaths& of = paths_[part.lane];
         const MarkerRow& row = r_.lanes[part.lane].rows[part.row];
         size_t frame = std::clamp(frameFrom(row.begin(part.from)), firstFrame_, pastFrame_);
@@ -256,7 +264,8 @@ private:
     void sumFrames() {
         uint64_t calls = 0;
         int64_t ns = 0;
-        for (size_t i = 0; i < s_.frames; ++i) {
+        for (size_t i = 0; i < inScope_.size(); ++i) {
+            if (!inScope_[i]) continue;
             uint32_t callsHere = 0;
             int64_t nsHere = 0;
             for (const Sums& sum : sums_) {
@@ -278,13 +287,14 @@ private:
     }
 
     const Recording& r_;
-    const TimeRange range_;
+    const Scope scope_;
     const Progress& progress_;
     const Column<Frame> none_;
     const Column<Frame>& frames_;
     const size_t firstFrame_, pastFrame_;
     const std::shared_ptr<MarkerStatistics> made_;
     MarkerStatistics& s_;
+    std::vector<bool> inScope_;     // by frame from the first
     std::vector<LanePaths> paths_;  // by lane
     std::vector<Part> parts_;
     std::vector<Sums> sums_;  // by thread
@@ -293,15 +303,14 @@ private:
 
 }  // namespace
 
-std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording, uint32_t site, const TimeRange& range,
+std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording, uint32_t site, const Scope& scope,
                                                      uint32_t series, const Progress& progress) {
     longWork("the figures of a marker");
-    return MarkerFigures(recording, site, range, series, progress).all();
+    return MarkerFigures(recording, site, scope, series, progress).all();
 }
 
-std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& r, uint32_t site,
-                                                                  const TimeRange& range, size_t most,
-                                                                  const Progress& progress) {
+std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& r, uint32_t site, const Scope& scope,
+                                                                  size_t most, const Progress& progress) {
     longWork("the longest occurrences");
     const auto better = [](const Occurrence& x, const Occurrence& y) {
         if (x.duration != y.duration) return x.duration > y.duration;
@@ -323,14 +332,12 @@ std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recordin
     std::vector<LanePaths> paths;
     for (const Lane& lane : r.lanes) paths.emplace_back(r, lane, site);
     for (uint32_t l = 0; l < r.lanes.size() && most; ++l) {
-        if (!paths[l].any) continue;
+        if (!paths[l].any || !scope.has(l)) continue;
         const Lane& lane = r.lanes[l];
         for (uint32_t rowIndex = 0; rowIndex < lane.rows.size(); ++rowIndex) {
             const MarkerRow& row = lane.rows[rowIndex];
-            const auto [from, to] = row.overlapping(range.begin, range.end);
-            if (from == to) break;
-            walkMarkers(
-                row, from, to,
+            const bool any = walkScope(
+                row, scope,
                 [&](uint32_t chunk) {
                     int64_t longest = -1;
                     const auto [first, past] = row.sumsOf(chunk);
@@ -340,7 +347,9 @@ std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recordin
                 },
                 [&](uint32_t i, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
                     if (paths[l].isSite[path]) offer({{l, rowIndex, i}, begin, duration});
-                });
+                },
+                [](uint32_t, int64_t) {});
+            if (!any) break;
         }
     }
     std::stable_sort(candidates.begin(), candidates.end(),

@@ -1,25 +1,25 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What can be said of one marker over a range of time: how often, how long, per frame; and its
+// What can be said of one marker in a scope: how often, how long, per frame; and its
 // occurrences, the longest first. May run on any thread.
 #pragma once
 
 #include <string>
 #include <vector>
 
-#include "time_range.h"
+#include "scope.h"
 
 namespace fugato {
 
 struct MarkerStatistics {
     uint32_t site = 0;
-    TimeRange range;
-    uint64_t count = 0;  // occurrences that overlap the range
-    // ns inside the range. An occurrence inside another of the same marker does not add to the total.
+    Scope scope;
+    uint64_t count = 0;  // occurrences that overlap the scope
+    // ns inside the scope. An occurrence inside another of the same marker does not add to the total.
     int64_t total = 0, self = 0;
     // ns of whole occurrences; percentiles by nearest rank: of n durations in order, the one at ⌈p·n⌉.
     int64_t shortest = 0, median = 0, p95 = 0, p99 = 0, longest = 0;
-    // Of a series' frames that begin in the range; an occurrence belongs to the frame it begins in.
+    // Of a series' frames that begin in the scope; an occurrence belongs to the frame it begins in.
     uint64_t frames = 0, framesWithIt = 0;
     double callsPerFrame = 0, nsPerFrame = 0;  // means over `frames`
     uint32_t worstFrame = kNone;               // with the most time in it
@@ -27,7 +27,7 @@ struct MarkerStatistics {
 };
 
 /// `series`: whose frames count; kNone: none. Null where `progress` cancelled it.
-std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording, uint32_t site, const TimeRange& range,
+std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording, uint32_t site, const Scope& scope,
                                                      uint32_t series, const Progress& progress = {});
 
 /// The same as a person reads it, without full stops: how often and how long in all; the lengths; by frame.
@@ -38,10 +38,10 @@ struct Occurrence {
     int64_t begin = 0, duration = 0;
 };
 
-/// The `most` longest occurrences of a marker that overlap the range, the longest first; those of one
+/// The `most` longest occurrences of a marker that overlap the scope, the longest first; those of one
 /// length by lane and time. Null where `progress` cancelled it.
 std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& recording, uint32_t site,
-                                                                  const TimeRange& range, size_t most,
+                                                                  const Scope& scope, size_t most,
                                                                   const Progress& progress = {});
 
 /// The next occurrence of a marker in order of begin, then lane and row, on any lane: after `from` and `than`, one that

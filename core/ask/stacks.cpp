@@ -55,30 +55,37 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
     stacks->each = scope.blocked ? 1 : r.samplePeriod();
     std::set<uint64_t> threads;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
-        if (r.lanes[l].kind == LaneKind::Thread && (scope.lane == kNone || scope.lane == l))
-            threads.insert(r.lanes[l].osId);
+        if (r.lanes[l].kind == LaneKind::Thread && scope.in.has(l)) threads.insert(r.lanes[l].osId);
     if (scope.blocked) {
         for (uint32_t l = 0; l < r.lanes.size(); ++l) {
             if (progress && !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size()))) return nullptr;
-            if (scope.lane == kNone || scope.lane == l)
-                forEachStop(r, r.lanes[l], scope.in.begin, scope.in.end, [&](const StackSample& stop, int64_t ns) {
+            if (!scope.in.has(l)) continue;
+            const StackSample* before = nullptr;  // a stop may reach from one stretch into the next
+            for (const TimeRange& stretch : scope.in.stretches)
+                forEachStop(r, r.lanes[l], stretch.begin, stretch.end, [&](const StackSample& stop, int64_t ns) {
                     stacks->tree.add(*stacks->symbols, r, stop, static_cast<uint64_t>(ns));
-                    ++stacks->taken;
+                    stacks->taken += &stop != before;
+                    before = &stop;
                 });
         }
         sumByFunction(*stacks);
         return stacks;
     }
-    const auto [from, to] = stacksBetween(r.samples, scope.in.begin, scope.in.end);
-    constexpr size_t kTellEvery = 1 << 14;
-    for (size_t i = from; i < to; ++i) {
-        if ((i - from) % kTellEvery == 0 && progress &&
-            !progress(static_cast<double>(i - from) / static_cast<double>(to - from)))
-            return nullptr;
-        if (!threads.count(r.samples[i].thread)) continue;
-        stacks->tree.add(*stacks->symbols, r, r.samples[i]);
-        ++stacks->taken;
+    std::vector<std::pair<size_t, size_t>> parts;
+    size_t all = 0, done = 0;
+    for (const TimeRange& stretch : scope.in.stretches) {
+        parts.push_back(stacksBetween(r.samples, stretch.begin, stretch.end));
+        all += parts.back().second - parts.back().first;
     }
+    constexpr size_t kTellEvery = 1 << 14;
+    for (const auto& [from, to] : parts)
+        for (size_t i = from; i < to; ++i) {
+            if (done++ % kTellEvery == 0 && progress && !progress(static_cast<double>(done) / static_cast<double>(all)))
+                return nullptr;
+            if (!threads.count(r.samples[i].thread)) continue;
+            stacks->tree.add(*stacks->symbols, r, r.samples[i]);
+            ++stacks->taken;
+        }
     sumByFunction(*stacks);
     return stacks;
 }

@@ -1,17 +1,16 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The call stacks of a range of time, added up: by function, and who called whom.
+// The call stacks of a scope, added up: by function, and who called whom.
 #pragma once
 
 #include "core/symbols/stack_tree.h"
-#include "time_range.h"
+#include "scope.h"
 
 namespace fugato {
 
 struct StackScope {
-    TimeRange in;
-    uint32_t lane = kNone;  // kNone: all threads of the program
-    bool blocked = false;   // where threads were blocked, else where they ran
+    Scope in;
+    bool blocked = false;  // where threads were blocked, else where they ran
     bool operator==(const StackScope&) const = default;
 };
 
@@ -33,7 +32,7 @@ struct Stacks {
     int64_t each = 0;                    // ns that one stands for: a sample's, or 1; 0: not known
 };
 
-/// Null where `progress` cancelled it. Costs a look at every sample in the range.
+/// Null where `progress` cancelled it. Costs a look at every sample in the scope.
 std::shared_ptr<const Stacks> stacksIn(const Recording& recording, std::shared_ptr<const Symbols> symbols,
                                        const StackScope& scope, const Progress& progress = {});
 

@@ -5,7 +5,7 @@
 #include <cmath>
 #include <map>
 
-#include "core/ask/range_table.h"
+#include "core/ask/nested_markers.h"
 #include "core/explain/words/sentences.h"
 #include "core/model/keys.h"
 #include "core/store/long_work.h"
@@ -93,10 +93,10 @@ CauseSummary causeOf(const Explanation& e, uint32_t index, bool predicted) {
 }
 
 std::vector<MarkerSummary> markersOf(const Recording& r, size_t most, const Progress& progress) {
-    const auto table = tableOfRange(r, wholeOf(r), progress);
+    const auto table = nestedMarkers(r, wholeOf(r), progress);
     if (!table) return {};
     std::map<std::pair<uint32_t, PathId>, MarkerSummary> sums;  // by lane group and path
-    for (const RangeRow& row : table->rows) {
+    for (const NestedMarker& row : table->rows) {
         if (!row.path) continue;
         MarkerSummary& sum = sums[{r.lanes[row.lane].group, row.path}];
         sum.count += row.count;

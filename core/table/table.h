@@ -24,7 +24,9 @@ enum class Quantity : uint8_t {
     Milliseconds,        // a duration, shown in ms whatever its length, so that rows can be compared
     SignedMilliseconds,  // a difference
     Instant,             // since TableColumn::origin
-    Flag,                // 0 or 1, which the person may change
+    Bytes,
+    PerMille,  // shown as a percentage
+    Flag,      // 0 or 1, which the person may change
 };
 
 struct TableColumn {
@@ -33,6 +35,8 @@ struct TableColumn {
     Quantity quantity = Quantity::Text;
     std::string help;
     int64_t origin = 0;
+    bool optional = false;  // not shown unless the person chooses it
+    bool empty = false;     // holds nothing in this table, and is not shown
 };
 
 /// Nothing, a number, or a text.

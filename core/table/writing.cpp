@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/explain/words/quantities.h"
+#include "format/number_text.h"
 
 namespace fugato {
 
@@ -65,6 +66,11 @@ size_t widthOf(const std::string& text) {
     return static_cast<size_t>(std::count_if(text.begin(), text.end(), [](char c) { return (c & 0xC0) != 0x80; }));
 }
 
+bool isTime(Quantity quantity) {
+    return quantity == Quantity::Duration || quantity == Quantity::Milliseconds ||
+           quantity == Quantity::SignedMilliseconds || quantity == Quantity::Instant;
+}
+
 class Steps {
 public:
     Steps(const Table& table, const Progress& progress) : progress_(progress), all_(table.rowLimit()) {}
@@ -91,6 +97,8 @@ std::string valueText(const TableColumn& column, const TableValue& value) {
         case Quantity::Milliseconds: return msText(*number, 2);
         case Quantity::SignedMilliseconds: return std::abs(*number) < kNoDifference ? "0.00" : signedMsText(*number, 2);
         case Quantity::Instant: return instantText(*number - column.origin);
+        case Quantity::Bytes: return bytesText(static_cast<uint64_t>(*number));
+        case Quantity::PerMille: return fixedText(static_cast<double>(*number) / 10, 1) + " %";
         case Quantity::Flag: return *number ? "yes" : "";
         case Quantity::Text: break;
     }
@@ -103,19 +111,22 @@ size_t writeText(const Table& table, std::ostream& out, size_t depth) {
     const auto nothing = [](Row, size_t) {};
     std::vector<size_t> widths;
     for (const TableColumn& column : columns) widths.push_back(widthOf(column.title));
+    std::vector<size_t> shown;
+    for (size_t c = 1; c < columns.size(); ++c)
+        if (!columns[c].empty && !columns[c].optional) shown.push_back(c);
     size_t left = 0;
     walk(
         table,
         [&](Row row, size_t at) {
             if (!table.spans(row))
-                for (size_t c = 1; c < columns.size(); ++c)
+                for (const size_t c : shown)
                     widths[c] = std::max(widths[c], widthOf(valueText(columns[c], table.value(row, c))));
             if (at >= depth) left += table.countBelow(row);
             return at < depth;
         },
         nothing, go);
     const auto line = [&](size_t indent, auto&& cell) {
-        for (size_t c = 1; c < columns.size(); ++c) {
+        for (const size_t c : shown) {
             const std::string text = cell(c);
             const std::string room(widths[c] - widthOf(text), ' ');
             out << (columns[c].quantity == Quantity::Text ? text + room : room + text) << "  ";
@@ -161,10 +172,8 @@ void writeForClipboard(const Table& table, const std::vector<Row>& rows, const s
     };
     for (size_t i = 0; i < columns.size(); ++i) {
         const TableColumn& column = table.columns()[columns[i]];
-        const bool isTime = column.quantity != Quantity::Text && column.quantity != Quantity::Count &&
-                            column.quantity != Quantity::Flag;
         std::string title = plain(column.title);
-        if (isTime) title = title.substr(0, title.find(" ms")) + " (ns)";
+        if (isTime(column.quantity)) title = title.substr(0, title.find(" ms")) + " (ns)";
         out << (i ? "\t" : "") << title;
     }
     out << "\n";

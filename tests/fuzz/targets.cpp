@@ -15,7 +15,7 @@
 #include <unclosed_recording.hpp>
 
 #include "core/ask/marker_statistics.h"
-#include "core/ask/range_table.h"
+#include "core/ask/nested_markers.h"
 #include "core/ask/search.h"
 #include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
@@ -85,7 +85,7 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
     volatile int64_t used = readAll(r);
     (void)used;
     const TimeRange whole = wholeOf(r);
-    tableOfRange(r, whole);
+    nestedMarkers(r, whole);
     search(r, "a");
     for (uint32_t site = 0; site < std::min<size_t>(r.sites.size(), kFewSites); ++site) {
         statisticsOf(r, site, whole, 0);

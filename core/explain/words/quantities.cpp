@@ -32,6 +32,16 @@ std::string instantText(int64_t ns) {
            " s";
 }
 
+std::string bytesText(uint64_t bytes) {
+    constexpr uint64_t kThousand = 1000;
+    if (bytes < kThousand) return std::to_string(bytes) + " B";
+    const char* const units[] = {"kB", "MB", "GB", "TB"};
+    double value = static_cast<double>(bytes) / 1e3;
+    size_t unit = 0;
+    for (; value >= 999.95 && unit + 1 < std::size(units); ++unit) value /= 1e3;
+    return fixedText(value, 1) + " " + units[unit];
+}
+
 std::string countText(uint64_t count) {
     std::string digits = std::to_string(count);
     if (digits.size() <= 3) return digits;
