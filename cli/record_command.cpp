@@ -26,8 +26,6 @@ namespace {
 constexpr int kLookEveryMs = 250;
 constexpr auto kPatience = std::chrono::seconds(5);  // with a program that was asked to end
 
-std::string sizeText(uint64_t bytes) { return fixedText(static_cast<double>(bytes) / 1e6, 1) + " MB"; }
-
 uint64_t bytesOf(const std::vector<std::string>& files) {
     uint64_t bytes = 0;
     std::error_code none;
@@ -151,7 +149,7 @@ int RecordCommand::run(std::ostream& out, std::ostream& err) const {
             const auto seconds =
                 std::chrono::duration_cast<std::chrono::seconds>(std::chrono::steady_clock::now() - begin);
             err << "\r" << seconds.count() << " s" << (told ? ", " + plural(told->frames, "frame", "frames") : "")
-                << (!files.empty() ? ", " + sizeText(bytesOf(files))
+                << (!files.empty() ? ", " + bytesText(bytesOf(files))
                     : told         ? ""
                                    : ", no picture yet")
                 << "\033[K" << std::flush;

@@ -356,6 +356,59 @@ private slots:
         QVERIFY(ran.err.contains("never ended"));  // what was repaired is told as well
     }
 
+    void whatIsAskedAboutIsChosenAsInTheApplication() {
+        const QString demo = FUGATO_DEMO_RECORDING;
+        const auto rows = [&](const QStringList& what, const QStringList& how = {}) {
+            const Ran ran = run(QStringList{"table", demo} + what + how + QStringList{"--json", "--depth", "9"});
+            return ran.code ? json() : json::parse(ran.out.toStdString())["rows"];
+        };
+        const auto spray = [](const json& from) -> json {
+            for (const json& row : from)
+                if (row["marker"] == "Spray") return row;
+            return {};
+        };
+        const QStringList flat{"--by", "marker"};
+        const json one = spray(rows({"--frame", "7734"}, flat)), spike = spray(rows({"--spike", "7734"}, flat)),
+                   cause = spray(rows({"--cause", "A"}, flat)), late = spray(rows({"--late"}, flat)),
+                   all = spray(rows({"--usual"}, flat));
+        QCOMPARE(one["calls"].get<int>(), 1);
+        QCOMPARE(spike["calls"].get<int>(), 14);
+        QCOMPARE(cause["calls"].get<int>(), 132);
+        QCOMPARE(late["calls"].get<int>(), 485);
+        QVERIFY(all["calls"].get<int>() > 7000);
+        QCOMPARE(one["excess_ns"].get<int64_t>(), one["total_ns"].get<int64_t>() - one["usual_ns"].get<int64_t>());
+        QVERIFY(cause["of_frame_permille"].get<int>() > 500 && all["of_frame_permille"].get<int>() < 300);
+        QVERIFY(!spray(rows({"--from", "10", "--to", "20"}, flat)).contains("usual_ns"));  // nothing was explained
+        // Put together in other ways it is as much.
+        const json leaves = spray(rows({"--late"}, {"--by", "leaves"}));
+        QCOMPARE(leaves["self_ns"], late["self_ns"]);
+        QCOMPARE(leaves["below"][0]["marker"].get<std::string>(), std::string("Scene"));
+        const json around = rows({"--late"}, {"--around", "Spray"});
+        QCOMPARE(around[0]["total_ns"], late["total_ns"]);
+        QCOMPARE(around[1]["marker"].get<std::string>(), std::string("Called from"));
+        QVERIFY(rows({"--stage", "Harbour"}, {"--role", "worker", "--by", "role"}).size() == 1);
+        QVERIFY(rows({"--stage", "Harbour"}, {"--by", "category"}).size() > 2);
+        QVERIFY(run({"marker", demo, "Spray", "--cause", "A"}).out.contains("132 times"));
+    }
+
+    void whatCannotBeAskedAboutIsSaid() {
+        const QString demo = FUGATO_DEMO_RECORDING;
+        const auto says = [&](const QStringList& what, int code, const QString& words) {
+            const Ran ran = run(QStringList{"table", demo} + what);
+            QCOMPARE(ran.code, code);
+            QVERIFY2(ran.err.contains(words), qPrintable(ran.err));
+        };
+        says({"--frame", "1000000"}, kExitNothingFound, "There is no frame 1000000; the last one is ");
+        says({"--spike", "100"}, kExitNothingFound, "The selected frame is not late");
+        says({"--cause", "Z"}, kExitNothingFound, "There is no cause \"Z\".");
+        says({"--stage", "Lunch"}, kExitNothingFound, "The recording has no stage Lunch.");
+        says({"--role", "cook"}, kExitNothingFound, "There is no lane of the role \"cook\".");
+        says({"--lane", "cook"}, kExitNothingFound, "There is no lane named \"cook\".");
+        says({"--around", "Cook"}, kExitNothingFound, "There is no marker named \"Cook\".");
+        says({"--late", "--frame", "3"}, kExitWrongUse, "--frame");
+        says({"--by", "colour"}, kExitWrongUse, "colour");
+    }
+
     void tableMarkerAndFindAnswerAsTheCoreDoes() {
         const Ran table = run({"table", stored("lock.jsonl"), "--json"});
         QCOMPARE(table.code, 0);

@@ -33,6 +33,8 @@ MarkersPage::MarkersPage(Document& document, Selection& selection, QWidget* pare
     followScope(false);
     connect(by_, &QComboBox::activated, this, [this] {
         settings::markersBy().set(by_->currentData().toInt());
+        const bool own = by_->currentData().toInt() == int(MarkersBy::Leaves);  // it begins with who pays
+        view_->sortByColumn(own ? kMarkerSelf : kMarkerExcess, Qt::DescendingOrder);
         askSoon();
     });
     connect(&document, &Document::recordingChanged, this, [this] {

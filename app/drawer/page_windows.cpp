@@ -36,7 +36,7 @@ QWidget* PageWindows::openAt(const QString& id, const QByteArray& geometry) {
     all->setContentsMargins(0, 4, 0, 0);
     all->addWidget(page);
     auto* const close = new QAction(tr("Close"), made);
-    close->setShortcut(QKeySequence::Close);
+    close->setShortcut(Qt::CTRL | Qt::Key_W);
     made->addAction(close);
     connect(close, &QAction::triggered, made, &QWidget::close);
     if (!geometry.isEmpty()) made->restoreGeometry(geometry);

@@ -58,6 +58,7 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
         stages_->clear();
         fillStages(*stages_);
     });
+    more_->setObjectName("more");
     more_->setText(tr("More"));
     more_->setFont(smallFont());
     more_->setProperty("chip", true);

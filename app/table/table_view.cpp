@@ -22,7 +22,7 @@ namespace fugato {
 
 namespace {
 constexpr int kNumberWidth = 84, kShortWidth = 68, kInstantWidth = 108, kMostTextWidth = 220, kLeastWidth = 48,
-              kLeastNameWidth = 160;
+              kLeastNameWidth = 150, kMostNameWidth = 460, kMostNameLetters = 70;
 constexpr QKeyCombination kHeaviest = Qt::SHIFT | Qt::Key_Right;
 constexpr uint32_t kMeasured = 50;  // rows whose texts are looked at
 }  // namespace
@@ -82,14 +82,11 @@ void TableView::dress() {
     if (!model_.table()) return;
     if (dressed_) return hideColumns();
     const auto& columns = model_.table()->columns();
-    for (int column = 0; column < static_cast<int>(columns.size()); ++column) {
-        header()->setSectionResizeMode(column, column ? QHeaderView::Interactive : QHeaderView::Stretch);
-        if (column) header()->resizeSection(column, widthFor(static_cast<size_t>(column)));
+    for (int column = 1; column < static_cast<int>(columns.size()); ++column) {
+        header()->setSectionResizeMode(column, QHeaderView::Interactive);
+        header()->resizeSection(column, widthFor(static_cast<size_t>(column)));
     }
-    if (header()->sectionSize(0) < widthFor(0)) {  // then the last columns are what one has to scroll to
-        header()->setSectionResizeMode(0, QHeaderView::Interactive);
-        header()->resizeSection(0, widthFor(0));
-    }
+    header()->setSectionResizeMode(0, QHeaderView::Fixed);
     const QByteArray kept = settings::tableColumns(id_, model_.columnCount()).get();
     if (!kept.isEmpty()) {
         header()->restoreState(kept);
@@ -109,6 +106,21 @@ void TableView::hideColumns() {
         const bool wanted = chosen.contains(toQString(columns[column].key)) ? !usual : usual;
         header()->setSectionHidden(static_cast<int>(column), columns[column].empty || !wanted);
     }
+    fitFirst();
+}
+
+/// The first column has the room that is left, but the others stay near; where there is none, one scrolls to the last.
+void TableView::fitFirst() {
+    if (!dressed_ || !model_.table()) return;
+    int others = 0;
+    for (int column = 1; column < header()->count(); ++column) others += header()->sectionSize(column);
+    const int most = std::max(kMostNameWidth, fontMetrics().averageCharWidth() * kMostNameLetters);
+    header()->resizeSection(0, std::max(widthFor(0), std::min(viewport()->width() - others, most)));
+}
+
+void TableView::resizeEvent(QResizeEvent* event) {
+    QTreeView::resizeEvent(event);
+    fitFirst();
 }
 
 /// Those are kept that are not as usual.
@@ -150,17 +162,17 @@ void TableView::openHeaviest(size_t column) {
 int TableView::widthFor(size_t column) const {
     const Table& table = *model_.table();
     const Quantity quantity = table.columns()[column].quantity;
-    if (quantity == Quantity::Instant) return kInstantWidth;
-    if (quantity == Quantity::Count || quantity == Quantity::PerMille) return kShortWidth;
-    if (quantity != Quantity::Text) return kNumberWidth;
+    const int title = QFontMetrics(smallFont()).horizontalAdvance(toQString(table.columns()[column].title) + " ▾") + 20;
+    if (quantity == Quantity::Instant) return std::max(title, kInstantWidth);
+    if (quantity == Quantity::Count || quantity == Quantity::PerMille) return std::max(title, kShortWidth);
+    if (quantity != Quantity::Text) return std::max(title, kNumberWidth);
     int width = column == 0 && table.nested() ? kLeastNameWidth : kLeastWidth;
     for (uint32_t at = 0; at < std::min(kMeasured, table.countBelow(Table::kTop)); ++at) {
         const TableValue value = table.value(table.rowBelow(Table::kTop, at), column);
         if (const auto* text = std::get_if<std::string>(&value))
             width = std::max(width, fontMetrics().horizontalAdvance(toQString(*text)));
     }
-    const QString title = toQString(table.columns()[column].title) + " ▾";
-    return std::min(kMostTextWidth, std::max(width, fontMetrics().horizontalAdvance(title)) + 16);
+    return std::min(kMostTextWidth, std::max(width + 16, title));
 }
 
 void TableView::remember() {

@@ -49,10 +49,12 @@ protected:
     void contextMenuEvent(QContextMenuEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
     void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
 
 private:
     void dress();
     void hideColumns();
+    void fitFirst();
     void showColumn(size_t column, bool on);
     int widthFor(size_t column) const;
     void remember();

@@ -32,11 +32,4 @@ QString withIsolatedNames(const QString& text) {
     return out;
 }
 
-QString sizeText(qint64 bytes) {
-    const auto in = [&](double unit, const char* name, int digits) {
-        return QString::number(static_cast<double>(bytes) / unit, 'f', digits) + " " + name;
-    };
-    return bytes < 1'000'000 ? in(1e3, "kB", 0) : bytes < 1'000'000'000 ? in(1e6, "MB", 1) : in(1e9, "GB", 1);
-}
-
 }  // namespace fugato

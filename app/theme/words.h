@@ -7,6 +7,7 @@
 #include <QString>
 #include <string>
 
+#include "core/explain/words/quantities.h"
 #include "format/shown_text.h"
 
 namespace fugato {
@@ -24,8 +25,8 @@ inline QString toQString(std::string_view text) {
 inline QString capitalised(const QString& text) { return text.left(1).toUpper() + text.mid(1); }
 inline QString shown(const QString& text) { return toQString(shownText(text.toStdString())); }
 
-/// "340 kB", "1.6 MB", "2.1 GB"
-QString sizeText(qint64 bytes);
+/// "340 kB", "1.6 MB"
+inline QString sizeText(qint64 bytes) { return toQString(bytesText(static_cast<uint64_t>(bytes))); }
 
 /// A text for a tooltip, which would take anything that looks like marking-up for such.
 inline QString plainTip(const QString& text) {

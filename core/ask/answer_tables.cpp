@@ -108,7 +108,8 @@ private:
             time("ran_ns", "Ran", "The part of total in which its thread had a core; the rest it was ready or blocked"),
             {"allocations", "Allocations", Quantity::Count, "Taken while it was open"},
             {"allocated_bytes", "Allocated", Quantity::Bytes, "Bytes taken while it was open"}};
-        for (const size_t optional : {kMarkerMean, kMarkerLongest, kMarkerOfBudget, kMarkerAllocations})
+        for (const size_t optional :
+             {kMarkerMean, kMarkerLongest, kMarkerOfBudget, kMarkerAllocations, kMarkerAllocated})
             columns_[optional].optional = true;
         for (size_t c = kMarkerOfFrame; c < columns_.size(); ++c)
             columns_[c].empty = std::all_of(made_->top.begin(), made_->top.end(), [&](Row row) {

@@ -33,13 +33,12 @@ std::string instantText(int64_t ns) {
 }
 
 std::string bytesText(uint64_t bytes) {
-    constexpr uint64_t kThousand = 1000;
-    if (bytes < kThousand) return std::to_string(bytes) + " B";
-    const char* const units[] = {"kB", "MB", "GB", "TB"};
-    double value = static_cast<double>(bytes) / 1e3;
-    size_t unit = 0;
-    for (; value >= 999.95 && unit + 1 < std::size(units); ++unit) value /= 1e3;
-    return fixedText(value, 1) + " " + units[unit];
+    if (bytes < 1000) return std::to_string(bytes) + " B";
+    const auto in = [&](double unit, const char* name, int decimals) {
+        return fixedText(static_cast<double>(bytes) / unit, decimals) + " " + name;
+    };
+    if (bytes < 100'000) return in(1e3, "kB", 1);
+    return bytes < 1'000'000 ? in(1e3, "kB", 0) : bytes < 1'000'000'000 ? in(1e6, "MB", 1) : in(1e9, "GB", 1);
 }
 
 std::string countText(uint64_t count) {

@@ -1,0 +1,375 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The workspace in the real window: what is looked at, pages that follow it or are held, markers put together in
+// several ways, room for the tables, pages in windows of their own.
+#include <QAccessible>
+#include <QComboBox>
+#include <QMenuBar>
+#include <QToolButton>
+
+#include "app/drawer/marker_page.h"
+#include "app/drawer/markers_page.h"
+#include "app/drawer/page_windows.h"
+#include "app/scope/scope_bar.h"
+#include "app/theme/words.h"
+#include "core/explain/words/quantities.h"
+#include "testing/text_recording.h"
+#include "window_test.h"
+
+namespace fugato {
+
+using Of = ScopeChoice::Of;
+
+class ScopeAppTest : public WindowTest {
+    Q_OBJECT
+
+    ScopeBar& bar() { return window_->scopeBar(); }
+    MarkersPage& page() { return window_->drawer().page<MarkersPage>(); }
+    void look(Of of) {
+        QVERIFY(bar().chip(of).isVisible());
+        QTest::mouseClick(&bar().chip(of), Qt::LeftButton);
+        settle();
+    }
+    void putTogether(MarkersBy by) {
+        QComboBox& box = page().by();
+        box.setFocus();
+        const int wanted = box.findData(int(by));
+        while (box.currentIndex() != wanted)
+            QTest::keyClick(&box, box.currentIndex() < wanted ? Qt::Key_Down : Qt::Key_Up);
+        settle();
+    }
+    /// The value of a row, by its words, in the table of a page.
+    static QVariant valueOf(TablePage& page, const QString& name, MarkerColumn column) {
+        const auto& table = page.view().table();
+        for (Table::Row row = 0; table && row < table->rowLimit(); ++row)
+            if (const QModelIndex at = page.view().rows().indexOf(row); at.data().toString() == name)
+                return at.siblingAtColumn(int(column)).data(TableModel::kRawRole);
+        return {};
+    }
+    uint32_t siteNamed(const std::string& name) {
+        const auto& sites = window_->document().recording()->sites;
+        for (uint32_t i = 0; i < sites.size(); ++i)
+            if (sites[i].name == name) return i;
+        return kNone;
+    }
+
+private slots:
+    void whatIsLookedAtIsChosenOnceAndPagesFollow() {
+        openDemo();
+        QVERIFY(bar().isVisible() && bar().chip(Of::Frame).isChecked());
+        QCOMPARE(bar().chip(Of::Frame).accessibleName(), toQString("frame " + countText(selection().frame())));
+        QCOMPARE(page().title(), capitalised(bar().chip(Of::Frame).accessibleName()));
+        const auto spray = [&] { return valueOf(page(), "Spray", kMarkerCalls).toLongLong(); };
+        QCOMPARE(spray(), 1);
+        const Cause& cause = explanation().causes[selection().cause()];
+        look(Of::Cause);
+        QCOMPARE(page().title(), toQString(plural(cause.frames.size(), "late frame", "late frames")) + " of A");
+        QCOMPARE(spray(), qlonglong(cause.frames.size()));
+        QVERIFY(!bar().chip(Of::Frame).isChecked());
+        look(Of::Late);
+        QCOMPARE(spray(), qlonglong(explanation().late.size()));
+        // Another frame: the choice stays.
+        selection().stepSpike(1);
+        settle();
+        QCOMPARE(spray(), qlonglong(explanation().late.size()));
+        look(Of::Frame);
+        QCOMPARE(page().title(), capitalised(bar().chip(Of::Frame).accessibleName()));
+        // Selected time is looked at as soon as there is some, and until there is none.
+        QVERIFY(!bar().chip(Of::Selection).isVisible());
+        window_->lanes().setFocus();
+        key(Qt::Key_S);
+        QVERIFY(bar().chip(Of::Selection).isVisible() && bar().chip(Of::Selection).isChecked());
+        settle();
+        QVERIFY2(page().title().endsWith(" selected"), qPrintable(page().title()));
+        key(Qt::Key_S);
+        QVERIFY(bar().chip(Of::Frame).isChecked());
+        // A frame that is in time belongs to no spike, and has no cause.
+        selection().chooseFrame(100);
+        QVERIFY(explanation().frames[100].overrun == 0 && !bar().chip(Of::Spike).isVisible());
+    }
+
+    void itIsChosenByKeysAndByTheMenu() {
+        openDemo();
+        QTest::keyClick(&window_->lanes(), Qt::Key_L, Qt::ControlModifier);
+        QVERIFY(bar().chip(Of::Frame).hasFocus());
+        QTest::keyClick(QApplication::focusWidget(), Qt::Key_Right);
+        QTest::keyClick(QApplication::focusWidget(), Qt::Key_Right);
+        QCOMPARE(selection().scope().of, Of::Cause);
+        QTest::keyClick(QApplication::focusWidget(), Qt::Key_Left);
+        QCOMPARE(selection().scope().of, Of::Spike);
+        QMenu* looking = nullptr;
+        for (QAction* menu : window_->menuBar()->actions())
+            if (menu->text() == "&Tables")
+                for (QAction* entry : menu->menu()->actions())
+                    if (entry->text() == "&Look at") looking = entry->menu();
+        QVERIFY(looking);
+        emit looking->aboutToShow();
+        QStringList names;
+        for (QAction* entry : looking->actions()) {
+            names << entry->text();
+            if (entry->text() == "whole recording") entry->trigger();
+        }
+        QCOMPARE(selection().scope().of, Of::Whole);
+        QVERIFY2(names.contains("Stage") && names.contains("time in view"), qPrintable(names.join(", ")));
+        settle();
+        QCOMPARE(page().title(), QString("Whole recording"));
+    }
+
+    void aStageAndLanesAreChosenToo() {
+        openDemo();
+        const QString here = bar().chip(Of::Stage).accessibleName();
+        QVERIFY2(here.startsWith("stage "), qPrintable(here));
+        look(Of::Stage);
+        QCOMPARE(page().title(), capitalised(here));
+        QMenu* stages = bar().chip(Of::Stage).menu();
+        emit stages->aboutToShow();
+        QCOMPARE(stages->actions().size(), 3);
+        stages->actions()[0]->trigger();
+        settle();
+        QCOMPARE(page().title(), QString("Stage Harbour"));
+        QComboBox& lanes = bar().lanes();
+        const int helpers = lanes.findText("worker");
+        QVERIFY2(helpers > 0, "the demo's workers have a role");
+        lanes.setFocus();
+        while (lanes.currentIndex() != helpers) QTest::keyClick(&lanes, Qt::Key_Down);
+        settle();
+        QCOMPARE(page().title(), QString("Stage Harbour on worker"));
+        for (int row = 0; row < page().view().rows().rowCount(); ++row)
+            QVERIFY(page().view().rows().index(row, 0).data().toString().startsWith("worker"));
+        // Other frames, the same lanes; and it is remembered which were chosen while the recording is open.
+        look(Of::Late);
+        QVERIFY(page().title().endsWith(" late frames on worker"));
+    }
+
+    void aPageIsHeldToWhatItShows() {
+        openDemo();
+        const QString first = page().title();
+        QToolButton& hold = *page().holdButton();
+        QVERIFY(hold.isVisible() && !hold.isChecked());
+        QTest::mouseClick(&hold, Qt::LeftButton);
+        look(Of::Late);
+        selection().stepSpike(1);
+        settle();
+        QCOMPARE(page().title(), first);
+        QTest::mouseClick(&hold, Qt::LeftButton);
+        settle();
+        QVERIFY(page().title().endsWith(" late frames"));
+        // The page of one marker is held to the whole recording at first; that it is not is remembered.
+        MarkerPage& marker = window_->drawer().page<MarkerPage>();
+        selection().chooseSite(siteNamed("Spray"));
+        window_->drawer().show("marker");
+        settle();
+        QVERIFY(marker.holdButton()->isChecked() && marker.about().startsWith("whole recording"));
+        const uint64_t all = marker.statistics()->count;
+        QTest::mouseClick(marker.holdButton(), Qt::LeftButton);
+        settle();
+        QVERIFY(marker.statistics()->count < all && marker.about().contains(" late frames"));
+        window_ = std::make_unique<MainWindow>();
+        QVERIFY(!window_->drawer().page<MarkerPage>().holdButton()->isChecked());
+    }
+
+    void markersArePutTogetherInSeveralWays() {
+        openDemo();
+        look(Of::Cause);
+        const auto value = [&](const QString& name, MarkerColumn column) { return valueOf(page(), name, column); };
+        const qlonglong total = value("Spray", kMarkerTotal).toLongLong();
+        QVERIFY(total > 0);
+        // From the leaves up it is on top, and its callers lie below it.
+        putTogether(MarkersBy::Leaves);
+        QCOMPARE(value("Spray", kMarkerSelf).toLongLong(), total);
+        bool below = false;
+        for (int row = 0; row < page().view().rows().rowCount(); ++row)
+            if (const QModelIndex at = page().view().rows().index(row, 0); at.data().toString() == "Spray")
+                below = page().view().rows().index(0, 0, at).data().toString() == "Scene";
+        QVERIFY(below);
+        putTogether(MarkersBy::Marker);
+        QVERIFY(!page().view().table()->countBelow(0));
+        QCOMPARE(value("Spray", kMarkerTotal).toLongLong(), total);
+        putTogether(MarkersBy::Category);
+        QVERIFY(value("Spray", kMarkerTotal).toLongLong() == total);
+        putTogether(MarkersBy::Role);
+        QVERIFY(!value("worker, 2 lanes", kMarkerTotal).isNull());
+        // Around the selected marker.
+        putTogether(MarkersBy::Around);
+        QCOMPARE(page().view().rows().rowCount(), 0);  // none is selected
+        window_->lanes().setFocus();
+        selection().chooseSite(siteNamed("Simulate"));
+        window_->drawer().show("markers");
+        settle();
+        QCOMPARE(page().title(), QString("Around Simulate"));
+        QVERIFY(!value("Called from", kMarkerTotal).isNull() && !value("Calls", kMarkerTotal).isNull());
+        QVERIFY(!value("Boats", kMarkerCalls).isNull() && !value("Race frame", kMarkerCalls).isNull());
+        // The choice is remembered.
+        window_ = std::make_unique<MainWindow>();
+        QCOMPARE(page().by().currentData().toInt(), int(MarkersBy::Around));
+    }
+
+    void theHeaviestWayDownOpensAtOneKey() {
+        openDemo();
+        look(Of::Whole);
+        TableView& view = page().view();
+        view.collapseAll();
+        view.setFocus();
+        view.setCurrentIndex({});
+        QTest::keyClick(&view, Qt::Key_Right, Qt::ShiftModifier);
+        // From the row above to this one each is the heaviest of those beside it that do not wait.
+        QModelIndex at = view.currentIndex();
+        QVERIFY(at.isValid() && at.parent().isValid());
+        for (; at.isValid(); at = at.parent()) {
+            const auto weight = [](const QModelIndex& index) {
+                return index.siblingAtColumn(int(kMarkerTotal)).data(TableModel::kRawRole).toLongLong();
+            };
+            for (int row = 0; row < view.rows().rowCount(at.parent()); ++row) {
+                const QModelIndex beside = view.rows().index(row, 0, at.parent());
+                const bool waits = view.table()->emphasis(TableModel::rowOf(beside), kMarkerName) == Emphasis::Muted;
+                QVERIFY(waits || weight(beside) <= weight(at));
+            }
+            if (at.parent().isValid()) QVERIFY(view.isExpanded(at.parent()));
+        }
+    }
+
+    void columnsAreChosenAndRemembered() {
+        openDemo();
+        TableView& view = page().view();
+        QVERIFY(view.isColumnHidden(kMarkerMean) && !view.isColumnHidden(kMarkerUsual));
+        QVERIFY(view.isColumnHidden(kMarkerRan));  // the demo does not know it
+        QMenu menu;
+        view.fillMenu(menu);
+        QMenu* columns = menu.actions().back()->menu();
+        QStringList names;
+        for (QAction* action : columns->actions()) {
+            names << action->text();
+            if (action->text() == "Mean ms" || action->text() == "Usual ms") action->trigger();
+        }
+        QVERIFY2(!names.contains("Ran ms"), qPrintable(names.join(", ")));
+        QVERIFY(!view.isColumnHidden(kMarkerMean) && view.isColumnHidden(kMarkerUsual));
+        QVERIFY(view.textOf(true).contains("Mean (ns)") && !view.textOf(true).contains("Usual"));
+        window_ = std::make_unique<MainWindow>();
+        window_->show();
+        openDemo();
+        QVERIFY(!page().view().isColumnHidden(kMarkerMean) && page().view().isColumnHidden(kMarkerUsual));
+    }
+
+    void pagesOfAnotherGroupAreATabAway() {
+        openDemo();
+        QTabBar& tabs = window_->drawer().tabs();
+        const auto texts = [&] {
+            QStringList out;
+            for (int i = 0; i < tabs.count(); ++i) out << tabs.tabText(i);
+            return out;
+        };
+        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Findings ▸"}));
+        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(3).center());
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Search results", "Advice"}));
+        QCOMPARE(window_->drawer().shown(), QString("search"));
+        tabs.setFocus();
+        QTest::keyClick(&tabs, Qt::Key_Right);
+        QCOMPARE(window_->drawer().shown(), QString("advice"));
+        QTest::keyClick(&tabs, Qt::Key_Left);
+        QTest::keyClick(&tabs, Qt::Key_Left);  // the other group, as it was left
+        QTRY_COMPARE(window_->drawer().shown(), QString("markers"));
+        QTRY_COMPARE(texts().size(), 4);
+        QVERIFY(tabs.hasFocus());
+    }
+
+    void aPageHasAWindowOfItsOwn() {
+        openDemo();
+        key(Qt::Key_F4, Qt::ShiftModifier);
+        QCOMPARE(window_->pageWindows().pages().size(), 1);
+        auto* own = qobject_cast<MarkersPage*>(window_->pageWindows().pages()[0]);
+        QVERIFY(own && own != &page() && own->window() != window_.get());
+        QVERIFY(QTest::qWaitForWindowExposed(own->window()));
+        settle();
+        QCOMPARE(own->title(), page().title());
+        // It is held to this frame, and the drawer goes on: the two stand side by side.
+        QTest::mouseClick(own->holdButton(), Qt::LeftButton);
+        const QString held = own->title();
+        selection().stepSpike(1);
+        settle();
+        QVERIFY(own->title() == held && page().title() != held);
+        // A row of it leads there in the window.
+        own->view().setFocus();
+        const QModelIndex row = own->view().currentIndex();
+        QVERIFY(row.isValid());
+        QTest::mouseClick(own->view().viewport(), Qt::LeftButton, {}, own->view().visualRect(row).center());
+        QVERIFY(selection().marker().valid());
+        // It is there again the next time, and closes with Ctrl+W.
+        own->window()->setGeometry(140, 160, 640, 380);
+        window_->close();
+        window_ = std::make_unique<MainWindow>();
+        window_->show();
+        openDemo();
+        QCOMPARE(window_->pageWindows().pages().size(), 1);
+        QWidget* again = window_->pageWindows().pages()[0]->window();
+        QCOMPARE(again->size(), QSize(640, 380));
+        again->activateWindow();
+        QVERIFY(QTest::qWaitForWindowActive(again));
+        QTest::keyClick(again, Qt::Key_W, Qt::ControlModifier);
+        QTRY_COMPARE(window_->pageWindows().pages().size(), 0);
+        window_->close();
+    }
+
+    void panelsAreHiddenAndRemembered() {
+        openDemo();
+        const auto entry = [&](const QString& name) -> QAction& {
+            for (QAction* action : window_->findChildren<QAction*>())
+                if (action->text().remove('&') == name) return *action;
+            qFatal("There is no such entry.");
+        };
+        for (const char* name : {"Strip of frames", "What is looked at"}) entry(name).trigger();
+        QVERIFY(!window_->findChild<ScopeBar*>()->isVisible() && window_->lanes().isVisible());
+        window_->close();
+        window_ = std::make_unique<MainWindow>();
+        window_->show();
+        openDemo();
+        QVERIFY(!bar().isVisible());
+        for (const char* name : {"Strip of frames", "What is looked at"}) entry(name).trigger();
+        QVERIFY(bar().isVisible());
+    }
+
+    void inASmallWindowTheRestIsInAMenu() {
+        window_->resize(900, 640);
+        openDemo();
+        QCOMPARE(window_->width(), 900);
+        auto* more = bar().findChild<QToolButton*>("more");
+        QVERIFY(more->isVisible() && !bar().chip(Of::Whole).isVisible());
+        emit more->menu()->aboutToShow();
+        for (QAction* action : more->menu()->actions())
+            if (action->text() == "whole recording") action->trigger();
+        QVERIFY(bar().chip(Of::Whole).isVisible() && bar().chip(Of::Whole).isChecked());  // what is chosen is in sight
+        for (Of of : {Of::Frame, Of::Spike, Of::Whole})
+            if (const QToolButton& chip = bar().chip(of); chip.isVisible())
+                QVERIFY(chip.width() >= chip.sizeHint().width() && bar().rect().contains(chip.geometry()));
+        window_->resize(1600, 900);
+        QTRY_VERIFY(!more->isVisible());
+    }
+
+    void aRecordingWithoutFramesIsLookedAtAsAWhole() {
+        TextRecording t;
+        t.mark(0, 5000, "main", "Load").mark(6000, 9000, "main", "Run");
+        open(write("none.jsonl", QByteArray::fromStdString(t.text())));
+        QVERIFY(bar().chip(Of::Whole).isChecked());
+        QVERIFY(!bar().chip(Of::Frame).isVisible() && !bar().chip(Of::Late).isVisible());
+        settle();
+        QCOMPARE(page().title(), QString("Whole recording"));
+        QCOMPARE(valueOf(page(), "Load", kMarkerTotal).toLongLong(), 5'000'000);
+        open(write("empty.jsonl", "{\"fugato\":\"text\",\"version\":1}\n"));
+        settle();
+        QCOMPARE(page().view().rows().rowCount(), 0);
+    }
+
+    void screenReadersFindWhatIsLookedAt() {
+        openDemo();
+        QAccessibleInterface* one = QAccessible::queryAccessibleInterface(&bar().chip(Of::Late));
+        QCOMPARE(one->text(QAccessible::Name), bar().chip(Of::Late).accessibleName());
+        QVERIFY(one->state().checkable && !one->state().checked);
+        QVERIFY(QAccessible::queryAccessibleInterface(&bar().chip(Of::Frame))->state().checked);
+        for (const QWidget* widget : QList<QWidget*>{&bar().lanes(), page().holdButton(), &page().by(), &bar()})
+            QVERIFY(!widget->accessibleName().isEmpty());
+    }
+};
+
+}  // namespace fugato
+
+QTEST_MAIN(fugato::ScopeAppTest)
+#include "scope_app_test.moc"

@@ -1,0 +1,244 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// What is looked at: choices become stretches of time and lanes; markers in them beside what is usual there.
+#include <QtTest>
+
+#include "core/ask/scope_choice.h"
+#include "core/table/writing.h"
+#include "testing/explaining.h"
+
+using namespace fugato;
+
+namespace {
+
+using Of = ScopeChoice::Of;
+
+/// Thirty usual frames, three late ones in a row, a usual one, one late one; a helper that works in each frame. Stages
+/// Harbour and Race, of which the second begins with the late frames.
+TextRecording race() {
+    TextRecording t;
+    t.at(0, "main", R"("do":"state","state":"stage","value":"Harbour")");
+    double at = 0;
+    for (int i = 0; i < 35; ++i, at += 40'000) {
+        const bool late = (i >= 30 && i < 33) || i == 34;
+        const double work = late ? 20'000 : 6'000;
+        if (i == 30) t.at(at - 1, "main", R"("do":"state","state":"stage","value":"Race")");
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 1000, at + 1000 + work, "main", "Work");
+        t.end(at + 2000 + work, "main").frameEnd(at + 2000 + work, "main");
+        t.mark(at + 500, at + 1500, "helper", "Sort");
+    }
+    return t;
+}
+
+}  // namespace
+
+class ScopeTest : public QObject {
+    Q_OBJECT
+    std::shared_ptr<const Explanation> e_;
+
+    Result<ChosenScope> chosen(Of of, ScopeContext context = {}, ScopeChoice choice = {}) const {
+        choice.of = of;
+        return chosenScope(*e_->recording, e_.get(), choice, context);
+    }
+    TimeRange frame(uint32_t i) const { return {e_->frame(i).begin, e_->frame(i).end}; }
+    std::string wordsOf(Of of, const ScopeContext& context = {}) const {
+        const auto scope = chosen(of, context);
+        ScopeChoice choice;
+        choice.of = of;
+        const auto words = scopeWords(*e_->recording, e_.get(), choice, context);
+        if (!scope) return words.failure().sentence;
+        return scope->words == *words ? *words : "not the same: " + scope->words + ", " + *words;
+    }
+
+private slots:
+    void initTestCase() {
+        e_ = explained(race().open(), 10'000'000);
+        QCOMPARE(e_->late, (std::vector<uint32_t>{30, 31, 32, 34}));
+        QCOMPARE(e_->spikes.size(), size_t{2});
+    }
+
+    void choicesBecomeStretches() {
+        const ScopeContext at31{31, 0, std::nullopt, {5, 9}, {}};
+        QCOMPARE(chosen(Of::Frame, at31)->scope.stretches, std::vector<TimeRange>{frame(31)});
+        QCOMPARE(chosen(Of::Spike, at31)->scope.stretches, (std::vector<TimeRange>{{frame(30).begin, frame(32).end}}));
+        QCOMPARE(chosen(Of::Cause, at31)->scope.stretches,
+                 (std::vector<TimeRange>{frame(30), frame(31), frame(32), frame(34)}));
+        QCOMPARE(chosen(Of::Late)->scope.stretches, chosen(Of::Cause, at31)->scope.stretches);
+        QCOMPARE(chosen(Of::View, at31)->scope.stretches, (std::vector<TimeRange>{{5, 9}}));
+        QCOMPARE(chosen(Of::Whole)->scope.stretches, std::vector<TimeRange>{wholeOf(*e_->recording)});
+        ScopeContext selected;
+        selected.selected = TimeRange{100, 300};
+        QCOMPARE(chosen(Of::Selection, selected)->scope.stretches, (std::vector<TimeRange>{{100, 300}}));
+        ScopeChoice race;
+        race.stage = "Race";
+        const auto stage = chosen(Of::Stage, {}, race);
+        QCOMPARE(stage->scope.stretches.size(), size_t{1});
+        QVERIFY(stage->scope.contains(frame(30).begin) && !stage->scope.contains(frame(29).end));
+        // A marker is on its lane.
+        const uint32_t helper = laneNamed(*e_->recording, "helper");
+        ScopeContext marker;
+        marker.marker = {helper, 0, 2};
+        const auto sort = chosen(Of::Marker, marker);
+        QCOMPARE(sort->scope.stretches, (std::vector<TimeRange>{{80'500'000, 81'500'000}}));
+        QVERIFY(sort->scope.has(helper) && !sort->scope.has(laneNamed(*e_->recording, "main")));
+    }
+
+    void eachIsSaidInWords() {
+        const ScopeContext at31{31, 0, TimeRange{0, 1'200'000'000}, {0, 32'000'000}, {}};
+        QCOMPARE(wordsOf(Of::Frame, at31), std::string("frame 31"));
+        QCOMPARE(wordsOf(Of::Spike, at31), std::string("spike of 3 frames"));
+        QCOMPARE(wordsOf(Of::Cause, at31), std::string("4 late frames of A"));
+        QCOMPARE(wordsOf(Of::Late, at31), std::string("4 late frames"));
+        QCOMPARE(wordsOf(Of::Selection, at31), std::string("1.20 s selected"));
+        QCOMPARE(wordsOf(Of::View, at31), std::string("32.0 ms in view"));
+        QCOMPARE(wordsOf(Of::Whole), std::string("whole recording"));
+    }
+
+    void whyThereIsNoneIsSaidToo() {
+        QCOMPARE(wordsOf(Of::Frame), std::string("No frame is selected."));
+        QCOMPARE(wordsOf(Of::Cause), std::string("No cause is selected."));
+        QVERIFY(wordsOf(Of::Selection).find("No time is selected.") == 0);
+        QVERIFY(wordsOf(Of::Marker).find("No marker is selected.") == 0);
+        ScopeContext inTime;
+        inTime.frame = 3;
+        QVERIFY(wordsOf(Of::Spike, inTime).find("is not late") != std::string::npos);
+        ScopeChoice stage;
+        stage.stage = "Nowhere";
+        QCOMPARE(chosen(Of::Stage, {}, stage).failure().sentence, std::string("The recording has no stage Nowhere."));
+        TextRecording good;
+        usualFrames(good, 3);
+        const auto none = explained(good.open());
+        ScopeChoice late;
+        late.of = Of::Late;
+        QCOMPARE(chosenScope(*none->recording, none.get(), late, {}).failure().sentence,
+                 std::string("No frame is late."));
+        QVERIFY(!chosenScope(*none->recording, nullptr, late, {}).ok());  // nor before anything is explained
+        QVERIFY(usualScope(*none->recording).of == Of::Frame);
+        QVERIFY(usualScope(*TextRecording().mark(0, 5, "main", "A").open()).of == Of::Whole);
+    }
+
+    void lanesAreAllOrOfTheMarkerOrOfOneRole() {
+        const Recording& r = *e_->recording;
+        const uint32_t helper = laneNamed(r, "helper");
+        ScopeChoice choice;
+        choice.lanes = ScopeChoice::Lanes::Group;
+        choice.group = "helper";
+        const auto grouped = chosen(Of::Late, {}, choice);
+        QCOMPARE(grouped->words, std::string("4 late frames on helper"));
+        const auto nested = nestedMarkers(r, grouped->scope);
+        QCOMPARE(nested->lanes.size(), size_t{1});
+        QCOMPARE(nested->rows[nested->lanes[0]].lane, helper);
+        QCOMPARE(nested->markers(), uint64_t{4});
+        choice.group = "crew";
+        QCOMPARE(chosen(Of::Late, {}, choice).failure().sentence, std::string("The recording has no lanes of crew."));
+        choice.lanes = ScopeChoice::Lanes::OfMarker;
+        QVERIFY(chosen(Of::Late, {}, choice).failure().sentence.find("No marker is selected") == 0);
+        ScopeContext context;
+        context.marker = {helper, 0, 0};
+        QCOMPARE(chosen(Of::Whole, context, choice)->words, std::string("whole recording on helper"));
+    }
+
+    // ---- beside what is usual ----------------------------------------------------------------------------
+
+    const NestedMarker* find(const NestedMarkers& table, const char* lane, const char* path) const {
+        for (const NestedMarker& row : table.rows)
+            if (row.lane == laneNamed(*e_->recording, lane) && pathOf(*e_->recording, row.path) == path) return &row;
+        return nullptr;
+    }
+
+    void whatIsUsualIsAddedUpOverTheFrames() {
+        UsualMarkers usual(e_);
+        const auto late = usual.of(chosen(Of::Late)->scope);
+        QCOMPARE(find(*late, "main", "Frame/Work")->total, int64_t{80'000'000});
+        QCOMPARE(find(*late, "main", "Frame/Work")->usual, int64_t{24'000'000});
+        QCOMPARE(find(*late, "main", "Frame/Work")->excess(), int64_t{56'000'000});
+        QCOMPARE(find(*late, "helper", "Sort")->usual, int64_t{4'000'000});
+        QCOMPARE(find(*late, "helper", "Sort")->excess(), int64_t{0});
+        QCOMPARE(late->frames, 4.0);
+        QCOMPARE(late->frameTime, int64_t{88'000'000});
+        QCOMPARE(late->budget, int64_t{40'000'000});
+        QVERIFY(late->late);
+        // Half of a frame has half of it.
+        const TimeRange first = frame(3);
+        const auto half = usual.of(TimeRange{first.begin, (first.begin + first.end) / 2});
+        QCOMPARE(half->frames, 0.5);
+        QCOMPARE(find(*half, "main", "Frame/Work")->usual, int64_t{3'000'000});
+        QVERIFY(!half->late);
+        // Between frames nothing is known to be usual.
+        const auto between = usual.of(TimeRange{first.end + 100, first.end + 1000});
+        QCOMPARE(between->frames, 0.0);
+        QVERIFY(between->rows.empty());
+        // The frames of the spike lie in it with what is between them.
+        QCOMPARE(usual.of(chosen(Of::Spike, {31, 0, {}, {}, {}})->scope)->frames, 3.0);
+        QVERIFY(!usual.of(wholeOf(*e_->recording), [](double) { return false; }));
+    }
+
+    void theTableSaysItInColumns() {
+        const Recording& r = *e_->recording;
+        const auto late = UsualMarkers(e_).of(chosen(Of::Late)->scope);
+        const auto leaves = markerTable(e_->recording, nullptr, groupedMarkers(r, late, MarkersBy::Leaves));
+        Table::Row work = Table::kTop;
+        for (Table::Row row = 0; row < leaves->rowLimit(); ++row)
+            if (leaves->parentOf(row) == Table::kTop && leaves->value(row, kMarkerName) == TableValue("Work"))
+                work = row;
+        QVERIFY(work != Table::kTop);
+        const auto number = [&](size_t column) { return std::get<int64_t>(leaves->value(work, column)); };
+        QCOMPARE(number(kMarkerSelf), int64_t{80'000'000});
+        QCOMPARE(number(kMarkerCalls), int64_t{4});
+        QCOMPARE(number(kMarkerMean), int64_t{20'000'000});
+        QCOMPARE(number(kMarkerOfFrame), int64_t{909});    // of 88 ms
+        QCOMPARE(number(kMarkerOfBudget), int64_t{2000});  // of 40 ms
+        QCOMPARE(valueText(leaves->columns()[kMarkerOfFrame], leaves->value(work, kMarkerOfFrame)),
+                 std::string("90.9 %"));
+        QVERIFY(leaves->emphasis(work, kMarkerExcess) == Emphasis::Excess);
+        QVERIFY(leaves->columns()[kMarkerRan].empty && leaves->columns()[kMarkerAllocated].empty);
+        QVERIFY(!leaves->columns()[kMarkerUsual].empty);
+        QCOMPARE(leaves->countBelow(work), 1u);  // who called it
+        QCOMPARE(leaves->value(leaves->rowBelow(work, 0), kMarkerName), TableValue("Frame"));
+        QVERIFY(!leaves->place(work).marker.valid());  // of several stretches it leads to the marker, not to one of it
+        QCOMPARE(leaves->place(work).site, siteNamed("Work"));
+        // Without an explanation nothing is usual.
+        const auto plain =
+            markerTable(e_->recording, nullptr, groupedMarkers(r, nestedMarkers(r, wholeOf(r)), MarkersBy::Lane));
+        QVERIFY(plain->columns()[kMarkerUsual].empty && plain->columns()[kMarkerExcess].empty);
+        QCOMPARE(plain->value(0, kMarkerUsual), TableValue());
+    }
+
+    void whatRanAndWhatWasAllocatedStandsBesideIt() {
+        TextRecording t;
+        threadsAndCore(t);
+                t.at(0, "core 0", onCore(100));
+        t.begin(0, "main", "Load").begin(100, "main", "Read");
+        t.at(150, "main", R"("do":"memory","address":16,"bytes":640)");
+        t.at(200, "core 0", onCore(300));
+        t.at(400, "core 0", onCore(100));
+        t.end(500, "main");
+        t.at(550, "main", R"("do":"memory","address":32,"bytes":1000)");
+        t.end(600, "main");
+        const auto r = t.open();
+        const auto made = nestedMarkers(*r, wholeOf(*r));
+        addRanAndAllocated(*r, *made);
+        const auto row = [&](const char* path) {
+            return *std::find_if(made->rows.begin(), made->rows.end(),
+                                 [&](const NestedMarker& one) { return one.path && pathOf(*r, one.path) == path; });
+        };
+        QCOMPARE(row("Load").total, int64_t{600'000});
+        QCOMPARE(row("Load").ran, int64_t{400'000});
+        QCOMPARE(row("Load/Read").ran, int64_t{200'000});
+        QCOMPARE(row("Load").allocations, uint64_t{2});
+        QCOMPARE(row("Load").allocated, uint64_t{1640});
+        QCOMPARE(row("Load/Read").allocated, uint64_t{640});
+        const auto table = markerTable(r, nullptr, groupedMarkers(*r, made, MarkersBy::Marker));
+        QVERIFY(!table->columns()[kMarkerRan].empty && !table->columns()[kMarkerAllocated].empty);
+        QCOMPARE(valueText(table->columns()[kMarkerAllocated], TableValue(int64_t{41'300})), std::string("41.3 kB"));
+    }
+
+    uint32_t siteNamed(const std::string& name) const {
+        for (uint32_t i = 0; i < e_->recording->sites.size(); ++i)
+            if (e_->recording->sites[i].name == name) return i;
+        return kNone;
+    }
+};
+
+QTEST_APPLESS_MAIN(ScopeTest)
+#include "scope_test.moc"
