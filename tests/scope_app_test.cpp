@@ -358,6 +358,22 @@ private slots:
         QCOMPARE(page().view().rows().rowCount(), 0);
     }
 
+    void veryManyRowsComeLaterAndAreOpenedThen() {
+        TextRecording t;
+        t.frame(0, "main").begin(0, "main", "Frame");
+        for (int i = 0; i < 12'000; ++i) t.mark(1 + i, 1.5 + i, "main", "Part " + std::to_string(i));
+        t.end(13'000, "main").frameEnd(13'000, "main");
+        open(write("many.jsonl", QByteArray::fromStdString(t.text())));
+        settle();
+        QTRY_COMPARE(page().view().rows().rowCount(), 1);
+        look(Of::Whole);
+        QTRY_VERIFY(page().title() == "Whole recording" && !page().busy());
+        QTest::keyClicks(&page().filter(), "part 11999");
+        QTRY_VERIFY(!page().busy() && page().view().rows().rowCount() == 1);
+        const QModelIndex frame = page().view().rows().index(0, 0, page().view().rows().index(0, 0));
+        QCOMPARE(page().view().rows().rowCount(frame), 1);
+    }
+
     void screenReadersFindWhatIsLookedAt() {
         openDemo();
         QAccessibleInterface* one = QAccessible::queryAccessibleInterface(&bar().chip(Of::Late));

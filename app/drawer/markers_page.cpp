@@ -42,6 +42,10 @@ MarkersPage::MarkersPage(Document& document, Selection& selection, QWidget* pare
         clear(tr("Markers"), document_.recording() ? QString() : tr("The markers in what is looked at."));
         askSoon();
     });
+    connect(view_, &TableView::filled, this, [this] {
+        if (opens_ && view_->table()) openUsefully();
+        opens_ = false;
+    });
     connect(&selection, &Selection::siteChanged, this, &MarkersPage::askAtOnce);
     whenChanged([this] { askSoon(); });
     clear(tr("Markers"), tr("The markers in what is looked at, against usual."));
@@ -90,12 +94,12 @@ void MarkersPage::askNow() {
 void MarkersPage::show(const std::shared_ptr<const Table>& table, bool same) {
     view_->setEmptyText(asked_.by == MarkersBy::Around ? tr("The selected marker does not occur there.")
                                                        : tr("There are no markers there."));
+    opens_ = !same;
     view_->setTable(table, same);
     const bool around = asked_.by == MarkersBy::Around;
     title_->setText(around ? tr("Around %1").arg(toQString(asked_.recording->sites[asked_.site].name))
                            : capitalised(words_));
     about_->setText(around ? words_ : QString());
-    if (!same) openUsefully();
 }
 
 /// What is above usual, or else the heaviest part, is open at first.

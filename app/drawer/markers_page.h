@@ -38,6 +38,7 @@ private:
     Asked asked_;
     std::shared_ptr<UsualMarkers> usual_;  // of the explanation
     QString words_;                        // of the scope
+    bool opens_ = false;                   // what matters, once the rows are there
 };
 
 }  // namespace fugato
