@@ -47,4 +47,5 @@ picture large-marker "$large" --light --range 40-60 --find Splash
 picture what-if "$demo" --light --repair A,B
 picture advice "$demo" --light --cause B --page advice
 picture stacks "$real" --light --page stacks
-picture workspace "$demo" --light --look-at cause --command "Room for the tables"  # last: the room is remembered
+picture workspace "$demo" --light --look-at cause --command "Room for the tables"  # from here on the room is remembered
+picture marker "$demo" --light --cause D --find "Plan path" --page marker

@@ -34,23 +34,6 @@
 
 using namespace fugato;
 
-namespace {
-
-/// The colours of a picture that are close to plum or to the blue of the critical path, counted.
-int pixelsLike(const QImage& image, const QColor& color) {
-    int count = 0;
-    for (int y = 0; y < image.height(); ++y)
-        for (int x = 0; x < image.width(); ++x) {
-            const QColor p = image.pixelColor(x, y);
-            count += std::abs(p.red() - color.red()) + std::abs(p.green() - color.green()) +
-                         std::abs(p.blue() - color.blue()) <
-                     12;
-        }
-    return count;
-}
-
-}  // namespace
-
 class AppTest : public WindowTest {
     Q_OBJECT
 

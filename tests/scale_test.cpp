@@ -514,6 +514,7 @@ private slots:
                 QCOMPARE(quick->p95, rank(0.95));
                 QCOMPARE(quick->p99, rank(0.99));
                 QCOMPARE(quick->longest, durations.back());
+                partsAreThoseOfASlowCount(made, scope, site, *quick);
                 QCOMPARE(quick->framesWithIt, uint64_t(inFrame.size()));
                 QVERIFY(std::abs(quick->callsPerFrame * double(quick->frames) - double(calls)) < 0.01);
                 int64_t worst = -1;
@@ -523,6 +524,73 @@ private slots:
                     QCOMPARE(inFrame[quick->worstFrame], worst);
                 }
             }
+    }
+
+    /// By length, frame, caller, lane and argument.
+    void partsAreThoseOfASlowCount(const Made& made, const Scope& scope, uint32_t site, const MarkerStatistics& s) {
+        const Recording& r = *made.recording;
+        std::map<std::string, MarkerPart> callers, lanes, stages;
+        std::map<std::string, std::map<std::string, MarkerPart>> arguments;
+        uint64_t counted = 0;
+        size_t bar = 0;
+        std::vector<int64_t> lengths;
+        const auto add = [](MarkerPart& part, const std::string& name, const ToldMarker& m) {
+            part.name = name;
+            ++part.count;
+            part.total += m.end - m.begin;
+            part.longest = std::max(part.longest, m.end - m.begin);
+        };
+        for (const ToldMarker& m : made.markers) {
+            if (!overlaps(m, scope) || m.sites.back() != site) continue;
+            std::string caller;
+            for (size_t i = m.sites.size() - 1, depth = 0; i-- > 0 && depth < 3; ++depth)
+                caller = r.sites[m.sites[i]].name + (caller.empty() ? "" : " ▸ " + caller);
+            add(callers[caller], caller.empty() ? "no other marker" : caller, m);
+            add(lanes[r.lanes[m.lane].name], r.lanes[m.lane].name, m);
+            if (const StateSpan* stage = r.stageAt(m.begin); stage && m.begin < stage->end)
+                add(stages[std::string(r.text(stage->value))], std::string(r.text(stage->value)), m);
+            const auto [from, to] = r.lanes[m.lane].argumentsOf(m.row, m.index);
+            for (const Argument* a = from; a != to; ++a)
+                add(arguments[r.keys[a->key]][r.valueText(*a)], r.valueText(*a), m);
+            lengths.push_back(m.end - m.begin);
+        }
+        const auto same = [](const std::vector<MarkerPart>& quick, const std::map<std::string, MarkerPart>& slow) {
+            if (quick.size() != slow.size()) return false;
+            for (size_t i = 1; i < quick.size(); ++i)
+                if (quick[i - 1].total < quick[i].total) return false;
+            return std::all_of(slow.begin(), slow.end(), [&](const auto& one) {
+                return std::find(quick.begin(), quick.end(), one.second) != quick.end();
+            });
+        };
+        QVERIFY(same(s.byCaller, callers));
+        QVERIFY(same(s.byLane, lanes));
+        QVERIFY(same(s.byStage, stages));
+        QCOMPARE(s.byArgument.size(), arguments.size());
+        for (const MarkerArgument& argument : s.byArgument) {
+            uint64_t all = 0;
+            for (const auto& [value, part] : arguments[argument.key]) all += part.count;
+            uint64_t told = argument.others;
+            for (const MarkerPart& part : argument.values) {
+                told += part.count;
+                QCOMPARE(part, arguments[argument.key][part.name]);
+            }
+            QCOMPARE(told, all);
+            QCOMPARE(argument.values.size(), std::min(kMostArgumentValues, arguments[argument.key].size()));
+        }
+        std::sort(lengths.begin(), lengths.end());
+        for (const int64_t length : lengths) {  // each lies in the bar of its length
+            while (bar < s.durations.size() && s.durations[bar].to <= length) counted += s.durations[bar++].count;
+            QVERIFY(bar < s.durations.size() && s.durations[bar].from <= length);
+        }
+        for (; bar < s.durations.size(); ++bar) counted += s.durations[bar].count;
+        QCOMPARE(counted, uint64_t(lengths.size()));
+        uint64_t frames = 0;
+        for (size_t i = 0; i < s.inFrame.size(); ++i) {
+            const bool inScope = scope.contains(r.series[0].frames[s.firstFrame + i].begin);
+            QCOMPARE(s.inFrame[i] >= 0, inScope);
+            frames += inScope;
+        }
+        QCOMPARE(frames, s.frames);
     }
 
     void longestOccurrencesAreThoseOfAFullSort() {

@@ -3,6 +3,7 @@
 // The workspace in the real window: what is looked at, pages that follow it or are held, markers put together in
 // several ways, room for the tables, pages in windows of their own.
 #include <QAccessible>
+#include <QClipboard>
 #include <QComboBox>
 #include <QMenuBar>
 #include <QToolButton>
@@ -11,6 +12,7 @@
 #include "app/drawer/markers_page.h"
 #include "app/drawer/page_windows.h"
 #include "app/scope/scope_bar.h"
+#include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/quantities.h"
 #include "testing/text_recording.h"
@@ -202,6 +204,100 @@ private slots:
         // The choice is remembered.
         window_ = std::make_unique<MainWindow>();
         QCOMPARE(page().by().currentData().toInt(), int(MarkersBy::Around));
+    }
+
+    void onePageTellsAllOfAMarker() {
+        openDemo();
+        MarkerPage& marker = window_->drawer().page<MarkerPage>();
+        selection().chooseSite(siteNamed("Plan path"));
+        window_->drawer().show("marker");
+        settle();
+        QVERIFY(!marker.durations().isVisible() && !marker.partsList().isVisible());  // there is no room for them
+        window_->lanes().setFocus();
+        key(Qt::Key_F4);
+        QTRY_VERIFY(marker.durations().isVisible() && marker.inFrames().isVisible() && marker.partsList().isVisible());
+        settle();
+        // Plan path is expected to take 1 ms at most; what takes longer is plum.
+        const BarPlot::Contents& lengths = marker.durations().contents();
+        int usual = 0, telling = 0;
+        bool between = false;
+        for (const BarPlot::Bar& bar : lengths.bars) {
+            if (bar.height > 0) (bar.telling ? telling : usual)++;
+            between |= bar.height > 0 && !bar.telling && telling > 0;
+        }
+        QVERIFY(usual > 3 && telling > 3 && !between);
+        const auto marked = [&](const QString& words) {
+            const auto& marks = marker.durations().contents().marks;
+            return std::any_of(marks.begin(), marks.end(), [&](auto& mark) { return mark.words.startsWith(words); });
+        };
+        QVERIFY(marked("median ") && marked("expected at most 1.0 ms") && !marked("selected: "));
+        const QImage plot = marker.durations().grab().toImage();
+        QVERIFY(pixelsLike(plot, theme().plum) > 300 && pixelsLike(plot, theme().headroom) > 1000);
+        // A row of the table selects an occurrence, and it is drawn in.
+        TableView& view = marker.view();
+        view.setFocus();
+        QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(view.rows().index(2, 0)).center());
+        const QString length = view.rows().index(2, kOccurrenceDuration).data().toString();
+        QVERIFY2(marked("selected: " + length), qPrintable(length));
+        // The plot of the frames leads to the one with the most; by the mouse and by keys.
+        const auto& frames = marker.inFrames().contents().bars;
+        const auto most = std::max_element(frames.begin(), frames.end(),
+                                           [](const auto& a, const auto& b) { return a.height < b.height; });
+        QVERIFY(most->telling && most->words.contains(", late"));
+        const QString words = most->words;
+        const PaintedPart* part = nullptr;
+        for (const PaintedPart& one : marker.inFrames().parts().all())
+            if (one.name == words) part = &one;
+        QVERIFY(part);
+        QTest::mouseClick(&marker.inFrames(), Qt::LeftButton, {}, part->box.center());
+        QVERIFY2(words.startsWith("frame " + toQString(countText(selection().frame())) + ":"), qPrintable(words));
+        marker.inFrames().setFocus(Qt::TabFocusReason);
+        const uint32_t before = selection().frame();
+        for (int i = 0; i < 3; ++i) QTest::keyClick(&marker.inFrames(), Qt::Key_Right);
+        QTest::keyClick(&marker.inFrames(), Qt::Key_Return);
+        QVERIFY(selection().frame() != before);
+        QTest::keyClick(&marker.inFrames(), Qt::Key_C, Qt::ControlModifier);
+        QVERIFY(QApplication::clipboard()->text().startsWith("frame "));
+        // By caller and by stage, in words for screen readers too.
+        const auto& sections = marker.partsList().sections();
+        QCOMPARE(sections.size(), size_t{2});
+        QCOMPARE(sections[0].title, QString("Called from"));
+        QCOMPARE(sections[0].lines[0].name, QString("Race frame ▸ Simulate ▸ Gulls"));
+        QCOMPARE(sections[1].lines.size(), size_t{3});
+        QAccessibleInterface* list = QAccessible::queryAccessibleInterface(&marker.partsList());
+        QCOMPARE(list->childCount() > 0 ? list->child(0)->text(QAccessible::Name) : QString(), QString("Called from"));
+        QCOMPARE(QAccessible::queryAccessibleInterface(&marker.durations())->text(QAccessible::Name),
+                 QString("How long it takes"));
+        // Only in the late frames of a cause: nothing but long ones.
+        QTest::mouseClick(marker.holdButton(), Qt::LeftButton);
+        selection().chooseCause(0);
+        look(Of::Cause);
+        QVERIFY(marker.about().contains(" late frames of A"));
+        QVERIFY(marker.statistics()->count < 1000);
+    }
+
+    void whatAnArgumentSaysIsToldByItsValues() {
+        TextRecording t;
+        for (int i = 0; i < 60; ++i) {
+            const double at = i * 20'000;
+            const bool north = i % 3 == 0;
+            t.frame(at, "main").begin(at, "main", "Plan");
+            t.at(at + 1, "main",
+                 std::string(R"("do":"argument","key":"course","value":")") + (north ? "north" : "pier") + "\"");
+            t.end(at + (north ? 9000 : 3000), "main").frameEnd(at + 10'000, "main");
+        }
+        open(write("arguments.jsonl", QByteArray::fromStdString(t.text())));
+        selection().chooseSite(siteNamed("Plan"));
+        window_->drawer().show("marker");
+        window_->lanes().setFocus();
+        key(Qt::Key_F4);
+        settle();
+        const auto& sections = window_->drawer().page<MarkerPage>().partsList().sections();
+        QTRY_COMPARE(sections.size(), size_t{2});
+        QCOMPARE(sections[1].title, QString("By argument course"));
+        QCOMPARE(sections[1].lines[0].name, QString("north"));
+        QCOMPARE(sections[1].lines[0].words, QString("mean 9.0 ms, 20 times"));
+        QCOMPARE(sections[1].lines[1].words, QString("mean 3.0 ms, 40 times"));
     }
 
     void theHeaviestWayDownOpensAtOneKey() {

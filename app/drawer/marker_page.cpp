@@ -4,6 +4,7 @@
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/sentences.h"
+#include "marker_plots.h"
 
 namespace fugato {
 
@@ -19,12 +20,22 @@ DrawerPage::Words MarkerPage::words() const {
 MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "marker", tr("Longest occurrences of the selected marker"), kOccurrenceDuration,
                 parent),
-      figures_(plainLabel(this)) {
+      figures_(plainLabel(this)),
+      plots_(new QWidget(this)),
+      durations_(new BarPlot),
+      inFrames_(new BarPlot),
+      parts_(new PartsList) {
     figures_->setFont(textFont());
     figures_->setWordWrap(true);
     figures_->setContentsMargins(12, 0, 12, 5);
     figures_->setTextInteractionFlags(Qt::TextSelectableByMouse | Qt::TextSelectableByKeyboard);
+    auto* beside = new QHBoxLayout(plots_);
+    beside->setContentsMargins(12, 0, 12, 6);
+    beside->addWidget(durations_, 1);
+    beside->addWidget(inFrames_, 1);
+    addBelow(plots_);
     addBelow(figures_);
+    splitWith(parts_);
     followScope(true);
     connect(&document, &Document::recordingChanged, this, [this] {
         say(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
@@ -32,6 +43,8 @@ MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent
     });
     whenChanged([this] { askSoon(); });
     connect(&selection, &Selection::siteChanged, this, &MarkerPage::askAtOnce);
+    connect(&selection, &Selection::chosenChanged, this, &MarkerPage::showPlots);
+    arrange();
     say(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
 }
 
@@ -42,6 +55,31 @@ void MarkerPage::say(const QString& title, const QString& sentence) {
     statistics_.reset();
     figures_->clear();
     clear(title, sentence);
+    showPlots();
+}
+
+/// The plots need a drawer that is high, the parts one that is wide.
+void MarkerPage::arrange() {
+    plots_->setVisible(statistics_ && height() >= fontMetrics().height() * 20);
+    parts_->setVisible(statistics_ && width() >= fontMetrics().averageCharWidth() * 115);
+}
+
+void MarkerPage::resizeEvent(QResizeEvent* event) {
+    TablePage::resizeEvent(event);
+    arrange();
+}
+
+void MarkerPage::showPlots() {
+    arrange();
+    if (!statistics_ || !isVisible()) return;
+    const MarkerRef& marker = selection_.marker();
+    int64_t chosen = -1;
+    if (marker.valid() && asked_->paths[asked_->pathOf(marker)].site == askedSite_)
+        chosen = asked_->lanes[marker.lane].rows[marker.row].duration(marker.index);
+    durations_->setContents(durationPlot(*asked_, *statistics_, chosen));
+    const Explanation* const e = document_.explanation().get();
+    inFrames_->setContents(framePlot(*asked_, askedSeries_, e && e->series == askedSeries_ ? e : nullptr, *statistics_,
+                                     selection_.frame(), [this](uint32_t frame) { selection_.chooseFrame(frame); }));
 }
 
 namespace {
@@ -94,6 +132,8 @@ void MarkerPage::askNow() {
                                 ? tr("%1: the %2 longest").arg(where, toQString(countText(answer->shown)))
                                 : where);
             figures_->setText(figuresText(*recording, *statistics_));
+            parts_->setSections(partsOf(*statistics_));
+            showPlots();
             view_->setEmptyText(tr("It does not occur there."));
             view_->setTable(answer->table, same);
         });

@@ -3,6 +3,8 @@
 // One marker in what is looked at, at first in the whole recording: its figures, and its longest occurrences.
 #pragma once
 
+#include "app/plots/bar_plot.h"
+#include "app/plots/parts_list.h"
 #include "table_page.h"
 
 namespace fugato {
@@ -16,15 +18,25 @@ public:
     Words words() const override;
     QString figures() const { return figures_->text(); }
     const std::shared_ptr<const MarkerStatistics>& statistics() const { return statistics_; }
+    BarPlot& durations() { return *durations_; }
+    BarPlot& inFrames() { return *inFrames_; }
+    PartsList& partsList() { return *parts_; }
 
 protected:
     void showEvent(QShowEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
 
 private:
     void askNow() override;
     void say(const QString& title, const QString& sentence);
 
+    void showPlots();
+    void arrange();
+
     QLabel* figures_;
+    QWidget* plots_;  // side by side, where there is room
+    BarPlot *durations_, *inFrames_;
+    PartsList* parts_;
     std::shared_ptr<const MarkerStatistics> statistics_;
     std::shared_ptr<const Recording> asked_;
     uint32_t askedSite_ = kNone, askedSeries_ = kNone;

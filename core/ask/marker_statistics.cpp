@@ -4,6 +4,7 @@
 #include <array>
 #include <atomic>
 #include <cmath>
+#include <map>
 #include <queue>
 
 #include "core/explain/words/quantities.h"
@@ -53,6 +54,12 @@ public:
         return {low, low + (int64_t{1} << shift)};
     }
     void add(int64_t duration) { ++counts_[of(duration)]; }
+    std::vector<DurationBar> bars() const {
+        std::vector<DurationBar> bars;
+        for (size_t i = 0; i < counts_.size(); ++i)
+            if (counts_[i]) bars.push_back({bordersOf(i).first, bordersOf(i).second, counts_[i]});
+        return bars;
+    }
     void add(const Buckets& other) {
         for (size_t i = 0; i < counts_.size(); ++i) counts_[i] += other.counts_[i];
     }
@@ -143,15 +150,36 @@ public:
         // Every occurrence is looked at twice: for the buckets, and for the values in those that matter.
         if (!look() || !findPercentiles()) return nullptr;
         sumFrames();
+        s_.durations = buckets_.bars();
+        sumParts();
         return made_;
     }
 
 private:
-    struct Sums {  // of one thread
+    struct PartSum {  // what a part comes to, until it has a name
+        uint64_t count = 0;
+        int64_t total = 0, longest = 0;
+        void add(int64_t duration) {
+            ++count;
+            total += duration;
+            longest = std::max(longest, duration);
+        }
+        void add(const PartSum& other) {
+            count += other.count;
+            total += other.total;
+            longest = std::max(longest, other.longest);
+        }
+    };
+    using ArgumentValue = std::tuple<uint32_t, ArgumentType, uint64_t>;  // key, type, value
+    struct Sums {                                                        // of one thread
         Buckets buckets;
         int64_t shortest = INT64_MAX, longest = 0;
         std::vector<int64_t> inFrame;  // ns, by frame from the first in the scope
         std::vector<uint32_t> calls;
+        std::vector<std::vector<PartSum>> paths;  // by lane and its own number of the path
+        std::vector<PartSum> stages;              // by span of the state
+        std::map<ArgumentValue, PartSum> arguments;
+        std::map<uint32_t, PartSum> otherArguments;  // by key: with values beyond those
     };
 
     size_t frameFrom(int64_t time) const {
@@ -204,6 +232,13 @@ private:
         return true;
     }
     void look(Sums& sum, const Part& part) const {
+        lookAtArguments(sum, part);
+        sum.paths.resize(r_.lanes.size());
+        std::vector<PartSum>& paths = sum.paths[part.lane];
+        paths.resize(r_.lanes[part.lane].paths.size());
+        const State* const stages = r_.stages();
+        if (stages) sum.stages.resize(stages->spans.size());
+        size_t stage = 0;
         sum.inFrame.resize(inScope_.size());
         sum.calls.resize(inScope_.size());
         const LanePaths& of = paths_[part.lane];
@@ -214,12 +249,43 @@ private:
             sum.buckets.add(duration);
             sum.shortest = std::min(sum.shortest, duration);
             sum.longest = std::max(sum.longest, duration);
+            paths[path].add(duration);
+            if (stages && !stages->spans.empty()) {
+                if (!stage) stage = stageAfter(*stages, begin);
+                while (stage < stages->spans.size() && stages->spans[stage].begin <= begin) ++stage;
+                if (stage && begin < stages->spans[stage - 1].end) sum.stages[stage - 1].add(duration);
+            }
             while (frame < pastFrame_ && frames_[frame].begin <= begin) ++frame;  // the first that begins later
             if (frame == firstFrame_ || frames_[frame - 1].end <= begin) return;
             const size_t at = frame - 1 - firstFrame_;
             if (of.outermost[path]) sum.inFrame[at] += duration;
             ++sum.calls[at];
         });
+    }
+
+    static size_t stageAfter(const State& stages, int64_t time) {
+        return static_cast<size_t>(std::partition_point(stages.spans.begin(), stages.spans.end(),
+                                                        [&](const StateSpan& s) { return s.begin <= time; }) -
+                                   stages.spans.begin());
+    }
+    void lookAtArguments(Sums& sum, const Part& part) const {
+        constexpr size_t kMostValues = 4096;  // of all keys
+        const Lane& lane = r_.lanes[part.lane];
+        if (part.row >= lane.arguments.size()) return;
+        const Column<Argument>& all = lane.arguments[part.row];
+        auto at = std::lower_bound(all.begin(), all.end(), part.from,
+                                   [](const Argument& a, uint32_t index) { return a.index < index; });
+        const MarkerRow& row = lane.rows[part.row];
+        for (; at != all.end() && at->index < part.to; ++at) {
+            if (!paths_[part.lane].isSite[row.lanePath(at->index)]) continue;
+            const ArgumentValue value(at->key, at->type, at->value);
+            const auto known = sum.arguments.find(value);
+            if (known != sum.arguments.end())
+                known->second.add(row.duration(at->index));
+            else
+                (sum.arguments.size() < kMostValues ? sum.arguments[value] : sum.otherArguments[at->key])
+                    .add(row.duration(at->index));
+        }
     }
 
     /// The values of three ranks, from those occurrences only that lie in their buckets.
@@ -264,6 +330,8 @@ private:
     void sumFrames() {
         uint64_t calls = 0;
         int64_t ns = 0;
+        s_.firstFrame = static_cast<uint32_t>(firstFrame_);
+        s_.inFrame.assign(inScope_.size(), -1);
         for (size_t i = 0; i < inScope_.size(); ++i) {
             if (!inScope_[i]) continue;
             uint32_t callsHere = 0;
@@ -273,6 +341,7 @@ private:
                 callsHere += sum.calls[i];
                 nsHere += sum.inFrame[i];
             }
+            s_.inFrame[i] = nsHere;
             if (!callsHere) continue;
             ++s_.framesWithIt;
             calls += callsHere;
@@ -284,6 +353,57 @@ private:
         if (!s_.frames) return;
         s_.callsPerFrame = static_cast<double>(calls) / static_cast<double>(s_.frames);
         s_.nsPerFrame = static_cast<double>(ns) / static_cast<double>(s_.frames);
+    }
+
+    static std::vector<MarkerPart> ordered(const std::map<std::string, PartSum>& named) {
+        std::vector<MarkerPart> parts;
+        for (const auto& [name, part] : named) parts.push_back({name, part.count, part.total, part.longest});
+        std::stable_sort(parts.begin(), parts.end(),
+                         [](const MarkerPart& a, const MarkerPart& b) { return a.total > b.total; });
+        return parts;
+    }
+
+    /// By stage, caller, lane and argument.
+    void sumParts() {
+        std::map<std::string, PartSum> stages, callers, lanes;
+        std::map<std::string, std::map<std::string, PartSum>> arguments;  // by key and value
+        std::map<std::string, uint64_t> others;
+        for (const Sums& sum : sums_) {
+            for (size_t i = 0; i < sum.stages.size(); ++i)
+                if (sum.stages[i].count) stages[std::string(r_.text(r_.stages()->spans[i].value))].add(sum.stages[i]);
+            for (size_t l = 0; l < sum.paths.size(); ++l)
+                for (size_t p = 0; p < sum.paths[l].size(); ++p) {
+                    const PartSum& part = sum.paths[l][p];
+                    if (!part.count) continue;
+                    const PathId caller = r_.paths[r_.lanes[l].paths[p]].parent;
+                    callers[caller ? r_.pathText(caller, 3) : "no other marker"].add(part);
+                    lanes[r_.lanes[l].name].add(part);
+                }
+            for (const auto& [value, part] : sum.arguments) {
+                Argument one;
+                one.type = std::get<ArgumentType>(value);
+                one.value = std::get<uint64_t>(value);
+                arguments[r_.keys[std::get<0>(value)]][r_.valueText(one)].add(part);
+            }
+            for (const auto& [key, part] : sum.otherArguments) others[r_.keys[key]] += part.count;
+        }
+        s_.byStage = ordered(stages);
+        s_.byCaller = ordered(callers);
+        s_.byLane = ordered(lanes);
+        for (const auto& [key, values] : arguments) {
+            MarkerArgument argument{key, ordered(values), others[key]};
+            for (size_t i = kMostArgumentValues; i < argument.values.size(); ++i)
+                argument.others += argument.values[i].count;
+            if (argument.values.size() > kMostArgumentValues) argument.values.resize(kMostArgumentValues);
+            s_.byArgument.push_back(std::move(argument));
+        }
+        const auto countOf = [](const MarkerArgument& argument) {
+            uint64_t count = argument.others;
+            for (const MarkerPart& value : argument.values) count += value.count;
+            return count;
+        };
+        std::stable_sort(s_.byArgument.begin(), s_.byArgument.end(),
+                         [&](const MarkerArgument& a, const MarkerArgument& b) { return countOf(a) > countOf(b); });
     }
 
     const Recording& r_;

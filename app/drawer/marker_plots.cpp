@@ -1,0 +1,190 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "marker_plots.h"
+
+#include <QCoreApplication>
+#include <cmath>
+
+#include "app/theme/words.h"
+#include "core/explain/words/quantities.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr size_t kBars = 48, kFrameBars = 300;
+constexpr double kLogarithmicFrom = 20;  // longest by shortest
+
+QString tr(const char* text) { return QCoreApplication::translate("MarkerPlots", text); }
+
+/// Durations along the width.
+class Axis {
+public:
+    Axis(int64_t shortest, int64_t longest)
+        : low_(static_cast<double>(std::max<int64_t>(shortest, 1))),
+          high_(std::max(static_cast<double>(longest), low_ * 1.001)),
+          logarithmic_(high_ / low_ >= kLogarithmicFrom) {}
+    bool logarithmic() const { return logarithmic_; }
+    double at(double duration) const {
+        const double value = std::max(duration, 1.0);
+        return logarithmic_ ? std::log(value / low_) / std::log(high_ / low_) : (value - low_) / (high_ - low_);
+    }
+    double durationAt(double part) const {
+        return logarithmic_ ? low_ * std::pow(high_ / low_, part) : low_ + (high_ - low_) * part;
+    }
+    std::vector<BarPlot::Tick> ticks() const {
+        std::vector<BarPlot::Tick> ticks;
+        const auto add = [&](double duration) {
+            if (duration >= low_ && duration <= high_)
+                ticks.push_back({at(duration), toQString(durationText(std::llround(duration)))});
+        };
+        if (logarithmic_) {
+            for (double decade = std::pow(10, std::floor(std::log10(low_))); decade <= high_; decade *= 10)
+                for (const double step : {1.0, 3.0}) add(decade * step);
+            return ticks;
+        }
+        constexpr double kTicks = 4;
+        const double rough = (high_ - low_) / kTicks, decade = std::pow(10, std::floor(std::log10(rough)));
+        const double step = decade * (rough / decade < 2 ? 2 : rough / decade < 5 ? 5 : 10);
+        for (double duration = std::ceil(low_ / step) * step; duration <= high_; duration += step) add(duration);
+        return ticks;
+    }
+
+private:
+    const double low_, high_;
+    const bool logarithmic_;
+};
+
+}  // namespace
+
+BarPlot::Contents durationPlot(const Recording& recording, const MarkerStatistics& s, int64_t chosen) {
+    BarPlot::Contents made;
+    made.title = tr("How long it takes");
+    made.empty = tr("It does not occur there.");
+    if (!s.count) return made;
+    const int64_t expected = recording.sites[s.site].longestNs;
+    const Axis axis(s.shortest, std::max({s.longest, expected, chosen}));
+    std::vector<double> counts(kBars);
+    for (const DurationBar& bar : s.durations) {  // shared out among the bars that it reaches into
+        const double from = std::clamp(axis.at(static_cast<double>(bar.from)), 0.0, 1.0) * kBars,
+                     to = std::clamp(axis.at(static_cast<double>(bar.to)), 0.0, 1.0) * kBars;
+        const auto first = std::min(static_cast<size_t>(from), kBars - 1),
+                   last = std::min(static_cast<size_t>(to), kBars - 1);
+        for (size_t i = first; i <= last; ++i) {
+            const double inside = std::min(to, static_cast<double>(i) + 1) - std::max(from, static_cast<double>(i));
+            counts[i] += static_cast<double>(bar.count) * (first == last ? 1 : std::max(0.0, inside / (to - from)));
+        }
+    }
+    uint64_t most = 0;
+    for (size_t i = 0; i < kBars; ++i) {
+        const double from = static_cast<double>(i) / kBars, to = static_cast<double>(i + 1) / kBars;
+        const double begin = axis.durationAt(from), end = axis.durationAt(to);
+        const auto count = static_cast<uint64_t>(std::llround(counts[i]));
+        // The rare ones matter: each is seen beside thousands.
+        const double height = count ? 1 + std::log10(static_cast<double>(count)) : 0;
+        BarPlot::Bar bar{from, to, height, expected > 0 && begin >= static_cast<double>(expected), {}, {}};
+        bar.words = tr("%1 of %2 took %3 to %4")
+                        .arg(toQString(countText(count)), toQString(countText(s.count)),
+                             toQString(durationText(std::llround(begin))), toQString(durationText(std::llround(end))));
+        most = std::max(most, count);
+        made.bars.push_back(std::move(bar));
+    }
+    const QString scales = axis.logarithmic() ? tr("lengths and heights logarithmic") : tr("heights logarithmic");
+    made.highest =
+        tr("%1; the highest: %2 of %3").arg(scales, toQString(countText(most)), toQString(countText(s.count)));
+    made.ticks = axis.ticks();
+    made.marks.push_back(
+        {axis.at(static_cast<double>(s.median)), tr("median %1").arg(toQString(durationText(s.median))), false});
+    if (expected > 0)
+        made.marks.push_back({axis.at(static_cast<double>(expected)),
+                              tr("expected at most %1").arg(toQString(durationText(expected))), false});
+    if (chosen >= 0)
+        made.marks.push_back(
+            {axis.at(static_cast<double>(chosen)), tr("selected: %1").arg(toQString(durationText(chosen))), true});
+    return made;
+}
+
+BarPlot::Contents framePlot(const Recording& r, uint32_t series, const Explanation* e, const MarkerStatistics& s,
+                            uint32_t frame, const std::function<void(uint32_t)>& choose) {
+    BarPlot::Contents made;
+    made.title = tr("In each frame, over the recording");
+    made.empty = s.frames ? tr("No frame there has it.") : tr("No frame begins there.");
+    if (series >= r.series.size() || s.inFrame.empty()) return made;
+    const Column<Frame>& frames = r.series[series].frames;
+    const auto length = static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
+    const auto placeOf = [&](uint32_t i) { return static_cast<double>(frames[i].begin - r.begin) / length; };
+    struct FrameColumn {
+        uint32_t worst = kNone;
+        int64_t ns = 0;
+        uint32_t frames = 0;
+    };
+    std::vector<FrameColumn> columns(kFrameBars);
+    for (size_t i = 0; i < s.inFrame.size(); ++i) {
+        const auto index = s.firstFrame + static_cast<uint32_t>(i);
+        if (s.inFrame[i] < 0 || index >= frames.size()) continue;
+        FrameColumn& column =
+            columns[std::min<size_t>(static_cast<size_t>(placeOf(index) * kFrameBars), kFrameBars - 1)];
+        ++column.frames;
+        if (column.worst != kNone && s.inFrame[i] <= column.ns) continue;
+        column.worst = index;
+        column.ns = s.inFrame[i];
+    }
+    int64_t most = 0;
+    for (size_t i = 0; i < kFrameBars; ++i) {
+        const FrameColumn& column = columns[i];
+        if (column.worst == kNone || column.ns <= 0) continue;
+        const bool late = e && column.worst < e->frames.size() && e->frames[column.worst].overrun > 0;
+        BarPlot::Bar bar{static_cast<double>(i) / kFrameBars,
+                         static_cast<double>(i + 1) / kFrameBars,
+                         static_cast<double>(column.ns),
+                         late,
+                         {},
+                         {}};
+        bar.words = tr("frame %1: %2").arg(toQString(countText(column.worst)), toQString(durationText(column.ns)));
+        if (late) bar.words += tr(", late");
+        if (column.frames > 1) bar.words += tr(", most of %1 frames here").arg(toQString(countText(column.frames)));
+        bar.act = [choose, worst = column.worst] { choose(worst); };
+        most = std::max(most, column.ns);
+        made.bars.push_back(std::move(bar));
+    }
+    made.highest = tr("at most %1; plum where the frame is late").arg(toQString(durationText(most)));
+    made.ticks = {
+        {0, "0"}, {0.5, toQString(durationText((r.end - r.begin) / 2))}, {1, toQString(durationText(r.end - r.begin))}};
+    if (frame < frames.size())
+        made.marks.push_back({placeOf(frame), tr("frame %1").arg(toQString(countText(frame))), true});
+    return made;
+}
+
+std::vector<PartsList::Section> partsOf(const MarkerStatistics& s) {
+    constexpr size_t kMostLines = 12;
+    std::vector<PartsList::Section> sections;
+    const auto add = [&](const QString& title, const std::vector<MarkerPart>& parts, bool byMean, uint64_t others) {
+        if (parts.empty()) return;
+        PartsList::Section section{title, {}};
+        std::vector<MarkerPart> shown = parts;
+        const auto weight = [&](const MarkerPart& part) { return byMean ? part.mean() : part.total; };
+        std::stable_sort(shown.begin(), shown.end(),
+                         [&](const auto& a, const auto& b) { return weight(a) > weight(b); });
+        for (size_t i = kMostLines; i < shown.size(); ++i) others += shown[i].count;
+        if (shown.size() > kMostLines) shown.resize(kMostLines);
+        const double most = static_cast<double>(std::max<int64_t>(1, weight(shown.front())));
+        for (const MarkerPart& part : shown) {
+            const QString times = toQString(plural(part.count, "time", "times")),
+                          mean = tr("mean %1").arg(toQString(durationText(part.mean()))),
+                          total = tr("total %1").arg(toQString(durationText(part.total)));
+            section.lines.push_back(
+                {toQString(part.name), byMean ? mean + ", " + times : total + ", " + times,
+                 static_cast<double>(weight(part)) / most,
+                 tr("%1, %2, longest %3").arg(byMean ? total : mean, times, toQString(durationText(part.longest)))});
+        }
+        if (others) section.lines.push_back({tr("others"), toQString(plural(others, "time", "times")), 0, QString()});
+        sections.push_back(std::move(section));
+    };
+    add(tr("Called from"), s.byCaller, false, 0);
+    for (const MarkerArgument& argument : s.byArgument)
+        add(tr("By argument %1").arg(toQString(argument.key)), argument.values, true, argument.others);
+    if (s.byStage.size() > 1) add(tr("By stage"), s.byStage, true, 0);
+    if (s.byLane.size() > 1) add(tr("By lane"), s.byLane, false, 0);
+    return sections;
+}
+
+}  // namespace fugato
