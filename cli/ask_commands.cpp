@@ -284,6 +284,19 @@ int stacks(const std::shared_ptr<const Recording>& recording, const StackScope& 
     return kExitOk;
 }
 
+constexpr std::pair<const char*, WaitsBy> kWaitsBy[] = {
+    {"object", WaitsBy::Object}, {"lane", WaitsBy::Lane}, {"marker", WaitsBy::Marker}};
+
+int waits(const Recording& recording, const Scope& scope, WaitsBy by, const TableOptions& options, std::ostream& out,
+          std::ostream& err) {
+    const auto all = waitTable(waitsIn(recording, scope, by));
+    if (!all->rowLimit()) return tellFailure(err, kExitNothingFound, "No thread waited there.");
+    const auto shown = arrangedAs(all, options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, const TableOptions& options,
            std::ostream& out, std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
@@ -313,8 +326,9 @@ AskCommands::AskCommands(CLI::App& app)
       marker_(app.add_subcommand("marker", "How often and how long one marker runs, and its longest occurrences")),
       find_(app.add_subcommand("find", "Markers by name, occurrences by argument (key=value), points by their words")),
       stacks_(app.add_subcommand("stacks", "The functions of the call stacks in a range of time")),
+      waits_(app.add_subcommand("waits", "What was waited for, how long, and who held it meanwhile")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
-    for (CLI::App* command : {table_, marker_, find_, stacks_, advice_}) {
+    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -332,6 +346,9 @@ AskCommands::AskCommands(CLI::App& app)
                      "or category")
         ->check(CLI::IsMember({"lane", "role", "leaves", "marker", "category"}))
         ->capture_default_str();
+    waits_->add_option("--by", waitsBy_, "by what was waited for, by the lane or by the marker that waited")
+        ->check(CLI::IsMember({"object", "lane", "marker"}))
+        ->capture_default_str();
     table_->add_option("--around", around_, "the marker of this name: what calls it, and what it calls");
     table_->add_flag("--usual", usual_, "beside what is usual in as many frames");
     stacks_->add_flag("--blocked", blocked_, "where threads were blocked and for how long, not where they ran");
@@ -348,7 +365,7 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
-    for (CLI::App* command : {table_, marker_, stacks_}) {
+    for (CLI::App* command : {table_, marker_, stacks_, waits_}) {
         CLI::Option* const one[] = {
             command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
                 ->check(numberFrom(0u, UINT32_MAX - 1)),
@@ -370,7 +387,8 @@ AskCommands::AskCommands(CLI::App& app)
 }
 
 bool AskCommands::chosen() const {
-    return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || advice_->parsed();
+    return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
+           advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -392,6 +410,10 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
     AskedScope asked(recording, scope_, err);
     if (const int code = asked.take()) return code;
     if (stacks_->parsed()) return stacks(recording, {asked.scope(), blocked_}, options_, out, err);
+    if (waits_->parsed()) {
+        for (const auto& [name, by] : kWaitsBy)
+            if (waitsBy_ == name) return waits(*recording, asked.scope(), by, options_, out, err);
+    }
     if (marker_->parsed()) return marker(recording, asked.scope(), words_, longest_, options_, out, err);
     MarkersAsked what{MarkersBy::Lane, around_, usual_, depth_};
     for (const auto& [name, by] : kMarkersBy)

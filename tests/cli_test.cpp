@@ -391,6 +391,20 @@ private slots:
         QVERIFY(run({"marker", demo, "Spray", "--cause", "A"}).out.contains("132 times"));
     }
 
+    void waitsAreToldWithTheirHolders() {
+        const Ran ran = run({"waits", FUGATO_DEMO_RECORDING, "--cause", "C", "--json"});
+        QCOMPARE(ran.code, 0);
+        bool held = false;
+        for (const json& row : json::parse(ran.out.toStdString()))
+            if (row["what"] == "scene lock")
+                for (const json& below : row["below"])
+                    held |= below["what"] == "held by autosave, in Replay ▸ Flush" && below["total_ns"] > 0;
+        QVERIFY(held);
+        QVERIFY(run({"waits", FUGATO_DEMO_RECORDING, "--by", "lane"}).out.contains("autosave timer"));
+        QCOMPARE(run({"waits", FUGATO_DEMO_RECORDING, "--lane", "main", "--to", "0.000001"}).code,
+                 int(kExitNothingFound));
+    }
+
     void whatCannotBeAskedAboutIsSaid() {
         const QString demo = FUGATO_DEMO_RECORDING;
         const auto says = [&](const QStringList& what, int code, const QString& words) {

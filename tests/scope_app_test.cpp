@@ -11,6 +11,7 @@
 #include "app/drawer/marker_page.h"
 #include "app/drawer/markers_page.h"
 #include "app/drawer/page_windows.h"
+#include "app/drawer/waits_page.h"
 #include "app/scope/scope_bar.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
@@ -300,6 +301,44 @@ private slots:
         QCOMPARE(sections[1].lines[1].words, QString("mean 3.0 ms, 40 times"));
     }
 
+    void waitsAreToldWithWhoHeldWhatWasWaitedFor() {
+        openDemo();
+        window_->drawer().show("waits");
+        look(Of::Late);
+        WaitsPage& waits = window_->drawer().page<WaitsPage>();
+        QVERIFY(waits.title().endsWith(" late frames") && waits.about().contains(" waits, "));
+        TableView& view = waits.view();
+        const auto indexOf = [&](const QString& name) {
+            for (Table::Row row = 0; row < view.table()->rowLimit(); ++row)
+                if (const QModelIndex at = view.rows().indexOf(row); at.data().toString() == name) return at;
+            return QModelIndex();
+        };
+        const QModelIndex lock = indexOf("scene lock"), holder = indexOf("held by autosave, in Replay ▸ Flush");
+        QVERIFY(lock.isValid() && holder.isValid() && holder.parent() == lock);
+        QCOMPARE(lock.siblingAtColumn(kWaitKind).data().toString(), QString("lock"));
+        // The lock leads to the longest wait for it, the holder to where it held the lock.
+        view.expand(lock);
+        view.scrollTo(lock);
+        QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(lock).center());
+        const Recording& r = *window_->document().recording();
+        QVERIFY(r.lanes[selection().marker().lane].waitOf(selection().marker()));
+        view.scrollTo(holder);
+        QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(holder).center());
+        QCOMPARE(r.lanes[selection().marker().lane].name, std::string("autosave"));
+        QVERIFY(window_->drawer().shown() == "waits");
+        // By lane and by marker, by keys.
+        waits.by().setFocus();
+        QTest::keyClick(&waits.by(), Qt::Key_Down);
+        settle();
+        QVERIFY(indexOf("render").isValid() && view.isColumnHidden(kWaitAtOnce));
+        QTest::keyClick(&waits.by(), Qt::Key_Down);
+        settle();
+        QVERIFY(indexOf("Race frame ▸ Draw list").isValid());
+        selection().chooseFrame(100);
+        look(Of::Frame);
+        QCOMPARE(waits.title(), QString("Frame 100"));
+    }
+
     void theHeaviestWayDownOpensAtOneKey() {
         openDemo();
         look(Of::Whole);
@@ -354,17 +393,20 @@ private slots:
             for (int i = 0; i < tabs.count(); ++i) out << tabs.tabText(i);
             return out;
         };
-        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Findings ▸"}));
-        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(3).center());
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Search results", "Advice"}));
+        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Waiting ▸", "Findings ▸"}));
+        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(4).center());
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Waiting ▸", "Search results", "Advice"}));
         QCOMPARE(window_->drawer().shown(), QString("search"));
         tabs.setFocus();
         QTest::keyClick(&tabs, Qt::Key_Right);
         QCOMPARE(window_->drawer().shown(), QString("advice"));
         QTest::keyClick(&tabs, Qt::Key_Left);
-        QTest::keyClick(&tabs, Qt::Key_Left);  // the other group, as it was left
+        QTest::keyClick(&tabs, Qt::Key_Left);  // the group before
+        QTRY_COMPARE(window_->drawer().shown(), QString("waits"));
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Waits", "Findings ▸"}));
+        QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("markers"));
-        QTRY_COMPARE(texts().size(), 4);
+        QTRY_COMPARE(texts().size(), 5);
         QVERIFY(tabs.hasFocus());
     }
 

@@ -207,7 +207,7 @@ private slots:
     void whatRanAndWhatWasAllocatedStandsBesideIt() {
         TextRecording t;
         threadsAndCore(t);
-                t.at(0, "core 0", onCore(100));
+        t.at(0, "core 0", onCore(100));
         t.begin(0, "main", "Load").begin(100, "main", "Read");
         t.at(150, "main", R"("do":"memory","address":16,"bytes":640)");
         t.at(200, "core 0", onCore(300));

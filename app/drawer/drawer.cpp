@@ -12,6 +12,7 @@
 #include "markers_page.h"
 #include "search_page.h"
 #include "stacks_page.h"
+#include "waits_page.h"
 
 namespace fugato {
 
@@ -22,8 +23,8 @@ template <class Page>
 DrawerPage* make(Document& document, Selection& selection) {
     return new Page(document, selection);
 }
-constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>, make<SearchPage>,
-                               make<AdvicePage>};
+constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>,
+                               make<WaitsPage>,   make<SearchPage>, make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {
@@ -66,11 +67,12 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
         // Who goes through a list stays on its page.
         const QWidget* focus = QApplication::focusWidget();
         const bool here = focus && isAncestorOf(focus);
-        if (selection.site() != kNone && !here && shown() != "search" && shown() != "advice" && shown() != "stacks")
+        if (selection.site() != kNone && !here && shown() != "search" && shown() != "advice" && shown() != "stacks" &&
+            shown() != "waits")
             show("marker");
     });
     connect(&selection, &Selection::rangeChanged, this, [this, &selection] {
-        if (selection.range() && shown() != "stacks") show("markers");
+        if (selection.range() && !current().speaksOfScope()) show("markers");
     });
 }
 

@@ -30,6 +30,7 @@ public:
     virtual Words words() const = 0;
     /// Adds what can be done with what it shows, for the Tables menu.
     virtual void fillMenu(QMenu& menu) = 0;
+    bool speaksOfScope() const { return words().about == About::Scope; }
     /// Whether it is still being worked out.
     virtual bool busy() const { return false; }
 };

@@ -123,6 +123,59 @@ private:
     std::vector<TableColumn> columns_;
 };
 
+class TableOfWaits : public NestedTable {
+public:
+    explicit TableOfWaits(std::shared_ptr<const Waits> waits) : waits_(std::move(waits)) {
+        std::vector<std::vector<Row>> children;
+        for (const WaitSum& row : waits_->rows) children.push_back(row.children);
+        nest(waits_->top, std::move(children));
+        columns_ = {{"what", "Waits", Quantity::Text, "What was waited for, who waited, and who held it meanwhile"},
+                    {"total_ns", "Total", Quantity::Duration,
+                     "Time waited; of a holder, in which it held it while others waited"},
+                    {"waits", "Waits", Quantity::Count, "How often; of a holder, how many waits it met"},
+                    {"mean_ns", "Mean", Quantity::Duration, "Total by waits"},
+                    {"longest_ns", "Longest", Quantity::Duration,
+                     "The whole length of the longest wait; of a holder, of the longest time it was held"},
+                    {"at_once", "At once", Quantity::Count, "How many waited for it at the same instant, at most"},
+                    {"kind", "Kind", Quantity::Text, "What kind of wait it is"}};
+        columns_[kWaitAtOnce].empty = columns_[kWaitKind].empty = waits_->by != WaitsBy::Object;
+    }
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    TableValue value(Row row, size_t column) const override {
+        const WaitSum& r = waits_->rows[row];
+        switch (column) {
+            case kWaitWhat: return r.name;
+            case kWaitTotal: return r.total;
+            case kWaitCount: return number(r.count);
+            case kWaitMean: return r.count ? TableValue(r.total / static_cast<int64_t>(r.count)) : TableValue();
+            case kWaitLongest: return r.longest;
+            case kWaitAtOnce: return r.atOnce ? number(r.atOnce) : TableValue();
+            default: break;
+        }
+        const bool top = parentOf(row) == kTop && waits_->by == WaitsBy::Object;
+        return top ? TableValue(waitKindText(r.kind)) : TableValue();
+    }
+    Emphasis emphasis(Row row, size_t column) const override {
+        if (waits_->rows[row].holder) return Emphasis::None;
+        return parentOf(row) == kTop && column == kWaitWhat ? Emphasis::Strong : Emphasis::None;
+    }
+    TablePlace place(Row row) const override {
+        const WaitSum& r = waits_->rows[row];
+        TablePlace place;
+        place.marker = r.longestWait;
+        if (!r.holder) return place;
+        place.lane = r.lane;
+        place.begin = r.held.begin;
+        place.end = r.held.end;
+        return place;
+    }
+    uint64_t keyOf(Row row) const override { return waits_->rows[row].key; }
+
+private:
+    const std::shared_ptr<const Waits> waits_;
+    std::vector<TableColumn> columns_;
+};
+
 class TableOfFunctions : public Table {
 public:
     explicit TableOfFunctions(std::shared_ptr<const Stacks> stacks) : stacks_(std::move(stacks)) {}
@@ -410,6 +463,10 @@ std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> record
                                          std::shared_ptr<const Symbols> symbols,
                                          std::shared_ptr<const GroupedMarkers> made) {
     return std::make_shared<TableOfMarkers>(std::move(recording), std::move(symbols), std::move(made));
+}
+
+std::shared_ptr<const Table> waitTable(std::shared_ptr<const Waits> waits) {
+    return std::make_shared<TableOfWaits>(std::move(waits));
 }
 
 std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks) {

@@ -13,6 +13,7 @@
 #include "search.h"
 #include "stacks.h"
 #include "usual_markers.h"
+#include "waits.h"
 
 namespace fugato {
 
@@ -36,6 +37,10 @@ enum MarkerColumn : size_t {
 std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> recording,
                                          std::shared_ptr<const Symbols> symbols,
                                          std::shared_ptr<const GroupedMarkers> made);
+
+/// Waits, added up in some way; the most time first.
+enum WaitColumn : size_t { kWaitWhat, kWaitTotal, kWaitCount, kWaitMean, kWaitLongest, kWaitAtOnce, kWaitKind };
+std::shared_ptr<const Table> waitTable(std::shared_ptr<const Waits> waits);
 
 /// Occurrences of a marker; their frames are those of `series` (kNone: none).
 enum OccurrenceColumn : size_t {

@@ -220,8 +220,7 @@ const UsualMarkers::Usual* UsualMarkers::usualOf(uint32_t baseline, const Progre
     for (const uint32_t i : good) {
         if (progress && !progress(done++ / static_cast<double>(good.size()))) return nullptr;
         const auto frame = nestedMarkers(*e.recording, TimeRange{e.frame(i).begin, e.frame(i).end});
-        for (const NestedMarker& row : frame->rows)
-            samples[{row.lane, row.path}].push_back(row.total);
+        for (const NestedMarker& row : frame->rows) samples[{row.lane, row.path}].push_back(row.total);
     }
     for (auto& [key, values] : samples) {
         values.resize(good.size());  // absent: 0

@@ -1,0 +1,215 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// Waits added up: what was waited for, who held it meanwhile; against plain sums over random recordings.
+#include <QtTest>
+
+#include "core/ask/answer_tables.h"
+#include "testing/making.h"
+#include "testing/text_recording.h"
+
+using namespace fugato;
+
+namespace {
+
+struct Slow {
+    uint64_t count = 0;
+    int64_t total = 0, longest = 0;
+    bool operator==(const Slow&) const = default;
+};
+using Rows = std::map<std::vector<std::string>, Slow>;
+
+bool overlaps(int64_t begin, int64_t end, const TimeRange& s) {
+    return begin < s.end && (end > s.begin || begin >= s.begin);
+}
+
+/// What the table must say, wait by wait.
+Rows slowWaits(const Recording& r, const Scope& scope, WaitsBy by) {
+    Rows rows;
+    const auto in = [&](PathId path) { return path ? ", in " + r.pathText(path) : std::string(); };
+    for (uint32_t l = 0; l < r.lanes.size(); ++l) {
+        if (!scope.has(l)) continue;
+        for (const Wait& wait : r.lanes[l].waits) {
+            int64_t inside = 0;
+            bool any = false;
+            for (const TimeRange& s : scope.stretches) {
+                if (!overlaps(wait.begin, wait.end, s)) continue;
+                any = true;
+                inside += std::min(wait.end, s.end) - std::max(wait.begin, s.begin);
+            }
+            if (!any) continue;
+            const PathId caller = r.paths[r.pathOf({l, wait.row, wait.index})].parent;
+            const std::string object = wait.object == kNone || r.objects[wait.object].empty() ? waitKindText(wait.kind)
+                                                                                              : r.objects[wait.object];
+            const auto add = [&](const std::vector<std::string>& way) {
+                Slow& row = rows[way];
+                ++row.count;
+                row.total += inside;
+                row.longest = std::max(row.longest, wait.end - wait.begin);
+            };
+            if (by != WaitsBy::Object) {
+                const std::string top = by == WaitsBy::Lane ? r.lanes[l].name
+                                        : caller            ? r.pathText(caller)
+                                                            : "in no other marker";
+                add({top});
+                add({top, object});
+                continue;
+            }
+            add({object});
+            add({object, r.lanes[l].name + in(caller)});
+            if (wait.object == kNone) continue;
+            std::map<std::vector<std::string>, Slow> holders;
+            for (const Hold& hold : r.holds[wait.object]) {
+                int64_t met = 0;
+                for (const TimeRange& s : scope.stretches)
+                    met += std::max<int64_t>(
+                        0, std::min({hold.end, wait.end, s.end}) - std::max({hold.begin, wait.begin, s.begin}));
+                if (met <= 0) continue;
+                Slow& row = holders[{object, "held by " + r.lanes[hold.lane].name + in(hold.path)}];
+                row.count = 1;
+                row.total += met;
+                row.longest = std::max(row.longest, hold.end - hold.begin);
+            }
+            for (const auto& [way, met] : holders) {
+                rows[way].count += met.count;
+                rows[way].total += met.total;
+                rows[way].longest = std::max(rows[way].longest, met.longest);
+            }
+        }
+    }
+    return rows;
+}
+
+Rows rowsOf(const Waits& waits) {
+    Rows rows;
+    const auto collect = [&](auto&& self, uint32_t at, std::vector<std::string> way) -> void {
+        const WaitSum& row = waits.rows[at];
+        way.push_back(row.name);
+        // Paths that are called the same stand in rows of their own.
+        rows[way].count += row.count;
+        rows[way].total += row.total;
+        rows[way].longest = std::max(rows[way].longest, row.longest);
+        for (const uint32_t child : row.children) self(self, child, way);
+    };
+    for (const uint32_t top : waits.top) collect(collect, top, {});
+    return rows;
+}
+
+/// Two lanes want the lock that a third holds, one of them twice.
+TextRecording queueing() {
+    TextRecording t;
+    t.begin(0, "saver", "Save").begin(100, "saver", "Flush").taken(200, "saver", "scene");
+    t.begin(0, "main", "Frame").wait(500, "main", "Wait for lock", "scene", "lock");
+    t.wait(700, "helper", "Wait for lock", "scene", "lock");
+    t.given(1500, "saver", "scene").end(1600, "saver").end(1700, "saver");
+    t.waitEnd(1500, "main").taken(1500, "main", "scene");
+    t.given(2500, "main", "scene").end(3000, "main");
+    t.waitEnd(2500, "helper");
+    t.wait(5000, "main", "Read", "", "file").waitEnd(5300, "main");
+    return t;
+}
+
+}  // namespace
+
+class WaitsTest : public QObject {
+    Q_OBJECT
+
+    static const WaitSum* find(const Waits& waits, const std::string& name) {
+        for (const WaitSum& row : waits.rows)
+            if (row.name == name) return &row;
+        return nullptr;
+    }
+
+private slots:
+    void sumsAreThoseOfASlowCount() {
+        std::mt19937 random(41);
+        for (int round = 0; round < 12; ++round) {
+            ModelBuilder builder;
+            for (const ToldEvent& told : toldAtRandom(random, 1500)) builder.event(told.lane, told.event);
+            const auto r = builder.finish();
+            for (int k = 0; k < 9; ++k) {
+                Scope scope = wholeOf(*r);
+                if (k >= 3) {
+                    std::vector<TimeRange> ranges;
+                    for (int i = 0; i < 6; ++i) {
+                        const int64_t begin = r->begin + int64_t(random() % uint64_t(r->end - r->begin));
+                        ranges.push_back({begin, begin + int64_t(random() % 20'000)});
+                    }
+                    scope = Scope(std::move(ranges));
+                }
+                if (k % 2)
+                    for (size_t lane = 0; lane < r->lanes.size(); ++lane) scope.lanes.push_back(random() % 2);
+                const auto by = static_cast<WaitsBy>(k % 3);
+                const auto quick = waitsIn(*r, scope, by);
+                const Rows slow = slowWaits(*r, scope, by);
+                const Rows told = rowsOf(*quick);
+                QCOMPARE(told.size(), slow.size());
+                for (const auto& [way, row] : slow) {
+                    QVERIFY2(told.count(way), way.back().c_str());
+                    QCOMPARE(told.at(way).total, row.total);
+                    QCOMPARE(told.at(way).longest, row.longest);
+                    // Holders of one name may be several rows, each of which met the wait.
+                    if (way.back().rfind("held by ", 0) != 0) QCOMPARE(told.at(way).count, row.count);
+                }
+                uint64_t count = 0;
+                std::set<uint64_t> keys;
+                for (const uint32_t top : quick->top) count += quick->rows[top].count;
+                for (const WaitSum& row : quick->rows) keys.insert(row.key);
+                QCOMPARE(quick->count, count);
+                QCOMPARE(keys.size(), quick->rows.size());
+            }
+        }
+    }
+
+    void whoHeldALockIsNamedWithTheMarkerItWasIn() {
+        const auto r = queueing().open();
+        const auto waits = waitsIn(*r, wholeOf(*r), WaitsBy::Object);
+        QCOMPARE(waits->count, uint64_t{3});
+        const WaitSum& lock = waits->rows[waits->top[0]];
+        QCOMPARE(lock.name, std::string("scene"));
+        QCOMPARE(lock.total, int64_t{2'800'000});
+        QCOMPARE(lock.longest, int64_t{1'800'000});
+        QCOMPARE(lock.atOnce, 2u);
+        QCOMPARE(find(*waits, "held by saver, in Save ▸ Flush")->total, int64_t{1'000'000 + 800'000});
+        QCOMPARE(find(*waits, "held by saver, in Save ▸ Flush")->count, uint64_t{2});
+        QCOMPARE(find(*waits, "held by saver, in Save ▸ Flush")->longest, int64_t{1'300'000});
+        QCOMPARE(find(*waits, "held by main, in Frame")->total, int64_t{1'000'000});
+        QCOMPARE(find(*waits, "main, in Frame")->count, uint64_t{1});
+        QCOMPARE(find(*waits, "file")->total, int64_t{300'000});  // of a wait for nothing with a name
+        // Each leads to its place.
+        const auto table = waitTable(waits);
+        for (Table::Row row = 0; row < table->rowLimit(); ++row) {
+            const TablePlace place = table->place(row);
+            const auto name = std::get<std::string>(table->value(row, kWaitWhat));
+            QCOMPARE(place.marker.valid(), name.rfind("held by", 0) != 0);
+            if (name == "held by saver, in Save ▸ Flush") {
+                QCOMPARE(place.lane, laneNamed(*r, "saver"));
+                QCOMPARE(place.begin, int64_t{200'000});
+                QCOMPARE(place.end, int64_t{1'500'000});
+            }
+            if (name == "scene") {
+                QCOMPARE(place.marker.lane, laneNamed(*r, "helper"));
+                QCOMPARE(std::get<std::string>(table->value(row, kWaitKind)), std::string("lock"));
+            }
+        }
+    }
+
+    void byLaneAndByMarker() {
+        const auto r = queueing().open();
+        const auto lanes = waitsIn(*r, wholeOf(*r), WaitsBy::Lane);
+        QCOMPARE(find(*lanes, "main")->total, int64_t{1'300'000});
+        QCOMPARE(find(*lanes, "main")->children.size(), size_t{2});
+        const auto markers = waitsIn(*r, wholeOf(*r), WaitsBy::Marker);
+        QCOMPARE(find(*markers, "Frame")->total, int64_t{1'000'000});
+        QCOMPARE(find(*markers, "in no other marker")->total, int64_t{2'100'000});
+        QVERIFY(waitTable(markers)->columns()[kWaitAtOnce].empty);
+        // In a part of it, of what lies there.
+        const auto part = waitsIn(*r, TimeRange{600'000, 900'000}, WaitsBy::Object);
+        QCOMPARE(part->rows[part->top[0]].total, int64_t{500'000});
+        QCOMPARE(find(*part, "held by saver, in Save ▸ Flush")->total, int64_t{500'000});
+        QVERIFY(!waitsIn(*r, wholeOf(*r), WaitsBy::Object, [](double) { return false; }));
+        QVERIFY(waitsIn(*TextRecording().mark(0, 5, "main", "A").open(), TimeRange{0, 9}, WaitsBy::Lane)->top.empty());
+    }
+};
+
+QTEST_APPLESS_MAIN(WaitsTest)
+#include "waits_test.moc"
