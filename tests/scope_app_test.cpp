@@ -316,6 +316,8 @@ private slots:
         const QModelIndex lock = indexOf("scene lock"), holder = indexOf("held by autosave, in Replay ▸ Flush");
         QVERIFY(lock.isValid() && holder.isValid() && holder.parent() == lock);
         QCOMPARE(lock.siblingAtColumn(kWaitKind).data().toString(), QString("lock"));
+        QVERIFY(view.isExpanded(lock));  // as others held it
+        QVERIFY(!view.isExpanded(indexOf("sound device")));
         // The lock leads to the longest wait for it, the holder to where it held the lock.
         view.expand(lock);
         view.scrollTo(lock);

@@ -31,7 +31,7 @@ WaitsPage::WaitsPage(Document& document, Selection& selection, QWidget* parent)
         askAtOnce();
     });
     connect(view_, &TableView::filled, this, [this] {
-        if (opens_ && view_->table()) view_->expand(view_->rows().index(0, 0));
+        if (opens_ && view_->table()) openHeld();
         opens_ = false;
     });
     connect(&document, &Document::recordingChanged, this, [this] {
@@ -41,6 +41,25 @@ WaitsPage::WaitsPage(Document& document, Selection& selection, QWidget* parent)
     });
     whenChanged([this] { askSoon(); });
     clear(tr("Waits"), tr("The waits in what is looked at."));
+}
+
+/// What was held by others is open, and what the selected cause waited for is chosen.
+void WaitsPage::openHeld() {
+    constexpr int kMostOpen = 20;
+    const TableModel& rows = view_->rows();
+    const auto& e = document_.explanation();
+    const uint32_t object = e && selection_.cause() < e->causes.size() ? e->causes[selection_.cause()].object : kNone;
+    const QString wanted = object < asked_->objects.size() ? toQString(asked_->objects[object]) : QString();
+    for (int at = 0, open = 0; at < rows.rowCount() && open < kMostOpen; ++at) {
+        const QModelIndex index = rows.index(at, 0);
+        bool held = false;
+        for (int below = 0; below < rows.rowCount(index); ++below)
+            held |= waits_->rows[TableModel::rowOf(rows.index(below, 0, index))].holder;
+        if (!held) continue;
+        view_->expand(index);
+        ++open;
+        if (index.data().toString() == wanted) view_->showRow(TableModel::rowOf(index));
+    }
 }
 
 void WaitsPage::showEvent(QShowEvent*) { askAtOnce(); }
@@ -67,6 +86,7 @@ void WaitsPage::askNow() {
                                              " in all"));
                    view_->setEmptyText(tr("No thread waited there, as far as the recording tells."));
                    opens_ = !same;
+                   waits_ = waits;
                    view_->setTable(waitTable(waits), same);
                });
 }

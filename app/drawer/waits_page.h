@@ -21,12 +21,14 @@ protected:
 
 private:
     void askNow() override;
+    void openHeld();
 
     QComboBox* const by_;
     std::shared_ptr<const Recording> asked_;
     Scope askedScope_;
     WaitsBy askedBy_{};
-    bool opens_ = false;  // the first row, once the rows are there
+    std::shared_ptr<const Waits> waits_;
+    bool opens_ = false;  // what matters, once the rows are there
 };
 
 }  // namespace fugato

@@ -156,8 +156,12 @@ public:
         return top ? TableValue(waitKindText(r.kind)) : TableValue();
     }
     Emphasis emphasis(Row row, size_t column) const override {
-        if (waits_->rows[row].holder) return Emphasis::None;
-        return parentOf(row) == kTop && column == kWaitWhat ? Emphasis::Strong : Emphasis::None;
+        const WaitSum& r = waits_->rows[row];
+        const Row above = parentOf(row);
+        const WaitKind kind = above == kTop ? r.kind : waits_->rows[above].kind;
+        if (waits_->by == WaitsBy::Object && (kind == WaitKind::Pacing || kind == WaitKind::Sleep))
+            return Emphasis::Muted;  // idle on purpose
+        return above == kTop && column == kWaitWhat ? Emphasis::Strong : Emphasis::None;
     }
     TablePlace place(Row row) const override {
         const WaitSum& r = waits_->rows[row];
