@@ -341,6 +341,25 @@ private slots:
         QCOMPARE(waits.title(), QString("Frame 100"));
     }
 
+    void theTableFollowsWhatIsSelectedInTheLanes() {
+        openDemo();
+        const Recording& r = *window_->document().recording();
+        const Frame& frame = explanation().frame(selection().frame());
+        const MarkerRef inside = r.innermostBefore(frame.lane, frame.begin + frame.duration() / 8);
+        window_->lanes().setFocus();
+        selection().chooseMarker(inside);
+        window_->drawer().show("markers");
+        settle();
+        QCOMPARE(page().view().currentIndex().data().toString(), toQString(r.nameOf(r.pathOf(inside))));
+        // Who is in the table is not taken elsewhere by choosing a row.
+        page().view().setFocus();
+        QTest::keyClick(&page().view(), Qt::Key_Home);
+        const QString first = page().view().currentIndex().data().toString();
+        selection().chooseMarker(inside);
+        settle();
+        QCOMPARE(page().view().currentIndex().data().toString(), first);
+    }
+
     void theHeaviestWayDownOpensAtOneKey() {
         openDemo();
         look(Of::Whole);

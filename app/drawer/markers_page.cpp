@@ -1,8 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "markers_page.h"
 
-#include "app/settings/settings.h"
-#include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/sentences.h"
 
@@ -16,35 +14,25 @@ DrawerPage::Words MarkersPage::words() const {
 
 MarkersPage::MarkersPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "markers", tr("Markers in what is looked at"), kMarkerExcess, parent),
-      by_(new QComboBox(this)) {
-    by_->addItem(tr("nested, by lane"), int(MarkersBy::Lane));
-    by_->addItem(tr("nested, by role"), int(MarkersBy::Role));
-    by_->addItem(tr("from the leaves up"), int(MarkersBy::Leaves));
-    by_->addItem(tr("callers and callees"), int(MarkersBy::Around));
-    by_->addItem(tr("flat, by category"), int(MarkersBy::Category));
-    by_->addItem(tr("flat, by marker"), int(MarkersBy::Marker));
-    by_->setAccessibleName(tr("How the markers are put together"));
-    by_->setToolTip(
-        tr("Nested from the outermost marker in; from the leaves up: each marker's own time, and below it who called "
-           "it; callers and callees: of the selected marker"));
-    by_->setFont(smallFont());
-    by_->setCurrentIndex(std::max(0, by_->findData(settings::markersBy().get())));
-    addBeside(by_);
+      by_(addChoice(tr("How the markers are put together"),
+                    tr("Nested from the outermost marker in; from the leaves up: each marker's own time, and below it "
+                       "who called it; callers and callees: of the selected marker"),
+                    {{tr("nested, by lane"), int(MarkersBy::Lane)},
+                     {tr("nested, by role"), int(MarkersBy::Role)},
+                     {tr("from the leaves up"), int(MarkersBy::Leaves)},
+                     {tr("callers and callees"), int(MarkersBy::Around)},
+                     {tr("flat, by category"), int(MarkersBy::Category)},
+                     {tr("flat, by marker"), int(MarkersBy::Marker)}},
+                    settings::markersBy())) {
     followScope(false);
     connect(by_, &QComboBox::activated, this, [this] {
-        settings::markersBy().set(by_->currentData().toInt());
         const bool own = by_->currentData().toInt() == int(MarkersBy::Leaves);  // it begins with who pays
         view_->sortByColumn(own ? kMarkerSelf : kMarkerExcess, Qt::DescendingOrder);
-        askSoon();
     });
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_ = {};
         clear(tr("Markers"), document_.recording() ? QString() : tr("The markers in what is looked at."));
         askSoon();
-    });
-    connect(view_, &TableView::filled, this, [this] {
-        if (opens_ && view_->table()) openUsefully();
-        opens_ = false;
     });
     connect(&selection, &Selection::siteChanged, this, &MarkersPage::askAtOnce);
     whenChanged([this] { askSoon(); });
@@ -69,7 +57,10 @@ void MarkersPage::askNow() {
         asked_ = {};
         return clear(tr("Markers"), tr("No marker is selected. Click one in the lanes or in a table."));
     }
-    if (asked == asked_) return showCause();
+    if (asked == asked_) {
+        if (!view_->hasFocus()) showChosen();  // who goes through the rows stays where that led
+        return;
+    }
     const bool sameThing = asked_.recording && asked_.scope == asked.scope && asked_.by == by &&
                            asked_.site == asked.site && view_->table();
     asked_ = std::move(asked);
@@ -94,8 +85,7 @@ void MarkersPage::askNow() {
 void MarkersPage::show(const std::shared_ptr<const Table>& table, bool same) {
     view_->setEmptyText(asked_.by == MarkersBy::Around ? tr("The selected marker does not occur there.")
                                                        : tr("There are no markers there."));
-    opens_ = !same;
-    view_->setTable(table, same);
+    showTable(table, same, [this] { openUsefully(); });
     const bool around = asked_.by == MarkersBy::Around;
     title_->setText(around ? tr("Around %1").arg(toQString(asked_.recording->sites[asked_.site].name))
                            : capitalised(words_));
@@ -109,16 +99,23 @@ void MarkersPage::openUsefully() {
     if (const auto& e = asked_.explanation; e && selection_.frame() < e->frames.size())
         frames = std::max<int64_t>(1, length / std::max<int64_t>(1, e->frame(selection_.frame()).duration()));
     openExcess({}, std::max<int64_t>(1'000'000 * frames, length / 20));
-    showCause();
+    showChosen();
 }
 
-void MarkersPage::showCause() {
-    if (!asked_.explanation || asked_.by != MarkersBy::Lane || selection_.cause() >= asked_.explanation->causes.size())
-        return;
+/// The row of the selected marker, or else of the cause.
+void MarkersPage::showChosen() {
+    if (asked_.by != MarkersBy::Lane || !view_->table()) return;
+    const auto show = [&](uint32_t lane, PathId path) {
+        const Table::Row row = view_->rowWithKey(keyOfPath(lane, path));
+        if (row != Table::kTop) view_->showRow(row);
+        return row != Table::kTop;
+    };
+    const MarkerRef& marker = selection_.marker();
+    if (marker.valid() && show(marker.lane, asked_.recording->pathOf(marker))) return;
+    if (!asked_.explanation || selection_.cause() >= asked_.explanation->causes.size()) return;
     const Cause& cause = asked_.explanation->causes[selection_.cause()];
     for (const uint32_t lane : asked_.recording->groups[cause.group].lanes)
-        if (const Table::Row row = view_->rowWithKey(keyOfPath(lane, cause.path)); row != Table::kTop)
-            return view_->showRow(row);
+        if (show(lane, cause.path)) return;
 }
 
 /// Opens the rows that hold a good part of the excess, so that the table starts where it matters.

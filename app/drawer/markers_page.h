@@ -3,8 +3,6 @@
 // The markers in what is looked at, put together in several ways, beside what is usual.
 #pragma once
 
-#include <QComboBox>
-
 #include "table_page.h"
 
 namespace fugato {
@@ -31,14 +29,13 @@ private:
     void askNow() override;
     void show(const std::shared_ptr<const Table>& table, bool same);
     void openUsefully();
-    void showCause();
+    void showChosen();
     void openExcess(const QModelIndex& parent, int64_t least);
 
     QComboBox* const by_;
     Asked asked_;
     std::shared_ptr<UsualMarkers> usual_;  // of the explanation
     QString words_;                        // of the scope
-    bool opens_ = false;                   // what matters, once the rows are there
 };
 
 }  // namespace fugato

@@ -3,7 +3,6 @@
 
 #include <QSplitter>
 
-#include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 
@@ -56,6 +55,9 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(view_, &TableView::rowChosen, this, [this](Table::Row row) { follow(row, false); });
     connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { follow(row, true); });
     connect(view_, &TableView::said, about_, &QLabel::setText);
+    connect(view_, &TableView::filled, this, [this] {
+        if (const auto open = std::exchange(open_, nullptr); open && view_->table()) open();
+    });
     connect(&document, &Document::recordingChanged, &leading_, &BackgroundQuery::silence);
     connect(&query_, &BackgroundQuery::changed, this, [this] {
         if (!query_.busy()) pace_.done();
@@ -91,6 +93,27 @@ void TablePage::fillMenu(QMenu& menu) {
 void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
 void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
 
+QComboBox* TablePage::addChoice(const QString& name, const QString& help, const QList<std::pair<QString, int>>& choices,
+                                const Setting<int>& remembered) {
+    auto* box = new QComboBox(this);
+    for (const auto& [words, value] : choices) box->addItem(words, value);
+    box->setAccessibleName(name);
+    box->setToolTip(help);
+    box->setFont(smallFont());
+    box->setCurrentIndex(std::max(0, box->findData(remembered.get())));
+    addBeside(box);
+    connect(box, &QComboBox::activated, this, [this, box, remembered] {
+        remembered.set(box->currentData().toInt());
+        askAtOnce();
+    });
+    return box;
+}
+
+void TablePage::showTable(std::shared_ptr<const Table> table, bool same, std::function<void()> open) {
+    if (!same) open_ = std::move(open);
+    view_->setTable(std::move(table), same);
+}
+
 void TablePage::splitWith(QWidget* widget) {
     auto* both = new QSplitter(Qt::Horizontal, this);
     both->setChildrenCollapsible(false);
@@ -103,6 +126,7 @@ void TablePage::splitWith(QWidget* widget) {
 
 void TablePage::clear(const QString& title, const QString& sentence) {
     query_.silence();
+    open_ = nullptr;
     view_->setTable(nullptr, false);
     title_->setText(title);
     about_->clear();

@@ -4,6 +4,7 @@
 // What it shows is asked on another thread.
 #pragma once
 
+#include <QComboBox>
 #include <QLabel>
 #include <QLineEdit>
 #include <QTimer>
@@ -13,6 +14,7 @@
 
 #include "app/document/document.h"
 #include "app/selection/selection.h"
+#include "app/settings/settings.h"
 #include "app/table/table_view.h"
 #include "app/work/background_query.h"
 #include "app/work/pace.h"
@@ -40,6 +42,11 @@ protected:
     /// Beside the filter, or below the title.
     void addBeside(QWidget* widget);
     void addBelow(QWidget* widget);
+    /// A choice beside the filter, remembered; what is shown is asked anew when it is another.
+    QComboBox* addChoice(const QString& name, const QString& help, const QList<std::pair<QString, int>>& choices,
+                         const Setting<int>& remembered);
+    /// Shows rows, and calls `open` once they are there, unless they tell of the `same` as those before.
+    void showTable(std::shared_ptr<const Table> table, bool same, std::function<void()> open);
     void splitWith(QWidget* widget);  // beside the rows, at their right
     /// Shows no rows, and in their place why.
     void clear(const QString& title, const QString& sentence);
@@ -77,6 +84,7 @@ private:
     QVBoxLayout* const lines_;
     QToolButton* hold_ = nullptr;  // of a page that follows the scope
     std::optional<Held> held_;
+    std::function<void()> open_;  // once the rows are there
     QTimer soon_;
     Pace pace_{0, 50};  // of asking again while the recording grows
     BackgroundQuery leading_;

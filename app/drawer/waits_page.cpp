@@ -1,8 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "waits_page.h"
 
-#include "app/settings/settings.h"
-#include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/quantities.h"
 
@@ -16,24 +14,13 @@ DrawerPage::Words WaitsPage::words() const {
 
 WaitsPage::WaitsPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "waits", tr("Waits in what is looked at"), kWaitTotal, parent),
-      by_(new QComboBox(this)) {
-    by_->addItem(tr("by lock or other object"), int(WaitsBy::Object));
-    by_->addItem(tr("by lane"), int(WaitsBy::Lane));
-    by_->addItem(tr("by marker"), int(WaitsBy::Marker));
-    by_->setAccessibleName(tr("How the waits are put together"));
-    by_->setToolTip(tr("By what was waited for, with who held it; by the lane or by the marker that waited"));
-    by_->setFont(smallFont());
-    by_->setCurrentIndex(std::max(0, by_->findData(settings::waitsBy().get())));
-    addBeside(by_);
+      by_(addChoice(tr("How the waits are put together"),
+                    tr("By what was waited for, with who held it; by the lane or by the marker that waited"),
+                    {{tr("by lock or other object"), int(WaitsBy::Object)},
+                     {tr("by lane"), int(WaitsBy::Lane)},
+                     {tr("by marker"), int(WaitsBy::Marker)}},
+                    settings::waitsBy())) {
     followScope(false);
-    connect(by_, &QComboBox::activated, this, [this] {
-        settings::waitsBy().set(by_->currentData().toInt());
-        askAtOnce();
-    });
-    connect(view_, &TableView::filled, this, [this] {
-        if (opens_ && view_->table()) openHeld();
-        opens_ = false;
-    });
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
         clear(tr("Waits"), QString());
@@ -85,9 +72,8 @@ void WaitsPage::askNow() {
                    about_->setText(toQString(plural(waits->count, "wait", "waits") + ", " + durationText(waits->total) +
                                              " in all"));
                    view_->setEmptyText(tr("No thread waited there, as far as the recording tells."));
-                   opens_ = !same;
                    waits_ = waits;
-                   view_->setTable(waitTable(waits), same);
+                   showTable(waitTable(waits), same, [this] { openHeld(); });
                });
 }
 

@@ -3,8 +3,6 @@
 // The waits in what is looked at: for which lock or other object, who held it meanwhile, by thread and by marker.
 #pragma once
 
-#include <QComboBox>
-
 #include "table_page.h"
 
 namespace fugato {
@@ -28,7 +26,6 @@ private:
     Scope askedScope_;
     WaitsBy askedBy_{};
     std::shared_ptr<const Waits> waits_;
-    bool opens_ = false;  // what matters, once the rows are there
 };
 
 }  // namespace fugato
