@@ -16,9 +16,12 @@
 #include <map>
 #include <thread>
 
+#include "core/ask/marker_groupings.h"
 #include "core/ask/marker_statistics.h"
-#include "core/ask/nested_markers.h"
+#include "core/ask/scope_choice.h"
 #include "core/ask/search.h"
+#include "core/ask/usual_markers.h"
+#include "core/ask/waits.h"
 #include "core/explain/causes/growing.h"
 #include "core/explain/walk/critical_path_sums.h"
 #include "core/symbols/symbols.h"
@@ -235,6 +238,15 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     figures.of["statistics usual"] = quickest([&] { (void)statisticsOf(*recording, usual, whole, 0); });
     figures.of["table whole"] = quickest([&] { (void)nestedMarkers(*recording, whole); });
     figures.of["table part"] = quickest([&] { (void)nestedMarkers(*recording, part); });
+    figures.of["leaves"] = quickest([&] {  // beside what is usual, which is worked out anew
+        (void)groupedMarkers(*recording, UsualMarkers(explanation).of(whole), MarkersBy::Leaves);
+    });
+    ScopeChoice late;
+    late.of = ScopeChoice::Of::Late;
+    if (const auto chosen = chosenScope(*recording, explanation.get(), late, {}))
+        figures.of["late"] = quickest(
+            [&] { (void)groupedMarkers(*recording, UsualMarkers(explanation).of(chosen->scope), MarkersBy::Lane); });
+    figures.of["waits"] = quickest([&] { (void)waitsIn(*recording, whole, WaitsBy::Object); });
     figures.of["longest"] = quickest([&] { (void)longestOccurrences(*recording, often, whole, 1000); });
     figures.of["search"] = quickest([&] { (void)search(*recording, "skerries"); });
     if (withSqlite) figures.of["sqlite"] = sqliteMs(*recording, folder.filePath("rows.sqlite").toStdString());
@@ -321,6 +333,11 @@ bool scaleRows(uint64_t most) {
         atMost("statistics usual", 100));
     row("asking: table of the whole recording", plain("table whole", "%.1f ms"), "100 ms", atMost("table whole", 100));
     row("asking: table of a quarter of it", plain("table part", "%.1f ms"), "100 ms", atMost("table part", 100));
+    row("asking: from the leaves up, the whole recording beside what is usual", plain("leaves", "%.1f ms"), "1000 ms",
+        atMost("leaves", 1000));
+    row("asking: nested, all late frames beside what is usual", plain("late", "%.1f ms"), "1000 ms",
+        atMost("late", 1000));
+    row("asking: waits of the whole recording", plain("waits", "%.1f ms"), "1000 ms", atMost("waits", 1000));
     row("asking: the 1 000 longest occurrences of a tenth of all markers", plain("longest", "%.1f ms"), "100 ms",
         atMost("longest", 100));
     row("asking: search in names, arguments and points", plain("search", "%.1f ms"), "100 ms", atMost("search", 100));

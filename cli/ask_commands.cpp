@@ -297,6 +297,25 @@ int waits(const Recording& recording, const Scope& scope, WaitsBy by, const Tabl
     return kExitOk;
 }
 
+constexpr std::pair<const char*, OperationsBy> kOperationsBy[] = {
+    {"each", OperationsBy::Each}, {"path", OperationsBy::Path}, {"kind", OperationsBy::What}};
+
+int operations(const std::shared_ptr<const Recording>& recording, const Scope& scope, int64_t least, OperationsBy by,
+               const TableOptions& options, std::ostream& out, std::ostream& err) {
+    const auto list = operationsIn(*recording, scope, least);
+    if (list->longest.empty())
+        return tellFailure(err, kExitNothingFound,
+                           list->shorter ? "All " + plural(list->shorter, "operation", "operations") +
+                                               " there took less than --at-least."
+                                         : "The recording tells of no operation or file request there.");
+    const auto shown = arrangedAs(operationTable(recording, list, by), options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    if (list->count > list->longest.size())
+        tellNote(err, countText(list->count - list->longest.size()) + " shorter ones are left out.");
+    return kExitOk;
+}
+
 int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, const TableOptions& options,
            std::ostream& out, std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
@@ -327,8 +346,9 @@ AskCommands::AskCommands(CLI::App& app)
       find_(app.add_subcommand("find", "Markers by name, occurrences by argument (key=value), points by their words")),
       stacks_(app.add_subcommand("stacks", "The functions of the call stacks in a range of time")),
       waits_(app.add_subcommand("waits", "What was waited for, how long, and who held it meanwhile")),
+      operations_(app.add_subcommand("operations", "Operations with their layers, and file requests")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
-    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, advice_}) {
+    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -349,6 +369,12 @@ AskCommands::AskCommands(CLI::App& app)
     waits_->add_option("--by", waitsBy_, "by what was waited for, by the lane or by the marker that waited")
         ->check(CLI::IsMember({"object", "lane", "marker"}))
         ->capture_default_str();
+    operations_->add_option("--by", operationsBy_, "each by itself, or together by path or by kind")
+        ->check(CLI::IsMember({"each", "path", "kind"}))
+        ->capture_default_str();
+    operations_->add_option("--at-least", leastMs_, "only those that took so many ms or more")
+        ->check(numberFrom(0.0, 1e7))
+        ->capture_default_str();
     table_->add_option("--around", around_, "the marker of this name: what calls it, and what it calls");
     table_->add_flag("--usual", usual_, "beside what is usual in as many frames");
     stacks_->add_flag("--blocked", blocked_, "where threads were blocked and for how long, not where they ran");
@@ -365,7 +391,7 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
-    for (CLI::App* command : {table_, marker_, stacks_, waits_}) {
+    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_}) {
         CLI::Option* const one[] = {
             command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
                 ->check(numberFrom(0u, UINT32_MAX - 1)),
@@ -388,7 +414,7 @@ AskCommands::AskCommands(CLI::App& app)
 
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
-           advice_->parsed();
+           operations_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -413,6 +439,12 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
     if (waits_->parsed()) {
         for (const auto& [name, by] : kWaitsBy)
             if (waitsBy_ == name) return waits(*recording, asked.scope(), by, options_, out, err);
+    }
+    if (operations_->parsed()) {
+        for (const auto& [name, by] : kOperationsBy)
+            if (operationsBy_ == name)
+                return operations(recording, asked.scope(), static_cast<int64_t>(leastMs_ * 1e6), by, options_, out,
+                                  err);
     }
     if (marker_->parsed()) return marker(recording, asked.scope(), words_, longest_, options_, out, err);
     MarkersAsked what{MarkersBy::Lane, around_, usual_, depth_};

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The commands that ask something of a recording: table, marker, find, stacks, waits, advice.
+// The commands that ask something of a recording: table, marker, find, stacks, waits, operations, advice.
 #pragma once
 
 #include <optional>
@@ -38,12 +38,13 @@ public:
     int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
 
 private:
-    CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *advice_;
+    CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *advice_;
     int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;
 
-    std::string file_, words_, by_ = "lane", waitsBy_ = "object", around_;
+    std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", around_;
     bool blocked_ = false, usual_ = false;
     ScopeOptions scope_;
+    double leastMs_ = 0;
     size_t depth_ = 3, longest_ = 10;
     AdviceLimits limits_;
     double slowFileMs_ = static_cast<double>(limits_.slowFile) / 1e6;

@@ -405,6 +405,18 @@ private slots:
                  int(kExitNothingFound));
     }
 
+    void operationsAreToldWithTheirLayers() {
+        const Ran ran = run({"operations", FUGATO_DEMO_RECORDING, "--at-least", "400", "--json"});
+        QCOMPARE(ran.code, 0);
+        const json rows = json::parse(ran.out.toStdString());
+        QVERIFY(rows.size() > 10 && rows[0]["what"] == "Position report" && rows[0]["below"].size() == 2);
+        for (const json& row : rows) QVERIFY(row["duration_ns"].get<int64_t>() >= 400'000'000);
+        QVERIFY(run({"operations", FUGATO_DEMO_RECORDING, "--by", "path"}).out.contains("sails.pak"));
+        const Ran none = run({"operations", FUGATO_DEMO_RECORDING, "--at-least", "100000"});
+        QCOMPARE(none.code, int(kExitNothingFound));
+        QVERIFY2(none.err.contains("took less than --at-least"), qPrintable(none.err));
+    }
+
     void whatCannotBeAskedAboutIsSaid() {
         const QString demo = FUGATO_DEMO_RECORDING;
         const auto says = [&](const QStringList& what, int code, const QString& words) {

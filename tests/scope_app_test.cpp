@@ -10,6 +10,7 @@
 
 #include "app/drawer/marker_page.h"
 #include "app/drawer/markers_page.h"
+#include "app/drawer/operations_page.h"
 #include "app/drawer/page_windows.h"
 #include "app/drawer/waits_page.h"
 #include "app/scope/scope_bar.h"
@@ -341,6 +342,45 @@ private slots:
         QCOMPARE(waits.title(), QString("Frame 100"));
     }
 
+    void operationsAreToldWithTheirLayersOverALimit() {
+        openDemo();
+        look(Of::Whole);
+        window_->drawer().show("operations");
+        settle();
+        OperationsPage& operations = window_->drawer().page<OperationsPage>();
+        TableView& view = operations.view();
+        const int all = view.rows().rowCount();
+        QVERIFY2(all > 400, qPrintable(operations.about()));
+        const QModelIndex first = view.rows().index(0, 0);
+        QCOMPARE(first.data().toString(), QString("Position report"));
+        QVERIFY(view.rows().rowCount(first) >= 2);  // its layers add up to it
+        const auto duration = [](const QModelIndex& at) {
+            return at.siblingAtColumn(kOperationDuration).data(TableModel::kRawRole).toLongLong();
+        };
+        qlonglong layers = 0;
+        for (int i = 0; i < view.rows().rowCount(first); ++i) layers += duration(view.rows().index(i, 0, first));
+        QCOMPARE(layers, duration(first));
+        // A row leads to its time.
+        QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(first).center());
+        QVERIFY(selection().view().begin <=
+                first.siblingAtColumn(kOperationBegin).data(TableModel::kRawRole).toLongLong());
+        // Only the long ones, and that is remembered.
+        const double limit = double(duration(view.rows().index(all / 2, 0))) / 1e6;
+        operations.least().setFocus();
+        operations.least().selectAll();
+        QTest::keyClicks(&operations.least(), QLocale().toString(limit, 'f', 2));
+        QTest::keyClick(&operations.least(), Qt::Key_Return);
+        settle();
+        QVERIFY2(view.rows().rowCount() < all && operations.about().contains(" shorter"),
+                 qPrintable(operations.about()));
+        QTest::keyClick(&operations.by(), Qt::Key_Down);
+        QTest::keyClick(&operations.by(), Qt::Key_Down);
+        settle();
+        QVERIFY(view.rows().rowCount() < 10 && !view.isColumnHidden(kOperationCount));
+        window_ = std::make_unique<MainWindow>();
+        QVERIFY(window_->drawer().page<OperationsPage>().least().value() > 0);
+    }
+
     void theTableFollowsWhatIsSelectedInTheLanes() {
         openDemo();
         const Recording& r = *window_->document().recording();
@@ -424,7 +464,7 @@ private slots:
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTest::keyClick(&tabs, Qt::Key_Left);  // the group before
         QTRY_COMPARE(window_->drawer().shown(), QString("waits"));
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Waits", "Findings ▸"}));
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Waits", "Operations, files", "Findings ▸"}));
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("markers"));
         QTRY_COMPARE(texts().size(), 5);

@@ -1,9 +1,11 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Waits added up: what was waited for, who held it meanwhile; against plain sums over random recordings.
+// Waits added up: what was waited for, who held it meanwhile; operations and file requests. Against plain sums over
+// random recordings.
 #include <QtTest>
 
 #include "core/ask/answer_tables.h"
+#include "core/table/writing.h"
 #include "testing/making.h"
 #include "testing/text_recording.h"
 
@@ -191,6 +193,119 @@ private slots:
                 QCOMPARE(std::get<std::string>(table->value(row, kWaitKind)), std::string("lock"));
             }
         }
+    }
+
+    // ---- operations and files ----------------------------------------------------------------------------
+
+    void operationsAreThoseOfASlowCount() {
+        std::mt19937 random(43);
+        struct Told {
+            double at;
+            std::string lane, what;
+        };
+        std::vector<Told> told;
+        for (int i = 1; i <= 300; ++i) {
+            const double begin = random() % 90'000, length = random() % 9000;
+            const auto lane = [&] { return "lane " + std::to_string(random() % 3); };
+            const std::string id = R"(,"operation":)" + std::to_string(i);
+            told.push_back({begin, lane(), R"("do":"operation","site":"Load")" + id});
+            for (uint32_t step = random() % 3; step; --step)
+                told.push_back({begin + length / (step + 1), lane(), R"("do":"step","site":"Unpack")" + id});
+            if (random() % 20)
+                told.push_back({begin + length, lane(),
+                                R"("do":"operation_end")" + id + (random() % 9 ? "" : R"(,"code":5,"text":"no")")});
+            const double wait = random() % 90'000;
+            const std::string reader = "reader " + std::to_string(i % 2);
+            told.push_back(
+                {wait + i * 100'000.0, reader, R"("do":"wait","site":"Read","object":"a.pak","kind":"file")"});
+            told.push_back({wait + i * 100'000.0 + random() % 500, reader, R"("do":"wait_end")"});
+        }
+        std::stable_sort(told.begin(), told.end(), [](const Told& a, const Told& b) { return a.at < b.at; });
+        TextRecording t;
+        for (const Told& one : told) t.at(one.at, one.lane, one.what);
+        const auto r = t.open();
+        QCOMPARE(r->operations.size(), size_t{300});
+        for (int k = 0; k < 12; ++k) {
+            Scope scope = wholeOf(*r);
+            if (k) {
+                std::vector<TimeRange> ranges;
+                for (int i = 0; i < 5; ++i) {
+                    const int64_t begin = int64_t(random() % 120'000'000);
+                    ranges.push_back({begin, begin + int64_t(random() % 9'000'000)});
+                }
+                scope = Scope(std::move(ranges));
+            }
+            if (k % 3 == 2)
+                for (size_t lane = 0; lane < r->lanes.size(); ++lane) scope.lanes.push_back(random() % 2);
+            const int64_t least = k % 2 ? 0 : 1'000'000;
+            const auto within = [&](int64_t begin, int64_t end) {
+                return std::any_of(scope.stretches.begin(), scope.stretches.end(),
+                                   [&](const TimeRange& s) { return overlaps(begin, end, s); });
+            };
+            std::multiset<std::pair<int64_t, int64_t>> slow;  // duration, begin
+            uint64_t shorter = 0;
+            const auto add = [&](uint32_t lane, int64_t begin, int64_t end) {
+                if (!scope.has(lane) || !within(begin, end)) return;
+                if (end - begin < least)
+                    ++shorter;
+                else
+                    slow.emplace(end - begin, begin);
+            };
+            for (const Operation& operation : r->operations) add(operation.beganOn, operation.begin, operation.end);
+            for (uint32_t l = 0; l < r->lanes.size(); ++l)
+                for (const Wait& wait : r->lanes[l].waits) add(l, wait.begin, wait.end);
+            const auto list = operationsIn(*r, scope, least);
+            std::multiset<std::pair<int64_t, int64_t>> quick;
+            for (const ListedOperation& one : list->longest) {
+                quick.emplace(one.end - one.begin, one.begin);
+                QCOMPARE(one.file(), one.what == "Read");
+                QCOMPARE(one.path, one.file() ? std::string("a.pak") : std::string());
+                for (size_t i = 0; i < one.layers.size(); ++i)  // they follow one another from begin to end
+                    QCOMPARE(one.layers[i].begin, i ? one.layers[i - 1].end : one.begin);
+                if (!one.layers.empty()) QCOMPARE(one.layers.back().end, one.end);
+            }
+            QVERIFY(quick == slow);
+            QCOMPARE(list->shorter, shorter);
+            QCOMPARE(list->count, uint64_t(slow.size()));
+            for (size_t i = 1; i < list->longest.size(); ++i)
+                QVERIFY(list->longest[i - 1].end - list->longest[i - 1].begin >=
+                        list->longest[i].end - list->longest[i].begin);
+            // Together by path they are as many.
+            const auto table = operationTable(r, list, OperationsBy::Path);
+            int64_t count = 0;
+            for (uint32_t at = 0; at < table->countBelow(Table::kTop); ++at)
+                count += std::get<int64_t>(table->value(table->rowBelow(Table::kTop, at), kOperationCount));
+            QCOMPARE(count, int64_t(list->count));
+        }
+        QVERIFY(!operationsIn(*r, wholeOf(*r), 0, [](double) { return false; }));
+    }
+
+    void whatAFileRequestReadAndHowAnOperationFailed() {
+        TextRecording t;
+        t.wait(100, "main", "Read file", "", "file");
+        t.argument(110, "main", "path", TextRecording::quoted("boats/reef.png"))
+            .argument(120, "main", "bytes", "41300");
+        t.waitEnd(900, "main");
+        t.at(1000, "main", R"("do":"operation","site":"Fetch","operation":1)");
+        t.at(1500, "worker", R"("do":"operation_end","operation":1,"code":110,"text":"no answer")");
+        t.at(1600, "main", R"("do":"operation","site":"Fetch","operation":2)").mark(1700, 1800, "main", "End");
+        const auto r = t.open();
+        const auto table = operationTable(r, operationsIn(*r, wholeOf(*r), 0), OperationsBy::Each);
+        const auto row = [&](const std::string& result) {
+            for (Table::Row one = 0; one < table->rowLimit(); ++one)
+                if (valueText(table->columns()[kOperationResult], table->value(one, kOperationResult)) == result)
+                    return one;
+            return Table::kTop;
+        };
+        const Table::Row file = row(""), failed = row("failed, 110: no answer"), never = row("never ended");
+        QVERIFY(file != Table::kTop && failed != Table::kTop && never != Table::kTop);
+        QCOMPARE(std::get<std::string>(table->value(file, kOperationPath)), std::string("boats/reef.png"));
+        QCOMPARE(valueText(table->columns()[kOperationBytes], table->value(file, kOperationBytes)),
+                 std::string("41.3 kB"));
+        QVERIFY(table->place(file).marker.valid());
+        QCOMPARE(std::get<std::string>(table->value(failed, kOperationLane)), std::string("main → worker"));
+        QVERIFY(table->emphasis(failed, kOperationResult) == Emphasis::Excess);
+        QCOMPARE(table->place(failed).begin, int64_t{1'000'000});
     }
 
     void byLaneAndByMarker() {

@@ -10,6 +10,7 @@
 #include "app/theme/theme.h"
 #include "marker_page.h"
 #include "markers_page.h"
+#include "operations_page.h"
 #include "search_page.h"
 #include "stacks_page.h"
 #include "waits_page.h"
@@ -23,8 +24,8 @@ template <class Page>
 DrawerPage* make(Document& document, Selection& selection) {
     return new Page(document, selection);
 }
-constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>,
-                               make<WaitsPage>,   make<SearchPage>, make<AdvicePage>};
+constexpr MakePage kPages[] = {make<MarkersPage>,    make<MarkerPage>, make<StacksPage>, make<WaitsPage>,
+                               make<OperationsPage>, make<SearchPage>, make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {
@@ -68,7 +69,7 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
         const QWidget* focus = QApplication::focusWidget();
         const bool here = focus && isAncestorOf(focus);
         if (selection.site() != kNone && !here && shown() != "search" && shown() != "advice" && shown() != "stacks" &&
-            shown() != "waits")
+            shown() != "waits" && shown() != "operations")
             show("marker");
     });
     connect(&selection, &Selection::rangeChanged, this, [this, &selection] {

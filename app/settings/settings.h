@@ -48,9 +48,11 @@ inline Setting<bool> gatherLanes() { return {"view/gather", true}; }       // th
 inline Setting<bool> otherPrograms() { return {"view/programs", false}; }  // as tracks below the lanes
 inline Setting<bool> darkColours() { return {"view/dark", systemLook().dark}; }
 inline Setting<bool> highContrast() { return {"view/contrast", systemLook().highContrast}; }
-inline Setting<int> textPercent() { return {"view/text", 0}; }  // 0: as large as the system's font
-inline Setting<int> markersBy() { return {"markers/by", 0}; }   // MarkersBy
-inline Setting<int> waitsBy() { return {"waits/by", 0}; }      // WaitsBy
+inline Setting<int> textPercent() { return {"view/text", 0}; }                  // 0: as large as the system's font
+inline Setting<int> markersBy() { return {"markers/by", 0}; }                   // MarkersBy
+inline Setting<int> waitsBy() { return {"waits/by", 0}; }                       // WaitsBy
+inline Setting<int> operationsBy() { return {"operations/by", 0}; }             // OperationsBy
+inline Setting<double> operationsLeast() { return {"operations/least", 0.0}; }  // ms
 /// What a page of the drawer is held to: "whole", "late"; empty: it follows what is looked at.
 inline Setting<QString> heldPage(const QString& page, const QString& usual) {
     return {"pages/" + page + "/held", usual};

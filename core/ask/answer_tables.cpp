@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include "core/explain/words/quantities.h"
 #include "format/number_text.h"
@@ -177,6 +178,148 @@ public:
 
 private:
     const std::shared_ptr<const Waits> waits_;
+    std::vector<TableColumn> columns_;
+};
+
+class TableOfOperations : public NestedTable {
+public:
+    TableOfOperations(std::shared_ptr<const Recording> recording, std::shared_ptr<const OperationList> operations,
+                      OperationsBy by)
+        : recording_(std::move(recording)), operations_(std::move(operations)), by_(by) {
+        std::vector<Row> top;
+        std::vector<std::vector<Row>> children;
+        const auto add = [&](const Line& line, std::vector<Row>& to) {
+            const auto row = static_cast<Row>(lines_.size());
+            lines_.push_back(line);
+            children.emplace_back();
+            to.push_back(row);
+            return row;
+        };
+        std::map<std::string, Row> groups;
+        for (uint32_t i = 0; i < operations_->longest.size(); ++i) {
+            const ListedOperation& operation = operations_->longest[i];
+            std::vector<Row> here;
+            const Row row = add({i, kNone, 0, 0, 0}, here);
+            for (uint32_t layer = 0; layer < operation.layers.size(); ++layer) {
+                std::vector<Row> below;
+                add({i, layer, 0, 0, 0}, below);
+                children[row].push_back(below[0]);
+            }
+            if (by_ == OperationsBy::Each) {
+                top.push_back(row);
+                continue;
+            }
+            const auto [group, fresh] = groups.try_emplace(groupOf(operation), 0);
+            if (fresh) group->second = add({i, kGroup, 0, 0, 0}, top);
+            Line& line = lines_[group->second];
+            ++line.count;
+            line.total += operation.end - operation.begin;
+            line.longest = std::max(line.longest, operation.end - operation.begin);
+            children[group->second].push_back(row);
+        }
+        if (by_ != OperationsBy::Each)
+            std::stable_sort(top.begin(), top.end(), [&](Row a, Row b) { return lines_[a].total > lines_[b].total; });
+        nest(std::move(top), std::move(children));
+        columns_ = {{"what", "What", Quantity::Text, "The operation or file request, and the layers it passed through"},
+                    {"path", "Path", Quantity::Text, "Of a file, where it is known"},
+                    {"duration_ns", "Duration", Quantity::Duration, "From its begin to its end; of several, together"},
+                    {"count", "Count", Quantity::Count, "How many they are"},
+                    {"longest_ns", "Longest", Quantity::Duration, "The longest of them"},
+                    {"bytes", "Bytes", Quantity::Bytes, "Read or written, where it is known"},
+                    {"begin_ns", "Begin", Quantity::Instant, "Since the recording's begin", recording_->begin},
+                    {"lane", "Lane", Quantity::Text, "Where it began, and where it ended"},
+                    {"result", "Result", Quantity::Text, "Why it failed, or that it was never ended"}};
+        columns_[kOperationCount].empty = columns_[kOperationLongest].empty = by_ == OperationsBy::Each;
+        const auto& all = operations_->longest;
+        const auto none = [&](auto&& has) { return std::none_of(all.begin(), all.end(), has); };
+        columns_[kOperationPath].empty = none([](const ListedOperation& o) { return !o.path.empty(); });
+        columns_[kOperationBytes].empty = none([](const ListedOperation& o) { return o.bytes.has_value(); });
+    }
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    TableValue value(Row row, size_t column) const override {
+        const Line& line = lines_[row];
+        const ListedOperation& operation = operations_->longest[line.operation];
+        if (line.layer == kGroup) {
+            switch (column) {
+                case kOperationWhat: return groupOf(operation);
+                case kOperationDuration: return line.total;
+                case kOperationCount: return number(line.count);
+                case kOperationLongest: return line.longest;
+                default: return {};
+            }
+        }
+        const bool whole = line.layer == kNone;
+        const int64_t begin = whole ? operation.begin : operation.layers[line.layer].begin,
+                      end = whole ? operation.end : operation.layers[line.layer].end;
+        switch (column) {
+            case kOperationWhat: return whole ? operation.what : operation.layers[line.layer].name;
+            case kOperationPath: return whole && !operation.path.empty() ? TableValue(operation.path) : TableValue();
+            case kOperationDuration: return end - begin;
+            case kOperationBytes: return whole && operation.bytes ? TableValue(*operation.bytes) : TableValue();
+            case kOperationBegin: return begin;
+            case kOperationLane: return lanesOf(line);
+            case kOperationResult: return whole ? resultOf(operation) : TableValue();
+            default: return {};
+        }
+    }
+    Emphasis emphasis(Row row, size_t column) const override {
+        const Line& line = lines_[row];
+        if (line.layer == kGroup) return column == kOperationWhat ? Emphasis::Strong : Emphasis::None;
+        const bool failed = line.layer == kNone && operations_->longest[line.operation].code != 0;
+        if (failed && column == kOperationResult) return Emphasis::Excess;
+        return line.layer == kNone ? Emphasis::None : Emphasis::Muted;
+    }
+    TablePlace place(Row row) const override {
+        const Line& line = lines_[row];
+        const ListedOperation& operation = operations_->longest[line.operation];
+        TablePlace place;
+        place.marker = operation.marker;
+        if (operation.file()) return place;
+        const bool layer = line.layer != kNone && line.layer != kGroup;
+        place.lane = layer ? operation.layers[line.layer].lane : operation.beganOn;
+        place.begin = layer ? operation.layers[line.layer].begin : operation.begin;
+        place.end = layer ? operation.layers[line.layer].end : operation.end;
+        return place;
+    }
+    uint64_t keyOf(Row row) const override {
+        const Line& line = lines_[row];
+        const ListedOperation& operation = operations_->longest[line.operation];
+        if (line.layer == kGroup) return std::hash<std::string>()(groupOf(operation)) | 1;
+        constexpr uint64_t kMixed = 0x9E3779B97F4A7C15;
+        const auto begin = static_cast<uint64_t>(operation.begin);
+        return ((begin * kMixed ^ operation.beganOn) * kMixed + line.layer + operation.marker.row) & ~uint64_t{1};
+    }
+
+private:
+    static constexpr uint32_t kGroup = kNone - 1;
+    struct Line {
+        uint32_t operation = 0;
+        uint32_t layer = kNone;  // kNone: all of it; kGroup: several
+        uint64_t count = 0;      // of a group, as the next two
+        int64_t total = 0, longest = 0;
+    };
+    std::string groupOf(const ListedOperation& operation) const {
+        if (by_ == OperationsBy::What) return operation.what;
+        return operation.path.empty() ? "without a path" : operation.path;
+    }
+    std::string lanesOf(const Line& line) const {
+        const ListedOperation& operation = operations_->longest[line.operation];
+        if (line.layer != kNone) return recording_->lanes[operation.layers[line.layer].lane].name;
+        const std::string& began = recording_->lanes[operation.beganOn].name;
+        return operation.endedOn == kNone || operation.endedOn == operation.beganOn
+                   ? began
+                   : began + " → " + recording_->lanes[operation.endedOn].name;
+    }
+    static TableValue resultOf(const ListedOperation& operation) {
+        if (operation.endedOn == kNone) return "never ended";
+        if (!operation.code) return operation.result.empty() ? TableValue() : TableValue(operation.result);
+        return "failed, " + std::to_string(operation.code) + (operation.result.empty() ? "" : ": " + operation.result);
+    }
+
+    const std::shared_ptr<const Recording> recording_;
+    const std::shared_ptr<const OperationList> operations_;
+    const OperationsBy by_;
+    std::vector<Line> lines_;
     std::vector<TableColumn> columns_;
 };
 
@@ -471,6 +614,11 @@ std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> record
 
 std::shared_ptr<const Table> waitTable(std::shared_ptr<const Waits> waits) {
     return std::make_shared<TableOfWaits>(std::move(waits));
+}
+
+std::shared_ptr<const Table> operationTable(std::shared_ptr<const Recording> recording,
+                                            std::shared_ptr<const OperationList> operations, OperationsBy by) {
+    return std::make_shared<TableOfOperations>(std::move(recording), std::move(operations), by);
 }
 
 std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks) {

@@ -10,6 +10,7 @@
 #include "core/table/table.h"
 #include "marker_groupings.h"
 #include "marker_statistics.h"
+#include "operation_list.h"
 #include "search.h"
 #include "stacks.h"
 #include "usual_markers.h"
@@ -41,6 +42,22 @@ std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> record
 /// Waits, added up in some way; the most time first.
 enum WaitColumn : size_t { kWaitWhat, kWaitTotal, kWaitCount, kWaitMean, kWaitLongest, kWaitAtOnce, kWaitKind };
 std::shared_ptr<const Table> waitTable(std::shared_ptr<const Waits> waits);
+
+/// Operations and file requests, each with its layers below it; or together by their path, or by what they are.
+enum class OperationsBy : uint8_t { Each, Path, What };
+enum OperationColumn : size_t {
+    kOperationWhat,
+    kOperationPath,
+    kOperationDuration,
+    kOperationCount,
+    kOperationLongest,
+    kOperationBytes,
+    kOperationBegin,
+    kOperationLane,
+    kOperationResult
+};
+std::shared_ptr<const Table> operationTable(std::shared_ptr<const Recording> recording,
+                                            std::shared_ptr<const OperationList> operations, OperationsBy by);
 
 /// Occurrences of a marker; their frames are those of `series` (kNone: none).
 enum OccurrenceColumn : size_t {
