@@ -557,6 +557,32 @@ private slots:
         QCOMPARE(page().view().rows().rowCount(), 0);
     }
 
+    void anotherRecordingIsNotAskedAboutWhatWasSelectedInTheOne() {
+        openDemo();
+        const Recording& r = *window_->document().recording();
+        const uint32_t main = laneNamed(r, "main");
+        selection().chooseMarker({main, 3, r.lanes[main].rows[3].size() - 1});
+        look(Of::Marker);
+        for (const char* id : {"markers", "marker", "stacks", "waits", "operations"}) {
+            window_->drawer().show(id);
+            settle();
+            auto& shown = static_cast<TablePage&>(window_->drawer().current());
+            if (!shown.holdButton()->isChecked()) QTest::mouseClick(shown.holdButton(), Qt::LeftButton);
+        }
+        window_->drawer().show("markers");
+        TextRecording t;
+        t.frame(0, "main").mark(10, 50, "main", "Only").frameEnd(100, "main");
+        open(write("small.jsonl", QByteArray::fromStdString(t.text())));
+        QVERIFY(bar().chip(Of::Frame).isChecked() && !bar().chip(Of::Marker).isVisible());
+        QVERIFY(!page().holdButton()->isChecked());
+        QCOMPARE(page().title(), QString("Frame 0"));
+        QCOMPARE(valueOf(page(), "Only", kMarkerCalls).toLongLong(), 1);
+        for (const char* id : {"marker", "stacks", "waits", "operations"}) {
+            window_->drawer().show(id);
+            settle();
+        }
+    }
+
     void veryManyRowsComeLaterAndAreOpenedThen() {
         TextRecording t;
         t.frame(0, "main").begin(0, "main", "Frame");

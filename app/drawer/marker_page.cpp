@@ -72,14 +72,16 @@ void MarkerPage::resizeEvent(QResizeEvent* event) {
 void MarkerPage::showPlots() {
     arrange();
     if (!statistics_ || !isVisible()) return;
+    const Recording& r = *document_.recording();
+    BarPlot::Contents lengths = lengths_, frames = frames_;
     const MarkerRef& marker = selection_.marker();
-    int64_t chosen = -1;
-    if (marker.valid() && asked_->paths[asked_->pathOf(marker)].site == askedSite_)
-        chosen = asked_->lanes[marker.lane].rows[marker.row].duration(marker.index);
-    durations_->setContents(durationPlot(*asked_, *statistics_, chosen));
-    const Explanation* const e = document_.explanation().get();
-    inFrames_->setContents(framePlot(*asked_, askedSeries_, e && e->series == askedSeries_ ? e : nullptr, *statistics_,
-                                     selection_.frame(), [this](uint32_t frame) { selection_.chooseFrame(frame); }));
+    if (holds(r, marker) && r.paths[r.pathOf(marker)].site == statistics_->site)
+        lengths.marks.push_back(
+            chosenDuration(r, *statistics_, r.lanes[marker.lane].rows[marker.row].duration(marker.index)));
+    if (askedSeries_ < r.series.size() && selection_.frame() < r.series[askedSeries_].frames.size())
+        frames.marks.push_back(chosenFrame(r, askedSeries_, selection_.frame()));
+    durations_->setContents(std::move(lengths));
+    inFrames_->setContents(std::move(frames));
 }
 
 namespace {
@@ -102,21 +104,29 @@ void MarkerPage::askNow() {
     const auto chosen = scopeNow();
     if (!chosen) return say(toQString(recording->sites[site].name), toQString(chosen.failure().sentence));
     const Scope& scope = chosen->scope;
-    if (asked_ == recording && askedSite_ == site && askedScope_ == scope && askedSeries_ == series) return;
+    const auto& e = document_.explanation();
+    if (asked_ == recording && askedSite_ == site && askedScope_ == scope && askedSeries_ == series &&
+        askedExplanation_ == e)
+        return;
     const bool same = asked_ && askedSite_ == site && view_->table();
     asked_ = recording;
     askedSite_ = site;
     askedScope_ = scope;
     askedSeries_ = series;
+    askedExplanation_ = e;
     title_->setText(toQString(recording->sites[site].name));
     if (!same) about_->setText(tr("computing…"));
     struct Answer {
         std::shared_ptr<const MarkerStatistics> statistics;
         std::shared_ptr<const Table> table;
         size_t shown = 0;
+        BarPlot::Contents lengths, frames;
+        std::vector<PartsList::Section> parts;
     };
     query_.ask(
-        [recording, site, scope, series](const Progress& progress) -> std::shared_ptr<const Answer> {
+        [recording, site, scope, series, explanation = e && e->series == series ? e : nullptr,
+         choose = [this](uint32_t frame) { selection_.chooseFrame(frame); }](
+            const Progress& progress) -> std::shared_ptr<const Answer> {
             auto answer = std::make_shared<Answer>();
             answer->statistics = statisticsOf(*recording, site, scope, series, progress);
             if (!answer->statistics) return nullptr;
@@ -124,6 +134,9 @@ void MarkerPage::askNow() {
             if (!longest) return nullptr;
             answer->shown = longest->size();
             answer->table = occurrenceTable(recording, longest, series);
+            answer->lengths = durationPlot(*recording, *answer->statistics);
+            answer->frames = framePlot(*recording, series, explanation.get(), *answer->statistics, choose);
+            answer->parts = partsOf(*answer->statistics);
             return answer;
         },
         [this, recording, same, where = toQString(chosen->words)](const std::shared_ptr<const Answer>& answer) {
@@ -132,7 +145,9 @@ void MarkerPage::askNow() {
                                 ? tr("%1: the %2 longest").arg(where, toQString(countText(answer->shown)))
                                 : where);
             figures_->setText(figuresText(*recording, *statistics_));
-            parts_->setSections(partsOf(*statistics_));
+            lengths_ = answer->lengths;
+            frames_ = answer->frames;
+            parts_->setSections(answer->parts);
             showPlots();
             view_->setEmptyText(tr("It does not occur there."));
             view_->setTable(answer->table, same);

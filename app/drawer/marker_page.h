@@ -37,8 +37,10 @@ private:
     QWidget* plots_;  // side by side, where there is room
     BarPlot *durations_, *inFrames_;
     PartsList* parts_;
+    BarPlot::Contents lengths_, frames_;  // without what is selected
     std::shared_ptr<const MarkerStatistics> statistics_;
     std::shared_ptr<const Recording> asked_;
+    std::shared_ptr<const Explanation> askedExplanation_;
     uint32_t askedSite_ = kNone, askedSeries_ = kNone;
     Scope askedScope_;
 };

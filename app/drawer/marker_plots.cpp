@@ -11,7 +11,7 @@ namespace fugato {
 
 namespace {
 
-constexpr size_t kBars = 48, kFrameBars = 300;
+constexpr size_t kMostBars = 48, kFrameBars = 300;
 constexpr double kLogarithmicFrom = 20;  // longest by shortest
 
 QString tr(const char* text) { return QCoreApplication::translate("MarkerPlots", text); }
@@ -24,6 +24,11 @@ public:
           high_(std::max(static_cast<double>(longest), low_ * 1.001)),
           logarithmic_(high_ / low_ >= kLogarithmicFrom) {}
     bool logarithmic() const { return logarithmic_; }
+    /// None is narrower than what lengths are told apart by (DurationBar).
+    size_t bars() const {
+        if (logarithmic_) return kMostBars;
+        return static_cast<size_t>(std::clamp((high_ - low_) / high_ * 128, 1.0, static_cast<double>(kMostBars)));
+    }
     double at(double duration) const {
         const double value = std::max(duration, 1.0);
         return logarithmic_ ? std::log(value / low_) / std::log(high_ / low_) : (value - low_) / (high_ - low_);
@@ -54,31 +59,37 @@ private:
     const bool logarithmic_;
 };
 
+Axis axisOf(const Recording& recording, const MarkerStatistics& s) {
+    return {s.shortest, std::max(s.longest, recording.sites[s.site].longestNs)};
+}
+
+/// When a frame begins, as a part of the recording.
+double placeOf(const Recording& r, const Frame& frame) {
+    return static_cast<double>(frame.begin - r.begin) / static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
+}
+
 }  // namespace
 
-BarPlot::Contents durationPlot(const Recording& recording, const MarkerStatistics& s, int64_t chosen) {
+BarPlot::Contents durationPlot(const Recording& recording, const MarkerStatistics& s) {
     BarPlot::Contents made;
     made.title = tr("How long it takes");
     made.empty = tr("It does not occur there.");
     if (!s.count) return made;
     const int64_t expected = recording.sites[s.site].longestNs;
-    const Axis axis(s.shortest, std::max({s.longest, expected, chosen}));
-    std::vector<double> counts(kBars);
-    for (const DurationBar& bar : s.durations) {  // shared out among the bars that it reaches into
-        const double from = std::clamp(axis.at(static_cast<double>(bar.from)), 0.0, 1.0) * kBars,
-                     to = std::clamp(axis.at(static_cast<double>(bar.to)), 0.0, 1.0) * kBars;
-        const auto first = std::min(static_cast<size_t>(from), kBars - 1),
-                   last = std::min(static_cast<size_t>(to), kBars - 1);
-        for (size_t i = first; i <= last; ++i) {
-            const double inside = std::min(to, static_cast<double>(i) + 1) - std::max(from, static_cast<double>(i));
-            counts[i] += static_cast<double>(bar.count) * (first == last ? 1 : std::max(0.0, inside / (to - from)));
-        }
+    const Axis axis = axisOf(recording, s);
+    const size_t bars = axis.bars();
+    std::vector<uint64_t> counts(bars);
+    for (const DurationBar& bar : s.durations) {
+        const double middle = static_cast<double>(bar.from) + static_cast<double>(bar.to - bar.from) / 2;
+        const double at = std::clamp(axis.at(middle), 0.0, 1.0) * static_cast<double>(bars);
+        counts[std::min(static_cast<size_t>(at), bars - 1)] += bar.count;
     }
     uint64_t most = 0;
-    for (size_t i = 0; i < kBars; ++i) {
-        const double from = static_cast<double>(i) / kBars, to = static_cast<double>(i + 1) / kBars;
+    for (size_t i = 0; i < bars; ++i) {
+        const double from = static_cast<double>(i) / static_cast<double>(bars),
+                     to = static_cast<double>(i + 1) / static_cast<double>(bars);
         const double begin = axis.durationAt(from), end = axis.durationAt(to);
-        const auto count = static_cast<uint64_t>(std::llround(counts[i]));
+        const uint64_t count = counts[i];
         // The rare ones matter: each is seen beside thousands.
         const double height = count ? 1 + std::log10(static_cast<double>(count)) : 0;
         BarPlot::Bar bar{from, to, height, expected > 0 && begin >= static_cast<double>(expected), {}, {}};
@@ -97,21 +108,16 @@ BarPlot::Contents durationPlot(const Recording& recording, const MarkerStatistic
     if (expected > 0)
         made.marks.push_back({axis.at(static_cast<double>(expected)),
                               tr("expected at most %1").arg(toQString(durationText(expected))), false});
-    if (chosen >= 0)
-        made.marks.push_back(
-            {axis.at(static_cast<double>(chosen)), tr("selected: %1").arg(toQString(durationText(chosen))), true});
     return made;
 }
 
 BarPlot::Contents framePlot(const Recording& r, uint32_t series, const Explanation* e, const MarkerStatistics& s,
-                            uint32_t frame, const std::function<void(uint32_t)>& choose) {
+                            const std::function<void(uint32_t)>& choose) {
     BarPlot::Contents made;
     made.title = tr("In each frame, over the recording");
     made.empty = s.frames ? tr("No frame there has it.") : tr("No frame begins there.");
     if (series >= r.series.size() || s.inFrame.empty()) return made;
     const Column<Frame>& frames = r.series[series].frames;
-    const auto length = static_cast<double>(std::max<int64_t>(1, r.end - r.begin));
-    const auto placeOf = [&](uint32_t i) { return static_cast<double>(frames[i].begin - r.begin) / length; };
     struct FrameColumn {
         uint32_t worst = kNone;
         int64_t ns = 0;
@@ -122,7 +128,7 @@ BarPlot::Contents framePlot(const Recording& r, uint32_t series, const Explanati
         const auto index = s.firstFrame + static_cast<uint32_t>(i);
         if (s.inFrame[i] < 0 || index >= frames.size()) continue;
         FrameColumn& column =
-            columns[std::min<size_t>(static_cast<size_t>(placeOf(index) * kFrameBars), kFrameBars - 1)];
+            columns[std::min<size_t>(static_cast<size_t>(placeOf(r, frames[index]) * kFrameBars), kFrameBars - 1)];
         ++column.frames;
         if (column.worst != kNone && s.inFrame[i] <= column.ns) continue;
         column.worst = index;
@@ -149,9 +155,16 @@ BarPlot::Contents framePlot(const Recording& r, uint32_t series, const Explanati
     made.highest = tr("at most %1; plum where the frame is late").arg(toQString(durationText(most)));
     made.ticks = {
         {0, "0"}, {0.5, toQString(durationText((r.end - r.begin) / 2))}, {1, toQString(durationText(r.end - r.begin))}};
-    if (frame < frames.size())
-        made.marks.push_back({placeOf(frame), tr("frame %1").arg(toQString(countText(frame))), true});
     return made;
+}
+
+BarPlot::Mark chosenDuration(const Recording& recording, const MarkerStatistics& s, int64_t duration) {
+    return {std::clamp(axisOf(recording, s).at(static_cast<double>(duration)), 0.0, 1.0),
+            tr("selected: %1").arg(toQString(durationText(duration))), true};
+}
+
+BarPlot::Mark chosenFrame(const Recording& r, uint32_t series, uint32_t frame) {
+    return {placeOf(r, r.series[series].frames[frame]), tr("frame %1").arg(toQString(countText(frame))), true};
 }
 
 std::vector<PartsList::Section> partsOf(const MarkerStatistics& s) {

@@ -111,7 +111,7 @@ void MarkersPage::showChosen() {
         return row != Table::kTop;
     };
     const MarkerRef& marker = selection_.marker();
-    if (marker.valid() && show(marker.lane, asked_.recording->pathOf(marker))) return;
+    if (holds(*asked_.recording, marker) && show(marker.lane, asked_.recording->pathOf(marker))) return;
     if (!asked_.explanation || selection_.cause() >= asked_.explanation->causes.size()) return;
     const Cause& cause = asked_.explanation->causes[selection_.cause()];
     for (const uint32_t lane : asked_.recording->groups[cause.group].lanes)

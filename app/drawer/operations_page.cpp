@@ -85,7 +85,7 @@ void OperationsPage::askNow() {
         [this, same, words = capitalised(toQString(chosen->words))](const std::shared_ptr<const Answer>& answer) {
             const OperationList& list = *answer->list;
             title_->setText(words);
-            QString about = toQString(countText(list.count));
+            QString about = toQString(plural(list.count, "operation", "operations"));
             if (list.shorter) about += tr(", %1 shorter").arg(toQString(countText(list.shorter)));
             if (list.count > list.longest.size())
                 about += tr(", the %1 longest shown").arg(toQString(countText(list.longest.size())));

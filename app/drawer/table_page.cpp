@@ -147,11 +147,12 @@ void TablePage::followScope(bool whole) {
     showHeld();
     connect(hold_, &QToolButton::toggled, this, [this](bool on) {
         if (on == held_.has_value()) return;
-        hold(on ? std::optional(Held{selection_.scope(), selection_.scopeContext()}) : std::nullopt);
+        setHeld(on ? std::optional(Held{selection_.scope(), selection_.scopeContext()}) : std::nullopt);
+        askAtOnce();
     });
     connect(&document_, &Document::recordingChanged, this, [this] {
         if (held_ && held_->choice.of != ScopeChoice::Of::Whole && held_->choice.of != ScopeChoice::Of::Late)
-            hold(std::nullopt);  // it was about the recording before
+            setHeld(std::nullopt);  // it was about the recording before
     });
     for (const auto signal : {&Selection::scopeChanged, &Selection::chosenChanged, &Selection::rangeChanged})
         connect(&selection_, signal, this, &TablePage::askAtOnce);
@@ -160,7 +161,7 @@ void TablePage::followScope(bool whole) {
     });
 }
 
-void TablePage::hold(std::optional<Held> held) {
+void TablePage::setHeld(std::optional<Held> held) {
     held_ = std::move(held);
     const auto of = held_ ? held_->choice.of : ScopeChoice::Of::Frame;
     settings::heldPage(words().id, "")
@@ -168,7 +169,6 @@ void TablePage::hold(std::optional<Held> held) {
              : of == ScopeChoice::Of::Late ? "late"
                                            : "");
     showHeld();
-    askAtOnce();
 }
 
 void TablePage::showHeld() {

@@ -77,7 +77,7 @@ private:
         ScopeChoice choice;
         ScopeContext context;  // what was selected then
     };
-    void hold(std::optional<Held> held);
+    void setHeld(std::optional<Held> held);
     void showHeld();
     void showLongest(uint32_t site);
     QHBoxLayout* const head_;

@@ -84,10 +84,7 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
         choice.group = choice.lanes == ScopeChoice::Lanes::Group ? lanes_->currentText().toStdString() : std::string();
         selection_.chooseScope(choice);
     });
-    connect(&document, &Document::recordingChanged, this, [this] {
-        takeLanes();
-        take();
-    });
+    connect(&document, &Document::recordingChanged, this, &ScopeBar::takeLanes);  // the selection tells the rest
     connect(&document, &Document::contentChanged, this, [this] {
         if (document_.growing()) takeLanes();
         take();

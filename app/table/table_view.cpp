@@ -170,7 +170,7 @@ int TableView::widthFor(size_t column) const {
     for (uint32_t at = 0; at < std::min(kMeasured, table.countBelow(Table::kTop)); ++at) {
         const TableValue value = table.value(table.rowBelow(Table::kTop, at), column);
         if (const auto* text = std::get_if<std::string>(&value))
-            width = std::max(width, fontMetrics().horizontalAdvance(toQString(*text)));
+            width = std::max(width, QFontMetrics(boldFont()).horizontalAdvance(toQString(*text)));
     }
     return std::min(kMostTextWidth, std::max(width + 16, title));
 }

@@ -8,6 +8,12 @@
 
 namespace fugato {
 
+/// Whether a recording, or this moment of one that grows, has a marker.
+inline bool holds(const Recording& recording, const MarkerRef& marker) {
+    return marker.lane < recording.lanes.size() && marker.row < recording.lanes[marker.lane].rows.size() &&
+           marker.index < recording.lanes[marker.lane].rows[marker.row].size();
+}
+
 struct Scope {
     std::vector<TimeRange> stretches;  // in order of time, each after the end of the one before
     std::vector<uint8_t> lanes;        // by lane: 0 where it is left out; empty: all

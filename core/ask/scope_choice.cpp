@@ -22,7 +22,7 @@ public:
     }
 
 private:
-    bool hasMarker() const { return context_.marker.lane < r_.lanes.size(); }
+    bool hasMarker() const { return holds(r_, context_.marker); }
     bool hasFrame() const { return e_ && context_.frame < e_->frames.size(); }
     template <class Frames>
     void takeFrames(const Frames& frames) {
