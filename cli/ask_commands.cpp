@@ -316,6 +316,50 @@ int operations(const std::shared_ptr<const Recording>& recording, const Scope& s
     return kExitOk;
 }
 
+Json figuresJson(const FrameFigures& f) {
+    Json one{{"frames", f.frames},
+             {"over", f.over},
+             {"near", f.near},
+             {"late_ns", f.late},
+             {"shortest_ns", f.shortest},
+             {"median_ns", f.median},
+             {"p95_ns", f.p95},
+             {"p99_ns", f.p99},
+             {"longest_ns", f.longest},
+             {"deadline_ns", f.deadline},
+             {"unevenness_ns", f.unevenness},
+             {"late_in_a_row", f.lateInARow}};
+    if (f.longestFrame != kNone) one["longest_frame"] = f.longestFrame;
+    if (f.lateFrom != kNone) one["late_from"] = f.lateFrom;
+    return one;
+}
+
+int frames(const std::shared_ptr<const Recording>& recording, AskedScope& asked, const TableOptions& options,
+           std::ostream& out, std::ostream& err) {
+    if (!asked.hasFrames()) return tellFailure(err, kExitNothingFound, "The recording holds no frames.");
+    const Recording& r = *recording;
+    const Scope whole = wholeOf(r);
+    const auto here = figuresOfFrames(*asked.explained(), asked.scope()),
+               all = figuresOfFrames(*asked.explained(), whole);
+    if (!here->frames) return tellFailure(err, kExitNothingFound, "No frame begins there.");
+    const auto differs =
+        arrangedAs(differenceTable(recording, differencesOf(r, *nestedMarkers(r, asked.scope()), here->frames,
+                                                            *nestedMarkers(r, whole), all->frames)),
+                   options, err);
+    if (!differs) return kExitWrongUse;
+    if (options.json) {
+        std::string object = figuresJson(*here).dump();
+        object.pop_back();
+        out << object << ", \"differs\": ";
+    } else if (!options.csv) {
+        for (const std::string& one : textsOf(*here)) out << one << "\n";
+        out << "\n";
+    }
+    write(*differs, options, SIZE_MAX, out);
+    if (options.json) out << "}\n";
+    return kExitOk;
+}
+
 int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, const TableOptions& options,
            std::ostream& out, std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
@@ -347,8 +391,9 @@ AskCommands::AskCommands(CLI::App& app)
       stacks_(app.add_subcommand("stacks", "The functions of the call stacks in a range of time")),
       waits_(app.add_subcommand("waits", "What was waited for, how long, and who held it meanwhile")),
       operations_(app.add_subcommand("operations", "Operations with their layers, and file requests")),
+      frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
-    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, advice_}) {
+    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, frames_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -391,7 +436,7 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
-    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_}) {
+    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_, frames_}) {
         CLI::Option* const one[] = {
             command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
                 ->check(numberFrom(0u, UINT32_MAX - 1)),
@@ -414,7 +459,7 @@ AskCommands::AskCommands(CLI::App& app)
 
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
-           operations_->parsed() || advice_->parsed();
+           operations_->parsed() || frames_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -440,6 +485,7 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
         for (const auto& [name, by] : kWaitsBy)
             if (waitsBy_ == name) return waits(*recording, asked.scope(), by, options_, out, err);
     }
+    if (frames_->parsed()) return frames(recording, asked, options_, out, err);
     if (operations_->parsed()) {
         for (const auto& [name, by] : kOperationsBy)
             if (operationsBy_ == name)

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The commands that ask something of a recording: table, marker, find, stacks, waits, operations, advice.
+// The commands that ask something of a recording: table, marker, find, stacks, waits, operations, frames, advice.
 #pragma once
 
 #include <optional>
@@ -38,7 +38,7 @@ public:
     int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
 
 private:
-    CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *advice_;
+    CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *frames_, *advice_;
     int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;
 
     std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", around_;

@@ -417,6 +417,16 @@ private slots:
         QVERIFY2(none.err.contains("took less than --at-least"), qPrintable(none.err));
     }
 
+    void framesAreToldBesideAll() {
+        const Ran ran = run({"frames", FUGATO_DEMO_RECORDING, "--cause", "A", "--json"});
+        QCOMPARE(ran.code, 0);
+        const json told = json::parse(ran.out.toStdString());
+        QCOMPARE(told["frames"].get<int>(), 132);
+        QCOMPARE(told["over"].get<int>(), 132);
+        QCOMPARE(told["differs"][0]["marker"].get<std::string>(), std::string("Scene ▸ Spray"));
+        QVERIFY(run({"frames", FUGATO_DEMO_RECORDING}).out.contains("485 over"));
+    }
+
     void whatCannotBeAskedAboutIsSaid() {
         const QString demo = FUGATO_DEMO_RECORDING;
         const auto says = [&](const QStringList& what, int code, const QString& words) {

@@ -8,6 +8,7 @@
 #include <QMenuBar>
 #include <QToolButton>
 
+#include "app/drawer/frames_page.h"
 #include "app/drawer/marker_page.h"
 #include "app/drawer/markers_page.h"
 #include "app/drawer/operations_page.h"
@@ -342,6 +343,28 @@ private slots:
         QCOMPARE(waits.title(), QString("Frame 100"));
     }
 
+    void twoStretchesStandSideBySide() {
+        openDemo();
+        look(Of::Cause);
+        window_->drawer().show("frames");
+        window_->lanes().setFocus();
+        key(Qt::Key_F4);
+        settle();
+        FramesPage& frames = window_->drawer().page<FramesPage>();
+        QCOMPARE(frames.about(), QString("compared with: whole recording"));
+        QVERIFY2(frames.figures().contains("132 late frames of A: 132 frames, 132 over"), qPrintable(frames.figures()));
+        QVERIFY2(frames.figures().contains("Whole recording: "), qPrintable(frames.figures()));
+        QTRY_VERIFY(frames.here().isVisible() && frames.there().isVisible());
+        QVERIFY(frames.here().contents().title == "132 late frames of A" && !frames.there().contents().bars.empty());
+        QCOMPARE(frames.view().rows().index(0, 0).data().toString(), QString("Scene ▸ Spray"));  // by this they differ
+        // Another stretch is what others are compared with.
+        look(Of::Stage);
+        QTest::mouseClick(&frames.compareButton(), Qt::LeftButton);
+        look(Of::Late);
+        QVERIFY2(frames.about().startsWith("compared with: stage "), qPrintable(frames.about()));
+        QVERIFY(frames.title().endsWith(" late frames"));
+    }
+
     void operationsAreToldWithTheirLayersOverALimit() {
         openDemo();
         look(Of::Whole);
@@ -454,9 +477,9 @@ private slots:
             for (int i = 0; i < tabs.count(); ++i) out << tabs.tabText(i);
             return out;
         };
-        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Waiting ▸", "Findings ▸"}));
-        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(4).center());
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Waiting ▸", "Search results", "Advice"}));
+        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Frames ▸", "Waiting ▸", "Findings ▸"}));
+        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(5).center());
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Search results", "Advice"}));
         QCOMPARE(window_->drawer().shown(), QString("search"));
         tabs.setFocus();
         QTest::keyClick(&tabs, Qt::Key_Right);
@@ -464,10 +487,13 @@ private slots:
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTest::keyClick(&tabs, Qt::Key_Left);  // the group before
         QTRY_COMPARE(window_->drawer().shown(), QString("waits"));
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Waits", "Operations, files", "Findings ▸"}));
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Frames ▸", "Waits", "Operations, files", "Findings ▸"}));
+        QTest::keyClick(&tabs, Qt::Key_Left);
+        QTRY_COMPARE(window_->drawer().shown(), QString("frames"));
+        QTRY_COMPARE(texts().size(), 4);
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("markers"));
-        QTRY_COMPARE(texts().size(), 5);
+        QTRY_COMPARE(texts().size(), 6);
         QVERIFY(tabs.hasFocus());
     }
 

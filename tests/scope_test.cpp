@@ -2,6 +2,7 @@
 //
 // What is looked at: choices become stretches of time and lanes; markers in them beside what is usual there.
 #include <QtTest>
+#include <random>
 
 #include "core/ask/scope_choice.h"
 #include "core/table/writing.h"
@@ -171,6 +172,79 @@ private slots:
         // The frames of the spike lie in it with what is between them.
         QCOMPARE(usual.of(chosen(Of::Spike, {31, 0, {}, {}, {}})->scope)->frames, 3.0);
         QVERIFY(!usual.of(wholeOf(*e_->recording), [](double) { return false; }));
+    }
+
+    // ---- figures of frames -------------------------------------------------------------------------------
+
+    void figuresOfFramesAreThoseOfASlowCount() {
+        std::mt19937 random(47);
+        for (int round = 0; round < 8; ++round) {
+            TextRecording t;
+            double at = 0;
+            for (int i = 0; i < 200; ++i) {
+                const double length = 4000 + random() % (random() % 7 ? 5000 : 30'000);
+                t.frame(at, "main").mark(at + 10, at + length - 10, "main", "Work").frameEnd(at + length, "main");
+                at += length + (random() % 2 ? 0 : random() % 3000);
+            }
+            const auto e = explained(t.open());
+            std::vector<TimeRange> ranges;
+            for (int i = 0; i < 4; ++i) {
+                const int64_t begin = int64_t(random() % uint64_t(at * 1000));
+                ranges.push_back({begin, begin + int64_t(random() % 400'000'000)});
+            }
+            const Scope scope = round ? Scope(ranges) : Scope(wholeOf(*e->recording));
+            const auto quick = figuresOfFrames(*e, scope);
+            std::vector<int64_t> durations;
+            size_t over = 0, near = 0, inARow = 0, most = 0;
+            int64_t late = 0, apart = 0, pairs = 0;
+            for (uint32_t i = 0; i < e->frames.size(); ++i) {
+                const bool in = scope.contains(e->frame(i).begin);
+                if (!in || e->frames[i].overrun <= 0) inARow = 0;
+                if (!in) continue;
+                durations.push_back(e->frame(i).duration());
+                over += e->frames[i].state == FrameState::Over;
+                near += e->frames[i].state == FrameState::Near;
+                late += std::max<int64_t>(0, e->frames[i].overrun);
+                if (e->frames[i].overrun > 0) most = std::max(most, ++inARow);
+                if (i && scope.contains(e->frame(i - 1).begin)) {
+                    apart += std::abs(e->frame(i).duration() - e->frame(i - 1).duration());
+                    ++pairs;
+                }
+            }
+            QCOMPARE(quick->frames, durations.size());
+            QCOMPARE(quick->over, over);
+            QCOMPARE(quick->near, near);
+            QCOMPARE(quick->late, late);
+            QCOMPARE(quick->lateInARow, most);
+            std::sort(durations.begin(), durations.end());
+            QVERIFY(quick->durations == durations);
+            if (durations.empty()) continue;
+            QCOMPARE(quick->median, durations[(durations.size() + 1) / 2 - 1]);
+            QCOMPARE(quick->longest, durations.back());
+            QCOMPARE(e->frame(quick->longestFrame).duration(), durations.back());
+            if (pairs) QVERIFY(std::abs(quick->unevenness - apart / pairs) <= 1);
+        }
+    }
+
+    void twoStretchesDifferByTheirMarkers() {
+        const Recording& r = *e_->recording;
+        const auto late = figuresOfFrames(*e_, chosen(Of::Late)->scope), all = figuresOfFrames(*e_, wholeOf(r));
+        QCOMPARE(late->frames, size_t{4});
+        QCOMPARE(late->lateInARow, size_t{3});
+        QCOMPARE(late->lateFrom, 30u);
+        QCOMPARE(textsOf(*late)[0], std::string("4 frames, 4 over, 48.0 ms late in all, 0 near"));
+        QCOMPARE(textsOf(*late)[3], std::string("At most 3 late in a row, from frame 30"));
+        const auto differences = differencesOf(r, *nestedMarkers(r, chosen(Of::Late)->scope), late->frames,
+                                               *nestedMarkers(r, wholeOf(r)), all->frames);
+        QCOMPARE(r.nameOf(differences[0].path), std::string("Work"));
+        QCOMPARE(differences[0].here, 20e6);
+        QCOMPARE(differences[0].there, (31 * 6e6 + 4 * 20e6) / 35);
+        const auto table = differenceTable(e_->recording, differences);
+        QCOMPARE(table->value(0, kDifferenceMarker), TableValue("Frame ▸ Work"));
+        QVERIFY(table->emphasis(0, kDifferenceDifference) == Emphasis::Excess);
+        const auto none = figuresOfFrames(*e_, TimeRange{1, 2});
+        QCOMPARE(textsOf(*none), std::vector<std::string>{"No frame begins there"});
+        QVERIFY(!figuresOfFrames(*e_, wholeOf(r), [](double) { return false; }));
     }
 
     void theTableSaysItInColumns() {

@@ -8,6 +8,7 @@
 #include "advice_page.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "frames_page.h"
 #include "marker_page.h"
 #include "markers_page.h"
 #include "operations_page.h"
@@ -24,8 +25,8 @@ template <class Page>
 DrawerPage* make(Document& document, Selection& selection) {
     return new Page(document, selection);
 }
-constexpr MakePage kPages[] = {make<MarkersPage>,    make<MarkerPage>, make<StacksPage>, make<WaitsPage>,
-                               make<OperationsPage>, make<SearchPage>, make<AdvicePage>};
+constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>,     make<StacksPage>, make<FramesPage>,
+                               make<WaitsPage>,   make<OperationsPage>, make<SearchPage>, make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {
@@ -68,9 +69,7 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
         // Who goes through a list stays on its page.
         const QWidget* focus = QApplication::focusWidget();
         const bool here = focus && isAncestorOf(focus);
-        if (selection.site() != kNone && !here && shown() != "search" && shown() != "advice" && shown() != "stacks" &&
-            shown() != "waits" && shown() != "operations")
-            show("marker");
+        if (selection.site() != kNone && !here && shown() == "markers") show("marker");
     });
     connect(&selection, &Selection::rangeChanged, this, [this, &selection] {
         if (selection.range() && !current().speaksOfScope()) show("markers");

@@ -70,16 +70,14 @@ double placeOf(const Recording& r, const Frame& frame) {
 
 }  // namespace
 
-BarPlot::Contents durationPlot(const Recording& recording, const MarkerStatistics& s) {
-    BarPlot::Contents made;
-    made.title = tr("How long it takes");
-    made.empty = tr("It does not occur there.");
-    if (!s.count) return made;
-    const int64_t expected = recording.sites[s.site].longestNs;
-    const Axis axis = axisOf(recording, s);
+namespace {
+
+/// How many took how long. `limit`: what takes longer is plum; 0: nothing is.
+void addLengths(BarPlot::Contents& made, const Axis& axis, const std::vector<DurationBar>& durations, uint64_t all,
+                int64_t limit) {
     const size_t bars = axis.bars();
     std::vector<uint64_t> counts(bars);
-    for (const DurationBar& bar : s.durations) {
+    for (const DurationBar& bar : durations) {
         const double middle = static_cast<double>(bar.from) + static_cast<double>(bar.to - bar.from) / 2;
         const double at = std::clamp(axis.at(middle), 0.0, 1.0) * static_cast<double>(bars);
         counts[std::min(static_cast<size_t>(at), bars - 1)] += bar.count;
@@ -92,22 +90,55 @@ BarPlot::Contents durationPlot(const Recording& recording, const MarkerStatistic
         const uint64_t count = counts[i];
         // The rare ones matter: each is seen beside thousands.
         const double height = count ? 1 + std::log10(static_cast<double>(count)) : 0;
-        BarPlot::Bar bar{from, to, height, expected > 0 && begin >= static_cast<double>(expected), {}, {}};
+        BarPlot::Bar bar{from, to, height, limit > 0 && (begin + end) / 2 >= static_cast<double>(limit), {}, {}};
         bar.words = tr("%1 of %2 took %3 to %4")
-                        .arg(toQString(countText(count)), toQString(countText(s.count)),
+                        .arg(toQString(countText(count)), toQString(countText(all)),
                              toQString(durationText(std::llround(begin))), toQString(durationText(std::llround(end))));
         most = std::max(most, count);
         made.bars.push_back(std::move(bar));
     }
     const QString scales = axis.logarithmic() ? tr("lengths and heights logarithmic") : tr("heights logarithmic");
-    made.highest =
-        tr("%1; the highest: %2 of %3").arg(scales, toQString(countText(most)), toQString(countText(s.count)));
+    made.highest = tr("%1; the highest: %2 of %3").arg(scales, toQString(countText(most)), toQString(countText(all)));
     made.ticks = axis.ticks();
-    made.marks.push_back(
-        {axis.at(static_cast<double>(s.median)), tr("median %1").arg(toQString(durationText(s.median))), false});
-    if (expected > 0)
-        made.marks.push_back({axis.at(static_cast<double>(expected)),
-                              tr("expected at most %1").arg(toQString(durationText(expected))), false});
+}
+
+BarPlot::Mark markAt(const Axis& axis, int64_t duration, const QString& words) {
+    return {std::clamp(axis.at(static_cast<double>(duration)), 0.0, 1.0), words.arg(toQString(durationText(duration))),
+            false};
+}
+
+}  // namespace
+
+BarPlot::Contents durationPlot(const Recording& recording, const MarkerStatistics& s) {
+    BarPlot::Contents made;
+    made.title = tr("How long it takes");
+    made.empty = tr("It does not occur there.");
+    if (!s.count) return made;
+    const int64_t expected = recording.sites[s.site].longestNs;
+    const Axis axis = axisOf(recording, s);
+    addLengths(made, axis, s.durations, s.count, expected);
+    made.marks.push_back(markAt(axis, s.median, tr("median %1")));
+    if (expected > 0) made.marks.push_back(markAt(axis, expected, tr("expected at most %1")));
+    return made;
+}
+
+BarPlot::Contents frameLengthPlot(const QString& title, const FrameFigures& f, int64_t shortest, int64_t longest) {
+    BarPlot::Contents made;
+    made.title = title;
+    made.empty = tr("No frame begins there.");
+    if (!f.frames) return made;
+    constexpr int64_t kApart = 128;  // as DurationBar
+    std::vector<DurationBar> bars;
+    for (const int64_t duration : f.durations) {
+        if (bars.empty() || duration >= bars.back().to)
+            bars.push_back({duration, duration + std::max<int64_t>(1, duration / kApart), 0});
+        ++bars.back().count;
+    }
+    const Axis axis(shortest, longest);
+    addLengths(made, axis, bars, f.frames, f.deadline);
+    made.marks.push_back(markAt(axis, f.median, tr("median %1")));
+    if (f.deadline >= shortest && f.deadline <= longest)
+        made.marks.push_back(markAt(axis, f.deadline, tr("deadline %1")));
     return made;
 }
 
@@ -159,8 +190,9 @@ BarPlot::Contents framePlot(const Recording& r, uint32_t series, const Explanati
 }
 
 BarPlot::Mark chosenDuration(const Recording& recording, const MarkerStatistics& s, int64_t duration) {
-    return {std::clamp(axisOf(recording, s).at(static_cast<double>(duration)), 0.0, 1.0),
-            tr("selected: %1").arg(toQString(durationText(duration))), true};
+    BarPlot::Mark mark = markAt(axisOf(recording, s), duration, tr("selected: %1"));
+    mark.chosen = true;
+    return mark;
 }
 
 BarPlot::Mark chosenFrame(const Recording& r, uint32_t series, uint32_t frame) {

@@ -124,6 +124,47 @@ private:
     std::vector<TableColumn> columns_;
 };
 
+class TableOfDifferences : public Table {
+public:
+    TableOfDifferences(std::shared_ptr<const Recording> recording, std::vector<MarkerDifference> differences)
+        : recording_(std::move(recording)), rows_(std::move(differences)) {}
+    const std::vector<TableColumn>& columns() const override {
+        static const std::vector<TableColumn> columns{
+            {"marker", "Marker", Quantity::Text, "The marker with its callers"},
+            {"lane", "Lane", Quantity::Text, "The lane, or the role of several"},
+            {"here_ns", "Here ms", Quantity::Milliseconds, "Its own time in a frame of what is looked at, on average"},
+            {"there_ns", "Compared ms", Quantity::Milliseconds, "The same in what that is compared with"},
+            {"difference_ns", "Difference ms", Quantity::SignedMilliseconds, "The first less the second"}};
+        return columns;
+    }
+    uint32_t rowLimit() const override { return static_cast<uint32_t>(rows_.size()); }
+    TableValue value(Row row, size_t column) const override {
+        const MarkerDifference& r = rows_[row];
+        switch (column) {
+            case kDifferenceMarker: return recording_->pathText(r.path, kCallers);
+            case kDifferenceLane: return recording_->groups[r.group].name;
+            case kDifferenceHere: return std::llround(r.here);
+            case kDifferenceThere: return std::llround(r.there);
+            default: return std::llround(r.difference());
+        }
+    }
+    Emphasis emphasis(Row row, size_t column) const override {
+        return column == kDifferenceDifference && rows_[row].difference() >= kTellingExcess ? Emphasis::Excess
+                                                                                            : Emphasis::None;
+    }
+    TablePlace place(Row row) const override {
+        TablePlace place;
+        place.site = recording_->paths[rows_[row].path].site;
+        return place;
+    }
+    uint64_t keyOf(Row row) const override { return keyOfPath(rows_[row].group, rows_[row].path); }
+
+private:
+    static constexpr size_t kCallers = 3;
+    const std::shared_ptr<const Recording> recording_;
+    const std::vector<MarkerDifference> rows_;
+};
+
 class TableOfWaits : public NestedTable {
 public:
     explicit TableOfWaits(std::shared_ptr<const Waits> waits) : waits_(std::move(waits)) {
@@ -610,6 +651,11 @@ std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> record
                                          std::shared_ptr<const Symbols> symbols,
                                          std::shared_ptr<const GroupedMarkers> made) {
     return std::make_shared<TableOfMarkers>(std::move(recording), std::move(symbols), std::move(made));
+}
+
+std::shared_ptr<const Table> differenceTable(std::shared_ptr<const Recording> recording,
+                                             std::vector<MarkerDifference> differences) {
+    return std::make_shared<TableOfDifferences>(std::move(recording), std::move(differences));
 }
 
 std::shared_ptr<const Table> waitTable(std::shared_ptr<const Waits> waits) {

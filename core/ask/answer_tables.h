@@ -8,6 +8,7 @@
 
 #include "core/explain/advice/advice.h"
 #include "core/table/table.h"
+#include "frame_figures.h"
 #include "marker_groupings.h"
 #include "marker_statistics.h"
 #include "operation_list.h"
@@ -38,6 +39,17 @@ enum MarkerColumn : size_t {
 std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> recording,
                                          std::shared_ptr<const Symbols> symbols,
                                          std::shared_ptr<const GroupedMarkers> made);
+
+/// Markers by what they take in a frame of two scopes; the one that differs most first.
+enum DifferenceColumn : size_t {
+    kDifferenceMarker,
+    kDifferenceLane,
+    kDifferenceHere,
+    kDifferenceThere,
+    kDifferenceDifference
+};
+std::shared_ptr<const Table> differenceTable(std::shared_ptr<const Recording> recording,
+                                             std::vector<MarkerDifference> differences);
 
 /// Waits, added up in some way; the most time first.
 enum WaitColumn : size_t { kWaitWhat, kWaitTotal, kWaitCount, kWaitMean, kWaitLongest, kWaitAtOnce, kWaitKind };
