@@ -242,6 +242,17 @@ private slots:
         QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(view.rows().index(2, 0)).center());
         const QString length = view.rows().index(2, kOccurrenceDuration).data().toString();
         QVERIFY2(marked("selected: " + length), qPrintable(length));
+        // All of them are there, sorted by any column.
+        QVERIFY(marker.statistics()->count > 10'000);
+        QCOMPARE(uint64_t(view.rows().rowCount()), marker.statistics()->count);
+        view.sortByColumn(kOccurrenceBegin, Qt::AscendingOrder);
+        QTRY_VERIFY(!marker.busy());
+        qlonglong before = -1;
+        for (int row = 0; row < 200; ++row) {
+            const qlonglong begin = view.rows().index(row, kOccurrenceBegin).data(TableModel::kRawRole).toLongLong();
+            QVERIFY(begin >= before);
+            before = begin;
+        }
         // The plot of the frames leads to the one with the most; by the mouse and by keys.
         const auto& frames = marker.inFrames().contents().bars;
         const auto most = std::max_element(frames.begin(), frames.end(),
@@ -255,10 +266,10 @@ private slots:
         QTest::mouseClick(&marker.inFrames(), Qt::LeftButton, {}, part->box.center());
         QVERIFY2(words.startsWith("frame " + toQString(countText(selection().frame())) + ":"), qPrintable(words));
         marker.inFrames().setFocus(Qt::TabFocusReason);
-        const uint32_t before = selection().frame();
+        const uint32_t frameBefore = selection().frame();
         for (int i = 0; i < 3; ++i) QTest::keyClick(&marker.inFrames(), Qt::Key_Right);
         QTest::keyClick(&marker.inFrames(), Qt::Key_Return);
-        QVERIFY(selection().frame() != before);
+        QVERIFY(selection().frame() != frameBefore);
         QTest::keyClick(&marker.inFrames(), Qt::Key_C, Qt::ControlModifier);
         QVERIFY(QApplication::clipboard()->text().startsWith("frame "));
         // By caller and by stage, in words for screen readers too.
@@ -360,6 +371,9 @@ private slots:
         // Another stretch is what others are compared with.
         look(Of::Stage);
         QTest::mouseClick(&frames.compareButton(), Qt::LeftButton);
+        settle();
+        QVERIFY(!frames.there().isVisible() && frames.view().rows().rowCount() == 0);  // with itself it is not
+        QCOMPARE(frames.figures().count('\n'), 0);
         look(Of::Late);
         QVERIFY2(frames.about().startsWith("compared with: stage "), qPrintable(frames.about()));
         QVERIFY(frames.title().endsWith(" late frames"));

@@ -124,14 +124,20 @@ void FramesPage::show(const Answer& answer, bool same) {
         }
         return text;
     };
+    const bool itself = asked_.here == asked_.there;
     title_->setText(capitalised(answer.wordsHere));
-    about_->setText(tr("compared with: %1").arg(answer.wordsThere));
-    figures_->setText(textOf(answer.wordsHere, *answer.here) + "\n" + textOf(answer.wordsThere, *answer.there));
+    about_->setText(itself ? QString() : tr("compared with: %1").arg(answer.wordsThere));
+    QString text = textOf(answer.wordsHere, *answer.here);
+    if (!itself) text += "\n" + textOf(answer.wordsThere, *answer.there);
+    figures_->setText(text);
     here_->setContents(answer.plotHere);
     there_->setContents(answer.plotThere);
+    there_->setVisible(!itself);
     arrange();
-    view_->setEmptyText(tr("There are no markers in either."));
-    showTable(answer.table, same, [] {});
+    view_->setEmptyText(itself ? tr("This is what others are compared with. Look at something else to see by which "
+                                    "markers it differs.")
+                               : tr("There are no markers in either."));
+    showTable(itself ? nullptr : answer.table, same, [] {});
 }
 
 }  // namespace fugato

@@ -130,7 +130,8 @@ void MarkerPage::askNow() {
             auto answer = std::make_shared<Answer>();
             answer->statistics = statisticsOf(*recording, site, scope, series, progress);
             if (!answer->statistics) return nullptr;
-            const auto longest = longestOccurrences(*recording, site, scope, kMostShown, progress);
+            const size_t most = answer->statistics->count <= kAllShown ? kAllShown : kLongestShown;
+            const auto longest = longestOccurrences(*recording, site, scope, most, progress);
             if (!longest) return nullptr;
             answer->shown = longest->size();
             answer->table = occurrenceTable(recording, longest, series);

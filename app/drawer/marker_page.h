@@ -12,7 +12,8 @@ namespace fugato {
 class MarkerPage : public TablePage {
     Q_OBJECT
 public:
-    static constexpr size_t kMostShown = 1000;
+    /// So many occurrences are all shown; of more, only the longest.
+    static constexpr size_t kAllShown = 100'000, kLongestShown = 1000;
 
     MarkerPage(Document& document, Selection& selection, QWidget* parent = nullptr);
     Words words() const override;
