@@ -360,6 +360,19 @@ int frames(const std::shared_ptr<const Recording>& recording, AskedScope& asked,
     return kExitOk;
 }
 
+int counters(const std::shared_ptr<const Recording>& recording, AskedScope& asked, int64_t instant, bool judged,
+             const TableOptions& options, std::ostream& out, std::ostream& err) {
+    const bool explained = asked.hasFrames() && (judged || asked.isExplained());
+    const auto figures =
+        counterFigures(*recording, explained ? asked.explained().get() : nullptr, asked.scope(), instant);
+    const auto all = counterTable(recording, figures);
+    if (!all->rowLimit()) return tellFailure(err, kExitNothingFound, "The recording tells of no counters or states.");
+    const auto shown = arrangedAs(all, options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 int advice(const std::shared_ptr<const Recording>& recording, const AdviceLimits& limits, const TableOptions& options,
            std::ostream& out, std::ostream& err) {
     if (recording->series.empty() || recording->series[0].frames.empty())
@@ -392,8 +405,9 @@ AskCommands::AskCommands(CLI::App& app)
       waits_(app.add_subcommand("waits", "What was waited for, how long, and who held it meanwhile")),
       operations_(app.add_subcommand("operations", "Operations with their layers, and file requests")),
       frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
+      counters_(app.add_subcommand("counters", "Counters and states at an instant and over some time")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
-    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, frames_, advice_}) {
+    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, frames_, counters_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -420,6 +434,10 @@ AskCommands::AskCommands(CLI::App& app)
     operations_->add_option("--at-least", leastMs_, "only those that took so many ms or more")
         ->check(numberFrom(0.0, 1e7))
         ->capture_default_str();
+    counters_->add_option("--at", atSeconds_, "the instant, in seconds since the recording's begin")
+        ->check(numberFrom(0.0, 1e9))
+        ->capture_default_str();
+    counters_->add_flag("--judge", usual_, "also in how many late frames and others they were above their thresholds");
     table_->add_option("--around", around_, "the marker of this name: what calls it, and what it calls");
     table_->add_flag("--usual", usual_, "beside what is usual in as many frames");
     stacks_->add_flag("--blocked", blocked_, "where threads were blocked and for how long, not where they ran");
@@ -436,7 +454,7 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
-    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_, frames_}) {
+    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_, frames_, counters_}) {
         CLI::Option* const one[] = {
             command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
                 ->check(numberFrom(0u, UINT32_MAX - 1)),
@@ -459,7 +477,7 @@ AskCommands::AskCommands(CLI::App& app)
 
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
-           operations_->parsed() || frames_->parsed() || advice_->parsed();
+           operations_->parsed() || frames_->parsed() || counters_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -485,6 +503,9 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
         for (const auto& [name, by] : kWaitsBy)
             if (waitsBy_ == name) return waits(*recording, asked.scope(), by, options_, out, err);
     }
+    if (counters_->parsed())
+        return counters(recording, asked, recording->begin + static_cast<int64_t>(atSeconds_ * 1e9), usual_, options_,
+                        out, err);
     if (frames_->parsed()) return frames(recording, asked, options_, out, err);
     if (operations_->parsed()) {
         for (const auto& [name, by] : kOperationsBy)

@@ -427,6 +427,19 @@ private slots:
         QVERIFY(run({"frames", FUGATO_DEMO_RECORDING}).out.contains("485 over"));
     }
 
+    void countersAndStatesAreToldAtAnInstantAndOverTime() {
+        const Ran ran = run({"counters", FUGATO_DEMO_RECORDING, "--at", "131.1", "--cause", "A", "--json"});
+        QCOMPARE(ran.code, 0);
+        bool drops = false, stage = false;
+        for (const json& row : json::parse(ran.out.toStdString())) {
+            if (row["name"] == "spray drops, drops")
+                drops = row["now"].is_number() && row["greatest"] >= row["mean"] && row["mean"] >= row["least"];
+            if (row["name"] == "stage") stage = row["now"] == "Finish and replay" && row["below"].size() == 3;
+        }
+        QVERIFY2(drops && stage, qPrintable(ran.out));
+        QVERIFY(run({"counters", FUGATO_DEMO_RECORDING, "--csv"}).out.startsWith("depth,name,now,least,"));
+    }
+
     void whatCannotBeAskedAboutIsSaid() {
         const QString demo = FUGATO_DEMO_RECORDING;
         const auto says = [&](const QStringList& what, int code, const QString& words) {

@@ -8,6 +8,7 @@
 #include <QMenuBar>
 #include <QToolButton>
 
+#include "app/drawer/counters_page.h"
 #include "app/drawer/frames_page.h"
 #include "app/drawer/marker_page.h"
 #include "app/drawer/markers_page.h"
@@ -379,6 +380,27 @@ private slots:
         QVERIFY(frames.title().endsWith(" late frames"));
     }
 
+    void countersAndStatesFollowTheInstant() {
+        openDemo();
+        look(Of::Late);
+        window_->drawer().show("counters");
+        settle();
+        CountersPage& counters = window_->drawer().page<CountersPage>();
+        const auto now = [&](const QString& name) {
+            for (int row = 0; row < counters.view().rows().rowCount(); ++row)
+                if (const QModelIndex at = counters.view().rows().index(row, 0); at.data().toString() == name)
+                    return at.siblingAtColumn(kCounterNow).data().toString();
+            return QString();
+        };
+        QCOMPARE(now("stage"), QString("Finish and replay"));
+        const QString drops = now("spray drops, drops"), at = counters.about();
+        QVERIFY2(!drops.isEmpty() && at.startsWith("instant: "), qPrintable(at));
+        selection().chooseFrame(100);
+        settle();
+        QCOMPARE(now("stage"), QString("Harbour"));
+        QVERIFY(counters.about() != at);
+    }
+
     void operationsAreToldWithTheirLayersOverALimit() {
         openDemo();
         look(Of::Whole);
@@ -491,23 +513,29 @@ private slots:
             for (int i = 0; i < tabs.count(); ++i) out << tabs.tabText(i);
             return out;
         };
-        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Frames ▸", "Waiting ▸", "Findings ▸"}));
-        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(5).center());
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Search results", "Advice"}));
+        QCOMPARE(texts(),
+                 (QStringList{"Markers", "Marker", "Call stacks", "Frames ▸", "Waiting ▸", "Machine ▸", "Findings ▸"}));
+        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(6).center());
+        QTRY_COMPARE(texts(),
+                     (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results", "Advice"}));
         QCOMPARE(window_->drawer().shown(), QString("search"));
         tabs.setFocus();
         QTest::keyClick(&tabs, Qt::Key_Right);
         QCOMPARE(window_->drawer().shown(), QString("advice"));
         QTest::keyClick(&tabs, Qt::Key_Left);
-        QTest::keyClick(&tabs, Qt::Key_Left);  // the group before
+        QTest::keyClick(&tabs, Qt::Key_Left);  // the groups before
+        QTRY_COMPARE(window_->drawer().shown(), QString("counters"));
+        QTRY_COMPARE(tabs.tabText(tabs.currentIndex()), QString("Counters, states"));
+        QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("waits"));
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Frames ▸", "Waits", "Operations, files", "Findings ▸"}));
+        QTRY_COMPARE(texts(),
+                     (QStringList{"Work ▸", "Frames ▸", "Waits", "Operations, files", "Machine ▸", "Findings ▸"}));
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("frames"));
-        QTRY_COMPARE(texts().size(), 4);
+        QTRY_COMPARE(texts().size(), 5);
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("markers"));
-        QTRY_COMPARE(texts().size(), 6);
+        QTRY_COMPARE(texts().size(), 7);
         QVERIFY(tabs.hasFocus());
     }
 

@@ -5,6 +5,7 @@
 #include <random>
 
 #include "core/ask/scope_choice.h"
+#include "core/explain/words/quantities.h"
 #include "core/table/writing.h"
 #include "testing/explaining.h"
 
@@ -245,6 +246,108 @@ private slots:
         const auto none = figuresOfFrames(*e_, TimeRange{1, 2});
         QCOMPARE(textsOf(*none), std::vector<std::string>{"No frame begins there"});
         QVERIFY(!figuresOfFrames(*e_, wholeOf(r), [](double) { return false; }));
+    }
+
+    // ---- counters and states -----------------------------------------------------------------------------
+
+    void countersAreThoseOfASlowCount() {
+        std::mt19937 random(53);
+        for (int round = 0; round < 6; ++round) {
+            TextRecording t;
+            t.line(R"({"define":"counter","id":1,"name":"drops","unit":"pieces","threshold":70})");
+            std::vector<std::pair<int64_t, double>> told;
+            std::vector<std::pair<double, std::string>> lines;
+            for (double at = random() % 900; at < 400'000; at += 1 + random() % 3000) {
+                const double value = random() % 100;
+                told.emplace_back(static_cast<int64_t>(at * 1000), value);
+                lines.emplace_back(at, R"("do":"count","counter":1,"value":)" + std::to_string(value));
+            }
+            double at = 0;
+            for (int i = 0; i < 40; ++i) {
+                lines.emplace_back(at, R"("do":"frame","series":"loop","deadline_ns":8000000)");
+                at += 4000 + random() % 7000;
+                lines.emplace_back(at, R"("do":"frame_end","series":"loop")");
+            }
+            std::stable_sort(lines.begin(), lines.end(), [](auto& a, auto& b) { return a.first < b.first; });
+            for (const auto& [time, what] : lines) t.at(time, "main", what);
+            const auto e = explained(t.open());
+            const Recording& r = *e->recording;
+            std::vector<TimeRange> ranges;
+            for (int i = 0; i < 3; ++i) {
+                const int64_t begin = int64_t(random() % 350'000'000);
+                ranges.push_back({begin, begin + 1 + int64_t(random() % 60'000'000)});
+            }
+            const Scope scope(ranges);
+            const int64_t instant = int64_t(random() % 400'000'000);
+            const auto quick = counterFigures(r, e.get(), scope, instant);
+            QCOMPARE(quick->counters.size(), size_t{1});
+            const CounterFigures& f = quick->counters[0];
+            /// The value in force, or none.
+            const auto valueAt = [&](int64_t time) {
+                std::optional<double> value;
+                for (const auto& [when, what] : told)
+                    if (when <= time) value = what;
+                return value;
+            };
+            QVERIFY(f.now == valueAt(instant));
+            double sum = 0, least = 1e9, greatest = -1;
+            int64_t held = 0;
+            uint64_t values = 0;
+            const auto holding = [&](int64_t begin, int64_t end, auto&& take) {
+                std::vector<int64_t> edges{begin};
+                for (const auto& [when, what] : told)
+                    if (when > begin && when < end) edges.push_back(when);
+                edges.push_back(end);
+                for (size_t i = 1; i < edges.size(); ++i)
+                    if (const auto value = valueAt(edges[i - 1])) take(*value, edges[i] - edges[i - 1]);
+            };
+            for (const TimeRange& s : scope.stretches) {
+                holding(s.begin, s.end, [&](double value, int64_t ns) {
+                    sum += value * double(ns);
+                    held += ns;
+                    least = std::min(least, value);
+                    greatest = std::max(greatest, value);
+                });
+                for (const auto& one : told) values += one.first >= s.begin && one.first < s.end;
+            }
+            QVERIFY(std::abs(*f.mean - sum / double(held)) < 1e-6);
+            QCOMPARE(*f.least, least);
+            QCOMPARE(*f.greatest, greatest);
+            QCOMPARE(f.values, values);
+            size_t late = 0, lateBeyond = 0, others = 0, otherBeyond = 0;
+            for (uint32_t i = 0; i < e->frames.size(); ++i) {
+                if (!scope.contains(e->frame(i).begin)) continue;
+                bool beyond = false;
+                holding(e->frame(i).begin, e->frame(i).end, [&](double value, int64_t) { beyond |= value > 70; });
+                const bool isLate = e->frames[i].overrun > 0;
+                ++(isLate ? late : others);
+                (isLate ? lateBeyond : otherBeyond) += beyond;
+            }
+            QCOMPARE(quick->lateFrames, late);
+            QCOMPARE(quick->otherFrames, others);
+            QCOMPARE(f.lateBeyond, lateBeyond);
+            QCOMPARE(f.otherBeyond, otherBeyond);
+        }
+    }
+
+    void statesAreToldWithTheTimesOfTheirValues() {
+        const Recording& r = *e_->recording;
+        const auto figures = counterFigures(r, e_.get(), wholeOf(r), frame(31).begin);
+        QCOMPARE(figures->states.size(), size_t{1});
+        QCOMPARE(figures->states[0].now, std::string("Race"));
+        QCOMPARE(figures->states[0].times.size(), size_t{2});
+        QCOMPARE(figures->states[0].times[0].value, std::string("Harbour"));
+        QCOMPARE(figures->states[0].times[0].ns, frame(30).begin - 1000);
+        const auto table = counterTable(e_->recording, figures);
+        QCOMPARE(table->value(0, kCounterName), TableValue("stage"));
+        QCOMPARE(table->value(0, kCounterNow), TableValue("Race"));
+        QCOMPARE(table->countBelow(0), 2u);
+        QVERIFY(table->columns()[kCounterLateBeyond].empty);  // there is no threshold
+        QVERIFY(counterFigures(r, nullptr, TimeRange{5, 6}, -5)->states[0].now.empty());
+        // Real numbers are sorted as such, and written for people and for programs.
+        const TableColumn column{"now", "Now", Quantity::Number, ""};
+        QCOMPARE(valueText(column, TableValue(0.5)), std::string("0.5"));
+        QCOMPARE(valueText(column, TableValue(-1234567.0)), "−" + countText(1'234'567));
     }
 
     void theTableSaysItInColumns() {

@@ -8,6 +8,7 @@
 #include "advice_page.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "counters_page.h"
 #include "frames_page.h"
 #include "marker_page.h"
 #include "markers_page.h"
@@ -25,8 +26,9 @@ template <class Page>
 DrawerPage* make(Document& document, Selection& selection) {
     return new Page(document, selection);
 }
-constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>,     make<StacksPage>, make<FramesPage>,
-                               make<WaitsPage>,   make<OperationsPage>, make<SearchPage>, make<AdvicePage>};
+constexpr MakePage kPages[] = {make<MarkersPage>,  make<MarkerPage>, make<StacksPage>,
+                               make<FramesPage>,   make<WaitsPage>,  make<OperationsPage>,
+                               make<CountersPage>, make<SearchPage>, make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {

@@ -103,6 +103,7 @@ QVariant TableModel::data(const QModelIndex& index, int role) const {
         case kRawRole: {
             const TableValue value = shown_->value(row, at);
             if (const auto* number = std::get_if<int64_t>(&value)) return qlonglong{*number};
+            if (const auto* real = std::get_if<double>(&value)) return *real;
             if (const auto* text = std::get_if<std::string>(&value)) return toQString(*text);
             return {};
         }

@@ -165,6 +165,112 @@ private:
     const std::vector<MarkerDifference> rows_;
 };
 
+class TableOfCounters : public NestedTable {
+public:
+    TableOfCounters(std::shared_ptr<const Recording> recording, std::shared_ptr<const CounterAndStateFigures> figures)
+        : recording_(std::move(recording)), figures_(std::move(figures)) {
+        std::vector<Row> top;
+        std::vector<std::vector<Row>> children;
+        const auto add = [&](const Line& line) {
+            lines_.push_back(line);
+            children.emplace_back();
+            return static_cast<Row>(lines_.size() - 1);
+        };
+        for (uint32_t i = 0; i < figures_->counters.size(); ++i) top.push_back(add({i, kNone, kNone}));
+        for (uint32_t i = 0; i < figures_->states.size(); ++i) {
+            const Row state = add({kNone, i, kNone});
+            top.push_back(state);
+            for (uint32_t value = 0; value < figures_->states[i].times.size(); ++value) {
+                const Row row = add({kNone, i, value});
+                children[state].push_back(row);
+            }
+        }
+        nest(std::move(top), std::move(children));
+        const bool judged = figures_->lateFrames + figures_->otherFrames > 0;
+        const bool any = judged && std::any_of(figures_->counters.begin(), figures_->counters.end(),
+                                               [&](const CounterFigures& f) { return counterOf(f).threshold; });
+        columns_ = {
+            {"name", "Counter or state", Quantity::Text, "Counters with their units; states with their values"},
+            {"now", "At the instant", Quantity::Number, "What it was at the selected marker's or frame's begin"},
+            {"least", "Least", Quantity::Number, "The least that held there"},
+            {"mean", "Mean", Quantity::Number, "The mean there, by how long each value held"},
+            {"greatest", "Greatest", Quantity::Number, "The greatest that held there"},
+            {"threshold", "Threshold", Quantity::Number, "What it should not exceed"},
+            {"late_beyond_permille", "Late beyond", Quantity::PerMille,
+             "In so many of the late frames there it was above its threshold"},
+            {"other_beyond_permille", "Others beyond", Quantity::PerMille, "In so many of the other frames"},
+            {"time_ns", "Time", Quantity::Duration, "How long a state had that value there"},
+            {"times", "Times", Quantity::Count, "How often a value was told, or a state entered, there"}};
+        columns_[kCounterThreshold].empty = columns_[kCounterLateBeyond].empty = columns_[kCounterOtherBeyond].empty =
+            !any;
+        columns_[kCounterTime].empty = figures_->states.empty();
+    }
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    TableValue value(Row row, size_t column) const override {
+        const Line& line = lines_[row];
+        if (line.counter != kNone) return valueOf(figures_->counters[line.counter], column);
+        const StateFigures& state = figures_->states[line.state];
+        if (line.value == kNone) {
+            if (column == kCounterName) return recording_->states[state.state].name;
+            return column == kCounterNow && !state.now.empty() ? TableValue(state.now) : TableValue();
+        }
+        const StateTime& time = state.times[line.value];
+        switch (column) {
+            case kCounterName: return time.value;
+            case kCounterTime: return time.ns;
+            case kCounterCount: return number(time.times);
+            default: return {};
+        }
+    }
+    Emphasis emphasis(Row row, size_t column) const override {
+        const Line& line = lines_[row];
+        if (line.counter == kNone || column != kCounterLateBeyond) return Emphasis::None;
+        const CounterFigures& f = figures_->counters[line.counter];
+        // As advice does: it goes with late frames where it is beyond in them much more often.
+        constexpr int64_t kOften = 100, kMoreOften = 5;  // permille, times
+        const int64_t late = permille(f.lateBeyond, figures_->lateFrames),
+                      other = permille(f.otherBeyond, figures_->otherFrames);
+        return late >= kOften && late >= kMoreOften * other ? Emphasis::Excess : Emphasis::None;
+    }
+    uint64_t keyOf(Row row) const override {
+        const Line& line = lines_[row];
+        return line.counter != kNone ? line.counter : uint64_t{line.state + 1} << 32 | line.value;
+    }
+
+private:
+    struct Line {
+        uint32_t counter, state, value;  // kNone: not of one; a state's own row has no value
+    };
+    const Counter& counterOf(const CounterFigures& f) const { return recording_->counters[f.counter]; }
+    static int64_t permille(size_t part, size_t all) {
+        return all ? std::llround(1000.0 * static_cast<double>(part) / static_cast<double>(all)) : 0;
+    }
+    TableValue valueOf(const CounterFigures& f, size_t column) const {
+        const Counter& counter = counterOf(f);
+        const auto known = [](const std::optional<double>& value) { return value ? TableValue(*value) : TableValue(); };
+        const auto part = [&](size_t beyond, size_t all) {
+            return counter.threshold && all ? TableValue(permille(beyond, all)) : TableValue();
+        };
+        switch (column) {
+            case kCounterName: return counter.name + (counter.unit.empty() ? "" : ", " + counter.unit);
+            case kCounterNow: return known(f.now);
+            case kCounterLeast: return known(f.least);
+            case kCounterMean: return known(f.mean);
+            case kCounterGreatest: return known(f.greatest);
+            case kCounterThreshold: return known(counter.threshold);
+            case kCounterLateBeyond: return part(f.lateBeyond, figures_->lateFrames);
+            case kCounterOtherBeyond: return part(f.otherBeyond, figures_->otherFrames);
+            case kCounterCount: return number(f.values);
+            default: return {};
+        }
+    }
+
+    const std::shared_ptr<const Recording> recording_;
+    const std::shared_ptr<const CounterAndStateFigures> figures_;
+    std::vector<Line> lines_;
+    std::vector<TableColumn> columns_;
+};
+
 class TableOfWaits : public NestedTable {
 public:
     explicit TableOfWaits(std::shared_ptr<const Waits> waits) : waits_(std::move(waits)) {
@@ -656,6 +762,11 @@ std::shared_ptr<const Table> markerTable(std::shared_ptr<const Recording> record
 std::shared_ptr<const Table> differenceTable(std::shared_ptr<const Recording> recording,
                                              std::vector<MarkerDifference> differences) {
     return std::make_shared<TableOfDifferences>(std::move(recording), std::move(differences));
+}
+
+std::shared_ptr<const Table> counterTable(std::shared_ptr<const Recording> recording,
+                                          std::shared_ptr<const CounterAndStateFigures> figures) {
+    return std::make_shared<TableOfCounters>(std::move(recording), std::move(figures));
 }
 
 std::shared_ptr<const Table> waitTable(std::shared_ptr<const Waits> waits) {

@@ -8,6 +8,7 @@
 
 #include "core/explain/advice/advice.h"
 #include "core/table/table.h"
+#include "counter_figures.h"
 #include "frame_figures.h"
 #include "marker_groupings.h"
 #include "marker_statistics.h"
@@ -50,6 +51,22 @@ enum DifferenceColumn : size_t {
 };
 std::shared_ptr<const Table> differenceTable(std::shared_ptr<const Recording> recording,
                                              std::vector<MarkerDifference> differences);
+
+/// Counters, and states with the times of their values below them.
+enum CounterColumn : size_t {
+    kCounterName,
+    kCounterNow,
+    kCounterLeast,
+    kCounterMean,
+    kCounterGreatest,
+    kCounterThreshold,
+    kCounterLateBeyond,
+    kCounterOtherBeyond,
+    kCounterTime,
+    kCounterCount
+};
+std::shared_ptr<const Table> counterTable(std::shared_ptr<const Recording> recording,
+                                          std::shared_ptr<const CounterAndStateFigures> figures);
 
 /// Waits, added up in some way; the most time first.
 enum WaitColumn : size_t { kWaitWhat, kWaitTotal, kWaitCount, kWaitMean, kWaitLongest, kWaitAtOnce, kWaitKind };

@@ -2,6 +2,8 @@
 #include "table.h"
 
 #include <algorithm>
+#include <cmath>
+#include <limits>
 
 namespace fugato {
 
@@ -126,6 +128,14 @@ private:
                 keys.emplace_back(std::move(text), *at);
             }
             place(keys, from, by.descending, [](const std::string& text) { return text.empty(); });
+        } else if (columns()[by.column].quantity == Quantity::Number) {
+            std::vector<std::pair<double, Row>> keys;
+            for (auto at = from; at != order_.end(); ++at) {
+                const TableValue value = source_->value(*at, by.column);
+                const auto* number = std::get_if<double>(&value);
+                keys.emplace_back(number ? *number : std::numeric_limits<double>::quiet_NaN(), *at);
+            }
+            place(keys, from, by.descending, [](double key) { return std::isnan(key); });
         } else {
             constexpr int64_t kMissing = INT64_MIN;
             std::vector<std::pair<int64_t, Row>> keys;

@@ -24,6 +24,7 @@ enum class Quantity : uint8_t {
     Milliseconds,        // a duration, shown in ms whatever its length, so that rows can be compared
     SignedMilliseconds,  // a difference
     Instant,             // since TableColumn::origin
+    Number,              // a real one
     Bytes,
     PerMille,  // shown as a percentage
     Flag,      // 0 or 1, which the person may change
@@ -40,7 +41,7 @@ struct TableColumn {
 };
 
 /// Nothing, a number, or a text.
-using TableValue = std::variant<std::monostate, int64_t, std::string>;
+using TableValue = std::variant<std::monostate, int64_t, std::string, double>;
 
 /// What a row is about, as far as that can be said: a click leads there.
 struct TablePlace {

@@ -2,6 +2,7 @@
 #include "writing.h"
 
 #include <algorithm>
+#include <cmath>
 #include <cstdlib>
 #include <nlohmann/json.hpp>
 
@@ -43,7 +44,10 @@ bool walk(const Table& table, Enter&& enter, Leave&& leave, Go&& go) {
     }
 }
 
+constexpr int kDigits = 15;  // of real numbers, for other programs
+
 std::string rawText(const TableValue& value) {
+    if (const auto* real = std::get_if<double>(&value)) return shortText(*real, kDigits);
     if (const auto* number = std::get_if<int64_t>(&value)) return std::to_string(*number);
     if (const auto* text = std::get_if<std::string>(&value)) return *text;
     return {};
@@ -84,10 +88,19 @@ private:
     size_t done_ = 0;
 };
 
+/// With thousands apart where it is large, else with as many digits as tell something.
+std::string realText(double value) {
+    constexpr double kLarge = 1e5, kTooLarge = 1e15;
+    const double size = std::abs(value);
+    if (!(size >= kLarge && size < kTooLarge)) return shortText(value, 6);
+    return (value < 0 ? "−" : "") + countText(static_cast<uint64_t>(std::llround(size)));
+}
+
 }  // namespace
 
 std::string valueText(const TableColumn& column, const TableValue& value) {
     if (const auto* text = std::get_if<std::string>(&value)) return *text;
+    if (const auto* real = std::get_if<double>(&value)) return realText(*real);
     const auto* number = std::get_if<int64_t>(&value);
     if (!number) return {};
     constexpr int64_t kNoDifference = 5000;  // ns; less is 0.00 ms
@@ -100,6 +113,7 @@ std::string valueText(const TableColumn& column, const TableValue& value) {
         case Quantity::Bytes: return bytesText(static_cast<uint64_t>(*number));
         case Quantity::PerMille: return fixedText(static_cast<double>(*number) / 10, 1) + " %";
         case Quantity::Flag: return *number ? "yes" : "";
+        case Quantity::Number:
         case Quantity::Text: break;
     }
     return std::to_string(*number);
@@ -205,6 +219,8 @@ bool writeJson(const Table& table, std::ostream& out, const Progress& progress) 
                     out << jsonText(*text);
                 else if (columns[c].quantity == Quantity::Flag)
                     out << (std::get<int64_t>(value) ? "true" : "false");
+                else if (const auto* real = std::get_if<double>(&value))
+                    out << (std::isfinite(*real) ? shortText(*real, kDigits) : "null");
                 else
                     out << std::get<int64_t>(value);
             }
