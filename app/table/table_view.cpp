@@ -165,7 +165,7 @@ int TableView::widthFor(size_t column) const {
     const int title = QFontMetrics(smallFont()).horizontalAdvance(toQString(table.columns()[column].title) + " ▾") + 20;
     if (quantity == Quantity::Instant) return std::max(title, kInstantWidth);
     if (quantity == Quantity::Count || quantity == Quantity::PerMille) return std::max(title, kShortWidth);
-    if (quantity != Quantity::Text) return std::max(title, kNumberWidth);
+    if (quantity != Quantity::Text && quantity != Quantity::Number) return std::max(title, kNumberWidth);
     int width = column == 0 && table.nested() ? kLeastNameWidth : kLeastWidth;
     for (uint32_t at = 0; at < std::min(kMeasured, table.countBelow(Table::kTop)); ++at) {
         const TableValue value = table.value(table.rowBelow(Table::kTop, at), column);

@@ -196,9 +196,9 @@ public:
             {"mean", "Mean", Quantity::Number, "The mean there, by how long each value held"},
             {"greatest", "Greatest", Quantity::Number, "The greatest that held there"},
             {"threshold", "Threshold", Quantity::Number, "What it should not exceed"},
-            {"late_beyond_permille", "Late beyond", Quantity::PerMille,
+            {"late_beyond_permille", "Above when late", Quantity::PerMille,
              "In so many of the late frames there it was above its threshold"},
-            {"other_beyond_permille", "Others beyond", Quantity::PerMille, "In so many of the other frames"},
+            {"other_beyond_permille", "Above otherwise", Quantity::PerMille, "In so many of the other frames"},
             {"time_ns", "Time", Quantity::Duration, "How long a state had that value there"},
             {"times", "Times", Quantity::Count, "How often a value was told, or a state entered, there"}};
         columns_[kCounterThreshold].empty = columns_[kCounterLateBeyond].empty = columns_[kCounterOtherBeyond].empty =
