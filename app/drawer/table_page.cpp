@@ -98,7 +98,7 @@ QComboBox* TablePage::addChoice(const QString& name, const QString& help, const 
     auto* box = new QComboBox(this);
     for (const auto& [words, value] : choices) box->addItem(words, value);
     box->setAccessibleName(name);
-    box->setToolTip(help);
+    box->setToolTip(plainTip(help));
     box->setFont(smallFont());
     box->setCurrentIndex(std::max(0, box->findData(remembered.get())));
     addBeside(box);
