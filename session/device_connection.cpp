@@ -412,12 +412,8 @@ void DeviceConnection::Work::listen(const std::vector<std::string>& sockets) {
         Program program;
         const std::string prefix = std::to_string(::getpid()) + "-";
         program.path = unknownName(folder, prefix.c_str(), ".sock");
-        const auto address = control::addressOf(program.path);
-        program.listening = Descriptor(::socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC | SOCK_NONBLOCK, 0));
-        if (!address || !program.listening ||
-            ::bind(program.listening.get(), reinterpret_cast<const sockaddr*>(&*address), sizeof *address) != 0 ||
-            ::listen(program.listening.get(), 16) != 0)
-            continue;
+        program.listening = Descriptor(control::listenAt(program.path, 16));
+        if (!program.listening) continue;
         programs_.emplace(name, std::move(program));
     }
 }

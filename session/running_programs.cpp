@@ -34,8 +34,14 @@ std::optional<int64_t> startOf(pid_t process) {
 void RunningPrograms::connectNew(const std::string& folder) {
     std::error_code error;
     std::vector<std::string> there;
-    for (fs::directory_iterator at(folder, error), end; !error && at != end; at.increment(error))
+    constexpr auto kReadyWithin = std::chrono::minutes(1);
+    for (fs::directory_iterator at(folder, error), end; !error && at != end; at.increment(error)) {
         if (at->path().extension() == ".sock") there.push_back(at->path().string());
+        std::error_code none;
+        const auto made =
+            at->path().extension() == control::kUnready ? at->last_write_time(none) : fs::file_time_type::max();
+        if (!none && made < fs::file_time_type::clock::now() - kReadyWithin) fs::remove(at->path(), none);
+    }
     for (const std::string& socket : there) {
         if (known_.count(socket)) continue;
         auto connection = ControlConnection::open(socket);

@@ -144,6 +144,24 @@ private slots:
         QVERIFY(QDir(QString::fromStdString(sockets())).entryList({"*.sock"}, QDir::System).isEmpty());
     }
 
+    void oneThatDoesNotListenYetIsLeftAlone() {
+        started({"ferry"});  // makes the folder
+        // As a program does, between having a socket and listening.
+        const QString unready = QString::fromStdString(sockets()) + "/1-boat.sock.new";
+        const int socket = ::socket(AF_UNIX, SOCK_SEQPACKET, 0);
+        const auto address = control::addressOf(unready.toStdString());
+        QVERIFY(address);
+        QCOMPARE(::bind(socket, reinterpret_cast<const sockaddr*>(&*address), sizeof *address), 0);
+        QCOMPARE(listed().size(), size_t{1});
+        QVERIFY(QFileInfo(unready).exists());
+        // Of one that was killed there nothing stays.
+        const timespec longAgo[2] = {{::time(nullptr) - 120, 0}, {::time(nullptr) - 120, 0}};
+        QCOMPARE(::utimensat(AT_FDCWD, unready.toUtf8().constData(), longAgo, 0), 0);
+        QCOMPARE(listed().size(), size_t{1});
+        QVERIFY(!QFileInfo(unready).exists());
+        ::close(socket);
+    }
+
     void oneThatIsStoppedDoesNotHoldUpTheOthers() {
         QProcess& ferry = started({"ferry"});
         started({"another"});

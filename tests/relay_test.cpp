@@ -476,7 +476,9 @@ private slots:
         readFor(2000);
         QVERIFY(joined->leave());
         const auto r = opened(path("run.fugato"));
-        QVERIFY(r && !r->damage.any() && r->series[0].frames.size() > 300);
+        QVERIFY(r);
+        QVERIFY2(!r->damage.any(), r->damage.notes.empty() ? "" : r->damage.notes.back().c_str());
+        QVERIFY2(r->series[0].frames.size() > 300, std::to_string(r->series[0].frames.size()).c_str());
     }
 
     void aDiskHereThatIsFullEndsTheRecordingAndSaysSo() {

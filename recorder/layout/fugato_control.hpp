@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include <cerrno>
+#include <cstdio>
 #include <cstdlib>
 #include <cstring>
 #include <optional>
@@ -89,6 +90,8 @@ inline std::optional<Message> messageIn(std::string_view packet) {
 
 // ---- the socket ----------------------------------------------------------------------------------------------------
 
+/// What the name of a socket ends with until it listens; it is renamed then.
+inline constexpr char kUnready[] = ".new";
 /// The folder of this user's sockets, whether or not it is there; one that this user alone may enter.
 inline std::string socketFolder() {
     const char* const named = std::getenv("XDG_RUNTIME_DIR");
@@ -115,6 +118,26 @@ inline std::optional<sockaddr_un> addressOf(const std::string& path) {
     if (path.size() >= sizeof address.sun_path) return std::nullopt;
     std::memcpy(address.sun_path, path.c_str(), path.size() + 1);
     return address;
+}
+
+/// A socket that listens at a path, or -1 with errno set. It has its name only once it listens: what has one and
+/// refuses connections is taken for that of a killed program.
+inline int listenAt(const std::string& path, int most) {
+    const std::string unready = path + kUnready;
+    const auto address = addressOf(unready);
+    if (!address) {
+        errno = ENAMETOOLONG;
+        return -1;
+    }
+    const int listening = ::socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
+    if (listening < 0) return -1;
+    const bool bound = ::bind(listening, reinterpret_cast<const sockaddr*>(&*address), sizeof *address) == 0;
+    if (bound && ::listen(listening, most) == 0 && ::rename(unready.c_str(), path.c_str()) == 0) return listening;
+    const int error = errno;
+    if (bound) ::unlink(unready.c_str());
+    ::close(listening);
+    errno = error;
+    return -1;
 }
 
 /// Who is at the other end. Nothing where that is another user.

@@ -244,14 +244,15 @@ int listen(Offer& offer) {
     (void)::mkdir(folder.c_str(), 0700);
     if (const int error = control::lookAtSocketFolder(folder)) return error;
     const std::string path = unknownName(folder, std::to_string(::getpid()).append("-").c_str(), ".sock");
-    const auto address = control::addressOf(path);
-    if (!address) return ENAMETOOLONG;
-    Descriptor listening(::socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC | SOCK_NONBLOCK, 0));
+    Descriptor listening(control::listenAt(path, kMostClients));
+    if (!listening) return errno;
     Descriptor wake(::eventfd(0, EFD_CLOEXEC));
-    if (!listening || !wake) return errno;
-    if (::bind(listening.get(), reinterpret_cast<const sockaddr*>(&*address), sizeof *address) != 0) return errno;
+    if (!wake) {
+        const int error = errno;
+        ::unlink(path.c_str());
+        return error;
+    }
     offer.path = path;
-    if (::listen(listening.get(), kMostClients) != 0) return errno;
     offer.listening = std::move(listening);
     offer.wake = std::move(wake);
     return 0;
