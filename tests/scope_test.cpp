@@ -105,8 +105,8 @@ private slots:
         inTime.frame = 3;
         QVERIFY(wordsOf(Of::Spike, inTime).find("is not late") != std::string::npos);
         ScopeChoice stage;
-        stage.stage = "Nowhere";
-        QCOMPARE(chosen(Of::Stage, {}, stage).failure().sentence, std::string("The recording has no stage Nowhere."));
+        stage.stage = "Lunch";
+        QCOMPARE(chosen(Of::Stage, {}, stage).failure().sentence, std::string("The recording has no stage Lunch."));
         TextRecording good;
         usualFrames(good, 3);
         const auto none = explained(good.open());

@@ -42,7 +42,7 @@ protected:
     /// Beside the filter, or below the title.
     void addBeside(QWidget* widget);
     void addBelow(QWidget* widget);
-    /// A choice beside the filter, remembered; what is shown is asked anew when it is another.
+    /// A choice beside the filter, remembered; what is shown is asked again when it is another.
     QComboBox* addChoice(const QString& name, const QString& help, const QList<std::pair<QString, int>>& choices,
                          const Setting<int>& remembered);
     /// Shows rows, and calls `open` once they are there, unless they tell of the `same` as those before.
@@ -58,8 +58,8 @@ protected:
     virtual void askNow() {}
     /// Calls `take` when the recording or the explanation is another; while it grows not before the last answer came.
     void whenChanged(std::function<void()> take);
-    /// It speaks of what is looked at, unless the person holds it to what it shows; asks anew whenever that is another.
-    /// `whole`: at first it is held to the whole recording.
+    /// It speaks of what is looked at, unless the person holds it to what it shows; asks again whenever that is
+    /// another. `whole`: at first it is held to the whole recording.
     void followScope(bool whole);
     /// What it speaks of now, or why there is nothing. Of a recording that is open.
     Result<ChosenScope> scopeNow() const;

@@ -2,7 +2,7 @@
 //
 // The markers in a scope beside what is usual, with all else that is known of them: how much of their time they ran,
 // what they allocated, the functions that their call stacks name. Unlike the critical path, this counts all lanes, also
-// those nobody waited for.
+// those that nothing waited for.
 #pragma once
 
 #include <map>
