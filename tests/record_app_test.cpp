@@ -182,7 +182,7 @@ private slots:
                                       .hasMatch(),
                                   qPrintable(window_->sessionBar().words()), 20'000);
         // The view follows the end.
-        QVERIFY(selection().followsEnd());
+        QVERIFY(selection().followsEnd() && selection().scope().of == ScopeChoice::Of::View);
         QVERIFY(window_->statusText().contains("following the end"));
         const int64_t end = selection().view().end;
         QTRY_VERIFY_WITH_TIMEOUT(selection().view().end > end + 200'000'000, 20'000);
@@ -192,6 +192,7 @@ private slots:
         // Looking at a spike stops that, without stopping the recording.
         key(Qt::Key_N);
         QVERIFY(!selection().followsEnd() && selection().frame() != kNone);
+        QVERIFY(selection().scope().of == ScopeChoice::Of::Frame);
         QVERIFY(window_->statusText().contains("looking back"));
         const View looked = selection().view();
         const int64_t before = window_->document().recording()->end;
@@ -307,7 +308,7 @@ private slots:
         ::chmod(folder_.filePath("device").toUtf8().constData(), 0700);
         QProcessEnvironment onDevice = QProcessEnvironment::systemEnvironment();
         onDevice.insert("XDG_RUNTIME_DIR", folder_.filePath("device"));
-        onDevice.insert("XDG_CACHE_HOME", folder_.filePath("device"));
+        onDevice.insert("XDG_CACHE_HOME", folder_.filePath("device/cache"));  // what lies there others may enter
         QProcess ferry, relay;
         for (QProcess* one : {&ferry, &relay}) one->setProcessEnvironment(onDevice);
         ferry.start(OFFERED_PROGRAM, {"ferry"});
@@ -332,7 +333,11 @@ private slots:
                         if (label->text().contains(expected)) return true;
                     return false;
                 };
-                if (!QTest::qWaitFor(says, 20'000)) qWarning("it does not say so");
+                if (!QTest::qWaitFor(says, 20'000)) {
+                    QStringList said{fields[0]->text(), fields[1]->text()};
+                    for (QLabel* label : dialog.findChildren<QLabel*>()) said << label->text();
+                    qWarning("it says: %s", qPrintable(said.join(" | ")));
+                }
                 said_ = says();
                 QTest::keyClick(&dialog, Qt::Key_Escape);
             });

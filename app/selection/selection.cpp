@@ -41,7 +41,15 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
 void Selection::growRecording(std::shared_ptr<const Recording> recording) {
     staysWhole_ = staysWhole_ || (recording_ && view_.begin == recording_->begin && view_.end == recording_->end);
     recording_ = std::move(recording);
-    if (!scopeChosen_ && !range_) useScope(usualScope(*recording_));  // its first frames may have come
+    useUsualScope();  // its first frames may have come
+}
+
+/// Of the frame that is selected; while the end is followed none is, and what is in view is looked at.
+void Selection::useUsualScope() {
+    if (scopeChosen_ || range_ || !recording_) return;
+    ScopeChoice usual = usualScope(*recording_);
+    if (following_) usual.of = ScopeChoice::Of::View;
+    useScope(usual);
 }
 
 void Selection::catchUp() {
@@ -75,6 +83,7 @@ void Selection::followEnd(bool follow) {
         apply(view, true);
         showEnd();
     }
+    useUsualScope();
     emit followingChanged();
 }
 

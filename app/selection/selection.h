@@ -89,6 +89,7 @@ private:
     void apply(View view, bool remember);
     void showEnd();
     void useScope(const ScopeChoice& scope);
+    void useUsualScope();
     void chooseMarkerIn(View view, const MarkerRef& marker, bool remember);
     View withFrameOf(const MarkerRef& marker) const;
     uint32_t causeIn(uint32_t frame) const;
