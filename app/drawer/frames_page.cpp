@@ -27,33 +27,21 @@ DrawerPage::Words FramesPage::words() const {
 FramesPage::FramesPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "frames", tr("Markers by which two stretches differ"), -1, parent),
       compare_(new QToolButton(this)),
-      figures_(plainLabel(this)),
-      plots_(new QWidget(this)),
       here_(new BarPlot),
-      there_(new BarPlot) {
+      there_(new BarPlot),
+      plots_(addSideBySide(here_, there_)),
+      figures_(addFigures()) {
     compare_->setFont(smallFont());
     compare_->setText(tr("Compare with this"));
     compare_->setToolTip(tr("What is looked at now is what others are compared with from here on"));
     addBeside(compare_);
     followScope(false);
-    figures_->setFont(textFont());
-    figures_->setWordWrap(true);
-    figures_->setContentsMargins(12, 0, 12, 5);
-    figures_->setTextInteractionFlags(Qt::TextSelectableByMouse | Qt::TextSelectableByKeyboard);
-    auto* beside = new QHBoxLayout(plots_);
-    beside->setContentsMargins(12, 0, 12, 6);
-    beside->addWidget(here_, 1);
-    beside->addWidget(there_, 1);
-    addBelow(plots_);
-    addBelow(figures_);
     connect(compare_, &QToolButton::clicked, this, [this] {
-        otherChoice_ = selection_.scope();
-        otherContext_ = selection_.scopeContext();
+        other_ = shownNow();
         askAtOnce();
     });
     connect(&document, &Document::recordingChanged, this, [this] {
-        otherChoice_ = {};
-        otherContext_ = {};
+        other_ = {};
         say(QString());
         askSoon();
     });
@@ -85,7 +73,7 @@ void FramesPage::askNow() {
     if (!e) return say(document_.whyUnexplained());
     const auto here = scopeNow();
     if (!here) return say(toQString(here.failure().sentence));
-    const auto there = chosenScope(*recording, e.get(), otherChoice_, otherContext_);
+    const auto there = chosenScope(*recording, e.get(), other_.choice, other_.context);
     if (!there) return say(toQString(there.failure().sentence));
     Asked asked{e, here->scope, there->scope};
     if (asked == asked_) return;

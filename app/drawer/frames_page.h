@@ -36,11 +36,10 @@ private:
     void arrange();
 
     QToolButton* const compare_;
-    QLabel* const figures_;
-    QWidget* const plots_;
     BarPlot *const here_, *const there_;
-    ScopeChoice otherChoice_;  // what it is compared with
-    ScopeContext otherContext_;
+    QWidget* const plots_;
+    QLabel* const figures_;
+    Held other_;  // what it is compared with
     Asked asked_;
 };
 

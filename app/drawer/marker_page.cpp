@@ -20,21 +20,11 @@ DrawerPage::Words MarkerPage::words() const {
 MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "marker", tr("Longest occurrences of the selected marker"), kOccurrenceDuration,
                 parent),
-      figures_(plainLabel(this)),
-      plots_(new QWidget(this)),
       durations_(new BarPlot),
       inFrames_(new BarPlot),
+      plots_(addSideBySide(durations_, inFrames_)),
+      figures_(addFigures()),
       parts_(new PartsList) {
-    figures_->setFont(textFont());
-    figures_->setWordWrap(true);
-    figures_->setContentsMargins(12, 0, 12, 5);
-    figures_->setTextInteractionFlags(Qt::TextSelectableByMouse | Qt::TextSelectableByKeyboard);
-    auto* beside = new QHBoxLayout(plots_);
-    beside->setContentsMargins(12, 0, 12, 6);
-    beside->addWidget(durations_, 1);
-    beside->addWidget(inFrames_, 1);
-    addBelow(plots_);
-    addBelow(figures_);
     splitWith(parts_);
     followScope(true);
     connect(&document, &Document::recordingChanged, this, [this] {

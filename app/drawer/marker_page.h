@@ -34,9 +34,9 @@ private:
     void showPlots();
     void arrange();
 
-    QLabel* figures_;
-    QWidget* plots_;  // side by side, where there is room
     BarPlot *durations_, *inFrames_;
+    QWidget* plots_;  // these, where there is room
+    QLabel* figures_;
     PartsList* parts_;
     BarPlot::Contents lengths_, frames_;  // without what is selected
     std::shared_ptr<const MarkerStatistics> statistics_;

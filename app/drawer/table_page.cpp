@@ -93,6 +93,26 @@ void TablePage::fillMenu(QMenu& menu) {
 void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
 void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
 
+QLabel* TablePage::addFigures() {
+    auto* figures = plainLabel(this);
+    figures->setFont(textFont());
+    figures->setWordWrap(true);
+    figures->setContentsMargins(12, 0, 12, 5);
+    figures->setTextInteractionFlags(Qt::TextSelectableByMouse | Qt::TextSelectableByKeyboard);
+    addBelow(figures);
+    return figures;
+}
+
+QWidget* TablePage::addSideBySide(QWidget* left, QWidget* right) {
+    auto* both = new QWidget(this);
+    auto* line = new QHBoxLayout(both);
+    line->setContentsMargins(12, 0, 12, 6);
+    line->addWidget(left, 1);
+    line->addWidget(right, 1);
+    addBelow(both);
+    return both;
+}
+
 QComboBox* TablePage::addChoice(const QString& name, const QString& help, const QList<std::pair<QString, int>>& choices,
                                 const Setting<int>& remembered) {
     auto* box = new QComboBox(this);
@@ -147,7 +167,7 @@ void TablePage::followScope(bool whole) {
     showHeld();
     connect(hold_, &QToolButton::toggled, this, [this](bool on) {
         if (on == held_.has_value()) return;
-        setHeld(on ? std::optional(Held{selection_.scope(), selection_.scopeContext()}) : std::nullopt);
+        setHeld(on ? std::optional(shownNow()) : std::nullopt);
         askAtOnce();
     });
     connect(&document_, &Document::recordingChanged, this, [this] {
@@ -157,7 +177,8 @@ void TablePage::followScope(bool whole) {
     for (const auto signal : {&Selection::scopeChanged, &Selection::chosenChanged, &Selection::rangeChanged})
         connect(&selection_, signal, this, &TablePage::askAtOnce);
     connect(&selection_, &Selection::viewChanged, this, [this] {
-        if (!held_ && selection_.scope().of == ScopeChoice::Of::View) askSoon();
+        // While the end is followed the view moves with every frame; whenChanged() tells of it once a second.
+        if (!held_ && selection_.scope().of == ScopeChoice::Of::View && !selection_.followsEnd()) askSoon();
     });
 }
 
@@ -176,9 +197,13 @@ void TablePage::showHeld() {
     hold_->setText(held_ ? tr("Held") : tr("Hold"));
 }
 
+TablePage::Held TablePage::shownNow() const {
+    return held_ ? *held_ : Held{selection_.scope(), selection_.scopeContext()};
+}
+
 Result<ChosenScope> TablePage::scopeNow() const {
-    return chosenScope(*document_.recording(), document_.explanation().get(),
-                       held_ ? held_->choice : selection_.scope(), held_ ? held_->context : selection_.scopeContext());
+    const Held now = shownNow();
+    return chosenScope(*document_.recording(), document_.explanation().get(), now.choice, now.context);
 }
 
 void TablePage::follow(Table::Row row, bool zoom) {

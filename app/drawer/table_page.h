@@ -42,6 +42,9 @@ protected:
     /// Beside the filter, or below the title.
     void addBeside(QWidget* widget);
     void addBelow(QWidget* widget);
+    /// Sentences below the title; of several things that are added there, the one added last stands first.
+    QLabel* addFigures();
+    QWidget* addSideBySide(QWidget* left, QWidget* right);
     /// A choice beside the filter, remembered; what is shown is asked again when it is another.
     QComboBox* addChoice(const QString& name, const QString& help, const QList<std::pair<QString, int>>& choices,
                          const Setting<int>& remembered);
@@ -61,6 +64,12 @@ protected:
     /// It speaks of what is looked at, unless the person holds it to what it shows; asks again whenever that is
     /// another. `whole`: at first it is held to the whole recording.
     void followScope(bool whole);
+    /// What is looked at, or what the page is held to.
+    struct Held {
+        ScopeChoice choice;
+        ScopeContext context;  // what was selected then
+    };
+    Held shownNow() const;
     /// What it speaks of now, or why there is nothing. Of a recording that is open.
     Result<ChosenScope> scopeNow() const;
 
@@ -72,11 +81,6 @@ protected:
     BackgroundQuery query_;
 
 private:
-    /// What the page is held to.
-    struct Held {
-        ScopeChoice choice;
-        ScopeContext context;  // what was selected then
-    };
     void setHeld(std::optional<Held> held);
     void showHeld();
     void showLongest(uint32_t site);
