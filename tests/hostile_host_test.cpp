@@ -183,6 +183,28 @@ private slots:
         QVERIFY(isCount(markersIn(file), told[0]));
     }
 
+    void recordingsByTheSameVirtualClockAreNotTakenForEachOther() {
+        fug_options options{};
+        options.now = [] { return uint64_t{1}; };  // so they all begin alike
+        const std::string dead = path("dead.fugato"), live = path("live.fugato");
+        Shared told;
+        const pid_t child = startRecording(live, told, 20'000, options);
+        const uint64_t written = killed(dead, options);
+        const auto seen = openRecording(live);
+        QVERIFY(seen.ok());
+        QVERIFY((*seen)->growing);
+        const auto before = openRecording(dead);
+        QVERIFY(before.ok());
+        QVERIFY2(QString::fromStdString((*before)->damage.notes.at(0)).contains("ended without closing"),
+                 (*before)->damage.notes.at(0).c_str());
+        QVERIFY(!makeRecordingWhole(dead).empty());
+        QVERIFY(isCount(markersIn(dead), written));
+        kill(child, SIGKILL);
+        endOf(child);
+        QVERIFY(!makeRecordingWhole(live).empty());
+        QVERIFY(isCount(markersIn(live), told[0]));
+    }
+
     void aChildThatInheritedTheLockDoesNotKeepADeadRecordingAlive() {
         const std::string file = path("inherited.fugato");
         Shared told;

@@ -119,18 +119,30 @@ size_t wholeFrom(FileBytes& file, const std::vector<IndexEntry>& blocks) {
 }
 
 /// All files of buffers of a recording: the one it names, and those beside that and in the usual places.
-std::vector<Buffers> buffersOf(const FileHeader& recording, const std::string& named, const std::string& path) {
+std::vector<Buffers> buffersOf(const FileHeader& recording, const struct stat& status, const std::string& named,
+                               const std::string& path) {
     std::vector<Buffers> found;
     std::vector<std::string> folders = {kSystemFolder, folderOf(path)};
+    bool isNamed = false;
+    // Recordings by a clock of the host's may all begin alike: then the writer tells them apart, or the file.
+    const auto belongs = [&](const Buffers& buffers) {
+        if (!buffers.of(recording)) return false;
+        if (isNamed)
+            return std::memcmp(&buffers.header.process, &found[0].header.process, sizeof(ProcessIdentity)) == 0;
+        return recording.startedUnixNs || buffers.path == named || buffers.ofFile(status);
+    };
     const auto take = [&](const std::string& at) {
         for (const Buffers& known : found)
             if (known.path == at) return false;
         Buffers buffers;
-        if (!Buffers::open(at, buffers) || !buffers.of(recording)) return false;
+        if (!Buffers::open(at, buffers) || !belongs(buffers)) return false;
         found.push_back(std::move(buffers));
         return true;
     };
-    if (!named.empty() && named[0] == '/' && take(named)) folders.push_back(folderOf(named));
+    if (!named.empty() && named[0] == '/' && take(named)) {
+        folders.push_back(folderOf(named));
+        isNamed = true;
+    }
     for (const std::string& folder : folders)
         forEachFile(folder, [&](std::string_view name) {
             if (endsWith(name, kBuffersSuffix)) take(folder + "/" + std::string(name));
@@ -288,7 +300,7 @@ Unclosed lookAtUnclosed(int fd, const std::string& path, const GoOn& goOn) {
     if (readIndex(file, found)) return out;
 
     const bool locked = byteIsLocked(fd, kWriterLockAt);
-    std::vector<Buffers> buffers = buffersOf(header, namedBuffers(file), path);
+    std::vector<Buffers> buffers = buffersOf(header, status, namedBuffers(file), path);
     bool lives = locked, ours = true;
     for (const Buffers& it : buffers) {
         if (locked && surelyGone(it.header.process)) lives = false;
