@@ -2,11 +2,13 @@
 #include "ask_commands.h"
 
 #include <CLI/CLI.hpp>
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "command_parts.h"
 #include "commands.h"
 #include "core/ask/answer_tables.h"
+#include "core/ask/event_table.h"
 #include "core/ask/scope_choice.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/sentences.h"
@@ -316,6 +318,26 @@ int operations(const std::shared_ptr<const Recording>& recording, const Scope& s
     return kExitOk;
 }
 
+constexpr std::pair<const char*, EventGroup> kEventGroupNames[] = {
+    {"markers", EventGroup::Marker},   {"waits", EventGroup::Wait},       {"frames", EventGroup::Frame},
+    {"links", EventGroup::Link},       {"points", EventGroup::Point},     {"operations", EventGroup::Operation},
+    {"states", EventGroup::State},     {"counters", EventGroup::Counter}, {"memory", EventGroup::Memory},
+    {"pictures", EventGroup::Picture}, {"lost", EventGroup::Lost}};
+
+int events(const std::shared_ptr<const Recording>& recording, const Scope& scope, const EventFilter& filter,
+           size_t last, const TableOptions& options, std::ostream& out, std::ostream& err) {
+    const auto list = EventList::of(recording, scope, filter);
+    if (!list->size()) return tellFailure(err, kExitNothingFound, "No event of these kinds lies there.");
+    TableOptions rest = options;
+    rest.filter.clear();  // the list is of those that hold these letters
+    const auto shown = arrangedAs(last ? lastEventTable(list, last) : std::make_shared<EventTable>(list), rest, err);
+    if (!shown) return kExitWrongUse;
+    if (shown->ordered() && !options.sort.empty())
+        return tellFailure(err, kExitWrongUse, "--sort: events are listed in order of time.");
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 Json figuresJson(const FrameFigures& f) {
     Json one{{"frames", f.frames},
              {"over", f.over},
@@ -404,10 +426,12 @@ AskCommands::AskCommands(CLI::App& app)
       stacks_(app.add_subcommand("stacks", "The functions of the call stacks in a range of time")),
       waits_(app.add_subcommand("waits", "What was waited for, how long, and who held it meanwhile")),
       operations_(app.add_subcommand("operations", "Operations with their layers, and file requests")),
+      events_(app.add_subcommand("events", "Everything that happened, in order of time")),
       frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
       counters_(app.add_subcommand("counters", "Counters and states at an instant and over some time")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
-    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, frames_, counters_, advice_}) {
+    for (CLI::App* command :
+         {table_, marker_, find_, stacks_, waits_, operations_, events_, frames_, counters_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -434,6 +458,17 @@ AskCommands::AskCommands(CLI::App& app)
     operations_->add_option("--at-least", leastMs_, "only those that took so many ms or more")
         ->check(numberFrom(0.0, 1e7))
         ->capture_default_str();
+    std::vector<std::string> kinds;
+    for (const auto& [name, kind] : kEventGroupNames) kinds.emplace_back(name);
+    events_->add_option("--kind", eventKinds_, "only of these kinds: " + CLI::detail::join(kinds, ", "))
+        ->check(CLI::IsMember(kinds))
+        ->delimiter(',');
+    events_->add_option("--severity", severity_, "only points that are at least so severe")
+        ->check(CLI::IsMember({"debug", "info", "warning", "error"}))
+        ->capture_default_str();
+    events_->add_option("--category", category_, "only markers, waits and operations of this category");
+    events_->add_option("--last", lastEvents_, "the last so many of each lane instead, by lane")
+        ->check(numberFrom(0, 1'000'000));
     counters_->add_option("--at", atSeconds_, "the instant, in seconds since the recording's begin")
         ->check(numberFrom(0.0, 1e9))
         ->capture_default_str();
@@ -454,7 +489,7 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
-    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_, frames_, counters_}) {
+    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_, events_, frames_, counters_}) {
         CLI::Option* const one[] = {
             command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
                 ->check(numberFrom(0u, UINT32_MAX - 1)),
@@ -477,7 +512,7 @@ AskCommands::AskCommands(CLI::App& app)
 
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
-           operations_->parsed() || frames_->parsed() || counters_->parsed() || advice_->parsed();
+           operations_->parsed() || events_->parsed() || frames_->parsed() || counters_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -507,6 +542,19 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
         return counters(recording, asked, recording->begin + static_cast<int64_t>(atSeconds_ * 1e9), usual_, options_,
                         out, err);
     if (frames_->parsed()) return frames(recording, asked, options_, out, err);
+    if (events_->parsed()) {
+        EventFilter filter;
+        if (!eventKinds_.empty()) filter.kinds = 0;
+        for (const auto& [name, kind] : kEventGroupNames)
+            if (std::find(eventKinds_.begin(), eventKinds_.end(), name) != eventKinds_.end())
+                filter.kinds |= 1u << static_cast<unsigned>(kind);
+        const auto severity =
+            std::find(std::begin(layout::kWords<Severity>), std::end(layout::kWords<Severity>), severity_);
+        filter.least = static_cast<Severity>(severity - std::begin(layout::kWords<Severity>));
+        filter.category = category_;
+        filter.words = options_.filter;
+        return events(recording, asked.scope(), filter, lastEvents_, options_, out, err);
+    }
     if (operations_->parsed()) {
         for (const auto& [name, by] : kOperationsBy)
             if (operationsBy_ == name)

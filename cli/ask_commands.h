@@ -39,14 +39,16 @@ public:
     int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
 
 private:
-    CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *frames_, *counters_, *advice_;
+    CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *events_, *frames_, *counters_, *advice_;
     int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;
 
     std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", around_;
     bool blocked_ = false, usual_ = false;
     ScopeOptions scope_;
     double leastMs_ = 0, atSeconds_ = 0;
-    size_t depth_ = 3, longest_ = 10;
+    size_t depth_ = 3, longest_ = 10, lastEvents_ = 0;
+    std::vector<std::string> eventKinds_;
+    std::string severity_ = "debug", category_;
     AdviceLimits limits_;
     double slowFileMs_ = static_cast<double>(limits_.slowFile) / 1e6;
     TableOptions options_;

@@ -2,7 +2,6 @@
 #include "search.h"
 
 #include <algorithm>
-#include <unordered_map>
 
 #include "core/store/long_work.h"
 
@@ -10,20 +9,34 @@ namespace fugato {
 
 namespace {
 
-char lower(char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; }
+std::string_view keyIn(std::string_view letters) {
+    const size_t equals = letters.find('=');
+    return equals == std::string_view::npos ? std::string_view() : letters.substr(0, equals);
+}
 
-bool holds(std::string_view text, const std::string& lowered) {
-    return std::search(text.begin(), text.end(), lowered.begin(), lowered.end(),
-                       [](char x, char y) { return lower(x) == y; }) != text.end();
+/// So many of them, the longest first.
+void keepLongest(std::vector<FoundArgument>& all) {
+    std::stable_sort(all.begin(), all.end(),
+                     [](const FoundArgument& a, const FoundArgument& b) { return a.duration > b.duration; });
+    if (all.size() > kMostFound) all.resize(kMostFound);
 }
 
 }  // namespace
 
-/// So many of them, the longest first.
-static void keepLongest(std::vector<FoundArgument>& all) {
-    std::stable_sort(all.begin(), all.end(),
-                     [](const FoundArgument& a, const FoundArgument& b) { return a.duration > b.duration; });
-    if (all.size() > kMostFound) all.resize(kMostFound);
+ArgumentLetters::ArgumentLetters(const Recording& recording, std::string_view letters)
+    : recording_(recording),
+      value_(letters.substr(letters.find('=') == std::string_view::npos ? 0 : letters.find('=') + 1)),
+      keyFits_(recording.keys.size()) {
+    const Letters key(keyIn(letters));
+    for (size_t i = 0; i < keyFits_.size(); ++i) keyFits_[i] = key.empty() || key.in(recording.keys[i]);
+}
+
+bool ArgumentLetters::fits(const Argument& argument) {
+    if (!keyFits_[argument.key]) return false;
+    if (argument.type != ArgumentType::Text) return value_.in(recording_.valueText(argument));
+    const auto [at, isNew] = known_.try_emplace(argument.value, false);
+    if (isNew) at->second = value_.in(recording_.text(argument.value));
+    return at->second;
 }
 
 std::shared_ptr<const Found> search(const Recording& r, const std::string& text, const Progress& progress) {
@@ -31,14 +44,12 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
     auto made = std::make_shared<Found>();
     Found& found = *made;
     found.text = text;
-    std::string wanted = text;
-    std::transform(wanted.begin(), wanted.end(), wanted.begin(), lower);
-    if (wanted.empty()) return made;
+    const Letters wanted(text);
+    if (text.empty()) return made;
 
     std::vector<bool> named(r.sites.size());
     for (size_t i = 0; i < r.sites.size(); ++i)
-        named[i] =
-            holds(r.sites[i].name, wanted) || holds(r.sites[i].category, wanted) || holds(r.sites[i].file, wanted);
+        named[i] = wanted.in(r.sites[i].name) || wanted.in(r.sites[i].category) || wanted.in(r.sites[i].file);
     std::vector<FoundMarker> markers(r.sites.size());
     for (const Lane& lane : r.lanes)
         for (const MarkerRow& row : lane.rows)
@@ -56,19 +67,7 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
     std::stable_sort(found.markers.begin(), found.markers.end(),
                      [](const FoundMarker& x, const FoundMarker& y) { return x.total > y.total; });
 
-    const size_t equals = wanted.find('=');
-    const std::string key = equals == std::string::npos ? std::string() : wanted.substr(0, equals),
-                      value = equals == std::string::npos ? wanted : wanted.substr(equals + 1);
-    std::vector<bool> keyFits(r.keys.size());
-    for (size_t i = 0; i < r.keys.size(); ++i) keyFits[i] = key.empty() || holds(r.keys[i], key);
-    std::unordered_map<TextRef, bool> known;  // equal texts mostly are one
-    const auto fits = [&](const Argument& argument) {
-        if (!keyFits[argument.key]) return false;
-        if (argument.type != ArgumentType::Text) return holds(r.valueText(argument), value);
-        const auto [at, isNew] = known.try_emplace(argument.value, false);
-        if (isNew) at->second = holds(r.text(argument.value), value);
-        return at->second;
-    };
+    ArgumentLetters letters(r, text);
     size_t done = 0;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
         for (uint32_t at = 0; at < r.lanes[l].arguments.size(); ++at) {
@@ -78,7 +77,7 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
                 if (done % 65536 == 0 && progress &&
                     !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size())))
                     return nullptr;
-                if (!fits(arguments[i])) continue;
+                if (!letters.fits(arguments[i])) continue;
                 ++found.allArguments;
                 const uint32_t index = arguments[i].index;
                 found.arguments.push_back({{l, at, index}, i, row.begin(index), row.duration(index)});
@@ -87,7 +86,7 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
         }
     keepLongest(found.arguments);
     for (uint32_t i = 0; i < r.points.size(); ++i)
-        if (holds(r.text(r.points[i].text), wanted) && found.allPoints++ < kMostFound) found.points.push_back({i});
+        if (wanted.in(r.text(r.points[i].text)) && found.allPoints++ < kMostFound) found.points.push_back({i});
     return made;
 }
 

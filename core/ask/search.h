@@ -3,7 +3,10 @@
 // Finds markers by their names, and occurrences by their arguments. May run on any thread.
 #pragma once
 
+#include <unordered_map>
+
 #include "core/model/recording.h"
+#include "core/table/letters.h"
 
 namespace fugato {
 
@@ -31,6 +34,20 @@ struct Found {
     uint64_t allArguments = 0, allPoints = 0;  // also those beyond kMostFound
 };
 inline constexpr size_t kMostFound = 10'000;
+
+/// "key=value" asks for arguments with that key whose value holds the rest; a plain word for values of any key. Of one
+/// thread; the recording outlives it.
+class ArgumentLetters {
+public:
+    ArgumentLetters(const Recording& recording, std::string_view letters);
+    bool fits(const Argument& argument);
+
+private:
+    const Recording& recording_;
+    Letters value_;
+    std::vector<bool> keyFits_;
+    std::unordered_map<TextRef, bool> known_;  // equal texts mostly are one
+};
 
 /// Letters fit whatever their case (of the Latin alphabet without accents). "key=value" asks for
 /// arguments with that key whose value holds the rest; a plain word for values of any key. Null where

@@ -5,6 +5,8 @@
 #include <cmath>
 #include <limits>
 
+#include "letters.h"
+
 namespace fugato {
 
 void NestedTable::nest(std::vector<Row> top, std::vector<std::vector<Row>> children) {
@@ -24,13 +26,6 @@ namespace {
 
 struct Cancelled {};
 
-char lower(char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c; }
-
-bool holds(const std::string& text, const std::string& words) {
-    return std::search(text.begin(), text.end(), words.begin(), words.end(),
-                       [](char a, char b) { return lower(a) == lower(b); }) != text.end();
-}
-
 class ArrangedTable : public Table {
 public:
     explicit ArrangedTable(std::shared_ptr<const Table> source)
@@ -40,7 +35,7 @@ public:
     void arrange(const Arrangement& arrangement, const Progress& progress) {
         progress_ = progress;
         std::vector<char> kept;
-        if (!arrangement.words.empty()) kept = cacheKey(arrangement.words);
+        if (!arrangement.words.empty()) kept = keptFor(Letters(arrangement.words));
         firsts_.assign(size_t{all_} + 1, 0);
         counts_.assign(size_t{all_} + 1, 0);
         positions_.assign(all_, 0);
@@ -89,7 +84,7 @@ private:
     }
 
     /// A row is kept for its own texts, for those of one below it, or of one above it.
-    std::vector<char> cacheKey(const std::string& words) {
+    std::vector<char> keptFor(const Letters& words) {
         std::vector<char> kept(all_, 0);
         std::vector<Row> todo{kTop};
         while (!todo.empty()) {
@@ -108,11 +103,11 @@ private:
         }
         return kept;
     }
-    bool says(Row row, const std::string& words) const {
+    bool says(Row row, const Letters& words) const {
         for (size_t c = 0; c < columns().size(); ++c)
             if (columns()[c].quantity == Quantity::Text) {
                 const TableValue value = source_->value(row, c);
-                if (const auto* text = std::get_if<std::string>(&value); text && holds(*text, words)) return true;
+                if (const auto* text = std::get_if<std::string>(&value); text && words.in(*text)) return true;
             }
         return false;
     }
@@ -123,9 +118,8 @@ private:
             std::vector<std::pair<std::string, Row>> keys;
             for (auto at = from; at != order_.end(); ++at) {
                 const TableValue value = source_->value(*at, by.column);
-                std::string text = std::holds_alternative<std::string>(value) ? std::get<std::string>(value) : "";
-                std::transform(text.begin(), text.end(), text.begin(), lower);
-                keys.emplace_back(std::move(text), *at);
+                const auto* text = std::get_if<std::string>(&value);
+                keys.emplace_back(text ? lowered(*text) : std::string(), *at);
             }
             place(keys, from, by.descending, [](const std::string& text) { return text.empty(); });
         } else if (columns()[by.column].quantity == Quantity::Number) {
@@ -170,7 +164,7 @@ private:
 
 std::shared_ptr<const Table> arranged(const std::shared_ptr<const Table>& table, const Arrangement& arrangement,
                                       const Progress& progress) {
-    if (arrangement == Arrangement{}) return table;
+    if (arrangement == Arrangement{} || table->ordered()) return table;
     try {
         auto made = std::make_shared<ArrangedTable>(table);
         made->arrange(arrangement, progress);

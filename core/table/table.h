@@ -38,6 +38,7 @@ struct TableColumn {
     int64_t origin = 0;
     bool optional = false;  // not shown unless the person chooses it
     bool empty = false;     // holds nothing in this table, and is not shown
+    bool wide = false;      // has the width that is left; where none has, the first one
 };
 
 /// Nothing, a number, or a text.
@@ -69,6 +70,12 @@ public:
     virtual Row rowBelow(Row, uint32_t position) const { return position; }
     virtual Row parentOf(Row) const { return kTop; }
     virtual uint32_t positionOf(Row row) const { return row; }  // among those with the same parent
+
+    /// Its rows come in one order and may be too many to look at each: they are not sorted nor filtered, and shown by
+    /// windows. Such do not lie below each other.
+    virtual bool ordered() const { return false; }
+    /// Some rows of such a table, read at once, as a table; their keyOf() is their number here.
+    virtual std::shared_ptr<const Table> window(Row, uint32_t) const { return nullptr; }
 
     virtual TableValue value(Row row, size_t column) const = 0;
     virtual Emphasis emphasis(Row, size_t) const { return Emphasis::None; }

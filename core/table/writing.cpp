@@ -120,39 +120,49 @@ std::string valueText(const TableColumn& column, const TableValue& value) {
 }
 
 size_t writeText(const Table& table, std::ostream& out, size_t depth) {
+    constexpr Row kMeasured = 4096;  // of rows that may be too many to be looked at twice
     const auto& columns = table.columns();
     const auto go = [] { return true; };
     const auto nothing = [](Row, size_t) {};
+    size_t last = 0;
+    for (size_t c = 1; c < columns.size(); ++c)
+        if (columns[c].wide) last = c;
     std::vector<size_t> widths;
     for (const TableColumn& column : columns) widths.push_back(widthOf(column.title));
     std::vector<size_t> shown;
-    for (size_t c = 1; c < columns.size(); ++c)
-        if (!columns[c].empty && !columns[c].optional) shown.push_back(c);
+    for (size_t c = 0; c < columns.size(); ++c)
+        if (c != last && !columns[c].empty && !columns[c].optional) shown.push_back(c);
     size_t left = 0;
-    walk(
-        table,
-        [&](Row row, size_t at) {
-            if (!table.spans(row))
-                for (const size_t c : shown)
-                    widths[c] = std::max(widths[c], widthOf(valueText(columns[c], table.value(row, c))));
-            if (at >= depth) left += table.countBelow(row);
-            return at < depth;
-        },
-        nothing, go);
+    const auto measure = [&](Row row) {
+        for (const size_t c : shown)
+            widths[c] = std::max(widths[c], widthOf(valueText(columns[c], table.value(row, c))));
+    };
+    if (table.ordered()) {
+        for (Row row = 0; row < std::min(kMeasured, table.rowLimit()); ++row) measure(row);
+    } else {
+        walk(
+            table,
+            [&](Row row, size_t at) {
+                if (!table.spans(row)) measure(row);
+                if (at >= depth) left += table.countBelow(row);
+                return at < depth;
+            },
+            nothing, go);
+    }
     const auto line = [&](size_t indent, auto&& cell) {
         for (const size_t c : shown) {
             const std::string text = cell(c);
-            const std::string room(widths[c] - widthOf(text), ' ');
+            const std::string room(widths[c] - std::min(widths[c], widthOf(text)), ' ');
             out << (columns[c].quantity == Quantity::Text ? text + room : room + text) << "  ";
         }
-        out << std::string(2 * std::min(indent, kMostIndent), ' ') << cell(0) << "\n";
+        out << std::string(2 * std::min(indent, kMostIndent), ' ') << cell(last) << "\n";
     };
     line(0, [&](size_t c) { return columns[c].title; });
     walk(
         table,
         [&](Row row, size_t at) {
             line(at, [&](size_t c) {
-                return c && table.spans(row) ? std::string() : valueText(columns[c], table.value(row, c));
+                return c != last && table.spans(row) ? std::string() : valueText(columns[c], table.value(row, c));
             });
             return at < depth;
         },

@@ -13,8 +13,9 @@ namespace fugato {
 /// A value as a person reads it: "41.3 ms"; empty where there is none.
 std::string valueText(const TableColumn& column, const TableValue& value);
 
-/// Aligned columns, the first one last, since it is as wide as it likes; without those that are optional or empty. Rows
-/// deeper than `depth` are left out; returns how many of these lie directly below a written one.
+/// Aligned columns, the wide one last (else the first), since it is as wide as it likes; without those that are
+/// optional or empty. Rows deeper than `depth` are left out; returns how many of these lie directly below a written
+/// one.
 size_t writeText(const Table& table, std::ostream& out, size_t depth = SIZE_MAX);
 
 /// RFC 4180, with a line of keys; times as nanoseconds. Where rows lie below each other, a first column says how deep.

@@ -1,0 +1,357 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "event_table.h"
+
+#include <algorithm>
+
+#include "core/explain/words/quantities.h"
+#include "format/number_text.h"
+
+namespace fugato {
+
+namespace {
+
+constexpr uint32_t kReadAtOnce = 4096;
+
+std::vector<TableColumn> columnsFor(const Recording& r) {
+    std::vector<TableColumn> columns{
+        {"time_ns", "Time", Quantity::Instant, "Since the recording's begin", r.begin},
+        {"lane", "Lane", Quantity::Text, "On which it happened"},
+        {"event", "Event", Quantity::Text, "What happened"},
+        {"name", "Name", Quantity::Text, "Of the marker, counter, state…; of a point its words"},
+        {"duration_ns", "Duration", Quantity::Duration, "From its begin to its end"},
+        {"details", "Details", Quantity::Text, "Arguments, values, who ended a wait, what an operation said"},
+        {"inside", "Inside", Quantity::Text, "The markers around it, the innermost last"},
+        {"category", "Category", Quantity::Text, "Of the marker or operation"}};
+    columns[kEventInside].optional = columns[kEventCategory].optional = true;
+    columns[kEventDetails].wide = true;
+    return columns;
+}
+
+/// What is known of one event; the recording outlives it.
+class EventTexts {
+public:
+    EventTexts(const Recording& recording, const ListedEvent& event) : r_(recording), e_(event) {}
+
+    TableValue value(size_t column) const {
+        switch (column) {
+            case kEventTime: return e_.time;
+            case kEventLane: return e_.lane < r_.lanes.size() ? TableValue(r_.lanes[e_.lane].name) : TableValue();
+            case kEventWhat: return std::string(textOf(e_.what));
+            case kEventName: return name();
+            case kEventDuration: return duration();
+            case kEventDetails: return text(details());
+            case kEventInside: return text(inside());
+            default: return text(category());
+        }
+    }
+    Emphasis emphasis() const {
+        switch (e_.what) {
+            case EventWhat::Point:
+                return r_.points[e_.index].severity >= Severity::Warning ? Emphasis::Strong : Emphasis::None;
+            case EventWhat::OperationEnds: return r_.operations[e_.index].code ? Emphasis::Strong : Emphasis::None;
+            case EventWhat::EventsLost: return Emphasis::Strong;
+            case EventWhat::MarkerEnds:
+            case EventWhat::WaitEnds:
+            case EventWhat::FrameEnds: return Emphasis::Muted;
+            default: return Emphasis::None;
+        }
+    }
+    TablePlace place() const {
+        TablePlace place;
+        place.marker = e_.marker;
+        place.lane = e_.lane;
+        place.begin = place.end = e_.time;
+        if (e_.what == EventWhat::FrameBegins || e_.what == EventWhat::FrameEnds) {
+            const Frame& frame = r_.series[e_.of].frames[e_.index];
+            place.begin = frame.begin;
+            place.end = frame.end;
+        }
+        return place;
+    }
+
+private:
+    static TableValue text(std::string text) { return text.empty() ? TableValue() : TableValue(std::move(text)); }
+    const LinkEnd& linkEnd() const { return r_.lanes[e_.lane].linkIns[e_.index]; }
+
+    std::string name() const {
+        switch (e_.what) {
+            case EventWhat::MarkerBegins:
+            case EventWhat::MarkerEnds:
+            case EventWhat::WaitBegins:
+            case EventWhat::WaitEnds: return r_.nameOf(r_.pathOf(e_.marker));
+            case EventWhat::FrameBegins:
+            case EventWhat::FrameEnds: return r_.series[e_.of].name + " " + countText(e_.index);
+            case EventWhat::WorkBegins:
+            case EventWhat::WaitReleased: return linkEnd().path ? r_.nameOf(linkEnd().path) : "outside all markers";
+            case EventWhat::LinkGiven: {
+                const PathId path = r_.linkSources[e_.index].path;
+                return path ? r_.nameOf(path) : "outside all markers";
+            }
+            case EventWhat::Point: return std::string(r_.text(r_.points[e_.index].text));
+            case EventWhat::OperationBegins:
+            case EventWhat::OperationEnds: return r_.sites[r_.operations[e_.index].site].name;
+            case EventWhat::OperationStep: return r_.sites[r_.operationSteps[e_.index].site].name;
+            case EventWhat::StateBegins: return r_.states[e_.of].name;
+            case EventWhat::Counter: return r_.counters[e_.of].name;
+            case EventWhat::MemoryTaken:
+            case EventWhat::MemoryGivenBack: {
+                const Allocation& one = r_.allocations[e_.index];
+                if (const std::string_view name = r_.text(one.name); !name.empty()) return std::string(name);
+                return one.pool < r_.pools.size() ? r_.pools[one.pool].name : std::string();
+            }
+            case EventWhat::Picture: return "the screen";
+            case EventWhat::EventsLost: return {};
+        }
+        return {};
+    }
+    TableValue duration() const {
+        switch (e_.what) {
+            case EventWhat::MarkerBegins:
+            case EventWhat::MarkerEnds:
+            case EventWhat::WaitBegins:
+            case EventWhat::WaitEnds: return r_.lanes[e_.marker.lane].rows[e_.marker.row].duration(e_.marker.index);
+            case EventWhat::FrameBegins:
+            case EventWhat::FrameEnds: return r_.series[e_.of].frames[e_.index].duration();
+            case EventWhat::OperationEnds: return r_.operations[e_.index].end - r_.operations[e_.index].begin;
+            case EventWhat::StateBegins: {
+                const StateSpan& span = r_.states[e_.of].spans[e_.index];
+                return span.end - span.begin;
+            }
+            case EventWhat::MemoryGivenBack: return r_.allocations[e_.index].released - r_.allocations[e_.index].taken;
+            default: return {};
+        }
+    }
+    std::string details() const {
+        switch (e_.what) {
+            case EventWhat::MarkerBegins: return r_.argumentsText(e_.marker);
+            case EventWhat::WaitBegins: {
+                const Wait* wait = r_.lanes[e_.lane].waitOf(e_.marker);
+                return wait && wait->object < r_.objects.size() ? "for " + r_.objects[wait->object] : std::string();
+            }
+            case EventWhat::WaitEnds: {
+                const Wait* wait = r_.lanes[e_.lane].waitOf(e_.marker);
+                const auto* by = wait && wait->link ? r_.linkSource(wait->link) : nullptr;
+                return by ? "ended by " + whereOf(by->lane, by->path) : std::string();
+            }
+            case EventWhat::WorkBegins:
+            case EventWhat::WaitReleased: {
+                const auto* by = r_.linkSource(linkEnd().link);
+                return by ? (e_.what == EventWhat::WorkBegins ? "asked for by " : "by ") + whereOf(by->lane, by->path)
+                          : std::string();
+            }
+            case EventWhat::Point: {
+                const Point& point = r_.points[e_.index];
+                const std::string severity(layout::kWords<Severity>[static_cast<size_t>(point.severity)]);
+                return severity + (point.code ? ", code " + std::to_string(*point.code) : "");
+            }
+            case EventWhat::OperationEnds: {
+                const Operation& operation = r_.operations[e_.index];
+                const std::string said(r_.text(operation.text));
+                if (!operation.code) return said;
+                return "failed, code " + std::to_string(operation.code) + (said.empty() ? "" : ": " + said);
+            }
+            case EventWhat::StateBegins: return std::string(r_.text(r_.states[e_.of].spans[e_.index].value));
+            case EventWhat::Counter: {
+                const Counter& counter = r_.counters[e_.of];
+                return shortText(counter.values[e_.index], 6) + (counter.unit.empty() ? "" : " " + counter.unit);
+            }
+            case EventWhat::MemoryTaken:
+            case EventWhat::MemoryGivenBack: return bytesText(r_.allocations[e_.index].bytes);
+            case EventWhat::Picture: {
+                const Picture& picture = r_.pictures[e_.index];
+                return std::to_string(picture.width) + " × " + std::to_string(picture.height);
+            }
+            case EventWhat::EventsLost:
+                return plural(r_.lanes[e_.lane].lost[e_.index].events, "event", "events") + " missing before";
+            default: return {};
+        }
+    }
+    std::string whereOf(uint32_t lane, PathId path) const {
+        return (lane < r_.lanes.size() ? r_.lanes[lane].name : "another lane") +
+               (path ? ", in " + r_.pathText(path) : "");
+    }
+    PathId around() const {
+        switch (e_.what) {
+            case EventWhat::MarkerBegins:
+            case EventWhat::MarkerEnds:
+            case EventWhat::WaitBegins:
+            case EventWhat::WaitEnds: return r_.paths[r_.pathOf(e_.marker)].parent;
+            case EventWhat::OperationBegins:
+            case EventWhat::OperationEnds: return r_.operations[e_.index].askedBy;
+            case EventWhat::MemoryTaken: return r_.allocations[e_.index].path;
+            default: return 0;
+        }
+    }
+    std::string inside() const {
+        const PathId path = around();
+        return path ? r_.pathText(path) : std::string();
+    }
+    std::string category() const {
+        switch (e_.what) {
+            case EventWhat::MarkerBegins:
+            case EventWhat::MarkerEnds:
+            case EventWhat::WaitBegins:
+            case EventWhat::WaitEnds: return r_.siteOf(r_.pathOf(e_.marker)).category;
+            case EventWhat::OperationBegins:
+            case EventWhat::OperationEnds: return r_.sites[r_.operations[e_.index].site].category;
+            case EventWhat::OperationStep: return r_.sites[r_.operationSteps[e_.index].site].category;
+            default: return {};
+        }
+    }
+
+    const Recording& r_;
+    const ListedEvent& e_;
+};
+
+class EventRows : public Table {
+public:
+    EventRows(std::shared_ptr<const EventList> list, Row first, uint32_t count)
+        : list_(std::move(list)), first_(first), events_(list_->read(first, count)) {}
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    uint32_t rowLimit() const override { return static_cast<uint32_t>(events_.size()); }
+    bool ordered() const override { return true; }
+    TableValue value(Row row, size_t column) const override {
+        return EventTexts(list_->recording(), events_[row]).value(column);
+    }
+    Emphasis emphasis(Row row, size_t) const override {
+        return EventTexts(list_->recording(), events_[row]).emphasis();
+    }
+    TablePlace place(Row row) const override { return EventTexts(list_->recording(), events_[row]).place(); }
+    uint64_t keyOf(Row row) const override { return uint64_t{first_} + row; }
+
+private:
+    const std::shared_ptr<const EventList> list_;
+    const Row first_;
+    const std::vector<ListedEvent> events_;
+    const std::vector<TableColumn> columns_ = columnsFor(list_->recording());
+};
+
+/// Lanes, and below each its events.
+class LastEvents : public NestedTable {
+public:
+    LastEvents(std::shared_ptr<const EventList> list, size_t count) : list_(std::move(list)) {
+        const Recording& r = list_->recording();
+        struct Last {
+            uint32_t lane;
+            std::vector<ListedEvent> events;
+        };
+        std::vector<Last> lanes;
+        for (uint32_t l = 0; l < r.lanes.size(); ++l)
+            if (auto events = list_->lastOf(l, count); !events.empty()) lanes.push_back({l, std::move(events)});
+        std::stable_sort(lanes.begin(), lanes.end(),
+                         [](const Last& a, const Last& b) { return a.events.back().time > b.events.back().time; });
+        std::vector<Row> top;
+        std::vector<std::vector<Row>> children;
+        for (const Last& last : lanes) {
+            top.push_back(static_cast<Row>(events_.size()));
+            ListedEvent lane;
+            lane.lane = last.lane;
+            lane.time = last.events.back().time;
+            events_.push_back(lane);
+            children.emplace_back();
+            for (const ListedEvent& event : last.events) {
+                children[top.back()].push_back(static_cast<Row>(events_.size()));
+                events_.push_back(event);
+                children.emplace_back();
+            }
+        }
+        nest(std::move(top), std::move(children));
+        // What lies below each other begins with what it is called.
+        std::swap(columns_[kEventTime], columns_[kEventName]);
+        columns_[kEventTime].title = "Last events";
+        columns_[kEventTime].help = "Lanes, and their last events below them";
+        columns_[kEventLane].empty = true;
+    }
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    TableValue value(Row row, size_t column) const override {
+        const ListedEvent& event = events_[row];
+        const bool lane = parentOf(row) == kTop;
+        if (column == kEventName) return event.time;
+        if (lane) return column == kEventTime ? TableValue(list_->recording().lanes[event.lane].name) : TableValue();
+        return EventTexts(list_->recording(), event).value(column == kEventTime ? kEventName : column);
+    }
+    Emphasis emphasis(Row row, size_t) const override {
+        return parentOf(row) == kTop ? Emphasis::Strong : EventTexts(list_->recording(), events_[row]).emphasis();
+    }
+    TablePlace place(Row row) const override {
+        if (parentOf(row) != kTop) return EventTexts(list_->recording(), events_[row]).place();
+        TablePlace place;
+        place.lane = events_[row].lane;
+        place.begin = place.end = events_[row].time;
+        return place;
+    }
+    uint64_t keyOf(Row row) const override { return uint64_t{events_[row].lane} << 32 | positionOf(row); }
+
+private:
+    const std::shared_ptr<const EventList> list_;
+    std::vector<ListedEvent> events_;  // of a lane's own row only lane and time
+    std::vector<TableColumn> columns_ = columnsFor(list_->recording());
+};
+
+}  // namespace
+
+const char* textOf(EventWhat what) {
+    switch (what) {
+        case EventWhat::MarkerEnds: return "ends";
+        case EventWhat::WaitEnds: return "wait ends";
+        case EventWhat::FrameEnds: return "frame ends";
+        case EventWhat::StateBegins: return "state";
+        case EventWhat::FrameBegins: return "frame begins";
+        case EventWhat::WorkBegins: return "work begins";
+        case EventWhat::WaitReleased: return "wait released";
+        case EventWhat::MarkerBegins: return "begins";
+        case EventWhat::WaitBegins: return "wait begins";
+        case EventWhat::LinkGiven: return "link";
+        case EventWhat::Point: return "point";
+        case EventWhat::OperationBegins: return "operation begins";
+        case EventWhat::OperationStep: return "operation goes on";
+        case EventWhat::OperationEnds: return "operation ends";
+        case EventWhat::Counter: return "counter";
+        case EventWhat::MemoryTaken: return "memory taken";
+        case EventWhat::MemoryGivenBack: return "memory freed";
+        case EventWhat::Picture: return "picture";
+        case EventWhat::EventsLost: return "events lost";
+    }
+    return "";
+}
+
+EventTable::EventTable(std::shared_ptr<const EventList> list)
+    : list_(std::move(list)), columns_(columnsFor(list_->recording())) {}
+
+uint32_t EventTable::rowLimit() const {
+    return static_cast<uint32_t>(std::min<uint64_t>(list_->size(), uint64_t{kTop} - 1));
+}
+
+std::shared_ptr<const Table> EventTable::window(Row first, uint32_t count) const {
+    return std::make_shared<EventRows>(list_, first, count);
+}
+
+ListedEvent EventTable::eventAt(Row row) const {
+    const std::lock_guard lock(mutex_);
+    if (row < readFrom_ || row - readFrom_ >= read_.size()) {
+        readFrom_ = row - row % kReadAtOnce;
+        read_ = list_->read(readFrom_, kReadAtOnce);
+    }
+    return row - readFrom_ < read_.size() ? read_[row - readFrom_] : ListedEvent{};
+}
+
+TableValue EventTable::value(Row row, size_t column) const {
+    const ListedEvent event = eventAt(row);
+    return EventTexts(list_->recording(), event).value(column);
+}
+
+Emphasis EventTable::emphasis(Row row, size_t) const {
+    const ListedEvent event = eventAt(row);
+    return EventTexts(list_->recording(), event).emphasis();
+}
+
+TablePlace EventTable::place(Row row) const {
+    const ListedEvent event = eventAt(row);
+    return EventTexts(list_->recording(), event).place();
+}
+
+std::shared_ptr<const Table> lastEventTable(std::shared_ptr<const EventList> list, size_t count) {
+    return std::make_shared<LastEvents>(std::move(list), count);
+}
+
+}  // namespace fugato
