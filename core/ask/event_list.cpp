@@ -34,6 +34,13 @@ public:
         }
         places_.push_back(count_);
     }
+    static ListedEvent eventOf(const MarkerRef& marker, int64_t begin, int64_t duration, uint8_t flags, Which which) {
+        const bool wait = flags & kMarkerWait;
+        const EventWhat what = which == Which::Begins ? (wait ? EventWhat::WaitBegins : EventWhat::MarkerBegins)
+                                                      : (wait ? EventWhat::WaitEnds : EventWhat::MarkerEnds);
+        return {
+            which == Which::Begins ? begin : begin + duration, what, marker.lane, marker, 0, marker.index, !duration};
+    }
     uint32_t lane() const override { return lane_; }
     uint64_t size() const override { return paths_ ? count_ : markers_.size(); }
     uint64_t before(int64_t time) const override {
@@ -75,11 +82,7 @@ public:
 
 private:
     void add(uint32_t index, int64_t begin, int64_t duration, uint8_t flags, std::vector<ListedEvent>& out) const {
-        const bool wait = flags & kMarkerWait, begins = which_ == Which::Begins;
-        out.push_back({begins ? begin : begin + duration,
-                       begins ? (wait ? EventWhat::WaitBegins : EventWhat::MarkerBegins)
-                              : (wait ? EventWhat::WaitEnds : EventWhat::MarkerEnds),
-                       lane_, MarkerRef{lane_, row_, index}, 0, index, !duration});
+        out.push_back(eventOf({lane_, row_, index}, begin, duration, flags, which_));
     }
 
     const MarkerRow& markers_;
@@ -202,9 +205,9 @@ private:
         return !cancelled_;
     }
     bool wordsIn(std::string_view text) const { return filter_.words.empty() || letters_.in(text); }
+    bool hasCategory(const Site& site) const { return filter_.category.empty() || site.category == filter_.category; }
     bool fits(const Site& site) const {
-        return (filter_.category.empty() || site.category == filter_.category) &&
-               (wordsIn(site.name) || wordsIn(site.category) || wordsIn(site.file));
+        return hasCategory(site) && (wordsIn(site.name) || wordsIn(site.category) || wordsIn(site.file));
     }
     /// Of no lane, and asked for?
     bool hasLaneless(EventGroup kind) const { return filter_.has(kind) && scope_.lanes.empty(); }
@@ -242,8 +245,7 @@ private:
         const bool markers = filter_.has(EventGroup::Marker), waits = filter_.has(EventGroup::Wait);
         const bool all = markers && waits && filter_.category.empty() && filter_.words.empty();
         if (all || !(markers || waits)) return;
-        std::vector<uint8_t> sites(r_.sites.size());
-        for (size_t i = 0; i < sites.size(); ++i) sites[i] = fits(r_.sites[i]);
+        possible_.resize(r_.lanes.size());
         for (uint32_t l = 0; l < r_.lanes.size() && goesOn(); ++l) {
             const Lane& lane = r_.lanes[l];
             if (!scope_.has(l)) continue;
@@ -251,10 +253,11 @@ private:
             if (markers != waits)
                 for (const Wait& one : lane.waits) wait[lane.rows[one.row].lanePath(one.index)] = 1;
             auto wanted = std::make_unique<std::vector<uint8_t>>(lane.paths.size());
+            possible_[l].resize(lane.paths.size());
             for (size_t path = 0; path < wanted->size(); ++path) {
-                const uint32_t site = r_.paths[lane.paths[path]].site;
-                (*wanted)[path] = (markers == waits || (wait[path] != 0) == waits) &&
-                                  (site < sites.size() ? sites[site] : fits(r_.siteOf(lane.paths[path])));
+                const Site& site = r_.siteOf(lane.paths[path]);
+                possible_[l][path] = (markers == waits || (wait[path] != 0) == waits) && hasCategory(site);
+                (*wanted)[path] = possible_[l][path] && fits(site);
             }
             list_.paths_[l] = std::move(wanted);
         }
@@ -264,32 +267,24 @@ private:
         const Lane& lane = r_.lanes[l];
         auto source = std::make_unique<MarkerSource>(r_, l, row, which, list_.paths_[l].get());
         if (source->size()) list_.sources_.push_back(std::move(source));
-        if (filter_.words.empty() || !filter_.category.empty() || row >= lane.arguments.size() ||
-            !filter_.has(EventGroup::Marker))
-            return;
+        if (filter_.words.empty() || row >= lane.arguments.size()) return;
         // Those whose names do not hold the words, but whose arguments do.
         const MarkerRow& markers = lane.rows[row];
-        const Column<Argument>& arguments = lane.arguments[row];
-        const std::vector<uint8_t>& named = *list_.paths_[l];
+        const std::vector<uint8_t>&named = *list_.paths_[l], &possible = possible_[l];
         std::vector<uint32_t> found;
-        for (const Argument& argument : arguments) {
+        for (const Argument& argument : lane.arguments[row]) {
             if (!goesOn()) return;
-            if (found.empty() || found.back() != argument.index)
-                if (!named[markers.lanePath(argument.index)] && arguments_.fits(argument))
-                    found.push_back(argument.index);
+            if (!found.empty() && found.back() == argument.index) continue;
+            const uint32_t path = markers.lanePath(argument.index);
+            if (possible[path] && !named[path] && arguments_.fits(argument)) found.push_back(argument.index);
         }
         if (found.empty()) return;
-        const auto begins = which == MarkerSource::Which::Begins;
+        const bool begins = which == MarkerSource::Which::Begins;
         list_.sources_.push_back(std::make_unique<ListSource>(
             l, [&markers, begins](uint32_t i) { return begins ? markers.begin(i) : markers.end(i); },
-            [&markers, l, row, begins](uint32_t i) {
-                return ListedEvent{0,
-                                   begins ? EventWhat::MarkerBegins : EventWhat::MarkerEnds,
-                                   l,
-                                   MarkerRef{l, row, i},
-                                   0,
-                                   i,
-                                   !markers.duration(i)};
+            [&markers, l, row, which](uint32_t i) {
+                return MarkerSource::eventOf({l, row, i}, markers.begin(i), markers.duration(i), markers.flags(i),
+                                             which);
             },
             found.size(), std::move(found)));
     }
@@ -450,6 +445,7 @@ private:
     const Letters letters_;
     ArgumentLetters arguments_;
     const Progress& progress_;
+    std::vector<std::vector<uint8_t>> possible_;  // by lane, its paths of the kind and category that are wanted
     uint32_t looked_ = 0;
     bool cancelled_ = false;
 };

@@ -301,7 +301,7 @@ const char* textOf(EventWhat what) {
         case EventWhat::WaitReleased: return "wait released";
         case EventWhat::MarkerBegins: return "begins";
         case EventWhat::WaitBegins: return "wait begins";
-        case EventWhat::LinkGiven: return "link";
+        case EventWhat::LinkGiven: return "link given";
         case EventWhat::Point: return "point";
         case EventWhat::OperationBegins: return "operation begins";
         case EventWhat::OperationStep: return "operation goes on";
