@@ -14,8 +14,10 @@
 #include <cstdio>
 #include <cstring>
 #include <map>
+#include <random>
 #include <thread>
 
+#include "core/ask/event_list.h"
 #include "core/ask/marker_groupings.h"
 #include "core/ask/marker_statistics.h"
 #include "core/ask/scope_choice.h"
@@ -39,6 +41,22 @@ struct Figures {
     uint64_t markers = 0;
     std::map<std::string, double> of;
 };
+
+/// The longest that reading some rows took, anywhere in the list.
+double slowestJumpMs(const EventList& events) {
+    constexpr int kJumps = 300;
+    constexpr size_t kRows = 1000;
+    std::mt19937_64 random(5);
+    double slowest = 0;
+    for (int i = 0; i < kJumps; ++i) {
+        const uint64_t first = random() % events.size();
+        QElapsedTimer timer;
+        timer.start();
+        (void)events.read(first, kRows);
+        slowest = std::max(slowest, static_cast<double>(timer.nsecsElapsed()) * 1e-6);
+    }
+    return slowest;
+}
 
 /// Decoding every event on all cores, and one pass over memory as large as the index: the least that
 /// indexing could cost.
@@ -247,6 +265,14 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
         figures.of["late"] = quickest(
             [&] { (void)groupedMarkers(*recording, UsualMarkers(explanation).of(chosen->scope), MarkersBy::Lane); });
     figures.of["waits"] = quickest([&] { (void)waitsIn(*recording, whole, WaitsBy::Object); });
+    const auto events = EventList::of(recording, whole, {});
+    figures.of["events"] = quickest([&] { (void)EventList::of(recording, whole, {}); });
+    figures.of["events filtered"] = quickest([&] {
+        EventFilter named;
+        named.words = "reef";
+        (void)EventList::of(recording, whole, named);
+    });
+    figures.of["events jump"] = slowestJumpMs(*events);
     figures.of["longest"] = quickest([&] { (void)longestOccurrences(*recording, often, whole, 1000); });
     figures.of["search"] = quickest([&] { (void)search(*recording, "skerries"); });
     if (withSqlite) figures.of["sqlite"] = sqliteMs(*recording, folder.filePath("rows.sqlite").toStdString());
@@ -337,6 +363,11 @@ bool scaleRows(uint64_t most) {
         atMost("leaves", 1000));
     row("asking: nested, all late frames beside what is usual", plain("late", "%.1f ms"), "1000 ms",
         atMost("late", 1000));
+    row("asking: all events in order of time", plain("events", "%.1f ms"), "1000 ms", atMost("events", 1000));
+    row("asking: those that hold some letters", plain("events filtered", "%.1f ms"), "1000 ms",
+        atMost("events filtered", 1000));
+    row("asking: a window of events anywhere, the slowest of 300", plain("events jump", "%.1f ms"), "50 ms",
+        atMost("events jump", 50));
     row("asking: waits of the whole recording", plain("waits", "%.1f ms"), "1000 ms", atMost("waits", 1000));
     row("asking: the 1 000 longest occurrences of a tenth of all markers", plain("longest", "%.1f ms"), "100 ms",
         atMost("longest", 100));

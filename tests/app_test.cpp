@@ -540,7 +540,7 @@ private slots:
 
     void adviceIsListedFollowedAndAccepted() {
         openDemo();
-        key(Qt::Key_9, Qt::ControlModifier);
+        openPage("advice");
         AdvicePage& page = window_->drawer().page<AdvicePage>();
         QCOMPARE(window_->drawer().shown(), QString("advice"));
         QTRY_VERIFY(page.advice() && !page.busy());
@@ -579,7 +579,7 @@ private slots:
 
     void limitsOfAdviceAreSetAndRemembered() {
         openDemo();
-        key(Qt::Key_9, Qt::ControlModifier);
+        openPage("advice");
         AdvicePage& page = window_->drawer().page<AdvicePage>();
         QTRY_VERIFY(page.advice() && !page.busy());
         const auto slowFiles = [&] {

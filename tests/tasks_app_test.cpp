@@ -364,7 +364,7 @@ class TasksAppTest : public WindowTest {
             clickTab("Advice");
         } else {
             window_->lanes().setFocus();
-            type(Qt::Key_9, Qt::ControlModifier);
+            openPage("advice");
         }
         QCOMPARE(window_->drawer().shown(), QString("advice"));
         AdvicePage& page = window_->drawer().page<AdvicePage>();

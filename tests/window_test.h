@@ -13,6 +13,7 @@
 #include <QTimer>
 #include <QtTest>
 
+#include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
 #include "app/verdict/verdict_bar.h"
 #include "app/window/main_window.h"
@@ -57,6 +58,15 @@ protected:
         settle();
     }
     /// Waits for what is worked out on other threads.
+    /// A page of the drawer, by the key of its group.
+    void openPage(const QString& id) {
+        const Drawer& drawer = window_->drawer();
+        const auto wanted = std::find_if(drawer.pages().begin(), drawer.pages().end(),
+                                         [&](const DrawerPage* page) { return page->words().id == id; });
+        const auto group = drawer.groups().indexOf((*wanted)->words().group);
+        for (qsizetype i = 0; i < drawer.pages().size() && drawer.shown() != id; ++i)
+            key(static_cast<Qt::Key>(Qt::Key_1 + group), Qt::ControlModifier);
+    }
     void settle() { QTRY_VERIFY_WITH_TIMEOUT(!window_->asking(), 120'000); }
     QString write(const char* name, const QByteArray& bytes) {
         const QString path = folder_.filePath(name);

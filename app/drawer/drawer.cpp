@@ -9,6 +9,7 @@
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
 #include "counters_page.h"
+#include "events_page.h"
 #include "frames_page.h"
 #include "marker_page.h"
 #include "markers_page.h"
@@ -26,9 +27,9 @@ template <class Page>
 DrawerPage* make(Document& document, Selection& selection) {
     return new Page(document, selection);
 }
-constexpr MakePage kPages[] = {make<MarkersPage>,  make<MarkerPage>, make<StacksPage>,
-                               make<FramesPage>,   make<WaitsPage>,  make<OperationsPage>,
-                               make<CountersPage>, make<SearchPage>, make<AdvicePage>};
+constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>,     make<EventsPage>,
+                               make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>, make<CountersPage>,
+                               make<SearchPage>,  make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {
@@ -90,8 +91,7 @@ void Drawer::fillTabs() {
         if (words.group == open) {
             const int tab = tabs_->addTab(words.tab);
             tabs_->setTabData(tab, at);
-            tabs_->setTabToolTip(tab,
-                                 tr("%1 (Ctrl+%2)\nAbout: %3").arg(words.help).arg(at + 1).arg(aboutText(words.about)));
+            tabs_->setTabToolTip(tab, tr("%1\nAbout: %2").arg(words.help, aboutText(words.about)));
             if (pages_[at] == stack_->currentWidget()) tabs_->setCurrentIndex(tab);
         } else if (words.group != before) {
             const int tab = tabs_->addTab(words.group + " ▸");
@@ -112,6 +112,25 @@ void Drawer::showPage(int at) {
     lastOf_[pages_[at]->words().group] = at;
     stack_->setCurrentIndex(at);
     emit shownChanged();
+}
+
+QStringList Drawer::groups() const {
+    QStringList names;
+    for (const DrawerPage* page : pages_) names << page->words().group;
+    names.removeDuplicates();
+    return names;
+}
+
+void Drawer::showGroup(const QString& group) {
+    int at = lastOf_.value(group, -1);
+    if (at < 0) return;
+    if (current().words().group == group) {
+        ++at;
+        if (at == pages_.size() || pages_[at]->words().group != group)
+            for (at = 0; pages_[at]->words().group != group;) ++at;
+    }
+    showPage(at);
+    fillTabs();
 }
 
 DrawerPage& Drawer::current() const { return *pages_[stack_->currentIndex()]; }

@@ -22,6 +22,9 @@ public:
     /// A page by its id; false where there is none.
     bool show(const QString& id);
     QString shown() const;  // id
+    QStringList groups() const;
+    /// The page of a group that was shown last; where one of it is in sight, the next one.
+    void showGroup(const QString& group);
     DrawerPage& current() const;
     /// Searches, and shows the search results.
     void search(const QString& words);

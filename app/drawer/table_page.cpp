@@ -47,10 +47,7 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     soon_.setSingleShot(true);
     soon_.setInterval(kAfterMs);
     connect(&soon_, &QTimer::timeout, this, [this] { askNow(); });
-    connect(filter_, &QLineEdit::textChanged, this, [this](const QString& words) {
-        view_->rows().setFilter(words);
-        if (!words.isEmpty() && !view_->rows().busy()) view_->expandToDepth(3);
-    });
+    connect(filter_, &QLineEdit::textChanged, this, [this](const QString& words) { filterBy(words); });
     connect(filter_, &QLineEdit::returnPressed, view_, qOverload<>(&QWidget::setFocus));
     connect(view_, &TableView::rowChosen, this, [this](Table::Row row) { follow(row, false); });
     connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { follow(row, true); });
@@ -70,6 +67,11 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
 void TablePage::askSoon() {
     if (!isVisible() || (document_.growing() && soon_.isActive())) return;
     soon_.start();
+}
+
+void TablePage::filterBy(const QString& words) {
+    view_->rows().setFilter(words);
+    if (!words.isEmpty() && !view_->rows().busy()) view_->expandToDepth(3);
 }
 
 void TablePage::askAtOnce() {
@@ -191,6 +193,8 @@ void TablePage::setHeld(std::optional<Held> held) {
                                            : "");
     showHeld();
 }
+
+void TablePage::holdTo(const ScopeChoice& choice) { setHeld(Held{choice, selection_.scopeContext()}); }
 
 void TablePage::showHeld() {
     hold_->setChecked(held_.has_value());

@@ -33,7 +33,9 @@ public:
     /// Holds the page to what it shows, or lets it follow; of pages that follow the scope.
     QToolButton* holdButton() const { return hold_; }
     void fillMenu(QMenu& menu) override;
-    bool busy() const override { return soon_.isActive() || query_.busy() || leading_.busy() || view_->rows().busy(); }
+    bool busy() const override {
+        return soon_.isActive() || query_.busy() || leading_.busy() || view_->rows().busy() || view_->reading();
+    }
 
 protected:
     /// `name`: of the table, for screen readers. Sorted by `column` at first; -1: as it is.
@@ -55,6 +57,8 @@ protected:
     void clear(const QString& title, const QString& sentence);
     /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.
     virtual void follow(Table::Row row, bool zoom);
+    /// What was typed into the filter; unless it is overridden, rows with these letters are shown.
+    virtual void filterBy(const QString& words);
     /// Asks when the view no longer moves; while the recording grows, now and then.
     void askSoon();
     void askAtOnce();
@@ -64,6 +68,7 @@ protected:
     /// It speaks of what is looked at, unless the person holds it to what it shows; asks again whenever that is
     /// another. `whole`: at first it is held to the whole recording.
     void followScope(bool whole);
+    void holdTo(const ScopeChoice& choice);  // as the person does with the button
     /// What is looked at, or what the page is held to.
     struct Held {
         ScopeChoice choice;

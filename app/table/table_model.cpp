@@ -136,7 +136,8 @@ QVariant TableModel::headerData(int section, Qt::Orientation orientation, int ro
     const TableColumn& column = shown_->columns()[static_cast<size_t>(section)];
     switch (role) {
         case Qt::DisplayRole: {
-            if (static_cast<uint32_t>(section) != arrangement_.column) return toQString(column.title);
+            if (shown_->ordered() || static_cast<uint32_t>(section) != arrangement_.column)
+                return toQString(column.title);
             return toQString(column.title) + (arrangement_.descending ? " ▾" : " ▴");  // beside its own words
         }
         case Qt::ToolTipRole: return column.help.empty() ? QVariant() : QVariant(plainTip(toQString(column.help)));

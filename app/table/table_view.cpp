@@ -13,7 +13,6 @@
 #include <fstream>
 #include <sstream>
 
-#include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/table/writing.h"
@@ -24,10 +23,16 @@ namespace {
 constexpr int kNumberWidth = 84, kShortWidth = 68, kInstantWidth = 108, kMostTextWidth = 220, kLeastWidth = 48,
               kLeastNameWidth = 150, kMostNameWidth = 460, kMostNameLetters = 70;
 constexpr QKeyCombination kHeaviest = Qt::SHIFT | Qt::Key_Right;
-constexpr uint32_t kMeasured = 50;  // rows whose texts are looked at
+constexpr uint32_t kMeasured = 50;                      // rows whose texts are looked at
+constexpr uint32_t kWindow = 4096, kNearItsEnd = 1024;  // rows
 }  // namespace
 
-TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget* parent) : QTreeView(parent), id_(id) {
+TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget* parent)
+    : QTreeView(parent), id_(id), bar_(new QScrollBar(Qt::Vertical, this)) {
+    bar_->hide();
+    bar_->setAccessibleName(tr("Place in the table"));
+    connect(bar_, &QScrollBar::valueChanged, this, [this](int top) { scrollToRow(top); });
+    connect(verticalScrollBar(), &QScrollBar::valueChanged, this, &TableView::scrolled);
     setModel(&model_);
     setUniformRowHeights(true);
     setIndentation(16);
@@ -70,8 +75,90 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
 }
 
 void TableView::setTable(std::shared_ptr<const Table> table, bool same) {
+    reading_.silence();
+    if (table && table->ordered() && table->rowLimit() > kWindow) {
+        const int64_t top = same && windowed() ? topRow() : 0;
+        whole_ = std::move(table);
+        keep_ = same;
+        return readWindow(top, 0, -1);
+    }
+    whole_.reset();
+    first_ = 0;
     keep_ = same;
     model_.setTable(std::move(table));
+}
+
+Table::Row TableView::topRow() const {
+    const QModelIndex top = indexAt(QPoint(0, 0));
+    return first_ + static_cast<Table::Row>(std::max(0, top.row()));
+}
+
+/// Reads the rows around one, which then is the first in sight. `offset`: pixels of it that are out of sight; `choose`:
+/// a row that is chosen then and stands in the middle, or -1.
+void TableView::readWindow(int64_t top, int offset, int64_t choose) {
+    const int64_t limit = whole_->rowLimit();
+    const int64_t first = std::clamp<int64_t>(top - kWindow / 2, 0, std::max<int64_t>(0, limit - kWindow));
+    reading_.ask(
+        [whole = whole_, first](const Progress&) { return whole->window(static_cast<Table::Row>(first), kWindow); },
+        [this, top, offset, choose, first](const std::shared_ptr<const Table>& window) {
+            first_ = static_cast<Table::Row>(first);
+            wantedTop_ = top;
+            chooseRow_ = choose;
+            model_.setTable(window);
+            wantedTop_ = chooseRow_ = -1;
+            executeDelayedItemsLayout();
+            if (choose >= 0) {
+                const QModelIndex index = model_.index(static_cast<int>(choose - first), 0);
+                setCurrentIndex(index);
+                scrollTo(index, QAbstractItemView::PositionAtCenter);
+            } else {
+                verticalScrollBar()->setValue(static_cast<int>(top - first) * rowHeight(model_.index(0, 0)) + offset);
+            }
+            scrolled();
+        });
+}
+
+/// The bar over all rows stands in the place of that over the window's.
+void TableView::updateGeometries() {
+    QTreeView::updateGeometries();
+    const bool all = windowed();
+    bar_->setVisible(all);
+    setVerticalScrollBarPolicy(all ? Qt::ScrollBarAlwaysOn : Qt::ScrollBarAsNeeded);
+    if (!all) return;
+    const QWidget* own = verticalScrollBar()->parentWidget();
+    bar_->setGeometry(own->geometry());
+    bar_->raise();
+    const int height = std::max(1, rowHeight(model_.index(0, 0))), inSight = std::max(1, viewport()->height() / height);
+    const QSignalBlocker quiet(bar_);
+    bar_->setPageStep(inSight);
+    bar_->setRange(0, static_cast<int>(std::clamp<int64_t>(int64_t{whole_->rowLimit()} - inSight, 0, INT_MAX)));
+    bar_->setValue(static_cast<int>(std::min<int64_t>(topRow(), INT_MAX)));
+}
+
+/// Where the window's end comes near, another is read.
+void TableView::scrolled() {
+    if (!windowed() || reading_.busy()) return;
+    const Table::Row top = topRow();
+    {
+        const QSignalBlocker quiet(bar_);
+        bar_->setValue(static_cast<int>(std::min<int64_t>(top, INT_MAX)));
+    }
+    const uint32_t rows = model_.table()->rowLimit(), past = first_ + rows;
+    const bool before = first_ > 0 && top - first_ < kNearItsEnd,
+               after = past < whole_->rowLimit() && past - std::min(past, top) < kNearItsEnd;
+    const int height = rowHeight(model_.index(0, 0));
+    if ((before || after) && height > 0)
+        readWindow(top, verticalScrollBar()->value() - static_cast<int>(top - first_) * height, -1);
+}
+
+/// By the bar over all rows.
+void TableView::scrollToRow(int64_t top) {
+    if (!windowed()) return;
+    const int64_t inSight = bar_->pageStep();
+    if (!reading_.busy() && top >= first_ && top + inSight <= first_ + model_.table()->rowLimit())
+        verticalScrollBar()->setValue(static_cast<int>(top - first_) * rowHeight(model_.index(0, 0)));
+    else
+        readWindow(top, 0, -1);
 }
 
 /// Once there are columns: as the person left them, or numbers of one width and the first column with the room that is
@@ -80,20 +167,25 @@ void TableView::dress() {
     header()->setVisible(model_.rowCount() > 0);
     setRootIsDecorated(model_.table() && model_.table()->nested());
     if (!model_.table()) return;
-    if (dressed_) return hideColumns();
     const auto& columns = model_.table()->columns();
-    for (int column = 1; column < static_cast<int>(columns.size()); ++column) {
+    QStringList keys;
+    for (const TableColumn& column : columns) keys << toQString(column.key);
+    if (dressedFor_ == keys) return hideColumns();
+    dressedFor_.clear();
+    for (int column = 0; column < static_cast<int>(columns.size()); ++column) {
         header()->setSectionResizeMode(column, QHeaderView::Interactive);
         header()->resizeSection(column, widthFor(static_cast<size_t>(column)));
     }
-    header()->setSectionResizeMode(0, QHeaderView::Fixed);
-    const QByteArray kept = settings::tableColumns(id_, model_.columnCount()).get();
-    if (!kept.isEmpty()) {
+    header()->setSectionResizeMode(wideColumn(), QHeaderView::Fixed);
+    header()->setSectionsClickable(!model_.table()->ordered());
+    for (int column = 0; column < header()->count(); ++column)
+        header()->moveSection(header()->visualIndex(column), column);
+    if (const QByteArray kept = rememberedColumns(keys).get(); !kept.isEmpty()) {
         header()->restoreState(kept);
         header()->setSortIndicatorShown(false);
         sortByColumn(header()->sortIndicatorSection(), header()->sortIndicatorOrder());
     }
-    dressed_ = true;
+    dressedFor_ = keys;
     hideColumns();
 }
 
@@ -106,21 +198,32 @@ void TableView::hideColumns() {
         const bool wanted = chosen.contains(toQString(columns[column].key)) ? !usual : usual;
         header()->setSectionHidden(static_cast<int>(column), columns[column].empty || !wanted);
     }
-    fitFirst();
+    fitWide();
 }
 
-/// The first column has the room that is left, but the others stay near; where there is none, one scrolls to the last.
-void TableView::fitFirst() {
-    if (!dressed_ || !model_.table()) return;
+int TableView::wideColumn() const {
+    const auto& columns = model_.table()->columns();
+    for (size_t column = 1; column < columns.size(); ++column)
+        if (columns[column].wide) return static_cast<int>(column);
+    return 0;
+}
+
+/// The wide column has the room that is left, but the others stay near; where there is none, one scrolls to the last.
+void TableView::fitWide() {
+    if (dressedFor_.isEmpty() || !model_.table()) return;
+    const int wide = wideColumn();
     int others = 0;
-    for (int column = 1; column < header()->count(); ++column) others += header()->sectionSize(column);
-    const int most = std::max(kMostNameWidth, fontMetrics().averageCharWidth() * kMostNameLetters);
-    header()->resizeSection(0, std::max(widthFor(0), std::min(viewport()->width() - others, most)));
+    for (int column = 0; column < header()->count(); ++column)
+        if (column != wide) others += header()->sectionSize(column);
+    const int most = wide ? QWIDGETSIZE_MAX
+                          : std::max(kMostNameWidth, fontMetrics().averageCharWidth() * kMostNameLetters);
+    header()->resizeSection(
+        wide, std::max(widthFor(static_cast<size_t>(wide)), std::min(viewport()->width() - others, most)));
 }
 
 void TableView::resizeEvent(QResizeEvent* event) {
     QTreeView::resizeEvent(event);
-    fitFirst();
+    fitWide();
 }
 
 /// Those are kept that are not as usual.
@@ -175,8 +278,13 @@ int TableView::widthFor(size_t column) const {
     return std::min(kMostTextWidth, std::max(width + 16, title));
 }
 
+/// Pages may show one table or another, each with its own columns.
+Setting<QByteArray> TableView::rememberedColumns(const QStringList& keys) const {
+    return settings::tableColumns(id_ + "/" + keys.value(0), static_cast<int>(keys.size()));
+}
+
 void TableView::remember() {
-    if (dressed_ && isVisible()) settings::tableColumns(id_, model_.columnCount()).set(header()->saveState());
+    if (!dressedFor_.isEmpty() && isVisible()) rememberedColumns(dressedFor_).set(header()->saveState());
 }
 
 void TableView::keepPlace() {
@@ -227,12 +335,12 @@ void TableView::restorePlace() {
             look.push_back(index);
         }
     }
-    if (hasCurrent_)
+    if (hasCurrent_ && chooseRow_ < 0)
         if (const Table::Row row = rowWithKey(currentKey_); row != Table::kTop)
             if (const QModelIndex index = model_.indexOf(row); index.isValid())
                 selectionModel()->setCurrentIndex(index,
                                                   QItemSelectionModel::ClearAndSelect | QItemSelectionModel::Rows);
-    verticalScrollBar()->setValue(scrolled_);
+    if (wantedTop_ < 0) verticalScrollBar()->setValue(scrolled_);
 }
 
 Table::Row TableView::rowWithKey(uint64_t key) const {
@@ -243,6 +351,11 @@ Table::Row TableView::rowWithKey(uint64_t key) const {
 }
 
 void TableView::showRow(Table::Row row) {
+    if (whole_) {
+        if (!windowed() || row < first_ || row - first_ >= model_.table()->rowLimit())
+            return readWindow(std::min(row, whole_->rowLimit() - 1), 0, std::min(row, whole_->rowLimit() - 1));
+        row -= first_;
+    }
     const QModelIndex index = model_.indexOf(row);
     if (!index.isValid()) return;
     setCurrentIndex(index);
@@ -280,7 +393,7 @@ QString TableView::textOf(bool all) const {
 void TableView::copyRows() const { QApplication::clipboard()->setText(textOf(false)); }
 
 void TableView::saveAs(const QString& path) {
-    const auto table = model_.table();
+    const auto table = whole();
     if (!table) return;
     const auto write = [table, to = path.toStdString(), json = path.endsWith(".json", Qt::CaseInsensitive)](
                            const Progress& progress) -> std::shared_ptr<const bool> {
@@ -328,7 +441,7 @@ void TableView::fillMenu(QMenu& menu) {
     QAction* copy = add(tr("&Copy rows"), selectionModel()->hasSelection(), [this] { copyRows(); });
     copy->setShortcut(QKeySequence::Copy);
     copy->setShortcutContext(Qt::WidgetShortcut);  // only says what key the table takes itself
-    add(tr("Copy &all rows"), any, [this] { QApplication::clipboard()->setText(textOf(true)); });
+    add(tr("Copy &all rows"), any && !whole_, [this] { QApplication::clipboard()->setText(textOf(true)); });
     add(tr("&Save as…"), any, [this] { askWhereToSave(); });
     if (model_.table() && model_.table()->nested()) {
         menu.addSeparator();
@@ -364,6 +477,10 @@ void TableView::paintEvent(QPaintEvent* event) {
 void TableView::keyPressEvent(QKeyEvent* event) {
     if (event->matches(QKeySequence::Copy)) return copyRows();
     if (event->keyCombination() == kHeaviest) return openHeaviest(1);
+    if (windowed() && event->modifiers() == Qt::NoModifier) {
+        if (event->key() == Qt::Key_Home) return showRow(0);
+        if (event->key() == Qt::Key_End) return showRow(whole_->rowLimit() - 1);
+    }
     QTreeView::keyPressEvent(event);
 }
 

@@ -2,15 +2,18 @@
 //
 // A table on the screen: sorted by a click on a column, filtered by words, its rows copied and saved, its columns
 // chosen, all remembered under the table's id. What is opened, chosen and scrolled to stays when the same table comes
-// anew.
+// anew. Of a table in an order of its own (Table::ordered) that is long, only a window of rows is at hand, which is
+// read on another thread and moves as one scrolls.
 #pragma once
 
 #include <QSet>
 #include <QTreeView>
 
+#include "app/settings/settings.h"
 #include "table_model.h"
 
 class QMenu;
+class QScrollBar;
 
 namespace fugato {
 
@@ -21,11 +24,15 @@ public:
     TableView(const QString& id, int column, Qt::SortOrder order, QWidget* parent = nullptr);
     TableModel& rows() { return model_; }
     const std::shared_ptr<const Table>& table() const { return model_.table(); }
+    /// All of it, where table() is a window; else the same.
+    const std::shared_ptr<const Table>& whole() const { return whole_ ? whole_ : model_.table(); }
+    /// The first row of whole() that is in sight.
+    Table::Row topRow() const;
     /// `same`: the thing is the same as before, told anew; what is open, chosen and in view stays.
     void setTable(std::shared_ptr<const Table> table, bool same);
     /// What stands in the place of rows where there are none.
     void setEmptyText(const QString& sentence);
-    /// Chooses a row, opens what it lies in and brings it into view.
+    /// Chooses a row of whole(), opens what it lies in and brings it into view.
     void showRow(Table::Row row);
     /// Opens, from the chosen row or from the top, the heaviest row by a column and so on down, and chooses the last.
     void openHeaviest(size_t column);
@@ -38,6 +45,8 @@ public:
     void fillMenu(QMenu& menu);
     /// As CSV, or JSON where the name ends so; on another thread. said() tells how it went.
     void saveAs(const QString& path);
+    /// A window of rows is being read.
+    bool reading() const { return reading_.busy(); }
 
 signals:
     void rowChosen(Table::Row row);     // by a click or a key
@@ -50,13 +59,20 @@ protected:
     void keyPressEvent(QKeyEvent* event) override;
     void paintEvent(QPaintEvent* event) override;
     void resizeEvent(QResizeEvent* event) override;
+    void updateGeometries() override;
 
 private:
+    bool windowed() const { return whole_ && model_.table(); }
+    void readWindow(int64_t top, int offset, int64_t choose);
+    void scrolled();
+    void scrollToRow(int64_t top);
+    int wideColumn() const;
     void dress();
     void hideColumns();
-    void fitFirst();
+    void fitWide();
     void showColumn(size_t column, bool on);
     int widthFor(size_t column) const;
+    Setting<QByteArray> rememberedColumns(const QStringList& keys) const;
     void remember();
     void keepPlace();
     void restorePlace();
@@ -66,12 +82,18 @@ private:
     const QString id_;
     QString emptyText_;
     TableModel model_;
-    bool dressed_ = false, keep_ = false;
+    QStringList dressedFor_;  // the keys of the columns
+    bool keep_ = false;
     QSet<quint64> open_;
     uint64_t currentKey_ = 0;
     bool hasCurrent_ = false;
     int scrolled_ = 0;
     BackgroundQuery saving_;
+    std::shared_ptr<const Table> whole_;  // of which the model has a window; else null
+    QScrollBar* const bar_;               // over all rows of it
+    Table::Row first_ = 0;                // of the window
+    int64_t wantedTop_ = -1, chooseRow_ = -1;
+    BackgroundQuery reading_;
 };
 
 }  // namespace fugato

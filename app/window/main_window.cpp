@@ -29,6 +29,7 @@
 
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
+#include "app/drawer/events_page.h"
 #include "app/drawer/page_windows.h"
 #include "app/lanes/lanes_view.h"
 #include "app/record/device_dialog.h"
@@ -602,14 +603,26 @@ void MainWindow::makeLookMenu(QMenu* view) {
 /// The pages of the drawer, by their groups, and what can be done with the one in sight.
 void MainWindow::makeTablesMenu() {
     QMenu* tables = menuBar()->addMenu(tr("&Tables"));
-    QString group;
-    for (int at = 0; at < drawer_->pages().size(); ++at) {
-        const DrawerPage::Words words = drawer_->pages()[at]->words();
-        if (at && words.group != group) tables->addSeparator();
-        group = words.group;
-        commands_.add(tables, words.menu, {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))}, words.help,
-                      [this, id = words.id] { drawer_->show(id); });
+    const QStringList groups = drawer_->groups();
+    for (int at = 0; at < groups.size(); ++at) {
+        QMenu* menu = tables->addMenu("&" + QString::number(at + 1) + " " + groups[at]);
+        QStringList names;
+        for (const DrawerPage* page : drawer_->pages()) {
+            const DrawerPage::Words words = page->words();
+            if (words.group != groups[at]) continue;
+            names << words.tab;
+            commands_.add(menu, words.menu, {}, words.help, [this, id = words.id] { drawer_->show(id); });
+        }
+        menu->addSeparator();
+        commands_.add(menu, tr("The next page here"), {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))},
+                      tr("%1, one after the other").arg(names.join(", ")),
+                      [this, group = groups[at]] { drawer_->showGroup(group); });
     }
+    commands_.add(tables, tr("&Last events of each lane"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_L)},
+                  tr("the last events of each lane, as before a crash"), [this] {
+                      drawer_->show("events");
+                      drawer_->page<EventsPage>().showLast();
+                  });
     commands_.addGesture(tr("Shift+Right in a table"), tr("opens the heaviest way down"));
     QMenu* looking = tables->addMenu(tr("&Look at"));
     connect(looking, &QMenu::aboutToShow, this, [this, looking] {

@@ -14,7 +14,20 @@ namespace fugato {
 
 namespace {
 
-constexpr size_t kReadAtOnce = 16;  // of a source, at first
+constexpr size_t kReadFirst = 16;  // of a source
+
+/// The first of [from, to) for which `late` says so, or `to`; it says so of all after that.
+template <class Late>
+uint64_t firstOf(uint64_t from, uint64_t to, Late&& late) {
+    while (from < to) {
+        const uint64_t middle = from + (to - from) / 2;
+        if (late(middle))
+            to = middle;
+        else
+            from = middle + 1;
+    }
+    return from;
+}
 
 /// The begins or the ends of a row of markers; all, or those on some paths.
 class MarkerSource : public EventSource {
@@ -43,7 +56,10 @@ public:
     }
     uint32_t lane() const override { return lane_; }
     uint64_t size() const override { return paths_ ? count_ : markers_.size(); }
-    uint64_t before(int64_t time) const override {
+    uint64_t before(int64_t time, uint64_t from, uint64_t to) const override {
+        if (from == to) return from;
+        if (!paths_ && to - from <= kFew)
+            return firstOf(from, to, [&](uint64_t i) { return timeOf(static_cast<uint32_t>(i)) >= time; });
         const uint32_t index = which_ == Which::Begins ? markers_.firstFrom(time)
                                : time == INT64_MIN     ? 0
                                                        : markers_.firstEndingAfter(time - 1);
@@ -81,6 +97,10 @@ public:
     }
 
 private:
+    static constexpr uint64_t kFew = 256;
+    int64_t timeOf(uint32_t index) const {
+        return which_ == Which::Begins ? markers_.begin(index) : markers_.end(index);
+    }
     void add(uint32_t index, int64_t begin, int64_t duration, uint8_t flags, std::vector<ListedEvent>& out) const {
         out.push_back(eventOf({lane_, row_, index}, begin, duration, flags, which_));
     }
@@ -103,16 +123,8 @@ public:
         : lane_(lane), time_(std::move(time)), event_(std::move(event)), count_(count), order_(std::move(order)) {}
     uint32_t lane() const override { return lane_; }
     uint64_t size() const override { return order_ ? order_->size() : count_; }
-    uint64_t before(int64_t time) const override {
-        uint64_t from = 0, to = size();
-        while (from < to) {
-            const uint64_t middle = from + (to - from) / 2;
-            if (time_(entry(middle)) < time)
-                from = middle + 1;
-            else
-                to = middle;
-        }
-        return from;
+    uint64_t before(int64_t time, uint64_t from, uint64_t to) const override {
+        return firstOf(from, to, [&](uint64_t place) { return time_(entry(place)) >= time; });
     }
     void read(uint64_t from, uint64_t to, std::vector<ListedEvent>& out) const override {
         for (; from < to; ++from) {
@@ -483,28 +495,63 @@ uint64_t EventList::placeOf(int64_t time) const {
     return stretch.place + before(std::min(time, stretch.range.end)) - stretch.before;
 }
 
+std::optional<uint64_t> EventList::placeOf(const MarkerRef& marker) const {
+    constexpr size_t kReadAtOnce = 256;
+    if (!holds(*recording_, marker)) return std::nullopt;
+    const int64_t begin = recording_->lanes[marker.lane].rows[marker.row].begin(marker.index);
+    for (uint64_t place = placeOf(begin);; place += kReadAtOnce) {
+        const std::vector<ListedEvent> events = read(place, kReadAtOnce);
+        for (size_t i = 0; i < events.size(); ++i) {
+            if (events[i].time > begin) return std::nullopt;
+            const bool begins = events[i].what == EventWhat::MarkerBegins || events[i].what == EventWhat::WaitBegins;
+            if (begins && events[i].marker == marker) return place + i;
+        }
+        if (events.size() < kReadAtOnce) return std::nullopt;
+    }
+}
+
 std::vector<ListedEvent> EventList::read(uint64_t first, size_t count) const {
     std::vector<ListedEvent> out;
     auto stretch = std::partition_point(stretches_.begin(), stretches_.end(),
                                         [&](const Stretch& one) { return one.place <= first; });
     if (stretch == stretches_.begin() || first >= size_) return out;
     --stretch;
-    std::vector<uint64_t> from(sources_.size());
-    // The last instant before which no more lie than are left out.
     const uint64_t leftOut = first - stretch->place + stretch->before;
-    int64_t begin = stretch->range.begin, past = stretch->range.end;
-    while (past - begin > 1) {
-        const int64_t middle = begin + (past - begin) / 2;
-        (before(middle) <= leftOut ? begin : past) = middle;
-    }
-    uint64_t skip = leftOut;
-    for (size_t i = 0; i < sources_.size(); ++i) skip -= from[i] = sources_[i]->before(begin);
+    const Place begin = lastBefore(stretch->range, leftOut);
+    std::vector<uint64_t> from = begin.from;
+    uint64_t skip = leftOut - begin.before;
     for (; stretch != stretches_.end() && out.size() < count; ++stretch, skip = 0) {
-        if (stretch->range.begin > begin)
+        if (stretch->range.begin > begin.time)
             for (size_t i = 0; i < sources_.size(); ++i) from[i] = sources_[i]->before(stretch->range.begin);
         merge(from, stretch->range.end, skip, count, out);
     }
     return out;
+}
+
+/// The last instant in a range before which no more than `most` lie.
+EventList::Place EventList::lastBefore(const TimeRange& range, uint64_t most) const {
+    Place begin{range.begin, 0, std::vector<uint64_t>(sources_.size())}, past = begin, middle = begin;
+    const auto look = [&](Place& at, int64_t time, const Place* after, const Place* upTo) {
+        at.time = time;
+        at.before = 0;
+        for (size_t i = 0; i < sources_.size(); ++i)
+            at.before += at.from[i] =
+                after ? sources_[i]->before(time, after->from[i], upTo->from[i]) : sources_[i]->before(time);
+    };
+    look(begin, range.begin, nullptr, nullptr);
+    look(past, range.end, nullptr, nullptr);
+    for (bool even = true; past.time - begin.time > 1; even = !even) {
+        // Where it would lie if they were spread evenly, and in turns in the middle: so it is found soon in any case.
+        const int64_t length = past.time - begin.time;
+        const double part = even && past.before > begin.before ? static_cast<double>(most - begin.before) /
+                                                                     static_cast<double>(past.before - begin.before)
+                                                               : 0.5;
+        const int64_t step =
+            std::clamp<int64_t>(static_cast<int64_t>(part * static_cast<double>(length)), 1, length - 1);
+        look(middle, begin.time + step, &begin, &past);
+        std::swap(middle.before <= most ? begin : past, middle);
+    }
+    return begin;
 }
 
 /// Those from these places on that lie before `to`, in order, until there are `count`.
@@ -512,7 +559,7 @@ void EventList::merge(const std::vector<uint64_t>& from, int64_t to, uint64_t sk
                       std::vector<ListedEvent>& out) const {
     struct Read {
         std::vector<ListedEvent> events;
-        size_t at = 0, next = kReadAtOnce;
+        size_t at = 0, next = kReadFirst;
         uint64_t place = 0;
     };
     std::vector<Read> reads(sources_.size());

@@ -7,6 +7,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -67,8 +68,9 @@ public:
     virtual ~EventSource() = default;
     virtual uint32_t lane() const = 0;
     virtual uint64_t size() const = 0;
-    /// How many lie before an instant.
-    virtual uint64_t before(int64_t time) const = 0;
+    /// How many lie before an instant; known to be `from` or more, and `to` or fewer.
+    virtual uint64_t before(int64_t time, uint64_t from, uint64_t to) const = 0;
+    uint64_t before(int64_t time) const { return before(time, 0, size()); }
     /// Appends those from `from` to before `to`.
     virtual void read(uint64_t from, uint64_t to, std::vector<ListedEvent>& out) const = 0;
 };
@@ -87,6 +89,8 @@ public:
     uint64_t size() const { return size_; }
     /// How many of them lie before an instant: where the first one from there on stands.
     uint64_t placeOf(int64_t time) const;
+    /// Where the begin of a marker stands; none where it is not listed.
+    std::optional<uint64_t> placeOf(const MarkerRef& marker) const;
     /// At most `count` of them from the one at `first` on.
     std::vector<ListedEvent> read(uint64_t first, size_t count) const;
     /// The last `count` of a lane.
@@ -94,7 +98,14 @@ public:
 
 private:
     friend class EventSources;
+    /// An instant, and how many lie before it, altogether and of each source.
+    struct Place {
+        int64_t time = 0;
+        uint64_t before = 0;
+        std::vector<uint64_t> from;
+    };
     uint64_t before(int64_t time) const;
+    Place lastBefore(const TimeRange& range, uint64_t most) const;
     void merge(const std::vector<uint64_t>& from, int64_t to, uint64_t skip, size_t count,
                std::vector<ListedEvent>& out) const;
 
