@@ -13,6 +13,7 @@ class EventsPage : public TablePage {
 public:
     EventsPage(Document& document, Selection& selection, QWidget* parent = nullptr);
     Words words() const override;
+    bool busy() const override { return TablePage::busy() || looking_.busy(); }
     /// Which events are listed, as a menu.
     QToolButton& which() { return *which_; }
     QComboBox& order() { return *order_; }

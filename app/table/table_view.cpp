@@ -129,20 +129,26 @@ void TableView::updateGeometries() {
     bar_->setGeometry(own->geometry());
     bar_->raise();
     const int height = std::max(1, rowHeight(model_.index(0, 0))), inSight = std::max(1, viewport()->height() / height);
+    {
+        const QSignalBlocker quiet(bar_);
+        bar_->setPageStep(inSight);
+        bar_->setRange(0, static_cast<int>(std::clamp<int64_t>(int64_t{whole_->rowLimit()} - inSight, 0, INT_MAX)));
+    }
+    showTop();
+}
+
+void TableView::showTop() {
     const QSignalBlocker quiet(bar_);
-    bar_->setPageStep(inSight);
-    bar_->setRange(0, static_cast<int>(std::clamp<int64_t>(int64_t{whole_->rowLimit()} - inSight, 0, INT_MAX)));
-    bar_->setValue(static_cast<int>(std::min<int64_t>(topRow(), INT_MAX)));
+    const QScrollBar& own = *verticalScrollBar();
+    const bool last = own.value() == own.maximum() && first_ + model_.table()->rowLimit() == whole_->rowLimit();
+    bar_->setValue(last ? bar_->maximum() : static_cast<int>(std::min<int64_t>(topRow(), INT_MAX)));
 }
 
 /// Where the window's end comes near, another is read.
 void TableView::scrolled() {
     if (!windowed() || reading_.busy()) return;
     const Table::Row top = topRow();
-    {
-        const QSignalBlocker quiet(bar_);
-        bar_->setValue(static_cast<int>(std::min<int64_t>(top, INT_MAX)));
-    }
+    showTop();
     const uint32_t rows = model_.table()->rowLimit(), past = first_ + rows;
     const bool before = first_ > 0 && top - first_ < kNearItsEnd,
                after = past < whole_->rowLimit() && past - std::min(past, top) < kNearItsEnd;

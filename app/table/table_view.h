@@ -65,6 +65,7 @@ private:
     bool windowed() const { return whole_ && model_.table(); }
     void readWindow(int64_t top, int offset, int64_t choose);
     void scrolled();
+    void showTop();  // in the bar over all rows
     void scrollToRow(int64_t top);
     int wideColumn() const;
     void dress();

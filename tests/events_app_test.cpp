@@ -1,0 +1,210 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+//
+// The page of events in the real window: scrolled through its windows of rows, filtered, followed both ways.
+#include <QMenu>
+#include <QScrollBar>
+#include <QToolButton>
+
+#include "app/drawer/events_page.h"
+#include "app/settings/settings.h"
+#include "app/theme/words.h"
+#include "core/table/writing.h"
+#include "window_test.h"
+
+namespace fugato {
+
+class EventsAppTest : public WindowTest {
+    Q_OBJECT
+
+    EventsPage& page() { return window_->drawer().page<EventsPage>(); }
+    TableView& view() { return page().view(); }
+    /// The demo with the page in sight, of the whole recording.
+    void openWhole() {
+        settings::tablesLarge().set(true);
+        window_ = std::make_unique<MainWindow>();
+        window_->resize(1280, 800);
+        window_->show();
+        QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
+        openDemo();
+        openPage("events");
+        ScopeChoice whole;
+        whole.of = ScopeChoice::Of::Whole;
+        selection().chooseScope(whole);
+        settle();
+        QVERIFY(view().table() && view().whole()->rowLimit() > 1'000'000);
+    }
+    QScrollBar& bar() {
+        for (QScrollBar* one : view().findChildren<QScrollBar*>())
+            if (one->accessibleName() == "Place in the table") return *one;
+        qFatal("no bar over all rows");
+    }
+    uint64_t chosenRow() {
+        const QModelIndex index = view().currentIndex();
+        return index.isValid() ? view().table()->keyOf(TableModel::rowOf(index)) : UINT64_MAX;
+    }
+    void press(Qt::Key which) {
+        view().setFocus();
+        QTest::keyClick(&view(), which);
+        settle();
+    }
+    /// An entry of the menu of kinds, severities and categories.
+    void chooseEntry(const QStringList& names) {
+        QMenu* menu = page().which().menu();
+        emit menu->aboutToShow();
+        for (const QString& name : names) {
+            const auto all = menu->actions();
+            const auto found = std::find_if(all.begin(), all.end(),
+                                            [&](QAction* action) { return action->text().remove('&') == name; });
+            QVERIFY2(found != all.end(), qPrintable(name));
+            if ((*found)->menu())
+                menu = (*found)->menu();
+            else
+                (*found)->trigger();
+        }
+        settle();
+    }
+
+private slots:
+    void rowsAreReadWhereOneScrolls() {
+        openWhole();
+        const auto whole = view().whole();
+        QVERIFY(view().table() != whole && view().table()->rowLimit() < 10'000);
+        QVERIFY(bar().isVisible());
+        QCOMPARE(view().topRow(), 0u);
+        // By the bar, anywhere.
+        bar().setValue(600'000);
+        settle();
+        QCOMPARE(view().topRow(), 600'000u);
+        QVERIFY(view().table()->value(0, kEventTime) ==
+                whole->value(static_cast<Table::Row>(view().table()->keyOf(0)), kEventTime));
+        // By keys, from window to window.
+        press(Qt::Key_Home);
+        QCOMPARE(chosenRow(), uint64_t{0});
+        for (int i = 0; i < 300; ++i) press(Qt::Key_PageDown);
+        QVERIFY2(chosenRow() > 4500 && chosenRow() < 9000, qPrintable(QString::number(chosenRow())));
+        const uint64_t at = chosenRow();
+        press(Qt::Key_Down);
+        QCOMPARE(chosenRow(), at + 1);
+        QVERIFY(view().viewport()->rect().intersects(view().visualRect(view().currentIndex())));
+        press(Qt::Key_End);
+        QCOMPARE(chosenRow(), uint64_t{whole->rowLimit()} - 1);
+        QCOMPARE(bar().value(), bar().maximum());
+        for (int i = 0; i < 300; ++i) press(Qt::Key_PageUp);
+        QVERIFY(chosenRow() < whole->rowLimit() - 4500u);
+        // By the wheel: the bar tells where.
+        const Table::Row top = view().topRow();
+        QWheelEvent turn(QPointF(50, 50), view().viewport()->mapToGlobal(QPointF(50, 50)), QPoint(), QPoint(0, -120),
+                         Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+        QApplication::sendEvent(view().viewport(), &turn);
+        settle();
+        QVERIFY(view().topRow() > top);
+        QCOMPARE(bar().value(), static_cast<int>(view().topRow()));
+    }
+
+    void lanesAndRowsLeadToEachOther() {
+        openWhole();
+        bar().setValue(300'000);
+        settle();
+        // A row that tells of a marker: it is chosen in the lanes.
+        int row = 5;
+        while (!view().table()->place(TableModel::rowOf(view().rows().index(row, 0))).marker.valid()) ++row;
+        row += static_cast<int>(view().topRow() - view().table()->keyOf(0));
+        const QModelIndex index = view().rows().index(row, 0);
+        const MarkerRef marker = view().table()->place(TableModel::rowOf(index)).marker;
+        QVERIFY(marker.valid());
+        QTest::mouseClick(view().viewport(), Qt::LeftButton, {}, view().visualRect(index).center());
+        QCOMPARE(selection().marker(), marker);
+        settle();
+        QCOMPARE(chosenRow(), view().table()->keyOf(TableModel::rowOf(view().currentIndex())));
+        // One that is chosen elsewhere: its row comes into sight.
+        const MarkerRef other{marker.lane, 0, 3};
+        selection().showMarker(other, true);
+        settle();
+        const QModelIndex now = view().currentIndex();
+        QVERIFY(view().table()->place(TableModel::rowOf(now)).marker == other);
+        QVERIFY(view().viewport()->rect().intersects(view().visualRect(now)));
+    }
+
+    void kindsSeverityCategoryAndWordsFilter() {
+        openWhole();
+        const uint32_t all = view().whole()->rowLimit();
+        chooseEntry({"Markers"});
+        QVERIFY(view().whole()->rowLimit() < all);
+        QCOMPARE(page().which().text(), QString("10 kinds"));
+        chooseEntry({"All events"});
+        QCOMPARE(view().whole()->rowLimit(), all);
+        page().filter().setText("spray");
+        settle();
+        QVERIFY(view().whole()->rowLimit() < all / 4);
+        QVERIFY(page().about().endsWith("events"));
+        for (int row = 0; row < 20; ++row) {
+            QString texts;
+            for (size_t c = 0; c < view().table()->columns().size(); ++c)
+                texts += toQString(valueText(view().table()->columns()[c], view().table()->value(Table::Row(row), c)));
+            QVERIFY2(texts.contains("spray", Qt::CaseInsensitive) || texts.contains("link"), qPrintable(texts));
+        }
+        page().filter().setText("no such thing");
+        settle();
+        QCOMPARE(view().rows().rowCount(), 0);
+        page().filter().clear();
+        chooseEntry({"Severity of points", "From warning on"});
+        QVERIFY(page().which().text().contains("warnings"));
+        QVERIFY(view().whole()->rowLimit() < all);
+        chooseEntry({"All events"});
+        // Chosen kinds are remembered.
+        for (const char* kind : {"Waits", "Frames"}) chooseEntry({kind});
+        QCOMPARE(settings::eventsKinds().get(), int(EventFilter().kinds & ~6u));
+        const uint32_t fewer = view().whole()->rowLimit();
+        openWhole();
+        QCOMPARE(view().whole()->rowLimit(), fewer);
+        settings::eventsKinds().set(-1);
+    }
+
+    void theLastEventsOfEachLaneAreAtOneKey() {
+        openWhole();
+        window_->drawer().show("markers");
+        ScopeChoice frame;
+        frame.of = ScopeChoice::Of::Frame;
+        selection().chooseScope(frame);
+        key(Qt::Key_L, Qt::ControlModifier | Qt::ShiftModifier);
+        settle();
+        QCOMPARE(window_->drawer().shown(), QString("events"));
+        QVERIFY(view().table()->nested());
+        const Recording& r = *window_->document().recording();
+        QCOMPARE(view().rows().rowCount(), static_cast<int>(r.lanes.size()));
+        QVERIFY(page().holdButton()->isChecked());  // to the whole recording
+        const QModelIndex lane = view().rows().index(0, 0);
+        QVERIFY(view().isExpanded(lane));
+        QVERIFY(view().rows().rowCount(lane) > 2);
+        const QModelIndex last = view().rows().index(view().rows().rowCount(lane) - 1, 0, lane);
+        view().scrollTo(last);
+        QTest::mouseClick(view().viewport(), Qt::LeftButton, {}, view().visualRect(last).center());
+        const TablePlace place = view().table()->place(TableModel::rowOf(last));
+        QVERIFY(selection().view().begin <= place.begin && place.begin <= selection().view().end);
+        page().order().setCurrentIndex(0);
+        emit page().order().activated(0);
+        settle();
+        QVERIFY(view().whole()->ordered());
+    }
+
+    void allRowsAreSavedHoweverMany() {
+        openWhole();
+        chooseEntry({"Markers"});
+        chooseEntry({"Links"});
+        const QString path = folder_.filePath("events.csv");
+        QSignalSpy said(&view(), &TableView::said);
+        view().saveAs(path);
+        QTRY_VERIFY_WITH_TIMEOUT(!said.isEmpty() && said.back()[0].toString().startsWith("Saved"), 60'000);
+        QFile file(path);
+        QVERIFY(file.open(QIODevice::ReadOnly));
+        const QByteArray text = file.readAll();
+        QCOMPARE(text.count("\r\n"), static_cast<qsizetype>(view().whole()->rowLimit()) + 1);
+        QVERIFY(text.startsWith("time_ns,lane,event,name,duration_ns,details,inside,category\r\n"));
+        chooseEntry({"All events"});
+    }
+};
+
+}  // namespace fugato
+
+QTEST_MAIN(fugato::EventsAppTest)
+#include "events_app_test.moc"
