@@ -9,6 +9,7 @@
 #include "commands.h"
 #include "core/ask/answer_tables.h"
 #include "core/ask/event_table.h"
+#include "core/ask/memory_table.h"
 #include "core/ask/scope_choice.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/sentences.h"
@@ -382,6 +383,19 @@ int frames(const std::shared_ptr<const Recording>& recording, AskedScope& asked,
     return kExitOk;
 }
 
+int memory(const std::shared_ptr<const Recording>& recording, const Scope& scope, int64_t instant, bool byMarker,
+           const TableOptions& options, std::ostream& out, std::ostream& err) {
+    if (recording->pools.empty()) return tellFailure(err, kExitNothingFound, "The recording tells of no memory.");
+    const auto figures = memoryFigures(*recording, scope, instant);
+    if (byMarker && figures->kept.empty())
+        return tellFailure(err, kExitNothingFound, "All memory that was taken there was given back by its end.");
+    const auto shown =
+        arrangedAs(byMarker ? keptTable(recording, figures) : poolTable(recording, figures), options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 int counters(const std::shared_ptr<const Recording>& recording, AskedScope& asked, int64_t instant, bool judged,
              const TableOptions& options, std::ostream& out, std::ostream& err) {
     const bool explained = asked.hasFrames() && (judged || asked.isExplained());
@@ -427,11 +441,12 @@ AskCommands::AskCommands(CLI::App& app)
       waits_(app.add_subcommand("waits", "What was waited for, how long, and who held it meanwhile")),
       operations_(app.add_subcommand("operations", "Operations with their layers, and file requests")),
       events_(app.add_subcommand("events", "Everything that happened, in order of time")),
+      memory_(app.add_subcommand("memory", "Memory in use, what is large for its kind, and what was not given back")),
       frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
       counters_(app.add_subcommand("counters", "Counters and states at an instant and over some time")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
     for (CLI::App* command :
-         {table_, marker_, find_, stacks_, waits_, operations_, events_, frames_, counters_, advice_}) {
+         {table_, marker_, find_, stacks_, waits_, operations_, events_, memory_, frames_, counters_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -469,9 +484,13 @@ AskCommands::AskCommands(CLI::App& app)
     events_->add_option("--category", category_, "only markers, waits and operations of this category");
     events_->add_option("--last", lastEvents_, "the last so many of each lane instead, by lane")
         ->check(numberFrom(0, 1'000'000));
-    counters_->add_option("--at", atSeconds_, "the instant, in seconds since the recording's begin")
-        ->check(numberFrom(0.0, 1e9))
+    memory_->add_option("--by", memoryBy_, "by pool with its resources; or what was not given back, by marker")
+        ->check(CLI::IsMember({"pool", "marker"}))
         ->capture_default_str();
+    for (CLI::App* command : {counters_, memory_})
+        command->add_option("--at", atSeconds_, "the instant, in seconds since the recording's begin")
+            ->check(numberFrom(0.0, 1e9))
+            ->capture_default_str();
     counters_->add_flag("--judge", usual_, "also in how many late frames and others they were above their thresholds");
     table_->add_option("--around", around_, "the marker of this name: what calls it, and what it calls");
     table_->add_flag("--usual", usual_, "beside what is usual in as many frames");
@@ -489,7 +508,7 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
-    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_, events_, frames_, counters_}) {
+    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_, events_, memory_, frames_, counters_}) {
         CLI::Option* const one[] = {
             command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
                 ->check(numberFrom(0u, UINT32_MAX - 1)),
@@ -512,7 +531,8 @@ AskCommands::AskCommands(CLI::App& app)
 
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
-           operations_->parsed() || events_->parsed() || frames_->parsed() || counters_->parsed() || advice_->parsed();
+           operations_->parsed() || events_->parsed() || memory_->parsed() || frames_->parsed() ||
+           counters_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -538,9 +558,9 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
         for (const auto& [name, by] : kWaitsBy)
             if (waitsBy_ == name) return waits(*recording, asked.scope(), by, options_, out, err);
     }
-    if (counters_->parsed())
-        return counters(recording, asked, recording->begin + static_cast<int64_t>(atSeconds_ * 1e9), usual_, options_,
-                        out, err);
+    const int64_t instant = recording->begin + static_cast<int64_t>(atSeconds_ * 1e9);
+    if (counters_->parsed()) return counters(recording, asked, instant, usual_, options_, out, err);
+    if (memory_->parsed()) return memory(recording, asked.scope(), instant, memoryBy_ == "marker", options_, out, err);
     if (frames_->parsed()) return frames(recording, asked, options_, out, err);
     if (events_->parsed()) {
         EventFilter filter;

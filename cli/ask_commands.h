@@ -39,10 +39,11 @@ public:
     int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
 
 private:
-    CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *events_, *frames_, *counters_, *advice_;
+    CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *events_, *memory_, *frames_, *counters_,
+        *advice_;
     int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;
 
-    std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", around_;
+    std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", memoryBy_ = "pool", around_;
     bool blocked_ = false, usual_ = false;
     ScopeOptions scope_;
     double leastMs_ = 0, atSeconds_ = 0;

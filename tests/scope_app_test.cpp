@@ -514,7 +514,7 @@ private slots:
             return out;
         };
         QCOMPARE(texts(),
-                 (QStringList{"Markers", "Marker", "Call stacks", "Frames ▸", "Waiting ▸", "Machine ▸", "Findings ▸"}));
+                 (QStringList{"Markers", "Marker", "Call stacks", "Events", "Frames ▸", "Waiting ▸", "Machine ▸", "Findings ▸"}));
         QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(6).center());
         QTRY_COMPARE(texts(),
                      (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results", "Advice"}));

@@ -29,16 +29,6 @@ CountersPage::CountersPage(Document& document, Selection& selection, QWidget* pa
 
 void CountersPage::showEvent(QShowEvent*) { askAtOnce(); }
 
-/// When the selected marker begins, or else the selected frame, or what is in view.
-int64_t CountersPage::instant() const {
-    const Recording& r = *document_.recording();
-    const MarkerRef& marker = selection_.marker();
-    if (holds(r, marker)) return r.lanes[marker.lane].rows[marker.row].begin(marker.index);
-    const auto& e = document_.explanation();
-    if (e && selection_.frame() < e->frames.size()) return e->frame(selection_.frame()).begin;
-    return selection_.view().begin;
-}
-
 void CountersPage::askNow() {
     const auto recording = document_.recording();
     if (!recording || !isVisible()) return;
@@ -47,7 +37,7 @@ void CountersPage::askNow() {
         asked_ = {};
         return clear(tr("Counters and states"), toQString(chosen.failure().sentence));
     }
-    Asked asked{recording, document_.explanation(), chosen->scope, instant()};
+    Asked asked{recording, document_.explanation(), chosen->scope, instantNow()};
     if (asked == asked_) return;
     const bool same = asked_.recording && view_->table();  // the same counters, of another time
     asked_ = std::move(asked);

@@ -26,7 +26,6 @@ private:
         bool operator==(const Asked&) const = default;
     };
     void askNow() override;
-    int64_t instant() const;
 
     Asked asked_;
 };

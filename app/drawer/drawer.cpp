@@ -13,6 +13,7 @@
 #include "frames_page.h"
 #include "marker_page.h"
 #include "markers_page.h"
+#include "memory_page.h"
 #include "operations_page.h"
 #include "search_page.h"
 #include "stacks_page.h"
@@ -29,7 +30,7 @@ DrawerPage* make(Document& document, Selection& selection) {
 }
 constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>,     make<EventsPage>,
                                make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>, make<CountersPage>,
-                               make<SearchPage>,  make<AdvicePage>};
+                               make<MemoryPage>,  make<SearchPage>, make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {

@@ -210,6 +210,15 @@ Result<ChosenScope> TablePage::scopeNow() const {
     return chosenScope(*document_.recording(), document_.explanation().get(), now.choice, now.context);
 }
 
+int64_t TablePage::instantNow() const {
+    const Recording& r = *document_.recording();
+    const MarkerRef& marker = selection_.marker();
+    if (holds(r, marker)) return r.lanes[marker.lane].rows[marker.row].begin(marker.index);
+    const auto& e = document_.explanation();
+    if (e && selection_.frame() < e->frames.size()) return e->frame(selection_.frame()).begin;
+    return selection_.view().begin;
+}
+
 void TablePage::follow(Table::Row row, bool zoom) {
     if (!view_->table() || !document_.recording()) return;
     const TablePlace place = view_->table()->place(row);

@@ -77,6 +77,8 @@ protected:
     Held shownNow() const;
     /// What it speaks of now, or why there is nothing. Of a recording that is open.
     Result<ChosenScope> scopeNow() const;
+    /// When the selected marker begins, or else the selected frame, or what is in view. Of a recording that is open.
+    int64_t instantNow() const;
 
     Document& document_;
     Selection& selection_;

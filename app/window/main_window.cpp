@@ -614,11 +614,11 @@ void MainWindow::makeTablesMenu() {
             commands_.add(menu, words.menu, {}, words.help, [this, id = words.id] { drawer_->show(id); });
         }
         menu->addSeparator();
-        commands_.add(menu, tr("The next page here"), {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))},
+        commands_.add(menu, tr("The ne&xt page here"), {QKeySequence(Qt::CTRL | static_cast<Qt::Key>(Qt::Key_1 + at))},
                       tr("%1, one after the other").arg(names.join(", ")),
                       [this, group = groups[at]] { drawer_->showGroup(group); });
     }
-    commands_.add(tables, tr("&Last events of each lane"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_L)},
+    commands_.add(tables, tr("Last e&vents of each lane"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_L)},
                   tr("the last events of each lane, as before a crash"), [this] {
                       drawer_->show("events");
                       drawer_->page<EventsPage>().showLast();

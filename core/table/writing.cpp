@@ -110,7 +110,9 @@ std::string valueText(const TableColumn& column, const TableValue& value) {
         case Quantity::Milliseconds: return msText(*number, 2);
         case Quantity::SignedMilliseconds: return std::abs(*number) < kNoDifference ? "0.00" : signedMsText(*number, 2);
         case Quantity::Instant: return instantText(*number - column.origin);
-        case Quantity::Bytes: return bytesText(static_cast<uint64_t>(*number));
+        case Quantity::Bytes:
+            return (*number < 0 ? "−" : "") +
+                   bytesText(*number < 0 ? 0 - static_cast<uint64_t>(*number) : static_cast<uint64_t>(*number));
         case Quantity::PerMille: return fixedText(static_cast<double>(*number) / 10, 1) + " %";
         case Quantity::Flag: return *number ? "yes" : "";
         case Quantity::Number:
