@@ -8,6 +8,7 @@
 #include "command_parts.h"
 #include "commands.h"
 #include "core/ask/answer_tables.h"
+#include "core/ask/coverage_table.h"
 #include "core/ask/event_table.h"
 #include "core/ask/memory_table.h"
 #include "core/ask/scope_choice.h"
@@ -396,6 +397,19 @@ int memory(const std::shared_ptr<const Recording>& recording, const Scope& scope
     return kExitOk;
 }
 
+int coverage(const std::shared_ptr<const Recording>& recording, const Scope& scope, bool missing,
+             const TableOptions& options, std::ostream& out, std::ostream& err) {
+    const auto found = coverageOf(*recording, scope);
+    if (missing ? found->missing.empty() : found->unmarked.empty())
+        return tellFailure(err, kExitNothingFound,
+                           missing ? "All markers that the recording knows occur there." : "There are no markers.");
+    const auto shown =
+        arrangedAs(missing ? missingTable(recording, found) : unmarkedTable(recording, found), options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 int counters(const std::shared_ptr<const Recording>& recording, AskedScope& asked, int64_t instant, bool judged,
              const TableOptions& options, std::ostream& out, std::ostream& err) {
     const bool explained = asked.hasFrames() && (judged || asked.isExplained());
@@ -444,9 +458,11 @@ AskCommands::AskCommands(CLI::App& app)
       memory_(app.add_subcommand("memory", "Memory in use, what is large for its kind, and what was not given back")),
       frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
       counters_(app.add_subcommand("counters", "Counters and states at an instant and over some time")),
+      coverage_(
+          app.add_subcommand("coverage", "The longest stretches without a marker, and markers that do not occur")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
-    for (CLI::App* command :
-         {table_, marker_, find_, stacks_, waits_, operations_, events_, memory_, frames_, counters_, advice_}) {
+    for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, events_, memory_, frames_,
+                              counters_, coverage_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -484,6 +500,7 @@ AskCommands::AskCommands(CLI::App& app)
     events_->add_option("--category", category_, "only markers, waits and operations of this category");
     events_->add_option("--last", lastEvents_, "the last so many of each lane instead, by lane")
         ->check(numberFrom(0, 1'000'000));
+    coverage_->add_flag("--missing", missing_, "the markers that do not occur there, not the time without one");
     memory_->add_option("--by", memoryBy_, "by pool with its resources; or what was not given back, by marker")
         ->check(CLI::IsMember({"pool", "marker"}))
         ->capture_default_str();
@@ -508,7 +525,8 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
-    for (CLI::App* command : {table_, marker_, stacks_, waits_, operations_, events_, memory_, frames_, counters_}) {
+    for (CLI::App* command :
+         {table_, marker_, stacks_, waits_, operations_, events_, memory_, frames_, counters_, coverage_}) {
         CLI::Option* const one[] = {
             command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
                 ->check(numberFrom(0u, UINT32_MAX - 1)),
@@ -532,7 +550,7 @@ AskCommands::AskCommands(CLI::App& app)
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
            operations_->parsed() || events_->parsed() || memory_->parsed() || frames_->parsed() ||
-           counters_->parsed() || advice_->parsed();
+           counters_->parsed() || coverage_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -560,6 +578,7 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
     }
     const int64_t instant = recording->begin + static_cast<int64_t>(atSeconds_ * 1e9);
     if (counters_->parsed()) return counters(recording, asked, instant, usual_, options_, out, err);
+    if (coverage_->parsed()) return coverage(recording, asked.scope(), missing_, options_, out, err);
     if (memory_->parsed()) return memory(recording, asked.scope(), instant, memoryBy_ == "marker", options_, out, err);
     if (frames_->parsed()) return frames(recording, asked, options_, out, err);
     if (events_->parsed()) {

@@ -40,11 +40,11 @@ public:
 
 private:
     CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *events_, *memory_, *frames_, *counters_,
-        *advice_;
+        *coverage_, *advice_;
     int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;
 
     std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", memoryBy_ = "pool", around_;
-    bool blocked_ = false, usual_ = false;
+    bool blocked_ = false, usual_ = false, missing_ = false;
     ScopeOptions scope_;
     double leastMs_ = 0, atSeconds_ = 0;
     size_t depth_ = 3, longest_ = 10, lastEvents_ = 0;

@@ -12,6 +12,7 @@
 #include "app/drawer/frames_page.h"
 #include "app/drawer/marker_page.h"
 #include "app/drawer/markers_page.h"
+#include "app/drawer/memory_page.h"
 #include "app/drawer/operations_page.h"
 #include "app/drawer/page_windows.h"
 #include "app/drawer/waits_page.h"
@@ -401,6 +402,42 @@ private slots:
         QVERIFY(counters.about() != at);
     }
 
+    void memoryIsShownAsACurveByPoolAndByMarker() {
+        openDemo();
+        look(Of::Whole);
+        window_->drawer().show("memory");
+        settings::tablesLarge().set(true);
+        settle();
+        MemoryPage& memory = window_->drawer().page<MemoryPage>();
+        TableView& view = memory.view();
+        QCOMPARE(view.rows().rowCount(), 2);
+        const QModelIndex sails = view.rows().index(0, 0);
+        QCOMPARE(sails.data().toString(), QString("sails"));
+        QVERIFY(memory.about().contains(sails.siblingAtColumn(kPoolNow).data().toString() + " in use at"));
+        QVERIFY(view.isExpanded(sails) && view.rows().rowCount(sails) > 0);
+        // The curve's peak is that of all pools; a part of it leads there.
+        const BarPlot::Contents& curve = memory.curve().contents();
+        QVERIFY2(curve.highest.contains(sails.siblingAtColumn(kPoolPeak).data().toString()), qPrintable(curve.highest));
+        QVERIFY(!curve.marks.empty() && curve.bars.size() > 100);
+        curve.bars[curve.bars.size() / 2].act();
+        const int64_t middle = (selection().view().begin + selection().view().end) / 2,
+                      all = window_->document().recording()->end;
+        QVERIFY(std::abs(middle - all / 2) < all / 50);
+        // What was not given back, by the marker that took it.
+        memory.by().setCurrentIndex(1);
+        emit memory.by().activated(1);
+        settle();
+        QCOMPARE(view.rows().rowCount(), 1);
+        const QModelIndex kept = view.rows().index(0, 0);
+        QVERIFY(kept.data().toString().contains("Unpack cloth"));
+        view.scrollTo(kept);
+        QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(kept).center());
+        const Recording& r = *window_->document().recording();
+        QVERIFY(selection().marker().valid());
+        QCOMPARE(r.nameOf(r.pathOf(selection().marker())), std::string("Unpack cloth"));
+        settings::memoryBy().set(0);
+    }
+
     void operationsAreToldWithTheirLayersOverALimit() {
         openDemo();
         look(Of::Whole);
@@ -513,15 +550,15 @@ private slots:
             for (int i = 0; i < tabs.count(); ++i) out << tabs.tabText(i);
             return out;
         };
-        QCOMPARE(texts(),
-                 (QStringList{"Markers", "Marker", "Call stacks", "Events", "Frames ▸", "Waiting ▸", "Machine ▸", "Findings ▸"}));
-        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(6).center());
+        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Events", "Frames ▸", "Waiting ▸",
+                                       "Machine ▸", "Findings ▸"}));
+        QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(7).center());
         QTRY_COMPARE(texts(),
-                     (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results", "Advice"}));
+                     (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results", "Coverage", "Advice"}));
         QCOMPARE(window_->drawer().shown(), QString("search"));
         tabs.setFocus();
         QTest::keyClick(&tabs, Qt::Key_Right);
-        QCOMPARE(window_->drawer().shown(), QString("advice"));
+        QCOMPARE(window_->drawer().shown(), QString("coverage"));
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTest::keyClick(&tabs, Qt::Key_Left);  // the groups before
         QTRY_COMPARE(window_->drawer().shown(), QString("counters"));
@@ -535,7 +572,7 @@ private slots:
         QTRY_COMPARE(texts().size(), 5);
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("markers"));
-        QTRY_COMPARE(texts().size(), 7);
+        QTRY_COMPARE(texts().size(), 8);
         QVERIFY(tabs.hasFocus());
     }
 

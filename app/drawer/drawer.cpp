@@ -9,6 +9,7 @@
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
 #include "counters_page.h"
+#include "coverage_page.h"
 #include "events_page.h"
 #include "frames_page.h"
 #include "marker_page.h"
@@ -30,7 +31,7 @@ DrawerPage* make(Document& document, Selection& selection) {
 }
 constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>,     make<EventsPage>,
                                make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>, make<CountersPage>,
-                               make<MemoryPage>,  make<SearchPage>, make<AdvicePage>};
+                               make<MemoryPage>,  make<SearchPage>, make<CoveragePage>,   make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {
@@ -55,6 +56,7 @@ Drawer::Drawer(Document& document, Selection& selection, QWidget* parent)
     for (const MakePage one : kPages) {
         pages_ << one(document, selection);
         stack_->addWidget(pages_.back());
+        connect(pages_.back(), &DrawerPage::pageWanted, this, &Drawer::show);
         const QString group = pages_.back()->words().group;
         if (!lastOf_.contains(group)) lastOf_[group] = static_cast<int>(pages_.size()) - 1;
     }

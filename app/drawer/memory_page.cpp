@@ -86,9 +86,9 @@ void MemoryPage::askNow() {
             const auto text = [](int64_t bytes) {
                 return toQString(bytesText(static_cast<uint64_t>(std::max<int64_t>(0, bytes))));
             };
-            about_->setText(tr("%1 in use at %2, %3 %4 there")
-                                .arg(text(now), toQString(instantText(asked_.instant - asked_.recording->begin)),
-                                     text(std::abs(growth)), growth < 0 ? tr("less") : tr("more")));
+            const QString at = toQString(instantText(asked_.instant - asked_.recording->begin));
+            about_->setText((growth < 0 ? tr("%1 in use at %2; shrinks by %3") : tr("%1 in use at %2; grows by %3"))
+                                .arg(text(now), at, text(std::abs(growth))));
             view_->setEmptyText(tr("All memory that was taken there was given back by its end."));
             showCurve(*answer->curve);
             arrange();

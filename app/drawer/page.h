@@ -33,6 +33,9 @@ public:
     bool speaksOfScope() const { return words().about == About::Scope; }
     /// Whether it is still being worked out.
     virtual bool busy() const { return false; }
+
+signals:
+    void pageWanted(const QString& id);  // another one has what the person asked for
 };
 
 }  // namespace fugato

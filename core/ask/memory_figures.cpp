@@ -165,8 +165,6 @@ std::shared_ptr<const MemoryCurve> memoryCurve(const Recording& r, uint32_t pool
         sum += r.pools[next.pool].bytesInUse[next.at] - inUse[next.pool];
         inUse[next.pool] = r.pools[next.pool].bytesInUse[next.at];
         push(next.pool, next.at + 1);
-        // What changes at one instant counts together.
-        if (!changes.empty() && changes.top().time == next.time) continue;
         made->most[column] = std::max(made->most[column], sum);
         if (sum > made->peak) {
             made->peak = sum;
