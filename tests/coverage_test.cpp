@@ -153,8 +153,8 @@ private slots:
         QCOMPARE(textAt(0, kUnmarkedTotal), std::string("3.0 ms"));
         QCOMPARE(textAt(0, kUnmarkedPart), std::string("33.3 %"));
         QCOMPARE(unmarked->place(0).begin, int64_t{7'000'000});
-        QCOMPARE(textAt(1, kUnmarkedInside), std::string("outside all markers"));
-        QCOMPARE(textAt(2, kUnmarkedInside), std::string("Frame ▸ Draw"));
+        QCOMPARE(textAt(2, kUnmarkedInside), std::string("outside all markers"));
+        QCOMPARE(textAt(1, kUnmarkedInside), std::string("Frame ▸ Draw"));
         const auto missing = missingTable(r, coverageOf(*r, TimeRange{0, 10'000'000}));
         QCOMPARE(missing->rowLimit(), 1u);
         QCOMPARE(std::get<std::string>(missing->value(0, kMissingMarker)), std::string("Save"));

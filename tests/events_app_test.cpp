@@ -2,6 +2,7 @@
 //
 // The page of events in the real window: scrolled through its windows of rows, filtered, followed both ways.
 #include <QMenu>
+#include <QProcess>
 #include <QScrollBar>
 #include <QToolButton>
 
@@ -9,6 +10,7 @@
 #include "app/settings/settings.h"
 #include "app/theme/words.h"
 #include "core/table/writing.h"
+#include "format/opening.h"
 #include "window_test.h"
 
 namespace fugato {
@@ -40,7 +42,7 @@ class EventsAppTest : public WindowTest {
     }
     uint64_t chosenRow() {
         const QModelIndex index = view().currentIndex();
-        return index.isValid() ? view().table()->keyOf(TableModel::rowOf(index)) : UINT64_MAX;
+        return index.isValid() ? uint64_t{view().firstRow()} + TableModel::rowOf(index) : UINT64_MAX;
     }
     void press(Qt::Key which) {
         view().setFocus();
@@ -75,8 +77,7 @@ private slots:
         bar().setValue(600'000);
         settle();
         QCOMPARE(view().topRow(), 600'000u);
-        QVERIFY(view().table()->value(0, kEventTime) ==
-                whole->value(static_cast<Table::Row>(view().table()->keyOf(0)), kEventTime));
+        QVERIFY(view().table()->value(0, kEventTime) == whole->value(view().firstRow(), kEventTime));
         // By keys, from window to window.
         press(Qt::Key_Home);
         QCOMPARE(chosenRow(), uint64_t{0});
@@ -106,16 +107,14 @@ private slots:
         bar().setValue(300'000);
         settle();
         // A row that tells of a marker: it is chosen in the lanes.
-        int row = 5;
-        while (!view().table()->place(TableModel::rowOf(view().rows().index(row, 0))).marker.valid()) ++row;
-        row += static_cast<int>(view().topRow() - view().table()->keyOf(0));
-        const QModelIndex index = view().rows().index(row, 0);
-        const MarkerRef marker = view().table()->place(TableModel::rowOf(index)).marker;
+        Table::Row row = view().topRow() - view().firstRow() + 2;
+        while (!view().table()->place(row).marker.valid()) ++row;
+        const QModelIndex index = view().rows().indexOf(row);
+        const MarkerRef marker = view().table()->place(row).marker;
         QVERIFY(marker.valid());
         QTest::mouseClick(view().viewport(), Qt::LeftButton, {}, view().visualRect(index).center());
         QCOMPARE(selection().marker(), marker);
         settle();
-        QCOMPARE(chosenRow(), view().table()->keyOf(TableModel::rowOf(view().currentIndex())));
         // One that is chosen elsewhere: its row comes into sight.
         const MarkerRef other{marker.lane, 0, 3};
         selection().showMarker(other, true);
@@ -185,6 +184,43 @@ private slots:
         emit page().order().activated(0);
         settle();
         QVERIFY(view().whole()->ordered());
+    }
+
+    void whatIsInSightAndChosenStaysWhileARecordingGrows() {
+        settings::tablesLarge().set(true);
+        window_ = std::make_unique<MainWindow>();
+        window_->resize(1280, 800);
+        window_->show();
+        QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
+        const QString path = folder_.filePath("growing.fugato");
+        QProcess program;
+        program.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "600", "--virtual", "--paced", "--detail", "1"});
+        QVERIFY(program.waitForStarted());
+        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
+        window_->open(path);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation(), 60'000);
+        ScopeChoice whole;
+        whole.of = ScopeChoice::Of::Whole;
+        selection().chooseScope(whole);
+        openPage("events");
+        const auto rows = [&] { return view().whole() ? view().whole()->rowLimit() : 0; };
+        QTRY_VERIFY_WITH_TIMEOUT(rows() > 9000, 60'000);
+        bar().setValue(5000);
+        QTRY_COMPARE_WITH_TIMEOUT(view().topRow(), 5000u, 10'000);
+        const QModelIndex row = view().indexAt(QPoint(5, view().viewport()->height() / 2));
+        view().setCurrentIndex(row);
+        const auto keyAt = [&](const QModelIndex& index) {
+            return index.isValid() ? view().table()->keyOf(TableModel::rowOf(index)) : 0;
+        };
+        const uint64_t chosen = keyAt(row), top = keyAt(view().indexAt(QPoint(0, 0)));
+        const uint32_t before = rows();
+        QTRY_VERIFY_WITH_TIMEOUT(rows() > before + 2000, 60'000);
+        QTRY_VERIFY(!page().busy());
+        QCOMPARE(keyAt(view().currentIndex()), chosen);
+        QCOMPARE(keyAt(view().indexAt(QPoint(0, 0))), top);
+        program.kill();
+        program.waitForFinished();
+        makeRecordingWhole(path.toStdString());
     }
 
     void allRowsAreSavedHoweverMany() {

@@ -9,6 +9,7 @@
 #include <QToolButton>
 
 #include "app/drawer/counters_page.h"
+#include "app/drawer/coverage_page.h"
 #include "app/drawer/frames_page.h"
 #include "app/drawer/marker_page.h"
 #include "app/drawer/markers_page.h"
@@ -438,6 +439,28 @@ private slots:
         settings::memoryBy().set(0);
     }
 
+    void whatNoMarkerTellsOfIsListed() {
+        openDemo();
+        look(Of::Frame);
+        window_->drawer().show("coverage");
+        settle();
+        CoveragePage& coverage = window_->drawer().page<CoveragePage>();
+        TableView& view = coverage.view();
+        QVERIFY(view.rows().rowCount() > 5);
+        QVERIFY(coverage.about().contains("not occur there"));
+        const QModelIndex spray = view.rows().index(0, 0);
+        QVERIFY2(spray.data().toString().contains("Spray"), qPrintable(spray.data().toString()));
+        QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(spray).center());
+        const TablePlace place = view.table()->place(TableModel::rowOf(spray));
+        QVERIFY(selection().view().begin <= place.begin && place.end <= selection().view().end);
+        QVERIFY(!coverage.whatRan().isEnabled());  // there are no call stacks
+        coverage.what().setCurrentIndex(1);
+        emit coverage.what().activated(1);
+        settle();
+        QCOMPARE(view.rows().index(0, 0).siblingAtColumn(kMissingWhere).data().toString(), QString("only elsewhere"));
+        settings::coverageMissing().set(0);
+    }
+
     void operationsAreToldWithTheirLayersOverALimit() {
         openDemo();
         look(Of::Whole);
@@ -553,8 +576,8 @@ private slots:
         QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Events", "Frames ▸", "Waiting ▸",
                                        "Machine ▸", "Findings ▸"}));
         QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(7).center());
-        QTRY_COMPARE(texts(),
-                     (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results", "Coverage", "Advice"}));
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results", "Coverage",
+                                           "Advice"}));
         QCOMPARE(window_->drawer().shown(), QString("search"));
         tabs.setFocus();
         QTest::keyClick(&tabs, Qt::Key_Right);

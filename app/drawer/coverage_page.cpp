@@ -14,10 +14,9 @@ DrawerPage::Words CoveragePage::words() const {
 }
 
 CoveragePage::CoveragePage(Document& document, Selection& selection, QWidget* parent)
-    : TablePage(document, selection, "coverage", tr("What no marker tells of"), kUnmarkedLongest, parent),
+    : TablePage(document, selection, "coverage", tr("What no marker tells of"), -1, parent),
       what_(addChoice(tr("What is listed"), tr("Time in no marker; or markers that do not occur"),
-                      {{tr("time without a marker"), 0}, {tr("markers that do not occur"), 1}},
-                      settings::coverageMissing())),
+                      {{tr("unmarked time"), 0}, {tr("missing markers"), 1}}, settings::coverageMissing())),
       ran_(new QToolButton(this)) {
     ran_->setFont(smallFont());
     ran_->setText(tr("What ran there"));
@@ -65,7 +64,7 @@ void CoveragePage::askNow() {
     }
     const bool missing = what_->currentData().toInt() == 1;
     if (asked_ == recording && askedScope_ == chosen->scope && askedMissing_ == missing) return;
-    const bool same = asked_ && askedScope_ == chosen->scope && askedMissing_ == missing && view_->table();
+    const bool same = speaksOfTheSame() && asked_ && askedMissing_ == missing && view_->table();
     asked_ = recording;
     askedScope_ = chosen->scope;
     askedMissing_ = missing;

@@ -167,7 +167,7 @@ void EventsPage::askNow() {
     }
     const EventFilter filter = filterNow();
     if (asked_ == recording && askedScope_ == chosen->scope && askedFilter_ == filter && askedLast_ == last) return;
-    const bool same = asked_ && askedScope_ == chosen->scope && askedFilter_ == filter && askedLast_ == last;
+    const bool same = speaksOfTheSame() && asked_ && askedFilter_ == filter && askedLast_ == last && view_->table();
     asked_ = recording;
     askedScope_ = chosen->scope;
     askedFilter_ = filter;

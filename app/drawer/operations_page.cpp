@@ -65,7 +65,7 @@ void OperationsPage::askNow() {
     const auto by = static_cast<OperationsBy>(by_->currentData().toInt());
     const int64_t least = std::llround(least_->value() * 1e6);
     if (asked_ == recording && askedScope_ == chosen->scope && askedBy_ == by && askedLeast_ == least) return;
-    const bool same = asked_ && askedScope_ == chosen->scope && askedBy_ == by && view_->table();
+    const bool same = speaksOfTheSame() && asked_ && askedBy_ == by && view_->table();
     asked_ = recording;
     askedScope_ = chosen->scope;
     askedBy_ = by;

@@ -74,7 +74,8 @@ void StacksPage::askNow() {
     const StackScope scope{chosen->scope, blocked};
     title_->setText(capitalised(toQString(chosen->words)));
     if (asked_ == recording && askedSymbols_ == symbols && askedScope_ == scope) return;
-    const bool same = asked_ && askedScope_ == scope && askedSymbols_ == symbols && view_->table();
+    const bool same = speaksOfTheSame() && asked_ && askedScope_.blocked == scope.blocked && askedSymbols_ == symbols &&
+                      view_->table();
     asked_ = recording;
     askedSymbols_ = symbols;
     askedScope_ = scope;

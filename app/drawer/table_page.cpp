@@ -210,6 +210,11 @@ Result<ChosenScope> TablePage::scopeNow() const {
     return chosenScope(*document_.recording(), document_.explanation().get(), now.choice, now.context);
 }
 
+bool TablePage::speaksOfTheSame() {
+    const auto before = std::exchange(spokenOf_, shownNow());
+    return before && aboutTheSame(before->choice, before->context, spokenOf_->choice, spokenOf_->context);
+}
+
 int64_t TablePage::instantNow() const {
     const Recording& r = *document_.recording();
     const MarkerRef& marker = selection_.marker();

@@ -77,6 +77,8 @@ protected:
     Held shownNow() const;
     /// What it speaks of now, or why there is nothing. Of a recording that is open.
     Result<ChosenScope> scopeNow() const;
+    /// Whether what it speaks of is the same as at the last call, as far as that can be while a recording grows.
+    bool speaksOfTheSame();
     /// When the selected marker begins, or else the selected frame, or what is in view. Of a recording that is open.
     int64_t instantNow() const;
 
@@ -94,7 +96,7 @@ private:
     QHBoxLayout* const head_;
     QVBoxLayout* const lines_;
     QToolButton* hold_ = nullptr;  // of a page that follows the scope
-    std::optional<Held> held_;
+    std::optional<Held> held_, spokenOf_;
     std::function<void()> open_;  // once the rows are there
     QTimer soon_;
     Pace pace_{0, 50};  // of asking again while the recording grows

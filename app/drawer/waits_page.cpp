@@ -61,7 +61,7 @@ void WaitsPage::askNow() {
     }
     const auto by = static_cast<WaitsBy>(by_->currentData().toInt());
     if (asked_ == recording && askedScope_ == chosen->scope && askedBy_ == by) return;
-    const bool same = asked_ && askedScope_ == chosen->scope && askedBy_ == by && view_->table();
+    const bool same = speaksOfTheSame() && asked_ && askedBy_ == by && view_->table();
     asked_ = recording;
     askedScope_ = chosen->scope;
     askedBy_ = by;

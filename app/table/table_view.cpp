@@ -75,15 +75,24 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
 }
 
 void TableView::setTable(std::shared_ptr<const Table> table, bool same) {
+    const bool onTheWay = same && reading_.busy() && pendingTop_ >= 0;
     reading_.silence();
     if (table && table->ordered() && table->rowLimit() > kWindow) {
-        const int64_t top = same && windowed() ? topRow() : 0;
+        if (onTheWay) {
+            whole_ = std::move(table);
+            return readWindow(pendingTop_, 0, pendingChoose_);
+        }
+        const bool stays = same && windowed();
+        const int64_t top = stays ? topRow() : 0;
+        const auto key = stays ? std::optional(model_.table()->keyOf(topRow() - first_)) : std::nullopt;
+        const int offset = stays ? offsetOf(topRow()) : 0;
         whole_ = std::move(table);
         keep_ = same;
-        return readWindow(top, 0, -1);
+        return readWindow(top, offset, -1, key);
     }
     whole_.reset();
     first_ = 0;
+    pendingTop_ = pendingChoose_ = -1;
     keep_ = same;
     model_.setTable(std::move(table));
 }
@@ -93,26 +102,33 @@ Table::Row TableView::topRow() const {
     return first_ + static_cast<Table::Row>(std::max(0, top.row()));
 }
 
-/// Reads the rows around one, which then is the first in sight. `offset`: pixels of it that are out of sight; `choose`:
-/// a row that is chosen then and stands in the middle, or -1.
-void TableView::readWindow(int64_t top, int offset, int64_t choose) {
+/// Pixels of the first row in sight that are not.
+int TableView::offsetOf(Table::Row top) const {
+    return verticalScrollBar()->value() - static_cast<int>(top - first_) * rowHeight(model_.index(0, 0));
+}
+
+/// Reads the rows around one, which then is the first in sight, or the one with its key nearby. `offset`: pixels of it
+/// that are out of sight; `choose`: a row that is chosen then and stands in the middle, or -1.
+void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optional<uint64_t> topKey) {
+    pendingTop_ = top;
+    pendingChoose_ = choose;
     const int64_t limit = whole_->rowLimit();
     const int64_t first = std::clamp<int64_t>(top - kWindow / 2, 0, std::max<int64_t>(0, limit - kWindow));
     reading_.ask(
         [whole = whole_, first](const Progress&) { return whole->window(static_cast<Table::Row>(first), kWindow); },
-        [this, top, offset, choose, first](const std::shared_ptr<const Table>& window) {
+        [this, top, offset, choose, first, topKey](const std::shared_ptr<const Table>& window) {
             first_ = static_cast<Table::Row>(first);
-            wantedTop_ = top;
-            chooseRow_ = choose;
             model_.setTable(window);
-            wantedTop_ = chooseRow_ = -1;
+            pendingTop_ = pendingChoose_ = -1;
             executeDelayedItemsLayout();
             if (choose >= 0) {
                 const QModelIndex index = model_.index(static_cast<int>(choose - first), 0);
                 setCurrentIndex(index);
                 scrollTo(index, QAbstractItemView::PositionAtCenter);
             } else {
-                verticalScrollBar()->setValue(static_cast<int>(top - first) * rowHeight(model_.index(0, 0)) + offset);
+                const Table::Row known = topKey ? rowWithKey(*topKey) : Table::kTop;
+                const auto row = known == Table::kTop ? static_cast<int>(top - first) : static_cast<int>(known);
+                verticalScrollBar()->setValue(row * rowHeight(model_.index(0, 0)) + offset);
             }
             scrolled();
         });
@@ -152,9 +168,7 @@ void TableView::scrolled() {
     const uint32_t rows = model_.table()->rowLimit(), past = first_ + rows;
     const bool before = first_ > 0 && top - first_ < kNearItsEnd,
                after = past < whole_->rowLimit() && past - std::min(past, top) < kNearItsEnd;
-    const int height = rowHeight(model_.index(0, 0));
-    if ((before || after) && height > 0)
-        readWindow(top, verticalScrollBar()->value() - static_cast<int>(top - first_) * height, -1);
+    if (before || after) readWindow(top, offsetOf(top), -1);
 }
 
 /// By the bar over all rows.
@@ -221,8 +235,8 @@ void TableView::fitWide() {
     int others = 0;
     for (int column = 0; column < header()->count(); ++column)
         if (column != wide) others += header()->sectionSize(column);
-    const int most = wide ? QWIDGETSIZE_MAX
-                          : std::max(kMostNameWidth, fontMetrics().averageCharWidth() * kMostNameLetters);
+    const int most =
+        wide ? QWIDGETSIZE_MAX : std::max(kMostNameWidth, fontMetrics().averageCharWidth() * kMostNameLetters);
     header()->resizeSection(
         wide, std::max(widthFor(static_cast<size_t>(wide)), std::min(viewport()->width() - others, most)));
 }
@@ -341,12 +355,12 @@ void TableView::restorePlace() {
             look.push_back(index);
         }
     }
-    if (hasCurrent_ && chooseRow_ < 0)
+    if (hasCurrent_ && pendingChoose_ < 0)
         if (const Table::Row row = rowWithKey(currentKey_); row != Table::kTop)
             if (const QModelIndex index = model_.indexOf(row); index.isValid())
                 selectionModel()->setCurrentIndex(index,
                                                   QItemSelectionModel::ClearAndSelect | QItemSelectionModel::Rows);
-    if (wantedTop_ < 0) verticalScrollBar()->setValue(scrolled_);
+    if (pendingTop_ < 0) verticalScrollBar()->setValue(scrolled_);
 }
 
 Table::Row TableView::rowWithKey(uint64_t key) const {

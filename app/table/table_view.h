@@ -26,8 +26,9 @@ public:
     const std::shared_ptr<const Table>& table() const { return model_.table(); }
     /// All of it, where table() is a window; else the same.
     const std::shared_ptr<const Table>& whole() const { return whole_ ? whole_ : model_.table(); }
-    /// The first row of whole() that is in sight.
+    /// The first row of whole() that is in sight, and the first that table() has.
     Table::Row topRow() const;
+    Table::Row firstRow() const { return first_; }
     /// `same`: the thing is the same as before, told anew; what is open, chosen and in view stays.
     void setTable(std::shared_ptr<const Table> table, bool same);
     /// What stands in the place of rows where there are none.
@@ -63,7 +64,8 @@ protected:
 
 private:
     bool windowed() const { return whole_ && model_.table(); }
-    void readWindow(int64_t top, int offset, int64_t choose);
+    void readWindow(int64_t top, int offset, int64_t choose, std::optional<uint64_t> topKey = {});
+    int offsetOf(Table::Row top) const;
     void scrolled();
     void showTop();  // in the bar over all rows
     void scrollToRow(int64_t top);
@@ -93,7 +95,7 @@ private:
     std::shared_ptr<const Table> whole_;  // of which the model has a window; else null
     QScrollBar* const bar_;               // over all rows of it
     Table::Row first_ = 0;                // of the window
-    int64_t wantedTop_ = -1, chooseRow_ = -1;
+    int64_t pendingTop_ = -1, pendingChoose_ = -1;  // of the window that is being read; -1: none
     BackgroundQuery reading_;
 };
 

@@ -122,6 +122,7 @@ std::shared_ptr<const Coverage> coverageOf(const Recording& r, const Scope& scop
         if (scope.has(l) && r.lanes[l].kind != LaneKind::Core && !finding.lane(l, made->unmarked)) return nullptr;
     }
     const auto longer = [](const Unmarked& a, const Unmarked& b) {
+        if (!a.path != !b.path) return b.path == 0;
         return a.longest.end - a.longest.begin > b.longest.end - b.longest.begin;
     };
     std::stable_sort(made->unmarked.begin(), made->unmarked.end(), longer);

@@ -20,7 +20,7 @@ struct Unmarked {
 };
 
 struct Coverage {
-    std::vector<Unmarked> unmarked;  // the longest stretch first; at most kMostUnmarked
+    std::vector<Unmarked> unmarked;  // the longest stretch first, outside all markers last; at most kMostUnmarked
     std::vector<uint32_t> missing;   // sites that the recording knows and that do not occur in the scope, by name
     std::vector<uint8_t> elsewhere;  // of each of these: 1 where it occurs elsewhere in the recording
 };

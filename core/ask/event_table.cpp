@@ -206,7 +206,7 @@ private:
 class EventRows : public Table {
 public:
     EventRows(std::shared_ptr<const EventList> list, Row first, uint32_t count)
-        : list_(std::move(list)), first_(first), events_(list_->read(first, count)) {}
+        : list_(std::move(list)), events_(list_->read(first, count)) {}
     const std::vector<TableColumn>& columns() const override { return columns_; }
     uint32_t rowLimit() const override { return static_cast<uint32_t>(events_.size()); }
     bool ordered() const override { return true; }
@@ -217,11 +217,17 @@ public:
         return EventTexts(list_->recording(), events_[row]).emphasis();
     }
     TablePlace place(Row row) const override { return EventTexts(list_->recording(), events_[row]).place(); }
-    uint64_t keyOf(Row row) const override { return uint64_t{first_} + row; }
+    uint64_t keyOf(Row row) const override { return keyOf(events_[row]); }
+    /// Stays the same where other events come before it.
+    static uint64_t keyOf(const ListedEvent& event) {
+        constexpr uint64_t kMixed = 0x9e3779b97f4a7c15;
+        uint64_t key = static_cast<uint64_t>(event.what);
+        for (const uint32_t part : {event.lane, event.marker.row, event.of, event.index}) key = (key ^ part) * kMixed;
+        return key ^ key >> 32;
+    }
 
 private:
     const std::shared_ptr<const EventList> list_;
-    const Row first_;
     const std::vector<ListedEvent> events_;
     const std::vector<TableColumn> columns_ = columnsFor(list_->recording());
 };

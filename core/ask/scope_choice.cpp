@@ -137,6 +137,23 @@ Result<std::string> scopeWords(const Recording& recording, const Explanation* ex
     return std::move(chosen->words);
 }
 
+bool aboutTheSame(const ScopeChoice& a, const ScopeContext& inA, const ScopeChoice& b, const ScopeContext& inB) {
+    using Of = ScopeChoice::Of;
+    if (a != b || (a.lanes == ScopeChoice::Lanes::OfMarker && inA.marker.lane != inB.marker.lane)) return false;
+    switch (a.of) {
+        case Of::Frame:
+        case Of::Spike: return inA.frame == inB.frame;
+        case Of::Cause: return inA.cause == inB.cause;
+        case Of::Marker: return inA.marker == inB.marker;
+        case Of::Selection: return inA.selected == inB.selected;
+        case Of::Late:
+        case Of::View:
+        case Of::Stage:
+        case Of::Whole: break;
+    }
+    return true;
+}
+
 ScopeChoice usualScope(const Recording& recording) {
     ScopeChoice choice;
     if (!recording.series.empty() && !recording.series[0].frames.empty()) choice.of = ScopeChoice::Of::Frame;

@@ -54,6 +54,9 @@ Result<ChosenScope> chosenScope(const Recording& recording, const Explanation* e
 /// Only its words, which cost nothing that grows with the recording.
 Result<std::string> scopeWords(const Recording& recording, const Explanation* explanation, const ScopeChoice& choice,
                                const ScopeContext& context);
+/// Whether two choices are about the same, also where it has grown or lies elsewhere now: the whole recording, the
+/// late frames, the time in view stay what they are.
+bool aboutTheSame(const ScopeChoice& a, const ScopeContext& inA, const ScopeChoice& b, const ScopeContext& inB);
 /// What one begins with: the selected frame, or the whole of a recording without frames.
 ScopeChoice usualScope(const Recording& recording);
 

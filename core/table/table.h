@@ -74,7 +74,7 @@ public:
     /// Its rows come in one order and may be too many to look at each: they are not sorted nor filtered, and shown by
     /// windows. Such do not lie below each other.
     virtual bool ordered() const { return false; }
-    /// Some rows of such a table, read at once, as a table; their keyOf() is their number here.
+    /// Some rows of such a table, read at once, as a table.
     virtual std::shared_ptr<const Table> window(Row, uint32_t) const { return nullptr; }
 
     virtual TableValue value(Row row, size_t column) const = 0;
