@@ -48,4 +48,6 @@ picture what-if "$demo" --light --repair A,B
 picture advice "$demo" --light --cause B --page advice
 picture stacks "$real" --light --page stacks
 picture workspace "$demo" --light --look-at cause --command "Room for the tables"  # from here on the room is remembered
+picture events "$demo" --light --page events
+picture memory "$demo" --light --look-at whole --page memory
 picture marker "$demo" --light --cause D --find "Plan path" --page marker

@@ -417,6 +417,51 @@ private slots:
         QVERIFY2(none.err.contains("took less than --at-least"), qPrintable(none.err));
     }
 
+    void eventsAreListedInOrderOfTime() {
+        const Ran ran = run({"events", FUGATO_DEMO_RECORDING, "--frame", "20", "--kind", "markers,frames", "--json"});
+        QCOMPARE(ran.code, 0);
+        const json rows = json::parse(ran.out.toStdString());
+        QVERIFY(rows.size() > 40);
+        int64_t before = 0;
+        for (const json& row : rows) {
+            QVERIFY(row["time_ns"] >= before);
+            before = row["time_ns"];
+            const std::string event = row["event"];
+            QVERIFY2(event == "begins" || event == "ends" || event.starts_with("frame"), event.c_str());
+        }
+        const Ran drops = run({"events", FUGATO_DEMO_RECORDING, "--frame", "20", "--filter", "spray drops"});
+        QVERIFY2(drops.out.contains("counter") && !drops.out.contains("Read input"), qPrintable(drops.out));
+        const Ran last = run({"events", FUGATO_DEMO_RECORDING, "--last", "3", "--lane", "autosave", "--csv"});
+        QVERIFY2(last.out.startsWith("depth,name,") && last.out.count("\r\n") == 5, qPrintable(last.out));
+        QCOMPARE(run({"events", FUGATO_DEMO_RECORDING, "--severity", "error", "--kind", "points", "--frame", "0"}).code,
+                 int(kExitNothingFound));
+        const Ran sorted = run({"events", FUGATO_DEMO_RECORDING, "--frame", "20", "--sort", "name"});
+        QVERIFY(sorted.code == int(kExitWrongUse) && sorted.err.contains("in order of time"));
+        QCOMPARE(run({"events", FUGATO_DEMO_RECORDING, "--kind", "gusts"}).code, int(kExitWrongUse));
+    }
+
+    void memoryIsToldByPoolAndByMarker() {
+        const Ran pools = run({"memory", FUGATO_DEMO_RECORDING, "--at", "131", "--json"});
+        QCOMPARE(pools.code, 0);
+        const json told = json::parse(pools.out.toStdString());
+        QCOMPARE(told[0]["name"].get<std::string>(), std::string("sails"));
+        int64_t resources = 0;
+        for (const json& one : told[0]["below"]) resources += one["now_bytes"].get<int64_t>();
+        QCOMPARE(told[0]["now_bytes"].get<int64_t>(), resources);
+        QVERIFY(run({"memory", FUGATO_DEMO_RECORDING, "--by", "marker"}).out.contains("Load sails ▸ Unpack cloth"));
+        const Ran none = run({"memory", FUGATO_DEMO_RECORDING, "--by", "marker", "--frame", "20"});
+        QVERIFY(none.code == int(kExitNothingFound) && none.err.contains("given back by its end"));
+    }
+
+    void whatNoMarkerTellsOfIsListed() {
+        const Ran unmarked = run({"coverage", FUGATO_DEMO_RECORDING, "--cause", "A", "--csv"});
+        QCOMPARE(unmarked.code, 0);
+        QVERIFY2(unmarked.out.split("\r\n").value(1).startsWith("Scene ▸ Spray,GPU graphics,"),
+                 qPrintable(unmarked.out.left(300)));
+        QVERIFY(run({"coverage", FUGATO_DEMO_RECORDING, "--frame", "20", "--missing"}).out.contains("Unpack cloth"));
+        QCOMPARE(run({"coverage", FUGATO_DEMO_RECORDING, "--missing"}).code, int(kExitNothingFound));
+    }
+
     void framesAreToldBesideAll() {
         const Ran ran = run({"frames", FUGATO_DEMO_RECORDING, "--cause", "A", "--json"});
         QCOMPARE(ran.code, 0);

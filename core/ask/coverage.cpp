@@ -43,7 +43,8 @@ public:
 private:
     static void add(Unmarked& to, int64_t begin, int64_t end) {
         if (begin >= end) return;
-        to.total += end - begin;
+        // Times of damaged recordings may lie so far apart that their sum has no place.
+        if (__builtin_add_overflow(to.total, end - begin, &to.total)) to.total = INT64_MAX;
         ++to.stretches;
         if (end - begin > to.longest.end - to.longest.begin) to.longest = {begin, end};
     }
@@ -76,7 +77,8 @@ private:
                 gaps(*below, child, past, in, of);
             else
                 add(of, in.begin, in.end);
-            if (of.total > before) of.around += in.end - in.begin;
+            if (of.total > before && __builtin_add_overflow(of.around, in.end - in.begin, &of.around))
+                of.around = INT64_MAX;
             child = past;
         });
         return goesOn;

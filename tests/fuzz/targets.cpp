@@ -14,7 +14,10 @@
 #include <own_files.hpp>
 #include <unclosed_recording.hpp>
 
+#include "core/ask/coverage.h"
+#include "core/ask/event_table.h"
 #include "core/ask/marker_statistics.h"
+#include "core/ask/memory_table.h"
 #include "core/ask/nested_markers.h"
 #include "core/ask/search.h"
 #include "core/explain/advice/advice.h"
@@ -36,7 +39,7 @@ namespace fugato {
 
 namespace {
 
-constexpr uint32_t kFewFrames = 3, kFewSites = 4, kFewCauses = 2;
+constexpr uint32_t kFewFrames = 3, kFewSites = 4, kFewCauses = 2, kFewRows = 300, kFewColumns = 50;
 
 /// A folder of this process, gone when it ends.
 const std::string& folder() {
@@ -86,6 +89,17 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
     (void)used;
     const TimeRange whole = wholeOf(r);
     nestedMarkers(r, whole);
+    coverageOf(r, whole);
+    poolTable(recording, memoryFigures(r, whole, r.begin));
+    memoryCurve(r, kNone, whole, kFewColumns);
+    EventFilter named;
+    named.words = "a";
+    for (const EventFilter& filter : {EventFilter(), named}) {
+        const EventTable events(EventList::of(recording, whole, filter));
+        const auto window = events.window(events.rowLimit() / 2, kFewRows);
+        for (Table::Row row = 0; row < window->rowLimit(); ++row)
+            for (size_t column = 0; column < window->columns().size(); ++column) window->value(row, column);
+    }
     search(r, "a");
     for (uint32_t site = 0; site < std::min<size_t>(r.sites.size(), kFewSites); ++site) {
         statisticsOf(r, site, whole, 0);
