@@ -429,7 +429,7 @@ private slots:
             const std::string event = row["event"];
             QVERIFY2(event == "begins" || event == "ends" || event.starts_with("frame"), event.c_str());
         }
-        const Ran drops = run({"events", FUGATO_DEMO_RECORDING, "--frame", "20", "--filter", "spray drops"});
+        const Ran drops = run({"events", FUGATO_DEMO_RECORDING, "--frame", "7734", "--filter", "spray drops"});
         QVERIFY2(drops.out.contains("counter") && !drops.out.contains("Read input"), qPrintable(drops.out));
         const Ran last = run({"events", FUGATO_DEMO_RECORDING, "--last", "3", "--lane", "autosave", "--csv"});
         QVERIFY2(last.out.startsWith("depth,name,") && last.out.count("\r\n") == 5, qPrintable(last.out));
