@@ -77,7 +77,7 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
 void TableView::setTable(std::shared_ptr<const Table> table, bool same) {
     const bool onTheWay = same && reading_.busy() && pendingTop_ >= 0;
     reading_.silence();
-    if (table && table->ordered() && table->rowLimit() > kWindow) {
+    if (table && table->ordered()) {
         if (onTheWay) {
             whole_ = std::move(table);
             return readWindow(pendingTop_, 0, pendingChoose_);
@@ -137,10 +137,10 @@ void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optiona
 /// The bar over all rows stands in the place of that over the window's.
 void TableView::updateGeometries() {
     QTreeView::updateGeometries();
-    const bool all = windowed();
-    bar_->setVisible(all);
-    setVerticalScrollBarPolicy(all ? Qt::ScrollBarAlwaysOn : Qt::ScrollBarAsNeeded);
-    if (!all) return;
+    const bool part = !hasAllRows();
+    bar_->setVisible(part);
+    setVerticalScrollBarPolicy(part ? Qt::ScrollBarAlwaysOn : Qt::ScrollBarAsNeeded);
+    if (!part) return;
     const QWidget* own = verticalScrollBar()->parentWidget();
     bar_->setGeometry(own->geometry());
     bar_->raise();
@@ -152,6 +152,8 @@ void TableView::updateGeometries() {
     }
     showTop();
 }
+
+bool TableView::hasAllRows() const { return !windowed() || model_.table()->rowLimit() >= whole_->rowLimit(); }
 
 void TableView::showTop() {
     const QSignalBlocker quiet(bar_);
@@ -372,6 +374,7 @@ Table::Row TableView::rowWithKey(uint64_t key) const {
 
 void TableView::showRow(Table::Row row) {
     if (whole_) {
+        if (!whole_->rowLimit()) return;
         if (!windowed() || row < first_ || row - first_ >= model_.table()->rowLimit())
             return readWindow(std::min(row, whole_->rowLimit() - 1), 0, std::min(row, whole_->rowLimit() - 1));
         row -= first_;
@@ -461,7 +464,7 @@ void TableView::fillMenu(QMenu& menu) {
     QAction* copy = add(tr("&Copy rows"), selectionModel()->hasSelection(), [this] { copyRows(); });
     copy->setShortcut(QKeySequence::Copy);
     copy->setShortcutContext(Qt::WidgetShortcut);  // only says what key the table takes itself
-    add(tr("Copy &all rows"), any && !whole_, [this] { QApplication::clipboard()->setText(textOf(true)); });
+    add(tr("Copy &all rows"), any && hasAllRows(), [this] { QApplication::clipboard()->setText(textOf(true)); });
     add(tr("&Save as…"), any, [this] { askWhereToSave(); });
     if (model_.table() && model_.table()->nested()) {
         menu.addSeparator();

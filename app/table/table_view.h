@@ -2,7 +2,7 @@
 //
 // A table on the screen: sorted by a click on a column, filtered by words, its rows copied and saved, its columns
 // chosen, all remembered under the table's id. What is opened, chosen and scrolled to stays when the same table comes
-// anew. Of a table in an order of its own (Table::ordered) that is long, only a window of rows is at hand, which is
+// anew. Of a table in an order of its own (Table::ordered) only a window of rows is at hand, which is
 // read on another thread and moves as one scrolls.
 #pragma once
 
@@ -64,6 +64,7 @@ protected:
 
 private:
     bool windowed() const { return whole_ && model_.table(); }
+    bool hasAllRows() const;
     void readWindow(int64_t top, int offset, int64_t choose, std::optional<uint64_t> topKey = {});
     int offsetOf(Table::Row top) const;
     void scrolled();
@@ -92,9 +93,9 @@ private:
     bool hasCurrent_ = false;
     int scrolled_ = 0;
     BackgroundQuery saving_;
-    std::shared_ptr<const Table> whole_;  // of which the model has a window; else null
-    QScrollBar* const bar_;               // over all rows of it
-    Table::Row first_ = 0;                // of the window
+    std::shared_ptr<const Table> whole_;            // of which the model has a window; else null
+    QScrollBar* const bar_;                         // over all rows of it
+    Table::Row first_ = 0;                          // of the window
     int64_t pendingTop_ = -1, pendingChoose_ = -1;  // of the window that is being read; -1: none
     BackgroundQuery reading_;
 };

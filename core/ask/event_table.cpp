@@ -203,6 +203,14 @@ private:
     const ListedEvent& e_;
 };
 
+/// Stays the same where other events come before it.
+uint64_t keyOfEvent(const ListedEvent& event) {
+    constexpr uint64_t kMixed = 0x9e3779b97f4a7c15;
+    uint64_t key = static_cast<uint64_t>(event.what);
+    for (const uint32_t part : {event.lane, event.marker.row, event.of, event.index}) key = (key ^ part) * kMixed;
+    return key ^ key >> 32;
+}
+
 class EventRows : public Table {
 public:
     EventRows(std::shared_ptr<const EventList> list, Row first, uint32_t count)
@@ -217,14 +225,7 @@ public:
         return EventTexts(list_->recording(), events_[row]).emphasis();
     }
     TablePlace place(Row row) const override { return EventTexts(list_->recording(), events_[row]).place(); }
-    uint64_t keyOf(Row row) const override { return keyOf(events_[row]); }
-    /// Stays the same where other events come before it.
-    static uint64_t keyOf(const ListedEvent& event) {
-        constexpr uint64_t kMixed = 0x9e3779b97f4a7c15;
-        uint64_t key = static_cast<uint64_t>(event.what);
-        for (const uint32_t part : {event.lane, event.marker.row, event.of, event.index}) key = (key ^ part) * kMixed;
-        return key ^ key >> 32;
-    }
+    uint64_t keyOf(Row row) const override { return keyOfEvent(events_[row]); }
 
 private:
     const std::shared_ptr<const EventList> list_;
@@ -355,6 +356,8 @@ TablePlace EventTable::place(Row row) const {
     const ListedEvent event = eventAt(row);
     return EventTexts(list_->recording(), event).place();
 }
+
+uint64_t EventTable::keyOf(Row row) const { return keyOfEvent(eventAt(row)); }
 
 std::shared_ptr<const Table> lastEventTable(std::shared_ptr<const EventList> list, size_t count) {
     return std::make_shared<LastEvents>(std::move(list), count);

@@ -34,6 +34,7 @@ public:
     TableValue value(Row row, size_t column) const override;
     Emphasis emphasis(Row row, size_t column) const override;
     TablePlace place(Row row) const override;
+    uint64_t keyOf(Row row) const override;
 
 private:
     ListedEvent eventAt(Row row) const;
