@@ -149,6 +149,28 @@ private slots:
         QVERIFY(page().title().endsWith(" late frames on worker"));
     }
 
+    void whatLastsIsRememberedOfEachRecording() {
+        openDemo();
+        ScopeChoice stage;
+        stage.of = Of::Stage;
+        stage.stage = "Race";
+        stage.lanes = ScopeChoice::Lanes::Group;
+        stage.group = "main";
+        selection().chooseScope(stage);
+        window_ = std::make_unique<MainWindow>();
+        window_->show();
+        openDemo();
+        QVERIFY(selection().scope() == stage);
+        QVERIFY2(page().title().startsWith("Stage Race on main"), qPrintable(page().title()));
+        // A frame that was selected then is not.
+        look(Of::Frame);
+        window_ = std::make_unique<MainWindow>();
+        window_->show();
+        openDemo();
+        QCOMPARE(selection().scope().of, Of::Frame);
+        QVERIFY(!selection().scopeIsChosen());
+    }
+
     void aPageIsHeldToWhatItShows() {
         openDemo();
         const QString first = page().title();

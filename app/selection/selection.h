@@ -35,6 +35,7 @@ public:
     const std::optional<TimeRange>& range() const { return range_; }
     /// What every page speaks of.
     const ScopeChoice& scope() const { return scope_; }
+    bool scopeIsChosen() const { return scopeChosen_; }  // by the person
     ScopeContext scopeContext() const {
         return {view_.frame, view_.cause, range_, {view_.begin, view_.end}, view_.marker};
     }

@@ -14,12 +14,36 @@ const char* const kOrder = "recordings/order";  // ids, used last first
 
 QString keyOf(const QString& id) { return "recordings/" + id; }
 
+constexpr std::pair<const char*, ScopeChoice::Of> kLasting[] = {
+    {"late", ScopeChoice::Of::Late}, {"stage", ScopeChoice::Of::Stage}, {"whole", ScopeChoice::Of::Whole}};
+
+/// Its word, the stage, the lanes' group; empty: not one that lasts.
+QStringList textsOf(const std::optional<ScopeChoice>& scope) {
+    for (const auto& [word, of] : kLasting)
+        if (scope && scope->of == of && scope->lanes != ScopeChoice::Lanes::OfMarker)
+            return {word, QString::fromStdString(scope->stage), QString::fromStdString(scope->group)};
+    return {};
+}
+
+std::optional<ScopeChoice> scopeIn(const QStringList& texts) {
+    for (const auto& [word, of] : kLasting) {
+        if (texts.value(0) != word) continue;
+        ScopeChoice scope;
+        scope.of = of;
+        scope.stage = texts.value(1).toStdString();
+        scope.group = texts.value(2).toStdString();
+        if (!scope.group.empty()) scope.lanes = ScopeChoice::Lanes::Group;
+        return scope;
+    }
+    return std::nullopt;
+}
+
 }  // namespace
 
 RecordingMemory rememberedOf(const Recording& recording) {
     const QVariantMap kept = QSettings().value(keyOf(QString::fromStdString(recordingId(recording)))).toMap();
     return {kept["page"].toString(), kept["series"].toString(), std::max<qlonglong>(0, kept["budget"].toLongLong()),
-            kept["unfolded"].toStringList()};
+            kept["unfolded"].toStringList(), scopeIn(kept["scope"].toStringList())};
 }
 
 void remember(const Recording& recording, const RecordingMemory& memory) {
@@ -28,7 +52,8 @@ void remember(const Recording& recording, const RecordingMemory& memory) {
     kept.setValue(keyOf(id), QVariantMap{{"page", memory.page},
                                          {"series", memory.series},
                                          {"budget", memory.budget},
-                                         {"unfolded", memory.unfolded}});
+                                         {"unfolded", memory.unfolded},
+                                         {"scope", textsOf(memory.scope)}});
     QStringList order = kept.value(kOrder).toStringList();
     if (!order.isEmpty() && order.front() == id) return;
     order.removeAll(id);

@@ -6,8 +6,9 @@
 
 #include <QString>
 #include <QStringList>
+#include <optional>
 
-#include "core/model/recording.h"
+#include "core/ask/scope_choice.h"
 
 namespace fugato {
 
@@ -16,6 +17,8 @@ struct RecordingMemory {
     QString series;        // explained
     qlonglong budget = 0;  // ns; 0: the recorded deadlines
     QStringList unfolded;  // keys of lanes
+    // What is looked at, where the person chose it and it is not of what was selected then: late frames, a stage, all.
+    std::optional<ScopeChoice> scope;
 };
 
 /// Empty where nothing is remembered.

@@ -204,6 +204,7 @@ void MainWindow::makePanels() {
     connect(start_, &StartPage::recordingWanted, this, &MainWindow::open);
     connect(drawer_, &Drawer::shownChanged, this, &MainWindow::keepArranged);
     connect(lanes_, &LanesView::arranged, this, &MainWindow::keepArranged);
+    connect(&selection_, &Selection::scopeChanged, this, &MainWindow::keepArranged);
     connect(&document_, &Document::contentChanged, this, &MainWindow::keepArranged);
     connect(verdict_, &VerdictBar::wanted, drawer_, &Drawer::search);
     connect(verdict_, &VerdictBar::done, this, [this] { lanes_->setFocus(Qt::ShortcutFocusReason); });
@@ -756,6 +757,7 @@ void MainWindow::recallArranged() {
     std::set<std::string> unfolded;
     for (const QString& key : before.unfolded) unfolded.insert(key.toStdString());
     lanes_->picture().setUnfolded(std::move(unfolded));
+    if (before.scope) selection_.chooseScope(*before.scope);
 }
 
 void MainWindow::keepArranged() {
@@ -767,7 +769,8 @@ void MainWindow::keepArranged() {
     RecordingMemory now{ofSelection ? rememberedOf(*recording).page : drawer_->shown(),
                         toQString(recording->series[document_.series()].name),
                         document_.budget(),
-                        {}};
+                        {},
+                        selection_.scopeIsChosen() ? std::optional(selection_.scope()) : std::nullopt};
     for (const std::string& key : lanes_->picture().unfolded()) now.unfolded << toQString(key);
     remember(*recording, now);
 }
