@@ -250,6 +250,9 @@ private slots:
             const std::string wrong = differs(*opened, Scope(frames), filter, random);
             QVERIFY2(wrong.empty(), wrong.c_str());
         }
+        EventFilter words;
+        words.words = "a";
+        QVERIFY(!EventList::of(*opened, wholeOf(**opened), words, [](double) { return false; }));
         std::set<What> seen;
         for (const ListedEvent& event : EventList::of(*opened, wholeOf(**opened), {})->read(0, SIZE_MAX / 2))
             seen.insert(event.what);

@@ -8,6 +8,7 @@
 #include <QToolTip>
 
 #include "app/causes/causes_panel.h"
+#include "app/drawer/coverage_page.h"
 #include "app/drawer/drawer.h"
 #include "app/drawer/stacks_page.h"
 #include "app/lanes/lanes_view.h"
@@ -72,6 +73,26 @@ private slots:
         QCOMPARE(explained.count(), 2);
         QCOMPARE(selection().frame(), 44u);
         QCOMPARE(explanation().causes[selection().cause()].frames, (std::vector<uint32_t>{41, 44, 47}));
+    }
+
+    void whatRanWhereNoMarkerIsIsAClickAway() {
+        openSampled();
+        QVERIFY(window_->drawer().show("coverage"));
+        settle();
+        CoveragePage& coverage = window_->drawer().page<CoveragePage>();
+        QVERIFY(!coverage.whatRan().isEnabled());
+        const QModelIndex longest = coverage.view().rows().index(0, 0);
+        QVERIFY(longest.isValid());
+        const TablePlace place = coverage.view().table()->place(TableModel::rowOf(longest));
+        QTest::mouseClick(coverage.view().viewport(), Qt::LeftButton, {}, coverage.view().visualRect(longest).center());
+        settle();
+        QVERIFY(coverage.whatRan().isEnabled());
+        QTest::mouseClick(&coverage.whatRan(), Qt::LeftButton);
+        settle();
+        QCOMPARE(window_->drawer().shown(), QString("stacks"));
+        QVERIFY(selection().range() && selection().range()->begin == place.begin);
+        QCOMPARE(selection().range()->end, place.end);
+        QVERIFY(column(kFunctionName).contains("unpack_rows"));
     }
 
     void tableAndFlameGraphGoTogether() {

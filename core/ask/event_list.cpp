@@ -190,6 +190,7 @@ public:
     /// In the order in which events of one instant stand; false where it was cancelled.
     bool gather() {
         choosePaths();
+        if (cancelled_) return false;
         for (uint32_t l = 0; l < r_.lanes.size(); ++l)
             for (auto row = static_cast<uint32_t>(r_.lanes[l].rows.size()); row--;)
                 addMarkers(l, row, MarkerSource::Which::Ends);
