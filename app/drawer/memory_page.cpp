@@ -22,7 +22,7 @@ MemoryPage::MemoryPage(Document& document, Selection& selection, QWidget* parent
     : TablePage(document, selection, "memory", tr("Memory in what is looked at"), -1, parent),
       by_(addChoice(tr("What is listed of memory"),
                     tr("Pools, and their resources at the selected instant; or what was taken and not given back"),
-                    {{tr("by pool"), 0}, {tr("not given back, by marker"), 1}}, settings::memoryBy())),
+                    {{tr("by pool"), 0}, {tr("not given back"), 1}}, settings::memoryBy())),
       curve_(new BarPlot(this)) {
     addBelow(curve_);
     followScope(false);
