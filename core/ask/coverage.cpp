@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "adding.h"
 #include "core/store/long_work.h"
 
 namespace fugato {
@@ -43,8 +44,7 @@ public:
 private:
     static void add(Unmarked& to, int64_t begin, int64_t end) {
         if (begin >= end) return;
-        // Times of damaged recordings may lie so far apart that their sum has no place.
-        if (__builtin_add_overflow(to.total, end - begin, &to.total)) to.total = INT64_MAX;
+        addTime(to.total, end - begin);
         ++to.stretches;
         if (end - begin > to.longest.end - to.longest.begin) to.longest = {begin, end};
     }
@@ -77,8 +77,7 @@ private:
                 gaps(*below, child, past, in, of);
             else
                 add(of, in.begin, in.end);
-            if (of.total > before && __builtin_add_overflow(of.around, in.end - in.begin, &of.around))
-                of.around = INT64_MAX;
+            if (of.total > before) addTime(of.around, in.end - in.begin);
             child = past;
         });
         return goesOn;

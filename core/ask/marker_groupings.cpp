@@ -5,6 +5,7 @@
 #include <map>
 #include <unordered_map>
 
+#include "adding.h"
 #include "core/explain/words/quantities.h"
 
 namespace fugato {
@@ -18,13 +19,13 @@ uint64_t mixed(uint64_t key, uint64_t more) {
 
 /// `whole`: it lies in no other that is counted here, so its total counts.
 void add(MarkerSum& to, const MarkerSum& from, bool whole) {
-    to.self += from.self;
+    addTime(to.self, from.self);
     if (from.count && !to.count) to.wait = from.wait;
     if (from.first.valid() && !to.first.valid()) to.first = from.first;
     to.count += from.count;
     to.longest = std::max(to.longest, from.longest);
     if (!whole) return;
-    to.total += from.total;
+    addTime(to.total, from.total);
     to.allocations += from.allocations;
     to.allocated += from.allocated;
     const auto addKnown = [](int64_t& sum, int64_t ns) {

@@ -7,6 +7,7 @@
 #include <map>
 #include <queue>
 
+#include "adding.h"
 #include "core/explain/words/quantities.h"
 #include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
@@ -161,12 +162,12 @@ private:
         int64_t total = 0, longest = 0;
         void add(int64_t duration) {
             ++count;
-            total += duration;
+            addTime(total, duration);
             longest = std::max(longest, duration);
         }
         void add(const PartSum& other) {
             count += other.count;
-            total += other.total;
+            addTime(total, other.total);
             longest = std::max(longest, other.longest);
         }
     };
@@ -197,8 +198,8 @@ private:
                 const auto add = [&](uint32_t path, uint64_t count, int64_t total) {
                     if (paths.isSite[path]) {
                         s_.count += count;
-                        s_.self += total;
-                        if (paths.outermost[path]) s_.total += total;
+                        addTime(s_.self, total);
+                        if (paths.outermost[path]) addTime(s_.total, total);
                     }
                     if (paths.below[path]) s_.self -= total;
                 };
@@ -258,7 +259,7 @@ private:
             while (frame < pastFrame_ && frames_[frame].begin <= begin) ++frame;  // the first that begins later
             if (frame == firstFrame_ || frames_[frame - 1].end <= begin) return;
             const size_t at = frame - 1 - firstFrame_;
-            if (of.outermost[path]) sum.inFrame[at] += duration;
+            if (of.outermost[path]) addTime(sum.inFrame[at], duration);
             ++sum.calls[at];
         });
     }
@@ -339,13 +340,13 @@ private:
             for (const Sums& sum : sums_) {
                 if (sum.calls.empty()) continue;
                 callsHere += sum.calls[i];
-                nsHere += sum.inFrame[i];
+                addTime(nsHere, sum.inFrame[i]);
             }
             s_.inFrame[i] = nsHere;
             if (!callsHere) continue;
             ++s_.framesWithIt;
             calls += callsHere;
-            ns += nsHere;
+            addTime(ns, nsHere);
             if (s_.worstFrame != kNone && nsHere <= s_.worstFrameNs) continue;
             s_.worstFrame = static_cast<uint32_t>(firstFrame_ + i);
             s_.worstFrameNs = nsHere;

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <map>
 
+#include "adding.h"
 #include "core/store/long_work.h"
 
 namespace fugato {
@@ -63,7 +64,7 @@ private:
         const PathId caller = r_.paths[r_.pathOf(marker)].parent;
         const auto count = [&](uint32_t row) { take(row, wait, marker, inside, fresh); };
         made_->count += fresh;
-        made_->total += inside.end - inside.begin;
+        addTime(made_->total, inside.end - inside.begin);
         if (made_->by == WaitsBy::Object) {
             const uint32_t object = objectRow(kNone, wait);
             count(object);
@@ -100,7 +101,7 @@ private:
             if (sum.name.empty()) sum.name = "held by " + r_.lanes[hold->lane].name + inText(hold->path);
             sum.holder = true;
             sum.lane = hold->lane;
-            sum.total += ns;
+            addTime(sum.total, ns);
             if (hold->end - hold->begin > sum.longest) {
                 sum.longest = hold->end - hold->begin;
                 sum.held = {hold->begin, hold->end};
@@ -128,7 +129,7 @@ private:
     void take(uint32_t row, const Wait& wait, const MarkerRef& marker, const TimeRange& inside, bool fresh) {
         WaitSum& sum = made_->rows[row];
         sum.count += fresh;
-        sum.total += inside.end - inside.begin;
+        addTime(sum.total, inside.end - inside.begin);
         if (sum.longestWait.valid() && wait.end - wait.begin <= sum.longest) return;
         sum.longest = wait.end - wait.begin;
         sum.longestWait = marker;
