@@ -146,7 +146,7 @@ private:
             }
             case EventWhat::OperationEnds: {
                 const Operation& operation = r_.operations[e_.index];
-                const std::string said(r_.text(operation.text));
+                std::string said(r_.text(operation.text));
                 if (!operation.code) return said;
                 return "failed, code " + std::to_string(operation.code) + (said.empty() ? "" : ": " + said);
             }
