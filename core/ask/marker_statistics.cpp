@@ -5,6 +5,7 @@
 #include <atomic>
 #include <cmath>
 #include <map>
+#include <numeric>
 #include <queue>
 
 #include "adding.h"
@@ -64,7 +65,8 @@ public:
     void add(const Buckets& other) {
         for (size_t i = 0; i < counts_.size(); ++i) counts_[i] += other.counts_[i];
     }
-    /// The bucket in which the value of a rank (from 0) lies, and the rank within it.
+    uint64_t count() const { return std::accumulate(counts_.begin(), counts_.end(), uint64_t{0}); }
+    /// The bucket in which the value of a rank (from 0, below count()) lies, and the rank within it.
     std::pair<size_t, uint64_t> at(uint64_t rank) const {
         size_t bucket = 0;
         while (rank >= counts_[bucket]) rank -= counts_[bucket++];
@@ -201,7 +203,7 @@ private:
                         addTime(s_.self, total);
                         if (paths.outermost[path]) addTime(s_.total, total);
                     }
-                    if (paths.below[path]) s_.self -= total;
+                    if (paths.below[path]) takeTime(s_.self, total);
                 };
                 const bool any = walkScope(
                     row, scope_,
@@ -291,9 +293,11 @@ private:
 
     /// The values of three ranks, from those occurrences only that lie in their buckets.
     bool findPercentiles() {
+        const uint64_t count = buckets_.count();  // where what was kept is damaged, not what its sums say
+        if (!count) return true;
         const auto rankOf = [&](double p) {  // nearest rank, from 0
-            const auto rank = static_cast<uint64_t>(std::ceil(p * static_cast<double>(s_.count)));
-            return std::clamp<uint64_t>(rank, 1, s_.count) - 1;
+            const auto rank = static_cast<uint64_t>(std::ceil(p * static_cast<double>(count)));
+            return std::clamp<uint64_t>(rank, 1, count) - 1;
         };
         struct Wanted {
             int64_t& value;
@@ -321,6 +325,7 @@ private:
         for (size_t i = 0; i < std::size(wanted); ++i) {
             std::vector<int64_t> all;
             for (const auto& of : values) all.insert(all.end(), of[i].begin(), of[i].end());
+            if (wanted[i].place.second >= all.size()) continue;  // damaged: read again, they are others
             const auto at = all.begin() + static_cast<std::ptrdiff_t>(wanted[i].place.second);
             std::nth_element(all.begin(), at, all.end());
             wanted[i].value = *at;
