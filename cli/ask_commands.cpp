@@ -389,7 +389,7 @@ int memory(const std::shared_ptr<const Recording>& recording, const Scope& scope
     if (recording->pools.empty()) return tellFailure(err, kExitNothingFound, "The recording tells of no memory.");
     const auto figures = memoryFigures(*recording, scope, instant);
     if (byMarker && figures->kept.empty())
-        return tellFailure(err, kExitNothingFound, "All memory that was taken there was given back by its end.");
+        return tellFailure(err, kExitNothingFound, "All memory that was taken there was released by its end.");
     const auto shown =
         arrangedAs(byMarker ? keptTable(recording, figures) : poolTable(recording, figures), options, err);
     if (!shown) return kExitWrongUse;
@@ -455,7 +455,7 @@ AskCommands::AskCommands(CLI::App& app)
       waits_(app.add_subcommand("waits", "What was waited for, how long, and who held it meanwhile")),
       operations_(app.add_subcommand("operations", "Operations with their layers, and file requests")),
       events_(app.add_subcommand("events", "Everything that happened, in order of time")),
-      memory_(app.add_subcommand("memory", "Memory in use, what is large for its kind, and what was not given back")),
+      memory_(app.add_subcommand("memory", "Memory in use, what is large for its kind, and what was not released")),
       frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
       counters_(app.add_subcommand("counters", "Counters and states at an instant and over some time")),
       coverage_(
@@ -501,7 +501,7 @@ AskCommands::AskCommands(CLI::App& app)
     events_->add_option("--last", lastEvents_, "the last so many of each lane instead, by lane")
         ->check(numberFrom(0, 1'000'000));
     coverage_->add_flag("--missing", missing_, "the markers that do not occur there, not the time without one");
-    memory_->add_option("--by", memoryBy_, "by pool with its resources; or what was not given back, by marker")
+    memory_->add_option("--by", memoryBy_, "by pool with its resources; or what was not released, by marker")
         ->check(CLI::IsMember({"pool", "marker"}))
         ->capture_default_str();
     for (CLI::App* command : {counters_, memory_})

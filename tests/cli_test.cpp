@@ -450,7 +450,7 @@ private slots:
         QCOMPARE(told[0]["now_bytes"].get<int64_t>(), resources);
         QVERIFY(run({"memory", FUGATO_DEMO_RECORDING, "--by", "marker"}).out.contains("Load sails ▸ Unpack cloth"));
         const Ran none = run({"memory", FUGATO_DEMO_RECORDING, "--by", "marker", "--frame", "20"});
-        QVERIFY(none.code == int(kExitNothingFound) && none.err.contains("given back by its end"));
+        QVERIFY(none.code == int(kExitNothingFound) && none.err.contains("released by its end"));
     }
 
     void whatNoMarkerTellsOfIsListed() {

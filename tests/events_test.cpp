@@ -112,7 +112,7 @@ private:
             const bool fits = plain || (any && (named(std::string(r_.text(one.name))) || site(r_.siteOf(one.path)) ||
                                                 named(r_.pools[one.pool].name)));
             add(fits, one.taken, What::MemoryTaken, one.lane, i, one.pool);
-            add(fits && one.isReleased(), one.released, What::MemoryGivenBack, one.lane, i, one.pool);
+            add(fits && one.isReleased(), one.released, What::MemoryReleased, one.lane, i, one.pool);
         }
         for (uint32_t i = 0; i < r_.pictures.size(); ++i) add(plain, r_.pictures[i].time, What::Picture, kNone, i);
     }

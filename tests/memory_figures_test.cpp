@@ -42,7 +42,7 @@ std::string giving(const std::string& pool, const std::string& address) {
     return "\"do\":\"memory_given\",\"pool\":\"" + pool + "\",\"address\":" + address;
 }
 
-/// Two pools, named and plain memory, given back in any order and not always, by markers on two lanes.
+/// Two pools, named and plain memory, released in any order and not always, by markers on two lanes.
 std::shared_ptr<const Recording> randomMemory(std::mt19937& random) {
     TextRecording t;
     t.begin(0, "main", "Frame").begin(0, "worker", "Load");

@@ -446,7 +446,7 @@ private slots:
         const int64_t middle = (selection().view().begin + selection().view().end) / 2,
                       all = window_->document().recording()->end;
         QVERIFY(std::abs(middle - all / 2) < all / 50);
-        // What was not given back, by the marker that took it.
+        // What was not released, by the marker that took it.
         memory.by().setCurrentIndex(1);
         emit memory.by().activated(1);
         settle();

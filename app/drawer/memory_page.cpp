@@ -14,15 +14,15 @@ constexpr int kLinesWithCurve = 18;  // of text: so high the page must be
 
 DrawerPage::Words MemoryPage::words() const {
     return {"memory",      tr("Memory"),
-            tr("M&emory"), tr("Memory in use, resources that are large for their kind, and what was not given back"),
+            tr("M&emory"), tr("Memory in use, resources that are large for their kind, and what was not released"),
             tr("Machine"), About::Scope};
 }
 
 MemoryPage::MemoryPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "memory", tr("Memory in what is looked at"), -1, parent),
       by_(addChoice(tr("What is listed of memory"),
-                    tr("Pools, and their resources at the selected instant; or what was taken and not given back"),
-                    {{tr("by pool"), 0}, {tr("not given back"), 1}}, settings::memoryBy())),
+                    tr("Pools, and their resources at the selected instant; or what was taken and not released"),
+                    {{tr("by pool"), 0}, {tr("not released"), 1}}, settings::memoryBy())),
       curve_(new BarPlot(this)) {
     addBelow(curve_);
     followScope(false);
@@ -89,7 +89,7 @@ void MemoryPage::askNow() {
             const QString at = toQString(instantText(asked_.instant - asked_.recording->begin));
             about_->setText((growth < 0 ? tr("%1 in use at %2; shrinks by %3") : tr("%1 in use at %2; grows by %3"))
                                 .arg(text(now), at, text(std::abs(growth))));
-            view_->setEmptyText(tr("All memory that was taken there was given back by its end."));
+            view_->setEmptyText(tr("All memory that was taken there was released by its end."));
             showCurve(*answer->curve);
             arrange();
             showTable(answer->table, same, [this] { view_->expandAll(); });

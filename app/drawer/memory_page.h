@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Memory in what is looked at: its curve; pools with their resources at the selected instant; and what was taken and
-// not given back, by marker.
+// not released, by marker.
 #pragma once
 
 #include "app/plots/bar_plot.h"

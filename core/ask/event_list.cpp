@@ -168,7 +168,7 @@ EventGroup groupOf(EventWhat what) {
         case EventWhat::StateBegins: return EventGroup::State;
         case EventWhat::Counter: return EventGroup::Counter;
         case EventWhat::MemoryTaken:
-        case EventWhat::MemoryGivenBack: return EventGroup::Memory;
+        case EventWhat::MemoryReleased: return EventGroup::Memory;
         case EventWhat::Picture: return EventGroup::Picture;
         case EventWhat::EventsLost: return EventGroup::Lost;
     }
@@ -429,7 +429,7 @@ private:
             kNone, all.size(), [&all](uint32_t i) { return all[i].taken; }, event(EventWhat::MemoryTaken),
             plain ? Wanted() : Wanted(fitting));
         add(
-            kNone, all.size(), [&all](uint32_t i) { return all[i].released; }, event(EventWhat::MemoryGivenBack),
+            kNone, all.size(), [&all](uint32_t i) { return all[i].released; }, event(EventWhat::MemoryReleased),
             [&all, plain, fitting](uint32_t i) { return all[i].isReleased() && (plain || fitting(i)); });
     }
     void addPictures() {

@@ -36,7 +36,7 @@ enum class EventWhat : uint8_t {
     OperationEnds,
     Counter,
     MemoryTaken,
-    MemoryGivenBack,
+    MemoryReleased,
     Picture,
     EventsLost
 };

@@ -94,7 +94,7 @@ private:
             case EventWhat::StateBegins: return r_.states[e_.of].name;
             case EventWhat::Counter: return r_.counters[e_.of].name;
             case EventWhat::MemoryTaken:
-            case EventWhat::MemoryGivenBack: {
+            case EventWhat::MemoryReleased: {
                 const Allocation& one = r_.allocations[e_.index];
                 if (const std::string_view name = r_.text(one.name); !name.empty()) return std::string(name);
                 return one.pool < r_.pools.size() ? r_.pools[one.pool].name : std::string();
@@ -117,7 +117,7 @@ private:
                 const StateSpan& span = r_.states[e_.of].spans[e_.index];
                 return span.end - span.begin;
             }
-            case EventWhat::MemoryGivenBack: return r_.allocations[e_.index].released - r_.allocations[e_.index].taken;
+            case EventWhat::MemoryReleased: return r_.allocations[e_.index].released - r_.allocations[e_.index].taken;
             default: return {};
         }
     }
@@ -156,7 +156,7 @@ private:
                 return shortText(counter.values[e_.index], 6) + (counter.unit.empty() ? "" : " " + counter.unit);
             }
             case EventWhat::MemoryTaken:
-            case EventWhat::MemoryGivenBack: return bytesText(r_.allocations[e_.index].bytes);
+            case EventWhat::MemoryReleased: return bytesText(r_.allocations[e_.index].bytes);
             case EventWhat::Picture: {
                 const Picture& picture = r_.pictures[e_.index];
                 return std::to_string(picture.width) + " × " + std::to_string(picture.height);
@@ -315,7 +315,7 @@ const char* textOf(EventWhat what) {
         case EventWhat::OperationEnds: return "operation ends";
         case EventWhat::Counter: return "counter";
         case EventWhat::MemoryTaken: return "memory taken";
-        case EventWhat::MemoryGivenBack: return "memory freed";
+        case EventWhat::MemoryReleased: return "memory released";
         case EventWhat::Picture: return "picture";
         case EventWhat::EventsLost: return "events lost";
     }

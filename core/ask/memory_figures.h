@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Memory: pools over a scope and at an instant, what was taken there and not given back, and which resources are large
+// Memory: pools over a scope and at an instant, what was taken there and not released, and which resources are large
 // for their kind. Costs a look at every allocation, and at every change of a pool in the scope. May run on any thread.
 #pragma once
 
@@ -33,8 +33,8 @@ inline constexpr double kStandsOut = 4;  // times the median
 struct KeptMemory {
     PathId path = 0;  // 0: outside all markers
     uint64_t count = 0, bytes = 0;
-    uint64_t never = 0, neverBytes = 0;  // of these: not given back until the recording's end
-    uint64_t taken = 0, takenBytes = 0;  // with what was given back
+    uint64_t never = 0, neverBytes = 0;  // of these: not released until the recording's end
+    uint64_t taken = 0, takenBytes = 0;  // with what was released
     uint32_t largest = kNone;            // of those that are held: in Recording::allocations
 };
 

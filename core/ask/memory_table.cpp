@@ -52,11 +52,12 @@ public:
             {"peak_ns", "Peak at", Quantity::Instant, "When that was", recording_->begin},
             {"taken", "Taken", Quantity::Count, "How often memory was taken there"},
             {"taken_bytes", "Bytes taken", Quantity::Bytes, "So many bytes"},
-            {"freed", "Freed", Quantity::Count, "How often it was given back there"},
-            {"freed_bytes", "Bytes freed", Quantity::Bytes, "So many bytes"},
+            {"released", "Released", Quantity::Count, "How often it was released there"},
+            {"released_bytes", "Bytes released", Quantity::Bytes, "So many bytes"},
             {"taken_ns", "Taken at", Quantity::Instant, "When the resource was taken", recording_->begin},
             {"taken_in", "Taken in", Quantity::Text, "By which marker"}};
-        for (const size_t optional : {kPoolBegin, kPoolEnd, kPoolFreed, kPoolTaken}) columns_[optional].optional = true;
+        for (const size_t optional : {kPoolBegin, kPoolEnd, kPoolReleased, kPoolTaken})
+            columns_[optional].optional = true;
         columns_[kPoolTimesMedian].empty = !compared;
         columns_[kPoolTakenAt].empty = columns_[kPoolTakenIn].empty = !any;
     }
@@ -75,8 +76,8 @@ public:
             case kPoolPeakAt: return pool.peakAt;
             case kPoolTaken: return number(pool.taken);
             case kPoolTakenBytes: return number(pool.takenBytes);
-            case kPoolFreed: return number(pool.released);
-            case kPoolFreedBytes: return number(pool.releasedBytes);
+            case kPoolReleased: return number(pool.released);
+            case kPoolReleasedBytes: return number(pool.releasedBytes);
             default: return {};
         }
     }
@@ -136,11 +137,11 @@ public:
     const std::vector<TableColumn>& columns() const override {
         static const std::vector<TableColumn> columns{
             {"marker", "Marker", Quantity::Text, "The marker that took it, with its callers"},
-            {"held_bytes", "Still held", Quantity::Bytes, "Taken there, and not given back by its end"},
+            {"held_bytes", "Still held", Quantity::Bytes, "Taken there, and not released by its end"},
             {"held", "Times", Quantity::Count, "How many pieces of memory that are"},
-            {"never_bytes", "Never freed", Quantity::Bytes, "Of it, not given back until the recording's end"},
+            {"never_bytes", "Never released", Quantity::Bytes, "Of it, not released until the recording's end"},
             {"never", "Times", Quantity::Count, "How many pieces of memory that are"},
-            {"taken_bytes", "Bytes taken", Quantity::Bytes, "With what was given back"},
+            {"taken_bytes", "Bytes taken", Quantity::Bytes, "With what was released"},
             {"taken", "Taken", Quantity::Count, "How often"}};
         return columns;
     }

@@ -20,15 +20,15 @@ enum PoolColumn : size_t {
     kPoolPeakAt,
     kPoolTaken,
     kPoolTakenBytes,
-    kPoolFreed,
-    kPoolFreedBytes,
+    kPoolReleased,
+    kPoolReleasedBytes,
     kPoolTakenAt,
     kPoolTakenIn
 };
 std::shared_ptr<const Table> poolTable(std::shared_ptr<const Recording> recording,
                                        std::shared_ptr<const MemoryFigures> figures);
 
-/// Markers by what they took and did not give back.
+/// Markers by what they took and did not release.
 enum KeptColumn : size_t {
     kKeptMarker,
     kKeptBytes,
