@@ -429,7 +429,6 @@ private slots:
         openDemo();
         look(Of::Whole);
         window_->drawer().show("memory");
-        settings::tablesLarge().set(true);
         settle();
         MemoryPage& memory = window_->drawer().page<MemoryPage>();
         TableView& view = memory.view();
