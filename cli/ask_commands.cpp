@@ -10,6 +10,7 @@
 #include "core/ask/answer_tables.h"
 #include "core/ask/coverage_table.h"
 #include "core/ask/event_table.h"
+#include "core/ask/instant_table.h"
 #include "core/ask/memory_table.h"
 #include "core/ask/scope_choice.h"
 #include "core/explain/causes/explain.h"
@@ -397,6 +398,18 @@ int memory(const std::shared_ptr<const Recording>& recording, const Scope& scope
     return kExitOk;
 }
 
+int instant(const std::shared_ptr<const Recording>& recording, int64_t at, const TableOptions& options,
+            std::ostream& out, std::ostream& err) {
+    if (at > recording->end)
+        return tellFailure(
+            err, kExitWrongUse,
+            "--at lies after the recording's end at " + durationText(recording->end - recording->begin) + ".");
+    const auto shown = arrangedAs(instantTable(recording, at), options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 int coverage(const std::shared_ptr<const Recording>& recording, const Scope& scope, bool missing,
              const TableOptions& options, std::ostream& out, std::ostream& err) {
     const auto found = coverageOf(*recording, scope);
@@ -458,11 +471,12 @@ AskCommands::AskCommands(CLI::App& app)
       memory_(app.add_subcommand("memory", "Memory in use, what is large for its kind, and what was not released")),
       frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
       counters_(app.add_subcommand("counters", "Counters and states at an instant and over some time")),
+      instant_(app.add_subcommand("instant", "Everything that is known of one instant: lanes, states, counters")),
       coverage_(
           app.add_subcommand("coverage", "The longest stretches without a marker, and markers that do not occur")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
     for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, events_, memory_, frames_,
-                              counters_, coverage_, advice_}) {
+                              counters_, instant_, coverage_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -504,7 +518,7 @@ AskCommands::AskCommands(CLI::App& app)
     memory_->add_option("--by", memoryBy_, "by pool with its resources; or what was not released, by marker")
         ->check(CLI::IsMember({"pool", "marker"}))
         ->capture_default_str();
-    for (CLI::App* command : {counters_, memory_})
+    for (CLI::App* command : {counters_, memory_, instant_})
         command->add_option("--at", atSeconds_, "the instant, in seconds since the recording's begin")
             ->check(numberFrom(0.0, 1e9))
             ->capture_default_str();
@@ -550,7 +564,7 @@ AskCommands::AskCommands(CLI::App& app)
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
            operations_->parsed() || events_->parsed() || memory_->parsed() || frames_->parsed() ||
-           counters_->parsed() || coverage_->parsed() || advice_->parsed();
+           counters_->parsed() || instant_->parsed() || coverage_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -564,6 +578,8 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
         return advice(*opened, limits, options_, out, err);
     }
     if (find_->parsed()) return find(*opened, words_, options_, out, err);
+    if (instant_->parsed())
+        return instant(*opened, r.begin + static_cast<int64_t>(atSeconds_ * 1e9), options_, out, err);
     return runInScope(*opened, out, err);
 }
 

@@ -18,6 +18,7 @@ DrawerPage::Words CountersPage::words() const {
 CountersPage::CountersPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "counters", tr("Counters and states"), kCounterLateBeyond, parent) {
     followScope(false);
+    followInstant();
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_ = {};
         clear(tr("Counters and states"), QString());

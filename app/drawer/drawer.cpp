@@ -12,6 +12,7 @@
 #include "coverage_page.h"
 #include "events_page.h"
 #include "frames_page.h"
+#include "instant_page.h"
 #include "marker_page.h"
 #include "markers_page.h"
 #include "memory_page.h"
@@ -30,13 +31,14 @@ DrawerPage* make(Document& document, Selection& selection) {
     return new Page(document, selection);
 }
 constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>,     make<EventsPage>,
-                               make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>, make<CountersPage>,
+                               make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>, make<CountersPage>, make<InstantPage>,
                                make<MemoryPage>,  make<SearchPage>, make<CoveragePage>,   make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {
         case DrawerPage::About::Scope: return Drawer::tr("what is looked at");
         case DrawerPage::About::Marker: return Drawer::tr("the selected marker, in what is looked at");
+        case DrawerPage::About::Instant: return Drawer::tr("the chosen instant");
         default: return Drawer::tr("the whole recording");
     }
 }

@@ -26,6 +26,7 @@ MemoryPage::MemoryPage(Document& document, Selection& selection, QWidget* parent
       curve_(new BarPlot(this)) {
     addBelow(curve_);
     followScope(false);
+    followInstant();
     connect(&document, &Document::recordingChanged, this, [this] {
         say(QString());
         askSoon();

@@ -16,6 +16,7 @@ public:
     enum class About {
         Scope,      // what is looked at
         Marker,     // the selected marker, in what is looked at
+        Instant,    // the chosen one
         Recording,  // all of it
     };
     struct Words {

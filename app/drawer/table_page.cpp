@@ -136,14 +136,14 @@ void TablePage::showTable(std::shared_ptr<const Table> table, bool same, std::fu
     view_->setTable(std::move(table), same);
 }
 
-void TablePage::splitWith(QWidget* widget) {
+void TablePage::splitWith(QWidget* widget, int permille) {
     auto* both = new QSplitter(Qt::Horizontal, this);
     both->setChildrenCollapsible(false);
     delete lines_->replaceWidget(view_, both);
     lines_->setStretchFactor(both, 1);
     both->addWidget(view_);
     both->addWidget(widget);
-    both->setSizes({1000, 1000});  // half and half
+    both->setSizes({1000 - permille, permille});
 }
 
 void TablePage::clear(const QString& title, const QString& sentence) {
@@ -215,7 +215,12 @@ bool TablePage::speaksOfTheSame() {
     return before && aboutTheSame(before->choice, before->context, spokenOf_->choice, spokenOf_->context);
 }
 
+void TablePage::followInstant() {
+    connect(&selection_, &Selection::instantChanged, this, &TablePage::askAtOnce);
+}
+
 int64_t TablePage::instantNow() const {
+    if (const auto chosen = selection_.instant()) return *chosen;
     const Recording& r = *document_.recording();
     const MarkerRef& marker = selection_.marker();
     if (holds(r, marker)) return r.lanes[marker.lane].rows[marker.row].begin(marker.index);

@@ -52,7 +52,8 @@ protected:
                          const Setting<int>& remembered);
     /// Shows rows, and calls `open` once they are there, unless they tell of the `same` as those before.
     void showTable(std::shared_ptr<const Table> table, bool same, std::function<void()> open);
-    void splitWith(QWidget* widget);  // beside the rows, at their right
+    /// Beside the rows, at their right; with so many permille of the width, until the person moves the edge.
+    void splitWith(QWidget* widget, int permille = 500);
     /// Shows no rows, and in their place why.
     void clear(const QString& title, const QString& sentence);
     /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.
@@ -79,7 +80,10 @@ protected:
     Result<ChosenScope> scopeNow() const;
     /// Whether what it speaks of is the same as at the last call, as far as that can be while a recording grows.
     bool speaksOfTheSame();
-    /// When the selected marker begins, or else the selected frame, or what is in view. Of a recording that is open.
+    /// It tells of the instant, too: asks again whenever that is another.
+    void followInstant();
+    /// The chosen instant; else when the selected marker begins, or the selected frame, or what is in view. Of a
+    /// recording that is open.
     int64_t instantNow() const;
 
     Document& document_;

@@ -279,6 +279,13 @@ QRect LaneLayout::markerRect(const QRect& area, int scrolled, const MarkerRef& m
         .intersected(axis);
 }
 
+double LaneLayout::yOf(const QRect& area, int scrolled, uint32_t lane, uint32_t row) const {
+    if (row < rowsShown(lane))
+        return laneRect(area, scrolled, lane).top() + kRail + (static_cast<double>(row) + 0.5) * kRowHeight;
+    const uint32_t place = places_[lane].height ? lane : standIn_[lane];
+    return QRectF(laneRect(area, scrolled, place == kNone ? lane : place)).center().y();
+}
+
 QRect LaneLayout::trackRect(const QRect& area, int scrolled, size_t track) const {
     const Place& place = trackPlaces_[track];
     return {area.left(), area.top() + kHeaderHeight - scrolled + place.top, area.width(), place.height};

@@ -68,6 +68,8 @@ public:
     MarkerRef markerAt(const QRect& area, int scrolled, const QPoint& at) const;
     /// Where a marker is drawn, cut to the area; empty where it is out of sight.
     QRect markerRect(const QRect& area, int scrolled, const MarkerRef& marker) const;
+    /// The middle of a row of a lane, or of what stands in its place where it is slim.
+    double yOf(const QRect& area, int scrolled, uint32_t lane, uint32_t row) const;
     QRect axisOf(const QRect& area) const { return area.adjusted(labelWidth_, kHeaderHeight, 0, 0); }
     double xAt(const QRect& area, int64_t time) const;
     int64_t timeAt(const QRect& area, double x) const;

@@ -4,7 +4,6 @@
 #include <QFontMetricsF>
 #include <QObject>
 #include <QPainter>
-#include <QPainterPath>
 #include <algorithm>
 #include <cmath>
 
@@ -413,19 +412,29 @@ QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) 
     return words.isEmpty() ? QString() : "<b>" + name + "</b>: " + words.toHtmlEscaped();
 }
 
+const Point* LanePicture::pointAt(const QRect& area, int scrolled, const QPoint& at) const {
+    if (!recording_ || !axisOf(area).contains(at)) return nullptr;
+    for (size_t track = 0; track < trackCount(); ++track)
+        if (const QRect box = trackRect(area, scrolled, track); box.contains(at))
+            return tracks_.pointAt(timeAxis(area, box), track, at);
+    return nullptr;
+}
+
+/// Near the selected frame the ruler counts from its begin, else from the recording's start.
+int64_t LanePicture::rulerZero() const {
+    if (!explained_) return 0;
+    const Frame& f = explained_->times();
+    const bool near = end() - begin() < 40 * std::max<int64_t>(f.duration(), 1);
+    return near && f.begin < end() && f.end > begin() ? f.begin : 0;
+}
+
 void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
     const Theme& t = theme();
     const QRect axis = axisOf(area);
     const QRect head(area.left(), area.top(), area.width(), kHeaderHeight);
     painter.fillRect(head, t.panel);
     painter.fillRect(QRect(head.left(), head.bottom(), head.width(), 1), t.line);
-    const int64_t span = end() - begin();
-    // Near the chosen frame times count from its begin, else from the recording's start.
-    int64_t zero = 0;
-    if (explained_) {
-        const Frame& f = explained_->times();
-        if (span < 40 * std::max<int64_t>(f.duration(), 1) && f.begin < end() && f.end > begin()) zero = f.begin;
-    }
+    const int64_t span = end() - begin(), zero = rulerZero();
     const int64_t step = roundStep(static_cast<double>(span) / std::max(1, axis.width()) * 70);
     painter.setFont(smallFont());
     painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
@@ -477,122 +486,6 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
                      zero ? QObject::tr("from frame begin") : QObject::tr("from the start"));
 }
 
-/// The chosen range of time: its edges, a light ground, and its length.
-void LanePicture::paintRange(QPainter& painter, const QRect& area) {
-    if (!range_) return;
-    const Theme& t = theme();
-    const QRect axis = axisOf(area);
-    const double left = std::max<double>(axis.left() - 2, xAt(area, range_->begin)),
-                 right = std::min<double>(axis.right() + 2, xAt(area, range_->end));
-    if (right < axis.left() || left > axis.right()) return;
-    painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
-    QColor ground = t.near;
-    ground.setAlpha(34);
-    painter.fillRect(QRectF(left, axis.top(), right - left, axis.height()), ground);
-    painter.setPen(QPen(t.text, 1, Qt::DotLine));
-    painter.drawLine(QPointF(left, area.top()), QPointF(left, area.bottom()));
-    painter.drawLine(QPointF(right, area.top()), QPointF(right, area.bottom()));
-    painter.setFont(smallBoldFont());
-    const QString words = QObject::tr("selected %1").arg(toQString(durationText(range_->end - range_->begin)));
-    const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
-    const double at = std::clamp((left + right - width) / 2, static_cast<double>(axis.left()),
-                                 std::max<double>(axis.left(), axis.right() - width));
-    painter.fillRect(QRectF(at, area.top() + 1, width, 14), t.panel);
-    painter.setPen(t.text);
-    painter.drawText(QRectF(at + 3, area.top() + 1, width, 14), Qt::AlignLeft | Qt::AlignVCenter, words);
-    painter.setClipping(false);
-}
-
-/// All of `clip` but the words that a line upwards at one of these places would go through.
-QRegion LanePicture::besideWords(const QRect& clip, const std::vector<double>& lines) const {
-    constexpr double kNear = 2;
-    QRegion region(clip);
-    for (const QRectF& word : words_)
-        if (std::any_of(lines.begin(), lines.end(),
-                        [&](double x) { return x > word.left() - kNear && x < word.right() + kNear; }))
-            region -= word.toAlignedRect();
-    return region;
-}
-
-void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
-    if (!explained_) return;
-    const Theme& t = theme();
-    const QRect axis = axisOf(area);
-    const Frame& f = explained_->times();
-    const int64_t deadline = f.begin + explained_->verdict().deadline;
-    const int from = area.top() + kHeaderHeight - 16;
-    const double left = xAt(area, f.begin), right = xAt(area, f.end), due = xAt(area, deadline);
-    const QRect clip(axis.left(), area.top(), axis.width(), area.height());
-    painter.setClipRect(clip);
-    // In pieces beside the words: Qt draws dashed lines through a clip of several rectangles.
-    const auto upright = [&](double x) {
-        const QRect line(static_cast<int>(x), from, 1, area.bottom() - from);
-        for (const QRect& piece : besideWords(line, {x}))
-            painter.drawLine(QPointF(x, piece.top()), QPointF(x, piece.bottom()));
-    };
-    painter.setPen(QPen(t.muted, 1));
-    upright(left);
-    upright(right);
-    painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
-    upright(due);
-    painter.setFont(smallBoldFont());
-    const QString name = QObject::tr("frame %1").arg(toQString(countText(explained_->frame))),
-                  end = QObject::tr("deadline %1").arg(toQString(durationText(explained_->verdict().deadline)));
-    const auto label = [&](double x, const QString& words, const QColor& color) {
-        const double width = painter.fontMetrics().horizontalAdvance(words) + 6;
-        painter.fillRect(QRectF(x + 2, from + 4, width, 12), t.panel);
-        painter.setPen(color);
-        painter.drawText(QRectF(x + 5, from + 3, width, 13), Qt::AlignLeft | Qt::AlignVCenter, words);
-        return x + 2 + width;
-    };
-    if (right - left > 24 && right > axis.left() && left < axis.right()) {
-        const double taken = label(std::max<double>(left, axis.left()), name, t.text);
-        if (due > taken || due < left) label(due, end, t.muted);
-    }
-    painter.setClipping(false);
-}
-
-void LanePicture::paintCriticalPath(QPainter& painter, const QRect& area, int scrolled) {
-    if (!explained_ || explained_->path.empty()) return;
-    const auto& path = explained_->path;
-    const Theme& t = theme();
-    const QRect axis = axisOf(area);
-    const double left = xAt(area, path.back().begin), right = xAt(area, path.front().end);
-    if (right - left < 8) return;  // too narrow to be read
-    std::vector<double> crossings{right, left};
-    for (const ExplainedFrame::Stay& stay : path) crossings.push_back(xAt(area, stay.begin));
-    painter.setClipRegion(besideWords(axis, crossings));
-    painter.setRenderHint(QPainter::Antialiasing);
-    const auto yOf = [&](uint32_t lane) {
-        return laneRect(area, scrolled, lane).top() + 5.5;
-    };  // the thread's own line stands below
-    QPainterPath line;
-    double x = right, y = yOf(path.front().lane);
-    line.moveTo(x, y);
-    for (const ExplainedFrame::Stay& stay : path) {
-        const double to = xAt(area, stay.begin), level = yOf(stay.lane);
-        if (level != y) {
-            const double bend = std::min({5.0, std::abs(level - y) / 2, std::abs(x - to)});
-            line.lineTo(x, level + (level > y ? -bend : bend));
-            line.quadTo(x, level, x - bend, level);
-        }
-        line.lineTo(to, level);
-        x = to;
-        y = level;
-    }
-    painter.setPen(QPen(t.paper, 5, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
-    painter.setBrush(Qt::NoBrush);
-    painter.drawPath(line);
-    painter.setPen(QPen(t.path, 2.4, Qt::SolidLine, Qt::RoundCap, Qt::RoundJoin));
-    painter.drawPath(line);
-    painter.setPen(Qt::NoPen);
-    painter.setBrush(t.path);
-    painter.drawEllipse(QPointF(right, yOf(path.front().lane)), 4, 4);
-    painter.drawEllipse(QPointF(x, y), 4, 4);
-    painter.setRenderHint(QPainter::Antialiasing, false);
-    painter.setClipping(false);
-}
-
 void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     const Theme& t = theme();
     shown_ = 0;
@@ -636,6 +529,8 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
             painter.drawRect(box.adjusted(0, 0, -1, -1));
         }
     }
+    paintConnections(painter, area, scrolled);
+    paintMarks(painter, area);
 }
 
 }  // namespace fugato

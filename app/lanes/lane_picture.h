@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "app/work/work_ahead.h"
+#include "core/ask/connections.h"
 #include "core/ask/time_range.h"
 #include "core/explain/words/explained_frame.h"
 #include "lane_layout.h"
@@ -37,6 +38,14 @@ public:
     const std::shared_ptr<const ExplainedFrame>& frame() const { return explained_; }
     void setMarker(const MarkerRef& marker) { marker_ = marker; }
     void setRange(const std::optional<TimeRange>& range) { range_ = range; }
+    /// Lines through all lanes: the chosen instant, and from where to where one measures.
+    struct Marks {
+        std::optional<int64_t> instant, anchor, to;
+        bool operator==(const Marks&) const = default;
+    };
+    void setMarks(const Marks& marks) { marks_ = marks; }
+    /// What the selected marker goes with elsewhere; null: not known.
+    void setConnections(std::shared_ptr<const Connections> connections) { connections_ = std::move(connections); }
     void themeChanged() {
         names_.forget();
         tracks_.themeChanged();
@@ -46,6 +55,8 @@ public:
 
     /// What lies under a point that is no marker: a thread's state, a counter, a core…; or empty.
     QString wordsAt(const QRect& area, int scrolled, const QPoint& at) const;
+    /// The point under the pointer, or null.
+    const Point* pointAt(const QRect& area, int scrolled, const QPoint& at) const;
     const TrackPicture& tracks() const { return tracks_; }
     size_t markersShown() const { return shown_; }
     /// Markers of the last painting that were wide enough to be drawn by themselves.
@@ -66,6 +77,7 @@ public:
 private:
     void layOutTracks(bool same);
     void paintHeader(QPainter& painter, const QRect& area);
+    int64_t rulerZero() const;
     void paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
     struct RowInSight {
         uint32_t lane, row;
@@ -92,6 +104,9 @@ private:
     void paintRange(QPainter& painter, const QRect& area);
     QRegion besideWords(const QRect& clip, const std::vector<double>& lines) const;
     void paintFrameEdges(QPainter& painter, const QRect& area);
+    void paintConnections(QPainter& painter, const QRect& area, int scrolled);
+    void paintMarks(QPainter& painter, const QRect& area);
+    void paintTimeFlag(QPainter& painter, const QRect& area, double x, const QString& words);
 
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;
@@ -99,6 +114,8 @@ private:
     uint32_t cause_ = kNone;
     MarkerRef marker_;
     std::optional<TimeRange> range_;
+    Marks marks_;
+    std::shared_ptr<const Connections> connections_;
     TrackPicture tracks_;
     MarkerNames names_;
     std::vector<RowInSight> rowsInSight_;  // of this painting, in the order of lanes

@@ -1,11 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "lanes_view.h"
 
-#include <QApplication>
-#include <QClipboard>
 #include <QHelpEvent>
 #include <QKeyEvent>
-#include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QScrollBar>
@@ -64,6 +61,7 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
     connect(&document, &Document::symbolsChanged, this, [this] { picture_.setSymbols(document_.symbols()); });
     connect(&selection, &Selection::viewChanged, this, &LanesView::takeView);
     connect(&selection, &Selection::chosenChanged, this, &LanesView::takeChoice);
+    connect(&selection, &Selection::instantChanged, this, &LanesView::takeInstant);
     connect(&selection, &Selection::rangeChanged, this, [this] {
         picture_.setRange(selection_.range());
         viewport()->update();
@@ -74,7 +72,10 @@ int LanesView::scrolled() const { return verticalScrollBar()->value(); }
 
 void LanesView::takeRecording() {
     opened_ = document_.opened();
-    shownMarker_ = {};
+    shownMarker_ = connected_ = {};
+    connections_.reset();
+    picture_.setConnections(nullptr);
+    for (BackgroundQuery* about : {&connecting_, &stepping_}) about->silence();
     picture_.setSymbols(document_.symbols());
     picture_.setRecording(document_.recording());
     parts_->forget();
@@ -108,9 +109,129 @@ void LanesView::takeChoice() {
     const bool another = !(marker == shownMarker_);
     shownMarker_ = marker;
     if (marker.valid() && (another || before != shownFrame_)) reveal(marker);
+    connectMarker();
     parts_->changed();
     if (another && marker.valid()) parts_->setCurrent(keyOf(marker));
     viewport()->update();
+}
+
+/// Finds what the selected marker goes with elsewhere.
+void LanesView::connectMarker() {
+    const MarkerRef& marker = selection_.marker();
+    const auto& recording = document_.recording();
+    if (marker == connected_) return;
+    connected_ = marker;
+    connecting_.silence();
+    connections_.reset();
+    picture_.setConnections(nullptr);
+    if (!marker.valid() || !recording || !isIn(*recording, marker)) return emit connectionsChanged();
+    connecting_.ask(
+        [recording, marker](const Progress& progress) { return connectionsOf(*recording, marker, progress); },
+        [this](const std::shared_ptr<const Connections>& found) {
+            connections_ = found;
+            picture_.setConnections(found);
+            viewport()->update();
+            emit connectionsChanged();
+        });
+}
+
+void LanesView::goTo(const Connection& connection) {
+    const Connection to = connection;  // its list may go with what is selected
+    if (to.marker.valid())
+        selection_.lookAtMarker(to.marker);
+    else if (const int64_t half = (selection_.view().end - selection_.view().begin) / 2;
+             to.there < selection_.view().begin || to.there >= selection_.view().end)
+        selection_.showSpan(to.there - half, to.there + half, true);
+    showLane(to.lane);
+    selection_.chooseInstant(to.there);
+}
+
+void LanesView::goAlong() {
+    if (!selection_.marker().valid())
+        return emit said(tr("Select a marker first; then this goes to what it goes with."));
+    if (!connections_) return emit said(tr("What this marker goes with is being looked up."));
+    if (connections_->list.empty()) return emit said(tr("Nothing elsewhere is known to go with this marker."));
+    if (connections_->list.size() == 1) return goTo(connections_->list.front());
+    QMenu menu(this);
+    addConnections(menu);
+    const QRect box = picture_.markerRect(viewport()->rect(), scrolled(), selection_.marker());
+    menu.setActiveAction(menu.actions().front());
+    menu.exec(viewport()->mapToGlobal(box.isEmpty() ? viewport()->rect().center() : box.bottomLeft()));
+}
+
+void LanesView::takeInstant() {
+    LanePicture::Marks marks{selection_.instant(), selection_.anchor(), {}};
+    if (marks.anchor) marks.to = pointedTime_;
+    picture_.setMarks(marks);
+    viewport()->update();
+}
+
+/// The time under a place; a marker's begin or end where one lies near.
+int64_t LanesView::timeNear(const QPoint& at) const {
+    constexpr int kNear = 4;  // pixels
+    const QRect area = viewport()->rect();
+    const int64_t time = picture_.timeAt(area, at.x());
+    const MarkerRef marker = picture_.markerAt(area, scrolled(), at);
+    const int64_t reach = picture_.timeAt(area, at.x() + kNear) - time;
+    if (marker.valid())
+        if (const auto edge = edgeNear(document_.recording()->lanes[marker.lane].rows[marker.row], time, reach))
+            return *edge;
+    return time;
+}
+
+int64_t LanesView::instantOrBegin() const {
+    if (const auto chosen = selection_.instant()) return *chosen;
+    const MarkerRef& marker = selection_.marker();
+    if (marker.valid()) return document_.recording()->lanes[marker.lane].rows[marker.row].begin(marker.index);
+    return selection_.view().begin + (selection_.view().end - selection_.view().begin) / 2;
+}
+
+void LanesView::measure() {
+    if (!document_.recording()) return;
+    if (selection_.anchor()) return selection_.setAnchor(std::nullopt);
+    selection_.setAnchor(instantOrBegin());
+    emit said(
+        tr("Measuring from here to the pointer, or to the instant that a click or “.” and “,” choose; M ends it."));
+}
+
+QString LanesView::measuredText() const {
+    const auto from = selection_.anchor();
+    const auto to = pointedTime_ ? pointedTime_ : selection_.instant();
+    if (!from || !to || !document_.recording()) return {};
+    const int64_t zero = document_.recording()->begin;
+    const auto text = [](int64_t ns) { return toQString(exactText(ns)); };
+    return tr("%1 from %2 to %3 (%4 ns)")
+        .arg(text(*to - *from), text(*from - zero), text(*to - zero), QString::number(*to - *from));
+}
+
+void LanesView::stepInstant(EdgeOf of, bool forward) {
+    const auto recording = document_.recording();
+    if (!recording) return;
+    const auto& e = document_.explanation();
+    stepping_.ask(
+        [recording, of, forward, from = instantOrBegin(), lane = laneInHand(),
+         series = e ? e->series : 0](const Progress&) {
+            return std::make_shared<const std::optional<int64_t>>(
+                edgeBeside(*recording, of, of == EdgeOf::Markers ? lane : kNone, series, from, forward));
+        },
+        [this, forward](const std::shared_ptr<const std::optional<int64_t>>& found) {
+            if (!*found)
+                return emit said(forward ? tr("There is none after this one.") : tr("There is none before this one."));
+            pointedTime_.reset();  // what the keyboard does counts now
+            selection_.chooseInstant(*found);
+            selection_.showInstant();
+            const QString measured = measuredText();
+            emit said(measured.isEmpty()
+                          ? tr("instant %1").arg(toQString(exactText(**found - document_.recording()->begin)))
+                          : measured);
+        });
+}
+
+/// The selected marker's lane, else the topmost.
+uint32_t LanesView::laneInHand() const {
+    if (selection_.marker().valid()) return selection_.marker().lane;
+    const std::vector<uint32_t> lanes = picture_.lanesFromTop();
+    return lanes.empty() ? kNone : lanes.front();
 }
 
 /// Lanes may get more or fewer rows by a change, which tells whether they did. The lane under the pointer, else that of
@@ -303,6 +424,11 @@ bool LanesView::onLabelEdge(const QPoint& at) const {
 
 void LanesView::mouseMoveEvent(QMouseEvent* event) {
     if (!dragging_) {
+        if (selection_.anchor() && document_.recording()) {
+            const bool onAxis = picture_.axisOf(viewport()->rect()).contains(event->pos());
+            pointedTime_ = onAxis ? std::optional(timeNear(event->pos())) : std::nullopt;
+            takeInstant();
+        }
         viewport()->setCursor(onLabelEdge(event->pos()) ? Qt::SplitHCursor : Qt::ArrowCursor);
         return;
     }
@@ -336,8 +462,22 @@ void LanesView::mouseReleaseEvent(QMouseEvent* event) {
     if (std::exchange(widening_, false)) return settings::laneLabels().set(picture_.labelWidth());
     if (!document_.recording()) return;
     if (moved_) return takeView();  // rows that are no longer needed go
-    if (!arrange(event->pos()))
-        selection_.chooseMarker(picture_.markerAt(viewport()->rect(), scrolled(), event->pos()));
+    if (!arrange(event->pos())) clickAt(event->pos());
+}
+
+/// Selects the marker there, or that in which the point there was told; and the instant.
+void LanesView::clickAt(const QPoint& at) {
+    const QRect area = viewport()->rect();
+    const auto& recording = document_.recording();
+    const bool onAxis = at.x() >= picture_.axisOf(area).left();
+    int64_t time = onAxis ? timeNear(at) : 0;
+    MarkerRef marker = picture_.markerAt(area, scrolled(), at);
+    if (const Point* point = picture_.pointAt(area, scrolled(), at)) {
+        time = point->time;
+        marker = markerAtInstant(*recording, point->lane, point->time);
+    }
+    selection_.chooseMarker(marker);
+    if (onAxis) selection_.chooseInstant(time);
 }
 
 /// What a click does beside selecting a marker: a frame in the header, folding, opening a slim lane.
@@ -387,9 +527,11 @@ void LanesView::keyPressEvent(QKeyEvent* event) {
     const auto keys = event->modifiers() & ~Qt::KeypadModifier;
     const int key = event->key();
     if (event->matches(QKeySequence::Copy)) {
-        if (selection_.marker().valid()) QApplication::clipboard()->setText(nameOf(selection_.marker()));
+        if (selection_.marker().valid()) copyText(nameOf(selection_.marker()));
         return;
     }
+    if (key == Qt::Key_Escape && selection_.anchor()) return selection_.setAnchor(std::nullopt);
+    if (key == Qt::Key_Escape && selection_.instant()) return selection_.chooseInstant(std::nullopt);
     if (keys == Qt::NoModifier) switch (key) {
             case Qt::Key_Right: return step(MarkerStep::Next);
             case Qt::Key_Left: return step(MarkerStep::Previous);
@@ -469,34 +611,6 @@ std::vector<PaintedPart> LanesView::listParts() {
     return parts;
 }
 
-void LanesView::contextMenuEvent(QContextMenuEvent* event) {
-    if (!document_.recording()) return;
-    const bool byKey = event->reason() == QContextMenuEvent::Keyboard;
-    const MarkerRef marker =
-        byKey ? selection_.marker() : picture_.markerAt(viewport()->rect(), scrolled(), event->pos());
-    QMenu menu(this);
-    if (marker.valid()) {
-        selection_.chooseMarker(marker);
-        menu.addAction(tr("&Zoom to the marker"), this, [this, marker] { selection_.showMarker(marker); });
-        menu.addAction(tr("&Select its time"), this, [this, marker] {
-            const MarkerRow& row = document_.recording()->lanes[marker.lane].rows[marker.row];
-            selection_.selectRange(TimeRange{row.begin(marker.index), row.end(marker.index)});
-        });
-        menu.addAction(tr("Show its &occurrences"), this, &LanesView::occurrencesWanted);
-        menu.addAction(tr("&Copy name and times"), this,
-                       [text = nameOf(marker)] { QApplication::clipboard()->setText(text); });
-        menu.addAction(tr("Copy its &begin in nanoseconds"), this, [this, marker] {
-            const MarkerRow& row = document_.recording()->lanes[marker.lane].rows[marker.row];
-            QApplication::clipboard()->setText(QString::number(row.begin(marker.index)));
-        });
-        menu.addSeparator();
-    }
-    menu.addAction(tr("Zoom to the selected &frame"), this, [this] { selection_.showFrame(); });
-    menu.addAction(tr("Show the &whole recording"), this, [this] { selection_.showWhole(); });
-    if (selection_.range()) menu.addAction(tr("C&lear the selection"), this, [this] { selection_.selectRange({}); });
-    menu.exec(byKey ? viewport()->mapToGlobal(picture_.axisOf(viewport()->rect()).center()) : event->globalPos());
-}
-
 QString LanesView::tipOf(const MarkerWords& words) {
     QString tip = "<b>" + toQString(words.name).toHtmlEscaped() + "</b>";
     if (!words.category.empty()) tip += " · " + toQString(words.category).toHtmlEscaped();
@@ -517,6 +631,10 @@ void LanesView::tellMarker(const MarkerRef& marker, const QPoint& at) {
 
 bool LanesView::viewportEvent(QEvent* event) {
     if (event->type() == QEvent::MouseMove || event->type() == QEvent::Leave) pointedAt_ = {-1, -1};
+    if (event->type() == QEvent::Leave && pointedTime_) {
+        pointedTime_.reset();
+        takeInstant();
+    }
     if (event->type() == QEvent::ToolTip && document_.recording()) {
         const auto* help = static_cast<QHelpEvent*>(event);
         pointedAt_ = help->pos();

@@ -4,11 +4,13 @@
 #pragma once
 
 #include <QAbstractScrollArea>
+#include <QMenu>
 #include <functional>
 
 #include "app/parts/painted_parts.h"
 #include "app/selection/selection.h"
 #include "app/work/background_query.h"
+#include "core/ask/edges.h"
 #include "core/explain/words/marker_words.h"
 #include "lane_picture.h"
 #include "marker_steps.h"
@@ -28,7 +30,18 @@ public:
     void setPrograms(bool shown);
     LanePicture& picture() { return picture_; }
     int scrolled() const;
-    bool busy() const { return telling_.busy() || programs_.busy(); }
+    bool busy() const { return telling_.busy() || programs_.busy() || connecting_.busy() || stepping_.busy(); }
+    /// What the selected marker goes with elsewhere, once that is known; else null.
+    const std::shared_ptr<const Connections>& connections() const { return connections_; }
+    /// Goes to the other end of a connection of the selected marker; where there are several, asks which.
+    void goAlong();
+    void goTo(const Connection& connection);
+    /// Measures from the chosen instant on, else from the selected marker's begin; or no longer.
+    void measure();
+    /// What is measured, exact: from, to, and the time between; empty where nothing is.
+    QString measuredText() const;
+    /// Moves the chosen instant to the next or previous edge; of markers, on the selected marker's lane.
+    void stepInstant(EdgeOf of, bool forward);
     /// What the person is told about a marker, marked up for a tooltip.
     static QString tipOf(const MarkerWords& words);
     /// The lanes and the markers in view that are drawn by themselves.
@@ -44,6 +57,8 @@ signals:
     void occurrencesWanted();
     /// Lanes were folded or opened by the person.
     void arranged();
+    void connectionsChanged();
+    void said(const QString& sentence);
 
 protected:
     void paintEvent(QPaintEvent* event) override;
@@ -76,6 +91,17 @@ private:
     void arrangementChanged();
     void fetchMissing();
     void fetchPrograms();
+    void takeInstant();
+    void connectMarker();
+    int64_t timeNear(const QPoint& at) const;
+    int64_t instantOrBegin() const;
+    uint32_t laneInHand() const;
+    void clickAt(const QPoint& at);
+    void fillMenu(QMenu& menu, const QPoint& at, const MarkerRef& marker);
+    void addMarkerActions(QMenu& menu, const MarkerRef& marker);
+    void addConnections(QMenu& menu);
+    void addInstantActions(QMenu& menu, int64_t time);
+    void copyText(const QString& text) const;
     void tellMarker(const MarkerRef& marker, const QPoint& at);
 
     Document& document_;
@@ -92,7 +118,10 @@ private:
     int pressedScroll_ = 0;
     bool fetching_ = false;
     std::shared_ptr<Task> fetcher_;
-    BackgroundQuery telling_, programs_;
+    BackgroundQuery telling_, programs_, connecting_, stepping_;
+    std::shared_ptr<const Connections> connections_;
+    MarkerRef connected_;
+    std::optional<int64_t> pointedTime_;  // while one measures
     bool programsShown_ = false;
     QPoint pointedAt_{-1, -1};
 };

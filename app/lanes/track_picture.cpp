@@ -445,6 +445,18 @@ QString TrackPicture::pointWords(const TimeAxis& axis, int x) const {
     return words;
 }
 
+const Point* TrackPicture::pointAt(const TimeAxis& axis, size_t track, const QPoint& at) const {
+    if (tracks_[track].kind != Kind::Points) return nullptr;
+    constexpr int kNear = 4;
+    const Point* nearest = nullptr;
+    const int64_t time = axis.timeAt(at.x());
+    auto point = std::lower_bound(recording_->points.begin(), recording_->points.end(), axis.timeAt(at.x() - kNear),
+                                  [](const Point& p, int64_t t) { return p.time < t; });
+    for (; point != recording_->points.end() && point->time <= axis.timeAt(at.x() + kNear + 1); ++point)
+        if (!nearest || std::abs(point->time - time) < std::abs(nearest->time - time)) nearest = &*point;
+    return nearest;
+}
+
 QString TrackPicture::stateWords(const State& state, int64_t time) const {
     const StateSpan* const span = spanAt(state.spans, time);
     if (!span) return {};

@@ -55,6 +55,8 @@ public:
     std::vector<QRectF> takeWords() { return std::exchange(words_, {}); }
     /// What the person is told about what lies under a point; empty where nothing does.
     QString wordsAt(const TimeAxis& axis, size_t track, const QPoint& at) const;
+    /// The point nearest to a place in a track of points, or null.
+    const Point* pointAt(const TimeAxis& axis, size_t track, const QPoint& at) const;
 
     /// The line above a thread: solid where it ran, hatched where it was ready, dotted where blocked.
     static void paintSchedule(QPainter& painter, const TimeAxis& axis, int top, const Lane& lane);

@@ -27,6 +27,8 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     following_ = staysWhole_ = false;
     site_ = kNone;
     range_.reset();
+    instant_.reset();
+    anchor_.reset();
     scopeChosen_ = false;
     scope_ = recording_ ? usualScope(*recording_) : ScopeChoice();
     emit viewChanged();
@@ -34,6 +36,7 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     emit historyChanged();
     emit siteChanged();
     emit rangeChanged();
+    emit instantChanged();
     emit scopeChanged();
     emit followingChanged();
 }
@@ -164,6 +167,7 @@ void Selection::apply(View view, bool remember) {
     const bool moved = view.begin != view_.begin || view.end != view_.end;
     const bool chosen = view.frame != view_.frame || view.cause != view_.cause || !(view.marker == view_.marker);
     view_ = view;
+    if (chosen) chooseInstant(std::nullopt);  // tables tell of what was selected now
     if (remember) {
         history_.resize(std::min(at_ + 1, history_.size()));
         if (history_.empty() || !(history_.back() == view_)) history_.push_back(view_);
@@ -329,6 +333,26 @@ void Selection::selectRange(std::optional<TimeRange> range) {
         scope.of = usualScope(*recording_).of;
     useScope(scope);
     emit rangeChanged();
+}
+
+void Selection::chooseInstant(std::optional<int64_t> time) {
+    if (time && !recording_) return;
+    if (time) time = std::clamp(*time, recording_->begin, std::max(recording_->begin, recording_->end));
+    if (time == instant_) return;
+    instant_ = time;
+    emit instantChanged();
+}
+
+void Selection::showInstant() {
+    if (!instant_ || (*instant_ >= view_.begin && *instant_ < view_.end)) return;
+    const int64_t half = (view_.end - view_.begin) / 2;
+    showSpan(*instant_ - half, *instant_ + half);
+}
+
+void Selection::setAnchor(std::optional<int64_t> time) {
+    if (time == anchor_) return;
+    anchor_ = time;
+    emit instantChanged();
 }
 
 void Selection::chooseScope(const ScopeChoice& scope) {

@@ -33,6 +33,11 @@ public:
     uint32_t site() const { return site_; }
     /// The range of time the person chose, if any.
     const std::optional<TimeRange>& range() const { return range_; }
+    /// The instant that was chosen: a line through strip, lanes and tables. None: tables tell of the begin of what is
+    /// selected.
+    std::optional<int64_t> instant() const { return instant_; }
+    /// From where one measures: to the instant, or to the pointer.
+    std::optional<int64_t> anchor() const { return anchor_; }
     /// What every page speaks of.
     const ScopeChoice& scope() const { return scope_; }
     bool scopeIsChosen() const { return scopeChosen_; }  // by the person
@@ -69,6 +74,9 @@ public slots:
     void showMarker(const MarkerRef& marker, bool withFrame = false);  // and it fills the view
     void chooseSite(uint32_t site);  // all occurrences of a marker, none in particular
     void selectRange(std::optional<TimeRange> range);
+    void chooseInstant(std::optional<int64_t> time);  // kept within the recording
+    void showInstant();                               // moves the view so far that it is in sight
+    void setAnchor(std::optional<int64_t> time);
     void chooseScope(const ScopeChoice& scope);
     void stepFrame(int by);
     void stepSpike(int by);
@@ -83,6 +91,7 @@ signals:
     void historyChanged();
     void siteChanged();   // another marker, by chooseSite() or by its occurrence
     void rangeChanged();  // the chosen range of time
+    void instantChanged();  // the instant, or where one measures from
     void scopeChanged();  // another choice; what it comes to changes with what is selected
 
 private:
@@ -105,6 +114,7 @@ private:
     View shownFirst_;  // of itself, before the person chose anything
     uint32_t site_ = kNone;
     std::optional<TimeRange> range_;
+    std::optional<int64_t> instant_, anchor_;
     ScopeChoice scope_;
     bool scopeChosen_ = false;  // by the person
     std::vector<View> history_;

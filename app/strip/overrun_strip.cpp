@@ -35,6 +35,7 @@ OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* pa
         if (shownPrediction_ != document_.trials().prediction()) layOut();
     });
     connect(&selection, &Selection::viewChanged, this, qOverload<>(&QWidget::update));
+    connect(&selection, &Selection::instantChanged, this, qOverload<>(&QWidget::update));
     connect(&document, &Document::newFramesChanged, this,
             [this] { change([this] { picture_.setNewFrames(document_.newFrames()); }); });
     connect(&selection, &Selection::chosenChanged, this, [this] {
@@ -183,6 +184,13 @@ void OverrunStrip::paintEvent(QPaintEvent*) {
     painter.setPen(QPen(t.path, 1.6));
     painter.setBrush(veil);
     painter.drawRoundedRect(QRectF(windowRect()).adjusted(0.5, 0.5, -0.5, -0.5), 3, 3);
+    painter.setRenderHint(QPainter::Antialiasing, false);
+    painter.setPen(t.text);
+    for (const auto& time : {selection_.instant(), selection_.anchor()})
+        if (time) {
+            const int x = a.left() + static_cast<int>(picture_.xAt(*time));
+            painter.drawLine(x, a.top(), x, a.bottom());
+        }
     parts_->paintPanelFocus(painter, rect());
 }
 

@@ -75,6 +75,7 @@ private:
     void makeRecordMenu();
     void makeEditMenu();
     void makeGoMenu();
+    void makeInstantMenu(QMenu* menu);
     void makeWhatIfMenu();
     void makeViewMenu();
     void makeLookMenu(QMenu* view);

@@ -189,18 +189,18 @@ public:
         const bool judged = figures_->lateFrames + figures_->otherFrames > 0;
         const bool any = judged && std::any_of(figures_->counters.begin(), figures_->counters.end(),
                                                [&](const CounterFigures& f) { return counterOf(f).threshold; });
-        columns_ = {
-            {"name", "Counter or state", Quantity::Text, "Counters with their units; states with their values"},
-            {"now", "At the instant", Quantity::Number, "What it was at the selected marker's or frame's begin"},
-            {"least", "Least", Quantity::Number, "The least that held there"},
-            {"mean", "Mean", Quantity::Number, "The mean there, by how long each value held"},
-            {"greatest", "Greatest", Quantity::Number, "The greatest that held there"},
-            {"threshold", "Threshold", Quantity::Number, "What it should not exceed"},
-            {"late_beyond_permille", "Above when late", Quantity::PerMille,
-             "In so many of the late frames there it was above its threshold"},
-            {"other_beyond_permille", "Above otherwise", Quantity::PerMille, "In so many of the other frames"},
-            {"time_ns", "Time", Quantity::Duration, "How long a state had that value there"},
-            {"times", "Times", Quantity::Count, "How often a value was told, or a state entered, there"}};
+        columns_ = {{"name", "Counter or state", Quantity::Text, "Counters with their units; states with their values"},
+                    {"now", "At the instant", Quantity::Number,
+                     "What it was at the chosen instant, or where the selected marker or frame begins"},
+                    {"least", "Least", Quantity::Number, "The least that held there"},
+                    {"mean", "Mean", Quantity::Number, "The mean there, by how long each value held"},
+                    {"greatest", "Greatest", Quantity::Number, "The greatest that held there"},
+                    {"threshold", "Threshold", Quantity::Number, "What it should not exceed"},
+                    {"late_beyond_permille", "Above when late", Quantity::PerMille,
+                     "In so many of the late frames there it was above its threshold"},
+                    {"other_beyond_permille", "Above otherwise", Quantity::PerMille, "In so many of the other frames"},
+                    {"time_ns", "Time", Quantity::Duration, "How long a state had that value there"},
+                    {"times", "Times", Quantity::Count, "How often a value was told, or a state entered, there"}};
         columns_[kCounterThreshold].empty = columns_[kCounterLateBeyond].empty = columns_[kCounterOtherBeyond].empty =
             !any;
         columns_[kCounterTime].empty = figures_->states.empty();

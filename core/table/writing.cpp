@@ -88,15 +88,14 @@ private:
     size_t done_ = 0;
 };
 
-/// With thousands apart where it is large, else with as many digits as tell something.
+}  // namespace
+
 std::string realText(double value) {
     constexpr double kLarge = 1e5, kTooLarge = 1e15;
     const double size = std::abs(value);
     if (!(size >= kLarge && size < kTooLarge)) return shortText(value, 6);
     return (value < 0 ? "−" : "") + countText(static_cast<uint64_t>(std::llround(size)));
 }
-
-}  // namespace
 
 std::string valueText(const TableColumn& column, const TableValue& value) {
     if (const auto* text = std::get_if<std::string>(&value)) return *text;

@@ -10,6 +10,9 @@
 
 namespace fugato {
 
+/// A real number with thousands apart where it is large, else with as many digits as tell something.
+std::string realText(double value);
+
 /// A value as a person reads it: "41.3 ms"; empty where there is none.
 std::string valueText(const TableColumn& column, const TableValue& value);
 

@@ -32,6 +32,18 @@ std::string instantText(int64_t ns) {
            " s";
 }
 
+std::string exactText(int64_t ns) {
+    const uint64_t size = ns < 0 ? 0 - static_cast<uint64_t>(ns) : static_cast<uint64_t>(ns);
+    const auto [unit, name] = size >= 1'000'000'000 ? std::pair{uint64_t{1'000'000'000}, " s"}
+                              : size >= 1'000'000   ? std::pair{uint64_t{1'000'000}, " ms"}
+                              : size >= 1000        ? std::pair{uint64_t{1000}, " µs"}
+                                                    : std::pair{uint64_t{1}, " ns"};
+    std::string out = (ns < 0 ? "−" : "") + countText(size / unit);
+    const std::string digits = unit > 1 ? std::to_string(unit + size % unit).substr(1) : std::string();
+    for (size_t i = 0; i < digits.size(); i += 3) out += (i ? "\u202f" : ".") + digits.substr(i, 3);
+    return out + name;
+}
+
 std::string bytesText(uint64_t bytes) {
     if (bytes < 1000) return std::to_string(bytes) + " B";
     const auto in = [&](double unit, const char* name, int decimals) {

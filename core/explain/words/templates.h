@@ -252,6 +252,17 @@ inline constexpr Template kMarkerWaits{"waits ({kind})"};
 inline constexpr Template kMarkerWaitsFor{"waits ({kind}) for ‘{object}’"};
 inline constexpr Template kMarkerHeldBy{"held by {holder} in ‘{path}’ for {time}"};
 inline constexpr Template kMarkerOfFrame{"{part} % of frame {frame}"};
+// Where one can go from a marker.
+inline constexpr Template kToEndedBy{"the wait was ended by ‘{path}’ on {lane}"};
+inline constexpr Template kToLikelyEndedBy{"the wait likely ended with ‘{path}’ on {lane}"};
+inline constexpr Template kToWokenBy{"was made ready by ‘{path}’ on {lane}"};
+inline constexpr Template kToWaitsEnded{"ended the wait ‘{path}’ on {lane}"};
+inline constexpr Template kToAskedForBy{"was asked for by ‘{path}’ on {lane}, {time} earlier"};
+inline constexpr Template kToAskedFor{"asked for ‘{path}’ on {lane}, {time} later"};
+inline constexpr Template kToHeldByMarker{"{object} was held by ‘{path}’ on {lane} for {time}"};
+inline constexpr Template kToHeldUp{"held {object}, for which ‘{path}’ on {lane} waited {time}"};
+inline constexpr Template kToOperationBegun{"began the operation {object}, which ended in ‘{path}’ on {lane}"};
+inline constexpr Template kToOperationEnded{"ended the operation {object}, begun by ‘{path}’ on {lane}"};
 inline constexpr Template kMarkerLinked{"linked from ‘{path}’ on {lane}, {time} earlier"};
 inline constexpr Template kRan{"ran {time}"};
 inline constexpr Template kDidNotRun{"did not run"};
