@@ -67,6 +67,26 @@ class EventsAppTest : public WindowTest {
     }
 
 private slots:
+    void theInstantIsALineAmongTheEvents() {
+        openWhole();
+        const Recording& r = *window_->document().recording();
+        selection().chooseMarker({});
+        const int64_t at = r.begin + (r.end - r.begin) / 3;
+        selection().chooseInstant(at);
+        settle();
+        QVERIFY(view().line().has_value());
+        const auto whole = view().whole();
+        QVERIFY(std::get<int64_t>(whole->value(*view().line(), kEventTime)) >= at);
+        QVERIFY(std::get<int64_t>(whole->value(*view().line() - 1, kEventTime)) < at);
+        // In sight, in the middle.
+        QVERIFY(view().topRow() < *view().line() && *view().line() < view().topRow() + 40);
+        const QImage with = view().viewport()->grab().toImage();
+        selection().chooseInstant(std::nullopt);
+        settle();
+        QVERIFY(!view().line());
+        QVERIFY(view().viewport()->grab().toImage() != with);
+    }
+
     void rowsAreReadWhereOneScrolls() {
         openWhole();
         const auto whole = view().whole();

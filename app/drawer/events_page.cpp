@@ -59,6 +59,7 @@ EventsPage::EventsPage(Document& document, Selection& selection, QWidget* parent
     connect(&selection, &Selection::chosenChanged, this, [this] {
         if (!followed_ && isVisible()) lookFor(selection_.marker());
     });
+    connect(&selection, &Selection::instantChanged, this, &EventsPage::showInstant);
     connect(&looking_, &BackgroundQuery::failed, about_, &QLabel::setText);
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
@@ -198,6 +199,18 @@ void EventsPage::askNow() {
                 else
                     lookFor(selection_.marker());
             });
+            showInstant();
+        });
+}
+
+/// As a line among the events that are listed.
+void EventsPage::showInstant() {
+    const auto instant = selection_.instant();
+    if (!list_ || askedLast_ || !instant || !isVisible()) return view_->showLine(std::nullopt);
+    placing_.ask(
+        [list = list_, at = *instant](const Progress&) { return std::make_shared<const uint64_t>(list->placeOf(at)); },
+        [this, list = list_](const std::shared_ptr<const uint64_t>& place) {
+            if (list == list_) view_->showLine(static_cast<Table::Row>(*place), !selection_.marker().valid());
         });
 }
 

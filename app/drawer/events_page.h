@@ -13,7 +13,7 @@ class EventsPage : public TablePage {
 public:
     EventsPage(Document& document, Selection& selection, QWidget* parent = nullptr);
     Words words() const override;
-    bool busy() const override { return TablePage::busy() || looking_.busy(); }
+    bool busy() const override { return TablePage::busy() || looking_.busy() || placing_.busy(); }
     /// Which events are listed, as a menu.
     QToolButton& which() { return *which_; }
     QComboBox& order() { return *order_; }
@@ -30,6 +30,7 @@ private:
     void fillWhich(QMenu& menu);
     void showWhich();
     void lookFor(const MarkerRef& marker);
+    void showInstant();
     EventFilter filterNow() const;
 
     QComboBox* const order_;
@@ -41,7 +42,7 @@ private:
     bool askedLast_ = false;
     std::shared_ptr<const EventList> list_;  // that is shown
     bool followed_ = false;                  // the selection is changed from here
-    BackgroundQuery looking_;
+    BackgroundQuery looking_, placing_;
 };
 
 }  // namespace fugato

@@ -487,9 +487,29 @@ void TableView::setEmptyText(const QString& sentence) {
     viewport()->update();
 }
 
+void TableView::showLine(std::optional<Table::Row> row, bool bring) {
+    line_ = row;
+    viewport()->update();
+    if (!row || !bring || !windowed()) return;
+    const int64_t inSight = std::max<int64_t>(1, bar_->pageStep()), top = topRow();
+    if (*row < top || *row >= top + inSight) scrollToRow(std::max<int64_t>(0, *row - inSight / 2));
+}
+
+void TableView::paintLine() {
+    if (!line_ || *line_ < first_ || *line_ > first_ + static_cast<Table::Row>(model_.rowCount())) return;
+    const auto row = static_cast<int>(*line_ - first_);
+    const bool last = row == model_.rowCount();
+    const QRect box = visualRect(model_.index(last ? row - 1 : row, 0));
+    if (!box.isValid()) return;
+    QPainter painter(viewport());
+    painter.setPen(theme().text);
+    const int y = last ? box.bottom() : box.top();
+    painter.drawLine(0, y, viewport()->width(), y);
+}
+
 void TableView::paintEvent(QPaintEvent* event) {
     QTreeView::paintEvent(event);
-    if (model_.rowCount() > 0) return;
+    if (model_.rowCount() > 0) return paintLine();
     QPainter painter(viewport());
     painter.setPen(theme().muted);
     painter.setFont(textFont());
