@@ -869,7 +869,9 @@ private slots:
         const uint32_t deep = laneNamed(*r, "deep");
         picture.setView(0, 400'000);
         QVERIFY(picture.folded(deep) && picture.height() < 100 * LanePicture::kRowHeight);
-        picture.toggleFold(deep);
+        LaneArrangement open;
+        open.unfolded.insert(picture.keys().lanes[deep]);
+        picture.setArrangement(open);
         QVERIFY(!picture.folded(deep) && picture.height() > 300 * LanePicture::kRowHeight);
     }
 
@@ -894,6 +896,8 @@ private slots:
             for (const auto& [shape, ground] : shapes)
                 QVERIFY2(contrastOf(shape, ground) >= 3, qPrintable(shape.name() + " on " + ground.name() + ": " +
                                                                     QString::number(contrastOf(shape, ground))));
+            for (int tint = 1; tint <= Theme::kTints; ++tint)
+                QVERIFY(contrastOf(wordsOn(t->tint(tint)), t->tint(tint)) >= 4.5);
             // Words on a marker of any strength of plum.
             for (double strength = 0.05; strength <= 1; strength += 0.05)
                 QVERIFY(contrastOf(wordsOn(t->highlight(strength)), t->highlight(strength)) >= 4.5);

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "search_page.h"
 
+#include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/sentences.h"
 
@@ -10,19 +11,40 @@ DrawerPage::Words SearchPage::words() const {
     return {"search",
             tr("Search results"),
             tr("Search &results"),
-            tr("Markers, arguments and points that match the search"),
+            tr("Markers, lanes, arguments and points that match the search"),
             tr("Findings"),
             About::Recording};
 }
 
 SearchPage::SearchPage(Document& document, Selection& selection, QWidget* parent)
-    : TablePage(document, selection, "search", tr("Search results"), -1, parent) {
+    : TablePage(document, selection, "search", tr("Search results"), -1, parent), inLanes_(new QToolButton(this)) {
+    inLanes_->setFont(smallFont());
+    inLanes_->setText(tr("In the lanes"));
+    inLanes_->setToolTip(tr("Fades the markers that were not found, in the lanes, or leaves them out"));
+    inLanes_->setPopupMode(QToolButton::InstantPopup);
+    auto* menu = new QMenu(inLanes_);
+    menu->addAction(tr("&Fade all but what was found"), this, [this] { keepFound(false); });
+    menu->addAction(tr("&Only what was found"), this, [this] { keepFound(true); });
+    menu->addAction(tr("&All markers"), this, [this] { selection_.keepMarkers(nullptr); });
+    inLanes_->setMenu(menu);
+    addBeside(inLanes_);
     connect(&document, &Document::recordingChanged, this, &SearchPage::showHint);
     showHint();
 }
 
+void SearchPage::keepFound(bool alone) {
+    if (!found_) return;
+    MarkersKept kept{"“" + found_->text + "”", {}, alone};
+    for (const FoundMarker& marker : found_->markers) kept.sites.push_back(marker.site);
+    std::sort(kept.sites.begin(), kept.sites.end());
+    selection_.keepMarkers(std::make_shared<const MarkersKept>(std::move(kept)));
+}
+
 void SearchPage::showHint() {
-    clear(tr("Search"), tr("Ctrl+F searches names of markers, words in points, values of arguments, or key=value."));
+    found_.reset();
+    inLanes_->setEnabled(false);
+    clear(tr("Search"),
+          tr("Ctrl+F searches names of markers and lanes, words in points, values of arguments, or key=value."));
 }
 
 namespace {
@@ -33,6 +55,7 @@ QString aboutText(const Found& found) {
         if (n) words << toQString(plural(n, one, many));
     };
     count(found.markers.size(), "marker", "markers");
+    count(found.lanes.size(), "lane", "lanes");
     count(found.allArguments, "argument", "arguments");
     count(found.allPoints, "point", "points");
     if (words.isEmpty()) return SearchPage::tr("Nothing holds these letters; key=value asks for arguments.");
@@ -60,6 +83,8 @@ void SearchPage::search(const QString& words) {
             return std::make_shared<const Answer>(Answer{found, foundTable(recording, found)});
         },
         [this](const std::shared_ptr<const Answer>& answer) {
+            found_ = answer->found;
+            inLanes_->setEnabled(!found_->markers.empty());
             about_->setText(aboutText(*answer->found));
             view_->setEmptyText(aboutText(*answer->found));
             view_->setTable(answer->table, false);

@@ -14,8 +14,13 @@ public:
     Words words() const override;
     void search(const QString& words);
 
+    /// Shows in the lanes what markers were found: the others are faded, or not shown.
+    void keepFound(bool alone);
+
 private:
     void showHint();
+    std::shared_ptr<const Found> found_;
+    QToolButton* const inLanes_;
 };
 
 }  // namespace fugato

@@ -244,6 +244,7 @@ void TablePage::follow(Table::Row row, bool zoom) {
         if (zoom) showLongest(place.site);
         return;
     }
+    if (place.lane != kNone && place.begin == 0 && place.end == 0) return selection_.lookAtLane(place.lane);
     if (place.begin > 0) {
         const int64_t half = (selection_.view().end - selection_.view().begin) / 2;
         selection_.showSpan(place.begin - half, place.begin + half, true);

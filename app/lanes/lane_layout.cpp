@@ -5,8 +5,6 @@
 #include <climits>
 #include <cmath>
 
-#include "core/model/keys.h"
-
 namespace fugato {
 
 namespace {
@@ -16,15 +14,16 @@ constexpr size_t kMostRows = 24;  // of a lane, before it is folded
 void LaneLayout::layOut(std::shared_ptr<const Recording> recording, std::vector<int> trackHeights, bool same) {
     recording_ = std::move(recording);
     trackHeights_ = std::move(trackHeights);
-    keys_ = recording_ ? laneKeys(*recording_) : std::vector<std::string>();
+    keys_ = recording_ ? LaneKeys(*recording_) : LaneKeys();
     if (!same) {
-        unfolded_.clear();
+        weights_.clear();
+        revealed_.clear();
         opened_.clear();
         separate_.clear();
         systemOpened_ = false;
     }
     measureDepth(false);
-    same && !onPath_.empty() ? onPath_.resize(keys_.size()) : onPath_.clear();
+    same && !onPath_.empty() ? onPath_.resize(keys_.lanes.size()) : onPath_.clear();
     placeLanes();
 }
 
@@ -75,21 +74,40 @@ void LaneLayout::reveal(uint32_t lane, uint32_t row) {
         systemOpened_ = systemOpened_ || standsFor(lane) != 1;
         return placeLanes();
     }
-    const bool hidden = slim(lane) || standsFor(lane) == 0, deep = folded(lane) && row >= kMostRows;
-    if (hidden) opened_.insert(keys_[lane]);
-    if (deep) unfolded_.insert(keys_[lane]);
-    if (hidden || deep) placeLanes();
+    const bool away = slim(lane) || standsFor(lane) == 0, deep = folded(lane) && row >= kMostRows;
+    if (away) opened_.insert(keys_.lanes[lane]);
+    if (deep) revealed_.insert(keys_.lanes[lane]);
+    if (away || deep) placeLanes();
 }
 
 std::vector<uint32_t> LaneLayout::lanesFromTop() const {
     std::vector<uint32_t> lanes;
     if (recording_)
-        for (const uint32_t lane : recording_->laneOrder)
+        for (const uint32_t lane : order_)
             if (recording_->lanes[lane].kind != LaneKind::Core && places_[lane].height > 0) lanes.push_back(lane);
     return lanes;
 }
 
-bool LaneLayout::folded(uint32_t lane) const { return foldable(lane) && !unfolded_.count(keys_[lane]); }
+bool LaneLayout::folded(uint32_t lane) const {
+    return foldable(lane) && !arrangement_.unfolded.count(keys_.lanes[lane]) && !revealed_.count(keys_.lanes[lane]);
+}
+
+bool LaneLayout::hidden(uint32_t lane) const {
+    return arrangement_.hidden.count(keys_.lanes[lane]) && !opened_.count(keys_.lanes[lane]);
+}
+
+size_t LaneLayout::hiddenLanes() const {
+    size_t count = 0;
+    for (uint32_t lane = 0; recording_ && lane < recording_->lanes.size(); ++lane)
+        count += recording_->lanes[lane].kind != LaneKind::Core && hidden(lane);
+    return count;
+}
+
+bool LaneLayout::foldedByHand(uint32_t lane) const {
+    const uint32_t group = recording_->lanes[lane].group;
+    return arrangement_.folded.count(keys_.lanes[lane]) ||
+           (group < keys_.groups.size() && arrangement_.folded.count(keys_.groups[group]));
+}
 
 QRect LaneLayout::foldRect(const QRect& area, int scrolled, uint32_t lane) const {
     if (!foldable(lane) || slim(lane)) return {};
@@ -98,13 +116,27 @@ QRect LaneLayout::foldRect(const QRect& area, int scrolled, uint32_t lane) const
             axisOf(area).width(), kRowHeight};
 }
 
-void LaneLayout::toggleFold(uint32_t lane) {
-    if (!unfolded_.erase(keys_[lane])) unfolded_.insert(keys_[lane]);
+void LaneLayout::setArrangement(const LaneArrangement& arrangement) {
+    arrangement_ = arrangement;
+    opened_.clear();
     placeLanes();
 }
 
-void LaneLayout::setUnfolded(std::set<std::string> keys) {
-    unfolded_ = std::move(keys);
+void LaneLayout::setLeftOut(std::vector<bool> lanes) {
+    if (lanes == leftOut_) return;
+    leftOut_ = std::move(lanes);
+    opened_.clear();
+    separate_.clear();
+    placeLanes();
+}
+
+void LaneLayout::foldRevealed(uint32_t lane) {
+    if (revealed_.erase(keys_.lanes[lane])) placeLanes();
+}
+
+void LaneLayout::setWeights(std::vector<int64_t> weights) {
+    if (weights == weights_) return;
+    weights_ = std::move(weights);
     placeLanes();
 }
 
@@ -122,15 +154,15 @@ void LaneLayout::setGathering(bool gathering) {
 }
 
 void LaneLayout::openSlim(uint32_t lane) {
-    if (fromSystem(lane) && !onPath(lane)) {
+    if (fromSystem(lane) && !onPath(lane) && !leftOut(lane)) {
         systemOpened_ = !systemOpened_;
         return placeLanes();
     }
     if (standsFor(lane) == 1) {
-        opened_.insert(keys_[lane]);
+        opened_.insert(keys_.lanes[lane]);
     } else {
         for (uint32_t other = 0; other < standIn_.size(); ++other)
-            if (standIn_[other] == lane) separate_.insert(keys_[other]);
+            if (standIn_[other] == lane) separate_.insert(keys_.lanes[other]);
     }
     placeLanes();
 }
@@ -159,17 +191,35 @@ bool LaneLayout::pathFits() const {
 
 void LaneLayout::placeLanes() {
     slim_.assign(recording_ ? recording_->lanes.size() : 0, false);
-    for (uint32_t lane = 0; lane < slim_.size(); ++lane) slim_[lane] = fromSystem(lane) && !onPath(lane);
+    order_ = recording_ ? orderOf(*recording_, keys_, arrangement_, weights_) : std::vector<uint32_t>();
+    const auto asPut = [&](uint32_t lane) {
+        return (foldedByHand(lane) || leftOut(lane)) && !opened_.count(keys_.lanes[lane]);
+    };
+    for (uint32_t lane = 0; lane < slim_.size(); ++lane)
+        slim_[lane] = (fromSystem(lane) && !onPath(lane)) || asPut(lane);
     bunched_ = false;
     placeAll();
     if (!gathering_ || room_ <= 0 || onPath_.empty() || pathFits()) return;
-    for (uint32_t lane = 0; lane < slim_.size(); ++lane) slim_[lane] = !onPath(lane);
-    for (uint32_t lane = 0; lane < slim_.size(); ++lane)
-        if (opened_.count(keys_[lane]) && !fromSystem(lane)) slim_[lane] = false;
+    for (uint32_t lane = 0; lane < slim_.size(); ++lane) {
+        const bool stays = onPath(lane) || pinned(lane) || (opened_.count(keys_.lanes[lane]) && !fromSystem(lane));
+        slim_[lane] = asPut(lane) || !stays;
+    }
     placeAll();
     if (pathFits()) return;
     bunched_ = true;
     placeAll();
+}
+
+/// What slim lanes that follow each other stand for together; 0: a lane stands for itself.
+uint64_t LaneLayout::bunchOf(uint32_t lane) const {
+    constexpr uint64_t kOfSystem = 1, kBesidePath = 2, kLeftOut = 3, kOfGroup = 4, kAtTop = uint64_t{1} << 40;
+    const uint64_t top = pinned(lane) ? kAtTop : 0;
+    if (!slim(lane)) return 0;
+    const uint32_t group = recording_->lanes[lane].group;
+    if (group < keys_.groups.size() && arrangement_.folded.count(keys_.groups[group])) return top + kOfGroup + group;
+    if (leftOut(lane)) return separate_.count(keys_.lanes[lane]) ? 0 : top + kLeftOut;
+    if (fromSystem(lane)) return systemOpened_ ? 0 : top + kOfSystem;
+    return bunched_ && !separate_.count(keys_.lanes[lane]) ? top + kBesidePath : 0;
 }
 
 /// Where every lane and track stands, one below the other.
@@ -179,20 +229,24 @@ void LaneLayout::placeAll() {
     trackPlaces_.clear();
     height_ = 0;
     if (!recording_) return;
+    pinnedHeight_ = 0;
     uint32_t standIn = kNone;  // of the slim lanes that are one now
-    bool ofSystem = false;     // they are threads without markers
-    for (const uint32_t lane : recording_->laneOrder) {
+    uint64_t bunch = 0;        // which they are
+    for (const uint32_t lane : order_) {
         if (recording_->lanes[lane].kind == LaneKind::Core) continue;  // a track of its own
+        places_[lane].top = height_;
+        if (hidden(lane)) continue;
         const int rows = std::max<int>(1, static_cast<int>(rowsShown(lane))) + (foldable(lane) ? 1 : 0);
-        const bool bunched =
-            fromSystem(lane) ? slim(lane) && !systemOpened_ : bunched_ && slim(lane) && !separate_.count(keys_[lane]);
-        if (!bunched || standIn == kNone || ofSystem != fromSystem(lane)) standIn = bunched ? lane : kNone;
-        ofSystem = fromSystem(lane);
-        standIn_[lane] = bunched ? standIn : lane;
+        const uint64_t its = bunchOf(lane);
+        if (!its || its != bunch) standIn = its ? lane : kNone;
+        bunch = its;
+        standIn_[lane] = its ? standIn : lane;
         places_[lane] = {height_, slim(lane) ? kSlimHeight : kRail + rows * kRowHeight + kLaneGap};
         if (standIn_[lane] != lane) places_[lane].height = 0;
         height_ += places_[lane].height;
+        if (pinned(lane)) pinnedHeight_ = height_;
     }
+    if (pinnedHeight_ * 3 > room_ * 2) pinnedHeight_ = 0;  // too many to stay: the others would have no room
     for (const int height : trackHeights_) {
         trackPlaces_.push_back({height_, height});
         height_ += height;
@@ -221,12 +275,15 @@ int64_t LaneLayout::timeAt(const QRect& area, double x) const {
 }
 
 QRect LaneLayout::laneRect(const QRect& area, int scrolled, uint32_t lane) const {
-    return {area.left(), area.top() + kHeaderHeight - scrolled + places_[lane].top, area.width(), places_[lane].height};
+    return {area.left(), area.top() + kHeaderHeight - (fixed(lane) ? 0 : scrolled) + places_[lane].top, area.width(),
+            places_[lane].height};
 }
 
 uint32_t LaneLayout::laneAt(const QRect& area, int scrolled, int y) const {
     if (y < area.top() + kHeaderHeight) return kNone;
+    const bool amongFixed = y < scrolledPart(area).top();
     for (uint32_t lane = 0; lane < places_.size(); ++lane) {
+        if (fixed(lane) != amongFixed) continue;
         const QRect box = laneRect(area, scrolled, lane);
         if (places_[lane].height && y >= box.top() && y <= box.bottom()) return lane;
     }
@@ -246,8 +303,8 @@ MarkerRef LaneLayout::markerAt(const QRect& area, int scrolled, const QPoint& at
     int64_t longest = -1;
     const MarkerRow& markers = rows[row];
     const auto look = [&](uint32_t first, uint32_t past) {
-        markers.forEach(first, past, [&](uint32_t i, int64_t, int64_t duration, uint32_t, uint8_t) {
-            if (duration <= longest) return;
+        markers.forEach(first, past, [&](uint32_t i, int64_t, int64_t duration, uint32_t path, uint8_t) {
+            if (duration <= longest || !shows(markers.pathOf(path))) return;
             longest = duration;
             found = {lane, row, i};
         });
@@ -276,14 +333,22 @@ QRect LaneLayout::markerRect(const QRect& area, int scrolled, const MarkerRef& m
     const int right = static_cast<int>(std::min<double>(axis.right(), xAt(area, row.end(marker.index))));
     return QRect(left, lane.top() + kRail + static_cast<int>(marker.row) * kRowHeight, std::max(1, right - left),
                  kRowHeight - 1)
-        .intersected(axis);
+        .intersected(fixed(marker.lane) ? axis : scrolledPart(area));
 }
 
 double LaneLayout::yOf(const QRect& area, int scrolled, uint32_t lane, uint32_t row) const {
+    const uint32_t place = places_[lane].height || standIn_[lane] == kNone ? lane : standIn_[lane];
+    const QRectF box = laneRect(area, scrolled, place);
+    if (!fixed(place) && box.bottom() < scrolledPart(area).top()) return area.top() - box.height();  // above all
     if (row < rowsShown(lane))
         return laneRect(area, scrolled, lane).top() + kRail + (static_cast<double>(row) + 0.5) * kRowHeight;
-    const uint32_t place = places_[lane].height ? lane : standIn_[lane];
-    return QRectF(laneRect(area, scrolled, place == kNone ? lane : place)).center().y();
+    return box.center().y();
+}
+
+uint32_t LaneLayout::laneBelow(const QRect& area, int scrolled, int y) const {
+    for (const uint32_t lane : lanesFromTop())
+        if (y < laneRect(area, scrolled, lane).center().y()) return lane;
+    return kNone;
 }
 
 QRect LaneLayout::trackRect(const QRect& area, int scrolled, size_t track) const {

@@ -16,6 +16,7 @@ namespace fugato {
 
 namespace {
 
+constexpr double kFaded = 0.28;
 constexpr int kLeastTrackHeight = 22, kDenseHeight = 6;
 constexpr size_t kMostInSlim = 24;  // lanes whose density is drawn where slim lanes are one
 /// 1, 2 or 5 times a power of ten, at least `least`.
@@ -51,7 +52,86 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording, bool 
         marker_ = {};
     }
     names_.setRecording(recording_);
+    numberPaths();
     layOutTracks(same);
+    if (kept_) leaveOutLanes();
+}
+
+void LanePicture::setArrangement(const LaneArrangement& arrangement) {
+    LaneLayout::setArrangement(arrangement);
+    numberPaths();
+    layOutTracks(true);
+}
+
+void LanePicture::setKept(std::shared_ptr<const MarkersKept> kept) {
+    kept_ = std::move(kept);
+    numberPaths();
+    leaveOutLanes();
+}
+
+/// Where some markers are shown alone, lanes that have none of them are not in the way.
+void LanePicture::leaveOutLanes() {
+    std::vector<bool> without;
+    if (recording_ && kept_ && kept_->alone)
+        for (const Lane& lane : recording_->lanes)
+            without.push_back(std::none_of(lane.paths.begin(), lane.paths.end(),
+                                           [&](PathId path) { return path && keptPaths_[path]; }));
+    setLeftOut(std::move(without));
+}
+
+/// What is drawn of a marker by the person's choice, by its path.
+void LanePicture::numberPaths() {
+    keptPaths_.clear();
+    tints_.clear();
+    if (!recording_) return;
+    std::vector<uint8_t> keptSites(recording_->sites.size()), tints(recording_->sites.size());
+    if (kept_)
+        for (const uint32_t site : kept_->sites)
+            if (site < keptSites.size()) keptSites[site] = 1;
+    bool tinted = false;
+    const auto& wanted = arrangement().tints;
+    for (size_t site = 0; site < tints.size() && !wanted.empty(); ++site) {
+        const Site& one = recording_->sites[site];
+        for (const std::string& what : {"marker " + one.name, "category " + one.category})
+            if (const auto tint = wanted.find(what); tint != wanted.end() && !tints[site]) {
+                tints[site] = static_cast<uint8_t>(std::clamp(tint->second, 1, Theme::kTints));
+                tinted = true;
+            }
+    }
+    const size_t paths = recording_->paths.size();
+    if (kept_) keptPaths_.resize(paths);
+    if (tinted) tints_.resize(paths);
+    for (PathId path = 1; path < paths && (kept_ || tinted); ++path) {
+        const uint32_t site = recording_->paths[path].site;
+        if (kept_) keptPaths_[path] = keptSites[site];
+        if (tinted) tints_[path] = tints[site];
+    }
+}
+
+QString LanePicture::leftOut() const {
+    QStringList words;
+    if (const size_t lanes = hiddenLanes() + hiddenTracks()) words << QObject::tr("%1 hidden").arg(lanes);
+    if (kept_)
+        words << (kept_->alone ? QObject::tr("only %1") : QObject::tr("%1 not faded")).arg(toQString(kept_->words));
+    return words.join(", ");
+}
+
+QRect LanePicture::leftOutRect(const QRect& area) const {
+    return leftOut().isEmpty() ? QRect() : QRect(area.left() + 8, area.top() + 18, labelWidth() - 12, 16);
+}
+
+size_t LanePicture::hiddenTracks() const {
+    const auto& tracks = tracks_.tracks();
+    return static_cast<size_t>(std::count_if(tracks.begin(), tracks.end(), [&](const TrackPicture::Track& track) {
+        return arrangement().hidden.count(track.key()) > 0;
+    }));
+}
+
+std::optional<size_t> LanePicture::trackAt(const QRect& area, int scrolled, const QPoint& at) const {
+    if (at.y() < scrolledPart(area).top()) return std::nullopt;
+    for (size_t track = 0; track < trackCount(); ++track)
+        if (trackRect(area, scrolled, track).contains(at)) return track;
+    return std::nullopt;
 }
 
 void LanePicture::setPrograms(std::shared_ptr<const OtherProgramList> programs) {
@@ -63,7 +143,7 @@ void LanePicture::layOutTracks(bool same) {
     tracks_.setRecording(recording_);
     std::vector<int> trackHeights;
     for (const TrackPicture::Track& track : tracks_.tracks())
-        trackHeights.push_back(std::max(track.height, kLeastTrackHeight));
+        trackHeights.push_back(arrangement().hidden.count(track.key()) ? 0 : std::max(track.height, kLeastTrackHeight));
     layOut(recording_, std::move(trackHeights), same);
 }
 
@@ -119,10 +199,16 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
               height = static_cast<int>(box.height());
     const QRect pixels(x, y, width, height);
     const bool strong = highlight > 0.55;
+    const bool faded = kept_ && !keptPaths_[path];
+    if (faded) painter.setOpacity(kFaded);
+    const int tint = tints_.empty() ? 0 : tints_[path];
     if (wait && strong && width >= 4) {
         t.paintHatched(painter, pixels, t.plum);
     } else {
-        painter.fillRect(pixels, wait ? t.waiting : highlight > 0 ? t.highlight(highlight) : t.marker);
+        painter.fillRect(pixels, wait            ? t.waiting
+                                 : highlight > 0 ? t.highlight(highlight)
+                                 : tint          ? t.tint(tint)
+                                                 : t.marker);
         if (wait && width >= 12) painter.fillRect(pixels, QBrush(t.waitingDots, Qt::Dense7Pattern));
         if (width >= 4) {
             const QColor edge = strong && !wait ? t.plumMiddle : highlight > 0.3 && !wait ? t.plum : t.markerEdge;
@@ -134,22 +220,25 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
     }
     const double left = std::max<double>(box.left(), axis.left()) + 4,
                  room = std::min<double>(box.right(), axis.right()) - left - 3;
-    if (room < 16 || !path) return;  // no path: what was kept of it could not be read
-    const QStaticText* const words = names_.fitting(recording_->paths[path].site, room);
-    if (!words) return;
+    // No path: what was kept of it could not be read.
+    const QStaticText* const words = room < 16 || !path ? nullptr : names_.fitting(recording_->paths[path].site, room);
+    if (!words) return painter.setOpacity(1);
     words_.emplace_back(left - 2, box.top() + 1, words->size().width() + 4, box.height() - 2);
     if (wait) painter.fillRect(words_.back().adjusted(0, 1, 0, -1), t.waiting);
-    painter.setPen(highlight > 0 && !wait ? wordsOn(t.highlight(highlight)) : t.markerText);
+    painter.setPen(highlight > 0 && !wait ? wordsOn(t.highlight(highlight))
+                   : tint && !wait        ? wordsOn(t.tint(tint))
+                                          : t.markerText);
     painter.drawStaticText(QPointF(left, box.top() + (box.height() - words->size().height()) / 2), *words);
+    painter.setOpacity(1);
 }
 
-/// Has it worked out on other threads what the rows in sight show, while this one paints.
-void LanePicture::workOutRows(const QRect& area, int scrolled) {
-    const QRect axis = axisOf(area);
-    rowsInSight_.clear();
+/// The rows in sight of lanes that stay at the top, or of the others.
+void LanePicture::addRows(const QRect& area, int scrolled, bool ofFixed) {
+    const QRect axis = ofFixed ? axisOf(area) : scrolledPart(area);
     for (uint32_t lane = 0; lane < laneCount(); ++lane) {
         const QRect box = laneRect(area, scrolled, lane);
-        if (!hasPlace(lane) || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
+        if (!hasPlace(lane) || fixed(lane) != ofFixed || box.bottom() < axis.top() || box.top() > axis.bottom())
+            continue;
         for (uint32_t row = 0; row < rowsShown(lane); ++row) {
             const int top = box.top() + kRail + static_cast<int>(row) * kRowHeight;
             if (top + kRowHeight < axis.top() || top > axis.bottom()) continue;
@@ -162,6 +251,13 @@ void LanePicture::workOutRows(const QRect& area, int scrolled) {
             if (!recording_->lanes[one].rows.empty())
                 rowsInSight_.push_back({one, 0, box.center().y() - kDenseHeight / 2, lane, true});
     }
+}
+
+/// Has it worked out on other threads what the rows in sight show, while this one paints.
+void LanePicture::workOutRows(const QRect& area, int scrolled) {
+    const QRect axis = axisOf(area);
+    rowsInSight_.clear();
+    for (const bool fixed : {false, true}) addRows(area, scrolled, fixed);
     if (contents_.size() < rowsInSight_.size()) contents_.resize(rowsInSight_.size());
     RowView view;
     view.begin = begin();
@@ -169,6 +265,9 @@ void LanePicture::workOutRows(const QRect& area, int scrolled) {
     view.width = axis.width();
     view.waits = waits_;
     view.allExact = allExact_;
+    view.kept = kept_ ? &keptPaths_ : nullptr;
+    view.tints = tints_.empty() ? nullptr : &tints_;
+    view.faded = kept_ && kept_->alone ? 0 : kFaded;
     if (explained_ && !explained_->strengths.empty()) {
         view.highlightFrom = explained_->times().begin;
         view.highlightTo = explained_->times().end;
@@ -191,7 +290,7 @@ void LanePicture::paintSlimRow(QPainter& painter, const QRect& axis, size_t inSi
     QColor color = theme().markerEdge;
     color.setAlpha(standsFor(it.shownIn) > 1 ? 90 : 170);
     for (const RowContent::Wide& wide : content.wide) {
-        if (markers.flags(wide.index) & kMarkerWait) continue;
+        if (markers.flags(wide.index) & kMarkerWait || !shows(markers.path(wide.index))) continue;
         const double left = std::max<double>(axis.left() + wide.left, axis.left()),
                      right = std::min<double>(axis.left() + wide.right, axis.right() + 1);
         painter.fillRect(QRectF(left, it.top, right - left, kDenseHeight), color);
@@ -212,6 +311,7 @@ void LanePicture::paintRow(QPainter& painter, const QRect& axis, size_t inSight)
     const MarkerRow& markers = recording_->lanes[it.lane].rows[it.row];
     const int height = kRowHeight - 1;
     for (const RowContent::Wide& wide : content.wide) {
+        if (!shows(markers.path(wide.index))) continue;
         const double left = std::max<double>(axis.left() + wide.left, axis.left() - 2),
                      right = std::min<double>(axis.left() + wide.right, axis.right() + 3);
         paintMarker(painter, axis, QRectF(left, it.top, right - left, height), it.lane, markers, wide.index);
@@ -324,7 +424,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6),
                          QBrush(t.plum, Qt::BDiagPattern));
     }
-    paintLabel(painter, area, box, labelOf(index), detailOf(index), onPath(index));
+    paintLabel(painter, area, box, labelOf(index), detailOf(index), onPath(index), index == laneInHand_);
 }
 
 QString LanePicture::labelOf(uint32_t lane) const {
@@ -348,14 +448,16 @@ std::vector<MarkerRef> LanePicture::drawnAlone() const {
     std::vector<MarkerRef> markers;
     for (size_t at = 0; at < rowsInSight_.size(); ++at) {
         if (rowsInSight_[at].slim) continue;
+        const MarkerRow& row = recording_->lanes[rowsInSight_[at].lane].rows[rowsInSight_[at].row];
         for (const RowContent::Wide& wide : contents_[at].wide)
-            markers.push_back({rowsInSight_[at].lane, rowsInSight_[at].row, wide.index});
+            if (shows(row.path(wide.index)))
+                markers.push_back({rowsInSight_[at].lane, rowsInSight_[at].row, wide.index});
     }
     return markers;
 }
 
 void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name,
-                             const QString& detail, bool strong) {
+                             const QString& detail, bool strong, bool inHand) {
     const Theme& t = theme();
     const QRect axis = axisOf(area);
     painter.setClipRect(QRect(area.left(), axis.top(), labelWidth(), axis.height()));
@@ -366,6 +468,7 @@ void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& 
     const QRect label(area.left() + 10, box.top() + 3, labelWidth() - 16, 15);
     painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(name, Qt::ElideRight, label.width()));
+    if (inHand) painter.fillRect(QRect(area.left(), box.top(), 4, box.height() - 1), t.text);
     if (box.height() >= 32) {
         painter.setFont(smallFont());
         painter.setPen(t.muted);
@@ -392,13 +495,11 @@ void LanePicture::paintTrack(QPainter& painter, const QRect& area, const QRect& 
 QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) const {
     if (!recording_ || at.y() < area.top() + kHeaderHeight) return {};
     const bool onLabel = at.x() < axisOf(area).left();
-    for (size_t track = 0; track < trackCount(); ++track) {
-        const QRect box = trackRect(area, scrolled, track);
-        if (!box.contains(at)) continue;
-        const TrackPicture::Track& what = tracks_.tracks()[track];
+    if (const auto track = trackAt(area, scrolled, at)) {
+        const TrackPicture::Track& what = tracks_.tracks()[*track];
         if (onLabel)
             return what.name.toHtmlEscaped() + (what.detail.isEmpty() ? "" : "<br>" + what.detail.toHtmlEscaped());
-        return tracks_.wordsAt(timeAxis(area, box), track, at);
+        return tracks_.wordsAt(timeAxis(area, trackRect(area, scrolled, *track)), *track, at);
     }
     const uint32_t lane = laneAt(area, scrolled, at.y());
     if (lane == kNone) return {};
@@ -414,10 +515,8 @@ QString LanePicture::wordsAt(const QRect& area, int scrolled, const QPoint& at) 
 
 const Point* LanePicture::pointAt(const QRect& area, int scrolled, const QPoint& at) const {
     if (!recording_ || !axisOf(area).contains(at)) return nullptr;
-    for (size_t track = 0; track < trackCount(); ++track)
-        if (const QRect box = trackRect(area, scrolled, track); box.contains(at))
-            return tracks_.pointAt(timeAxis(area, box), track, at);
-    return nullptr;
+    const auto track = trackAt(area, scrolled, at);
+    return track ? tracks_.pointAt(timeAxis(area, trackRect(area, scrolled, *track)), *track, at) : nullptr;
 }
 
 /// Near the selected frame the ruler counts from its begin, else from the recording's start.
@@ -428,23 +527,46 @@ int64_t LanePicture::rulerZero() const {
     return near && f.begin < end() && f.end > begin() ? f.begin : 0;
 }
 
+int64_t LanePicture::rulerStep(const QRect& area) const {
+    constexpr int kApart = 70;  // pixels
+    return roundStep(static_cast<double>(end() - begin()) / std::max(1, axisOf(area).width()) * kApart);
+}
+
+/// What lies below the markers in a part of the picture: the selected frame, and the ruler's lines.
+void LanePicture::paintGround(QPainter& painter, const QRect& area, const QRect& part) {
+    const Theme& t = theme();
+    const QRect axis = axisOf(area), ground(axis.left(), part.top(), axis.width(), part.height());
+    painter.fillRect(part, t.paper);
+    if (explained_) {
+        const Frame& f = explained_->times();
+        const double left = std::max<double>(axis.left(), xAt(area, f.begin)),
+                     right = std::min<double>(axis.right() + 1, xAt(area, f.end));
+        QColor tone = t.path;
+        tone.setAlpha(t.dark ? 22 : 12);
+        if (right > left) painter.fillRect(QRectF(left, ground.top(), right - left, ground.height()), tone);
+    }
+    QColor rule = t.line;
+    rule.setAlpha(130);
+    const int64_t zero = rulerZero(), step = rulerStep(area);
+    for (int64_t at = (begin() - zero) / step * step; at + zero < end(); at += step)
+        if (at + zero >= begin())
+            painter.fillRect(QRect(static_cast<int>(xAt(area, at + zero)), ground.top(), 1, ground.height()), rule);
+}
+
 void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
     const Theme& t = theme();
     const QRect axis = axisOf(area);
     const QRect head(area.left(), area.top(), area.width(), kHeaderHeight);
     painter.fillRect(head, t.panel);
     painter.fillRect(QRect(head.left(), head.bottom(), head.width(), 1), t.line);
-    const int64_t span = end() - begin(), zero = rulerZero();
-    const int64_t step = roundStep(static_cast<double>(span) / std::max(1, axis.width()) * 70);
+    const int64_t zero = rulerZero();
+    const int64_t step = rulerStep(area);
     painter.setFont(smallFont());
     painter.setClipRect(QRect(axis.left(), area.top(), axis.width(), area.height()));
-    QColor rule = t.line;
-    rule.setAlpha(130);
     for (int64_t at = (begin() - zero) / step * step; at + zero < end(); at += step) {
         if (at + zero < begin()) continue;
         const int x = static_cast<int>(xAt(area, at + zero));
         painter.fillRect(QRect(x, head.bottom() - 5, 1, 5), t.muted);
-        painter.fillRect(QRect(x, axis.top(), 1, axis.height()), rule);
         painter.setPen(t.muted);
         painter.drawText(QRect(x + 3, head.top() + 2, 90, 15), Qt::AlignLeft | Qt::AlignVCenter, rulerText(at, step));
     }
@@ -484,6 +606,21 @@ void LanePicture::paintHeader(QPainter& painter, const QRect& area) {
     painter.setPen(t.muted);
     painter.drawText(QRect(area.left() + 10, head.top() + 2, labelWidth() - 14, 15), Qt::AlignLeft | Qt::AlignVCenter,
                      zero ? QObject::tr("from frame begin") : QObject::tr("from the start"));
+    if (const QRect box = leftOutRect(area); !box.isEmpty()) {
+        painter.setPen(t.path);
+        painter.drawText(box, Qt::AlignLeft | Qt::AlignVCenter,
+                         painter.fontMetrics().elidedText(leftOut() + " ▾", Qt::ElideMiddle, box.width()));
+    }
+}
+
+void LanePicture::paintLanes(QPainter& painter, const QRect& area, int scrolled, bool ofFixed) {
+    const QRect axis = ofFixed ? axisOf(area) : scrolledPart(area);
+    for (uint32_t lane = 0; lane < laneCount(); ++lane) {
+        const QRect box = laneRect(area, scrolled, lane);
+        if (!hasPlace(lane) || fixed(lane) != ofFixed || box.bottom() < axis.top() || box.top() > axis.bottom())
+            continue;
+        paintLane(painter, area, box, lane);
+    }
 }
 
 void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
@@ -494,28 +631,23 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     painter.fillRect(area, t.paper);
     if (!recording_) return;
     const QRect axis = axisOf(area);
-    if (explained_) {  // a quiet ground under the selected frame
-        const Frame& f = explained_->times();
-        const double left = std::max<double>(axis.left(), xAt(area, f.begin)),
-                     right = std::min<double>(axis.right() + 1, xAt(area, f.end));
-        QColor ground = t.path;
-        ground.setAlpha(t.dark ? 22 : 12);
-        if (right > left) painter.fillRect(QRectF(left, axis.top(), right - left, axis.height()), ground);
-    }
     workOutRows(area, scrolled);
+    paintGround(painter, area, QRect(area.left(), axis.top(), area.width(), axis.height()));
     paintHeader(painter, area);
     nextRow_ = 0;
-    for (uint32_t lane = 0; lane < laneCount(); ++lane) {
-        const QRect box = laneRect(area, scrolled, lane);
-        if (!hasPlace(lane) || box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
-        paintLane(painter, area, box, lane);
-    }
-    rowsAhead_.reset();
+    paintLanes(painter, area, scrolled, false);
     for (size_t track = 0; track < trackCount(); ++track) {
         const QRect box = trackRect(area, scrolled, track);
-        if (box.bottom() < axis.top() || box.top() > axis.bottom()) continue;
+        if (box.isEmpty() || box.bottom() < scrolledPart(area).top() || box.top() > axis.bottom()) continue;
         paintTrack(painter, area, box, track);
     }
+    if (pinnedHeight()) {
+        const QRect top(area.left(), axis.top(), area.width(), pinnedHeight());
+        paintGround(painter, area, top);
+        paintLanes(painter, area, scrolled, true);
+        painter.fillRect(QRect(top.left(), top.bottom() - 1, top.width(), 2), t.markerEdge);
+    }
+    rowsAhead_.reset();
     const std::vector<QRectF> inTracks = tracks_.takeWords();
     words_.insert(words_.end(), inTracks.begin(), inTracks.end());
     paintRange(painter, area);
@@ -531,6 +663,7 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     }
     paintConnections(painter, area, scrolled);
     paintMarks(painter, area);
+    if (dropLine_ != kNoDrop) painter.fillRect(QRect(area.left(), dropLine_ - 1, area.width(), 3), t.text);
 }
 
 }  // namespace fugato

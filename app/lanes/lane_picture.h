@@ -10,6 +10,7 @@
 #include <optional>
 #include <vector>
 
+#include "app/selection/selection.h"
 #include "app/work/work_ahead.h"
 #include "core/ask/connections.h"
 #include "core/ask/time_range.h"
@@ -23,7 +24,7 @@ class QPainter;
 
 namespace fugato {
 
-class LanePicture : public LaneLayout {
+class LanePicture final : public LaneLayout {
 public:
     /// `same`: another state of the recording before; what is folded and opened stays.
     void setRecording(std::shared_ptr<const Recording> recording, bool same = false);
@@ -32,6 +33,19 @@ public:
     /// Other programs as tracks below the lanes; null: none.
     void setPrograms(std::shared_ptr<const OtherProgramList> programs);
     void setExplanation(std::shared_ptr<const Explanation> explanation, uint32_t cause = kNone);
+    void setArrangement(const LaneArrangement& arrangement);
+    /// Markers that the others are faded beside, or that alone are shown; null: all are shown.
+    void setKept(std::shared_ptr<const MarkersKept> kept);
+    void setLaneInHand(uint32_t lane) { laneInHand_ = lane; }
+    /// Where a lane that is dragged would be dropped; or kNoDrop.
+    static constexpr int kNoDrop = -1;
+    void setDropLine(int y) { dropLine_ = y; }
+    /// In the corner above the labels: what of the picture is left out.
+    QString leftOut() const;
+    QRect leftOutRect(const QRect& area) const;
+    size_t hiddenTracks() const;
+    /// The track under a place, or none.
+    std::optional<size_t> trackAt(const QRect& area, int scrolled, const QPoint& at) const;
     void setSymbols(std::shared_ptr<const Symbols> symbols) { tracks_.setSymbols(std::move(symbols)); }
     /// The selected frame, or null; and the selected cause.
     void setFrame(std::shared_ptr<const ExplainedFrame> frame, uint32_t cause);
@@ -76,8 +90,15 @@ public:
 
 private:
     void layOutTracks(bool same);
+    void numberPaths();
+    void leaveOutLanes();
+    bool shows(PathId path) const override { return !kept_ || !kept_->alone || keptPaths_[path]; }
+    void paintGround(QPainter& painter, const QRect& area, const QRect& part);
+    void paintLanes(QPainter& painter, const QRect& area, int scrolled, bool fixed);
+    void addRows(const QRect& area, int scrolled, bool fixed);
     void paintHeader(QPainter& painter, const QRect& area);
     int64_t rulerZero() const;
+    int64_t rulerStep(const QRect& area) const;
     void paintLane(QPainter& painter, const QRect& area, const QRect& box, uint32_t lane);
     struct RowInSight {
         uint32_t lane, row;
@@ -95,7 +116,7 @@ private:
     double highlightAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
     void paintTrack(QPainter& painter, const QRect& area, const QRect& box, size_t track);
     void paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name, const QString& detail,
-                    bool strong);
+                    bool strong, bool inHand = false);
     TimeAxis timeAxis(const QRect& area, const QRect& box) const;
     void paintUnread(QPainter& painter, const QRect& axis, const QRect& box, const Lane& lane);
     void paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane);
@@ -114,6 +135,10 @@ private:
     uint32_t cause_ = kNone;
     MarkerRef marker_;
     std::optional<TimeRange> range_;
+    std::shared_ptr<const MarkersKept> kept_;
+    std::vector<uint8_t> keptPaths_, tints_;  // by path: whether it is kept; its tint, 0: none
+    uint32_t laneInHand_ = kNone;
+    int dropLine_ = kNoDrop;
     Marks marks_;
     std::shared_ptr<const Connections> connections_;
     TrackPicture tracks_;

@@ -36,6 +36,17 @@ void LanesView::fillMenu(QMenu& menu, const QPoint& at, const MarkerRef& marker)
                        [this, words = toQString(document_.recording()->text(point->text))] { copyText(words); });
         menu.addSeparator();
     }
+    if (area.contains(at) && onLabel(at)) {
+        if (const auto track = picture_.trackAt(area, scrolled(), at)) {
+            const std::string key = picture_.tracks().tracks()[*track].key();
+            menu.addAction(tr("&Hide %1").arg(QString(picture_.tracks().tracks()[*track].name).replace('&', "&&")),
+                           this,
+                           [this, key] { arrangement_.change([&](LaneArrangement& a) { a.hidden.insert(key); }); });
+        } else if (const uint32_t lane = picture_.laneAt(area, scrolled(), at.y()); lane != kNone) {
+            selection_.chooseLane(lane);
+        }
+        return fillLaneMenu(menu);
+    }
     if (marker.valid()) addMarkerActions(menu, marker);
     addInstantActions(menu, time);
     const auto& e = document_.explanation();
@@ -45,6 +56,7 @@ void LanesView::fillMenu(QMenu& menu, const QPoint& at, const MarkerRef& marker)
             menu.addAction(tr("Selec&t frame %1").arg(toQString(countText(frame))), this,
                            [this, frame] { selection_.chooseFrame(frame); });
     }
+    fillLaneMenu(*menu.addMenu(tr("Lanes")));
     menu.addAction(tr("Zoom to the selected &frame"), this, [this] { selection_.showFrame(); });
     menu.addAction(tr("Show the &whole recording"), this, [this] { selection_.showWhole(); });
     if (selection_.range()) menu.addAction(tr("C&lear the selection"), this, [this] { selection_.selectRange({}); });
@@ -65,6 +77,7 @@ void LanesView::addMarkerActions(QMenu& menu, const MarkerRef& marker) {
     };
     connect(this, &LanesView::connectionsChanged, goes, fill);
     fill();
+    addKeeping(menu, marker);
     menu.addAction(tr("&Copy name and times"), this, [this, text = nameOf(marker)] { copyText(text); });
     menu.addAction(tr("Copy its &begin in nanoseconds"), this, [this, its] { copyText(QString::number(its.begin)); });
     menu.addSeparator();

@@ -34,11 +34,13 @@ bool isIn(const Recording& r, const MarkerRef& m) {
 
 }  // namespace
 
-LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent)
+LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& selected, ArrangedLanes& arrangement,
+                     QWidget* parent)
     : QAbstractScrollArea(parent),
       document_(document),
       selection_(selection),
       selected_(selected),
+      arrangement_(arrangement),
       parts_(new PaintedParts(this, [this] { return listParts(); })) {
     setFrameShape(QFrame::NoFrame);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
@@ -62,6 +64,20 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
     connect(&selection, &Selection::viewChanged, this, &LanesView::takeView);
     connect(&selection, &Selection::chosenChanged, this, &LanesView::takeChoice);
     connect(&selection, &Selection::instantChanged, this, &LanesView::takeInstant);
+    for (const auto signal : {&ArrangedLanes::changed, &ArrangedLanes::loaded})
+        connect(&arrangement, signal, this, &LanesView::takeArrangement);
+    connect(&selection, &Selection::laneChanged, this, [this] {
+        picture_.setLaneInHand(selection_.lane());
+        viewport()->update();
+    });
+    connect(&selection, &Selection::laneWanted, this, &LanesView::lookAtLane);
+    connect(&selection, &Selection::markersKeptChanged, this, [this] {
+        keepingPlace([this] {
+            picture_.setKept(selection_.markersKept());
+            return true;
+        });
+        arrangementChanged();
+    });
     connect(&selection, &Selection::rangeChanged, this, [this] {
         picture_.setRange(selection_.range());
         viewport()->update();
@@ -102,6 +118,7 @@ void LanesView::takeChoice() {
     const auto& frame = selected_.shown();
     const uint32_t before = std::exchange(shownFrame_, frame ? frame->frame : kNone);
     picture_.setFrame(frame, selection_.cause());
+    if (before != shownFrame_) takeWeights();
     setRanges();
     picture_.setMarker(selection_.marker());
     if (before != shownFrame_) showCriticalPath();
@@ -227,9 +244,10 @@ void LanesView::stepInstant(EdgeOf of, bool forward) {
         });
 }
 
-/// The selected marker's lane, else the topmost.
+/// The lane in hand, else the topmost.
 uint32_t LanesView::laneInHand() const {
-    if (selection_.marker().valid()) return selection_.marker().lane;
+    const auto& recording = document_.recording();
+    if (recording && selection_.lane() < recording->lanes.size()) return selection_.lane();
     const std::vector<uint32_t> lanes = picture_.lanesFromTop();
     return lanes.empty() ? kNone : lanes.front();
 }
@@ -269,8 +287,10 @@ void LanesView::reveal(const MarkerRef& marker) {
     const QRect area = viewport()->rect(), lane = picture_.laneRect(area, scrolled(), marker.lane);
     const int top = lane.top() + LanePicture::kRail + static_cast<int>(marker.row) * LanePicture::kRowHeight,
               bottom = top + LanePicture::kRowHeight;
-    if (top - LanePicture::kRail < picture_.axisOf(area).top())
-        verticalScrollBar()->setValue(scrolled() + top - LanePicture::kRail - picture_.axisOf(area).top());
+    const int first = picture_.scrolledPart(area).top();
+    if (picture_.pinned(marker.lane) && lane.top() < first) return;  // it is in sight
+    if (top - LanePicture::kRail < first)
+        verticalScrollBar()->setValue(scrolled() + top - LanePicture::kRail - first);
     else if (bottom > area.bottom())
         verticalScrollBar()->setValue(scrolled() + bottom - area.bottom());
 }
@@ -316,8 +336,10 @@ void LanesView::fetchPrograms() {
 
 void LanesView::showLane(uint32_t lane) {
     const QRect area = viewport()->rect(), box = picture_.laneRect(area, scrolled(), lane);
-    if (box.top() < area.top() + LanePicture::kHeaderHeight)
-        verticalScrollBar()->setValue(scrolled() + box.top() - area.top() - LanePicture::kHeaderHeight);
+    const int first = picture_.scrolledPart(area).top();
+    if (picture_.pinned(lane) && box.top() < first) return;
+    if (box.top() < first)
+        verticalScrollBar()->setValue(scrolled() + box.top() - first);
     else if (box.bottom() > area.bottom())
         verticalScrollBar()->setValue(scrolled() + box.bottom() - area.bottom());
 }
@@ -414,6 +436,8 @@ void LanesView::mousePressEvent(QMouseEvent* event) {
     pressedView_ = selection_.view();
     pressedScroll_ = scrolled();
     widening_ = onLabelEdge(event->pos());
+    draggedLane_ =
+        !widening_ && onLabel(event->pos()) ? picture_.laneAt(viewport()->rect(), scrolled(), event->pos().y()) : kNone;
     choosing_ = event->modifiers() & Qt::ShiftModifier && document_.recording();
 }
 
@@ -440,6 +464,7 @@ void LanesView::mouseMoveEvent(QMouseEvent* event) {
     const QPoint by = event->pos() - pressedAt_;
     if (!moved_ && by.manhattanLength() < 5) return;
     moved_ = true;
+    if (draggedLane_ != kNone) return dragLane(event->pos());
     if (choosing_) {  // a range of time
         const QRect area = viewport()->rect();
         const int from = std::min(pressedAt_.x(), event->pos().x()), to = std::max(pressedAt_.x(), event->pos().x());
@@ -461,6 +486,7 @@ void LanesView::mouseReleaseEvent(QMouseEvent* event) {
     viewport()->unsetCursor();
     if (std::exchange(widening_, false)) return settings::laneLabels().set(picture_.labelWidth());
     if (!document_.recording()) return;
+    if (moved_ && draggedLane_ != kNone) return dropLane(event->pos());
     if (moved_) return takeView();  // rows that are no longer needed go
     if (!arrange(event->pos())) clickAt(event->pos());
 }
@@ -483,6 +509,12 @@ void LanesView::clickAt(const QPoint& at) {
 /// What a click does beside selecting a marker: a frame in the header, folding, opening a slim lane.
 bool LanesView::arrange(const QPoint& at) {
     const QRect area = viewport()->rect();
+    if (picture_.leftOutRect(area).contains(at)) {
+        QMenu menu(this);
+        fillLeftOutMenu(menu);
+        menu.exec(viewport()->mapToGlobal(picture_.leftOutRect(area).bottomLeft()));
+        return true;
+    }
     if (at.y() < LanePicture::kHeaderHeight) {
         const auto& e = document_.explanation();
         if (!e) return true;
@@ -493,26 +525,37 @@ bool LanesView::arrange(const QPoint& at) {
     const uint32_t lane = picture_.laneAt(area, scrolled(), at.y());
     if (lane == kNone) return false;
     const bool fold = picture_.foldRect(area, scrolled(), lane).contains(at);
-    if (!fold && !picture_.slim(lane)) return false;
+    if (!fold && !picture_.slim(lane)) {
+        if (onLabel(at)) selection_.chooseLane(lane);
+        return onLabel(at);
+    }
     if (!fold) {
         openSlim(lane);
         return true;
     }
-    picture_.toggleFold(lane);
-    emit arranged();
+    const bool open = picture_.folded(lane);
+    picture_.foldRevealed(lane);
+    arrangement_.change([&](LaneArrangement& a) {
+        const std::string& key = picture_.keys().lanes[lane];
+        open ? void(a.unfolded.insert(key)) : void(a.unfolded.erase(key));
+    });
     arrangementChanged();
     return true;
 }
 
+/// What the person folded is opened for good, what made room until another frame is selected.
 void LanesView::openSlim(uint32_t lane) {
-    picture_.openSlim(lane);
-    arrangementChanged();
-}
-
-void LanesView::arrangementChanged() {
-    setRanges();
-    parts_->changed();
-    viewport()->update();
+    selection_.chooseLane(lane);
+    if (!picture_.foldedByHand(lane)) {
+        picture_.openSlim(lane);
+        return arrangementChanged();
+    }
+    arrangement_.change([&](LaneArrangement& a) {
+        const LaneKeys& keys = picture_.keys();
+        a.folded.erase(keys.lanes[lane]);
+        if (const uint32_t group = document_.recording()->lanes[lane].group; group < keys.groups.size())
+            a.folded.erase(keys.groups[group]);
+    });
 }
 
 void LanesView::mouseDoubleClickEvent(QMouseEvent* event) {

@@ -23,7 +23,8 @@ class SelectedFrame;
 class LanesView : public QAbstractScrollArea {
     Q_OBJECT
 public:
-    LanesView(Document& document, Selection& selection, SelectedFrame& selected, QWidget* parent = nullptr);
+    LanesView(Document& document, Selection& selection, SelectedFrame& selected, ArrangedLanes& arrangement,
+              QWidget* parent = nullptr);
     ~LanesView() override;
     void setGathering(bool gathering);
     /// Whether other programs have tracks below the lanes, where the recording tells of them.
@@ -44,6 +45,17 @@ public:
     void stepInstant(EdgeOf of, bool forward);
     /// What the person is told about a marker, marked up for a tooltip.
     static QString tipOf(const MarkerWords& words);
+    // How the lanes are arranged: of the lane in hand, that of the selected marker or whose label was clicked.
+    void hideLane();
+    void pinLane();   // stays at the top, or no longer
+    void foldLane();  // to one slim line, or opens it
+    void foldRole();  // all lanes of its role to one line, or opens them
+    void moveLane(int by);
+    void showAllLanes();
+    void orderBy(LaneOrder order);
+    void keepRolesTogether(bool together);
+    /// What can be done with lanes, for menus.
+    void fillLaneMenu(QMenu& menu);
     /// The lanes and the markers in view that are drawn by themselves.
     const PaintedParts& parts() const { return *parts_; }
     /// Scrolls so far that a lane is in sight.
@@ -55,8 +67,6 @@ signals:
     void painted();
     /// The person wants the occurrences of the selected marker listed.
     void occurrencesWanted();
-    /// Lanes were folded or opened by the person.
-    void arranged();
     void connectionsChanged();
     void said(const QString& sentence);
 
@@ -89,6 +99,18 @@ private:
     bool arrange(const QPoint& at);
     void openSlim(uint32_t lane);
     void arrangementChanged();
+    void takeArrangement();
+    void takeWeights();
+    void lookAtLane(uint32_t lane);
+    void placeLanes(const std::vector<uint32_t>& lanes, uint32_t before, bool pins);
+    void dragLane(const QPoint& at);
+    void dropLane(const QPoint& at);
+    bool onLabel(const QPoint& at) const;
+    std::string keyInHand() const;
+    void toggleFold(const std::string& key);
+    void fillLeftOutMenu(QMenu& menu);
+    void addKeeping(QMenu& menu, const MarkerRef& marker);
+    void addTints(QMenu& menu, const QString& name, const std::string& what);
     void fetchMissing();
     void fetchPrograms();
     void takeInstant();
@@ -107,11 +129,13 @@ private:
     Document& document_;
     Selection& selection_;
     SelectedFrame& selected_;
+    ArrangedLanes& arrangement_;
     LanePicture picture_;
     int opened_ = 0;  // of the document's recordings
     PaintedParts* parts_;
     uint32_t shownFrame_ = kNone;
     MarkerRef shownMarker_;
+    uint32_t draggedLane_ = kNone;
     bool dragging_ = false, moved_ = false, choosing_ = false, widening_ = false;
     QPoint pressedAt_;
     View pressedView_;

@@ -12,6 +12,7 @@ namespace fugato {
 namespace {
 
 constexpr uint32_t kCoarse = 32;                       // so many markers in one column of pixels: groups tell enough
+constexpr uint32_t kLookedAt = 512;                    // markers of one column, for which are kept
 constexpr uint32_t kExactMarkers = 1u << 19;           // with more in view their columns are hardly looked at
 constexpr double kNamedWhenDense = 0.35;               // part of a column of pixels that is covered
 constexpr double kLeastRun = 60;                       // px, to get a name together
@@ -22,6 +23,12 @@ QRgb shadeOf(QRgb rgb, double part) {
     const auto alpha = static_cast<uint32_t>(part * 255 + 0.5);
     const auto times = [alpha](int value) { return (static_cast<uint32_t>(value) * alpha + 127) / 255; };
     return alpha << 24 | times(qRed(rgb)) << 16 | times(qGreen(rgb)) << 8 | times(qBlue(rgb));
+}
+
+/// Less of a premultiplied colour.
+QRgb dimmed(QRgb pixel, double part) {
+    const auto times = [part](int value) { return static_cast<uint32_t>(value * std::min(part, 1.0) + 0.5); };
+    return times(qAlpha(pixel)) << 24 | times(qRed(pixel)) << 16 | times(qGreen(pixel)) << 8 | times(qBlue(pixel));
 }
 
 class RowWork {
@@ -83,6 +90,36 @@ private:
         return exact_ && (longest >= narrow_ || longest == UINT32_MAX);
     }
 
+    /// The path on which most of the time of the markers [from, past) was spent, about.
+    PathId mostOf(uint32_t from, uint32_t past) const {
+        return markers_.pathOf(past - from < MarkerRow::kGroup && exact_
+                                   ? markers_.lanePath(from)
+                                   : markers_.groups()[from >> MarkerRow::kGroupBits].path);
+    }
+    /// The part of the time of a column's markers that the kept ones took; of many, that of all in their chunk.
+    double keptPart(uint32_t from, const MarkerRow::Together& together) {
+        const std::vector<uint8_t>& kept = *view_.kept;
+        int64_t its = 0, all = 0;
+        const auto add = [&](int64_t ns, uint32_t lanePath) {
+            ns = std::max<int64_t>(1, ns);
+            if (__builtin_add_overflow(all, ns, &all)) all = INT64_MAX;
+            if (kept[markers_.pathOf(lanePath)] && __builtin_add_overflow(its, ns, &its)) its = INT64_MAX;
+        };
+        if (exact_ && together.past - from <= kLookedAt) {
+            markers_.forEach(from, together.past,
+                             [&](uint32_t, int64_t, int64_t duration, uint32_t path, uint8_t) { add(duration, path); });
+        } else if (const uint32_t chunk = from >> MarkerRow::kChunkBits; chunk != chunk_) {
+            chunk_ = chunk;
+            const auto [first, past] = markers_.sumsOf(chunk);
+            for (const PathSum* sum = first; sum != past; ++sum) add(sum->total, sum->path);
+            chunkPart_ = static_cast<double>(its) / static_cast<double>(std::max<int64_t>(1, all));
+            return chunkPart_;
+        } else {
+            return chunkPart_;
+        }
+        return static_cast<double>(its) / static_cast<double>(std::max<int64_t>(1, all));
+    }
+
     void endRun() {
         if (run_.count > 2 && run_.right - run_.left > kLeastRun) content_.runs.push_back(run_);
         run_ = {};
@@ -101,7 +138,8 @@ private:
         const double left = xOf(begin), right = xOf(begin + markers_.duration(i));
         content_.wide.push_back({i, left, right});
         ++content_.markers;
-        if (right - left < kTooNarrowForName && !(markers_.flags(i) & kMarkerWait))
+        const bool named = !view_.kept || (*view_.kept)[markers_.path(i)];
+        if (named && right - left < kTooNarrowForName && !(markers_.flags(i) & kMarkerWait))
             addToRun(markers_.path(i), left, right, view_.highlight(markers_, i, i), 1, false);
         else
             endRun();
@@ -132,15 +170,17 @@ private:
             content_.first = column;
         }
         lastColumn_ = column;
-        content_.pixels[static_cast<size_t>(column)] = together.work <= 0 ? waitColor_
-                                                       : highlight > 0
-                                                           ? shadeOf(theme().highlight(highlight).rgb(), covered)
-                                                           : shadeOf(busyColor_, covered);
-        if (covered >= kNamedWhenDense)
-            addToRun(markers_.pathOf(j - i < MarkerRow::kGroup && exact_
-                                         ? markers_.lanePath(i)
-                                         : markers_.groups()[i >> MarkerRow::kGroupBits].path),
-                     column, column + 1, highlight, j - i, j - i > 1 && !onePath(i));
+        QRgb& pixel = content_.pixels[static_cast<size_t>(column)];
+        pixel = together.work <= 0 ? waitColor_
+                : highlight > 0    ? shadeOf(theme().highlight(highlight).rgb(), covered)
+                                   : shadeOf(busyColor_, covered);
+        const bool named = covered >= kNamedWhenDense;
+        const PathId path = view_.tints || named ? mostOf(i, j) : 0;
+        const uint8_t tint = view_.tints ? (*view_.tints)[path] : 0;
+        if (tint && together.work > 0 && highlight <= 0) pixel = shadeOf(theme().tint(tint).rgb(), covered);
+        const double part = view_.kept ? keptPart(i, together) : 1;
+        if (view_.kept) pixel = dimmed(pixel, part > 0 ? std::max(part, 0.2 / std::max(covered, 0.2)) : view_.faded);
+        if (named && part > 0) addToRun(path, column, column + 1, highlight, j - i, j - i > 1 && !onePath(i));
         content_.markers += j - i;
         roughBegin = together.rough && j % MarkerRow::kGroup ? next : INT64_MIN;
         return j;
@@ -156,6 +196,8 @@ private:
     bool exact_ = true;
     RowContent::Run run_;
     int lastColumn_ = -1;
+    uint32_t chunk_ = kNone;  // of
+    double chunkPart_ = 0;
 };
 
 }  // namespace

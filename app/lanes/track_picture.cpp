@@ -55,6 +55,12 @@ const Span* spanAt(const Column<Span>& spans, int64_t time) {
 
 }  // namespace
 
+std::string TrackPicture::Track::key() const {
+    constexpr const char* kKinds[] = {"points", "state", "operations", "counter",
+                                      "pool",   "core",  "program",    "pictures"};
+    return "track/" + std::string(kKinds[static_cast<size_t>(kind)]) + "/" + name.toStdString();
+}
+
 /// A word in a box, cut to it; nothing where there is no room.
 void TrackPicture::word(QPainter& painter, const TimeAxis& axis, const QRectF& box, const QString& text,
                         const QColor& color) {

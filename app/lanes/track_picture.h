@@ -38,7 +38,8 @@ public:
         Kind kind{};
         uint32_t index = 0;  // state, counter, pool, lane (of a core) or other program
         int height = 0;
-        QString name, detail;  // for the label
+        QString name, detail;     // for the label
+        std::string key() const;  // the same in other recordings of the program
     };
 
     void setRecording(std::shared_ptr<const Recording> recording);

@@ -181,6 +181,7 @@ void ScopeBar::takeLanes() {
     lanes_->clear();
     lanes_->addItem(tr("all lanes"), int(ScopeChoice::Lanes::All));
     lanes_->addItem(tr("the marker's lane"), int(ScopeChoice::Lanes::OfMarker));
+    lanes_->addItem(tr("shown lanes"), int(ScopeChoice::Lanes::Shown));
     if (recording)
         for (size_t group = 0; group < std::min(kMostRoles, recording->groups.size()); ++group)
             lanes_->addItem(toQString(recording->groups[group].name), int(ScopeChoice::Lanes::Group));

@@ -29,6 +29,9 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     range_.reset();
     instant_.reset();
     anchor_.reset();
+    lane_ = kNone;
+    kept_.reset();
+    shownLanes_.clear();
     scopeChosen_ = false;
     scope_ = recording_ ? usualScope(*recording_) : ScopeChoice();
     emit viewChanged();
@@ -37,6 +40,8 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     emit siteChanged();
     emit rangeChanged();
     emit instantChanged();
+    emit laneChanged();
+    emit markersKeptChanged();
     emit scopeChanged();
     emit followingChanged();
 }
@@ -168,6 +173,7 @@ void Selection::apply(View view, bool remember) {
     const bool chosen = view.frame != view_.frame || view.cause != view_.cause || !(view.marker == view_.marker);
     view_ = view;
     if (chosen) chooseInstant(std::nullopt);  // tables tell of what was selected now
+    if (chosen && view_.marker.valid()) chooseLane(view_.marker.lane);
     if (remember) {
         history_.resize(std::min(at_ + 1, history_.size()));
         if (history_.empty() || !(history_.back() == view_)) history_.push_back(view_);
@@ -353,6 +359,28 @@ void Selection::setAnchor(std::optional<int64_t> time) {
     if (time == anchor_) return;
     anchor_ = time;
     emit instantChanged();
+}
+
+void Selection::chooseLane(uint32_t lane) {
+    if (lane == lane_) return;
+    lane_ = lane;
+    emit laneChanged();
+}
+
+void Selection::lookAtLane(uint32_t lane) {
+    chooseLane(lane);
+    emit laneWanted(lane);
+}
+
+void Selection::keepMarkers(std::shared_ptr<const MarkersKept> kept) {
+    kept_ = std::move(kept);
+    emit markersKeptChanged();
+}
+
+void Selection::setShownLanes(std::vector<uint8_t> lanes) {
+    if (lanes == shownLanes_) return;
+    shownLanes_ = std::move(lanes);
+    if (scope_.lanes == ScopeChoice::Lanes::Shown) emit scopeChanged();
 }
 
 void Selection::chooseScope(const ScopeChoice& scope) {

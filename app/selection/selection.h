@@ -20,6 +20,13 @@ struct View {
     bool operator==(const View&) const = default;
 };
 
+/// Some markers, for the person to look at alone.
+struct MarkersKept {
+    std::string words;            // "Spray", "category rendering"
+    std::vector<uint32_t> sites;  // sorted
+    bool alone = false;           // the others are not shown at all; else faded
+};
+
 class Selection : public QObject {
     Q_OBJECT
 public:
@@ -38,11 +45,15 @@ public:
     std::optional<int64_t> instant() const { return instant_; }
     /// From where one measures: to the instant, or to the pointer.
     std::optional<int64_t> anchor() const { return anchor_; }
+    /// The lane in hand: that of the selected marker, or another that was chosen since; or kNone.
+    uint32_t lane() const { return lane_; }
+    /// Markers that alone are shown, or that the others are faded beside; null: all are shown.
+    const std::shared_ptr<const MarkersKept>& markersKept() const { return kept_; }
     /// What every page speaks of.
     const ScopeChoice& scope() const { return scope_; }
     bool scopeIsChosen() const { return scopeChosen_; }  // by the person
     ScopeContext scopeContext() const {
-        return {view_.frame, view_.cause, range_, {view_.begin, view_.end}, view_.marker};
+        return {view_.frame, view_.cause, range_, {view_.begin, view_.end}, view_.marker, shownLanes_};
     }
     /// Whether the view moves along with a recording that grows. It ends as soon as the person looks elsewhere.
     bool followsEnd() const { return following_; }
@@ -77,6 +88,10 @@ public slots:
     void chooseInstant(std::optional<int64_t> time);  // kept within the recording
     void showInstant();                               // moves the view so far that it is in sight
     void setAnchor(std::optional<int64_t> time);
+    void chooseLane(uint32_t lane);
+    void lookAtLane(uint32_t lane);  // and brings it into sight
+    void keepMarkers(std::shared_ptr<const MarkersKept> kept);
+    void setShownLanes(std::vector<uint8_t> lanes);  // by lane; empty: all
     void chooseScope(const ScopeChoice& scope);
     void stepFrame(int by);
     void stepSpike(int by);
@@ -91,8 +106,11 @@ signals:
     void historyChanged();
     void siteChanged();   // another marker, by chooseSite() or by its occurrence
     void rangeChanged();  // the chosen range of time
+    void laneChanged();
+    void laneWanted(uint32_t lane);  // in sight
+    void markersKeptChanged();
     void instantChanged();  // the instant, or where one measures from
-    void scopeChanged();  // another choice; what it comes to changes with what is selected
+    void scopeChanged();    // another choice; what it comes to changes with what is selected
 
 private:
     void set(const View& view, bool remember);
@@ -115,6 +133,9 @@ private:
     uint32_t site_ = kNone;
     std::optional<TimeRange> range_;
     std::optional<int64_t> instant_, anchor_;
+    uint32_t lane_ = kNone;
+    std::shared_ptr<const MarkersKept> kept_;
+    std::vector<uint8_t> shownLanes_;
     ScopeChoice scope_;
     bool scopeChosen_ = false;  // by the person
     std::vector<View> history_;

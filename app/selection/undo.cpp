@@ -12,8 +12,8 @@ constexpr size_t kMostSteps = 100;
 constexpr qint64 kOneDrag = 600;  // ms without a change
 }  // namespace
 
-Undo::Undo(Document& document, Selection& selection, QObject* parent)
-    : QObject(parent), document_(document), selection_(selection) {
+Undo::Undo(Document& document, Selection& selection, ArrangedLanes& arrangement, QObject* parent)
+    : QObject(parent), document_(document), selection_(selection), arrangement_(arrangement) {
     connect(&document, &Document::recordingChanged, this, [this] {
         before_.clear();
         after_.clear();
@@ -27,10 +27,13 @@ Undo::Undo(Document& document, Selection& selection, QObject* parent)
     });
     connect(&document.trials(), &Trials::changed, this, &Undo::look);
     connect(&selection, &Selection::rangeChanged, this, &Undo::look);
+    connect(&arrangement, &ArrangedLanes::changed, this, &Undo::look);
+    connect(&arrangement, &ArrangedLanes::loaded, this, [this] { shown_.lanes = arrangement_.now(); });
 }
 
 Undo::State Undo::now() const {
-    return {document_.budget(), document_.scope(), document_.trials().repairs(), selection_.range()};
+    return {document_.budget(), document_.scope(), document_.trials().repairs(), selection_.range(),
+            arrangement_.now()};
 }
 
 /// Another state than the one before was set by hand, unless by a step.
@@ -59,6 +62,7 @@ void Undo::step(std::vector<State>& from, std::vector<State>& to) {
     stepping_ = true;
     sinceRange_.invalidate();
     selection_.selectRange(wanted.range);
+    arrangement_.set(wanted.lanes);
     const bool explains = wanted.budget != document_.budget() || !(wanted.scope == document_.scope());
     if (!explains) document_.trials().setRepairs(wanted.repairs);  // else their causes are others
     document_.setScope(wanted.scope);

@@ -1,7 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Takes back what was set by hand: the budget, what is explained alone, what is simulated, the selected time. Watches
-// the document and the selection; nothing else has to tell it. Interface thread only.
+// Takes back what was set by hand: the budget, what is explained alone, what is simulated, the selected time, how the
+// lanes are arranged. Watches the document, the selection and the arrangement; nothing else has to tell it. Interface
+// thread only.
 #pragma once
 
 #include <QElapsedTimer>
@@ -11,6 +12,7 @@
 
 #include "app/document/document.h"
 #include "core/ask/time_range.h"
+#include "lane_arrangement.h"
 
 namespace fugato {
 
@@ -19,7 +21,7 @@ class Selection;
 class Undo : public QObject {
     Q_OBJECT
 public:
-    Undo(Document& document, Selection& selection, QObject* parent = nullptr);
+    Undo(Document& document, Selection& selection, ArrangedLanes& arrangement, QObject* parent = nullptr);
     bool canUndo() const { return !before_.empty(); }
     bool canRedo() const { return !after_.empty(); }
     void undo() { step(before_, after_); }
@@ -34,6 +36,7 @@ private:
         ExplainScope scope;
         std::vector<Repair> repairs;
         std::optional<TimeRange> range;
+        LaneArrangement lanes;
         bool operator==(const State&) const = default;
     };
     State now() const;
@@ -42,6 +45,7 @@ private:
 
     Document& document_;
     Selection& selection_;
+    ArrangedLanes& arrangement_;
     State shown_;
     std::vector<State> before_, after_;
     bool stepping_ = false;

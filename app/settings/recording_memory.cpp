@@ -43,7 +43,7 @@ std::optional<ScopeChoice> scopeIn(const QStringList& texts) {
 RecordingMemory rememberedOf(const Recording& recording) {
     const QVariantMap kept = QSettings().value(keyOf(QString::fromStdString(recordingId(recording)))).toMap();
     return {kept["page"].toString(), kept["series"].toString(), std::max<qlonglong>(0, kept["budget"].toLongLong()),
-            kept["unfolded"].toStringList(), scopeIn(kept["scope"].toStringList())};
+            scopeIn(kept["scope"].toStringList())};
 }
 
 void remember(const Recording& recording, const RecordingMemory& memory) {
@@ -52,7 +52,6 @@ void remember(const Recording& recording, const RecordingMemory& memory) {
     kept.setValue(keyOf(id), QVariantMap{{"page", memory.page},
                                          {"series", memory.series},
                                          {"budget", memory.budget},
-                                         {"unfolded", memory.unfolded},
                                          {"scope", textsOf(memory.scope)}});
     QStringList order = kept.value(kOrder).toStringList();
     if (!order.isEmpty() && order.front() == id) return;

@@ -16,7 +16,6 @@ struct RecordingMemory {
     QString page;          // of the drawer
     QString series;        // explained
     qlonglong budget = 0;  // ns; 0: the recorded deadlines
-    QStringList unfolded;  // keys of lanes
     // What is looked at, where the person chose it and it is not of what was selected then: late frames, a stage, all.
     std::optional<ScopeChoice> scope;
 };

@@ -78,6 +78,10 @@ inline Setting<QByteArray> tableColumns(const QString& table, int columns) {
 }
 /// Keys of the columns of a table that are shown although they are not usually, or the other way round.
 inline Setting<QStringList> chosenColumns(const QString& table) { return {"columns/" + table, {}}; }
+/// How the lanes of a program are arranged, as JSON.
+inline Setting<QByteArray> laneArrangement(QString program) {
+    return {"lanes/" + (program.isEmpty() ? QString("unknown") : program.replace('/', '_')), {}};
+}
 /// Keys of the findings that were accepted. Acceptance holds for a program, not for one recording of it.
 inline Setting<QStringList> acceptedFindings(QString program) {
     return {"accepted/" + (program.isEmpty() ? QString("unknown") : program.replace('/', '_')), {}};

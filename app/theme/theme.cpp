@@ -73,6 +73,12 @@ QColor wordsOn(const QColor& ground) {
     return contrastOf(ground, Qt::black) > contrastOf(ground, Qt::white) ? Qt::black : Qt::white;
 }
 
+QColor Theme::tint(int number) const {
+    constexpr int kHues[kTints] = {38, 96, 168, 205, 268, 12};  // ochre, moss, sea, sky, heather, clay
+    const int hue = kHues[std::clamp(number, 1, kTints) - 1];
+    return dark ? QColor::fromHsl(hue, 80, 92) : QColor::fromHsl(hue, 85, 192);
+}
+
 QColor Theme::highlight(double strength) const {
     if (strength <= 0) return marker;
     if (strength < 0.5) return mix(plumLight, plumMiddle, strength * 2);

@@ -26,6 +26,9 @@ struct Theme {
 
     /// Plum of a strength from 0 (pencil) to 1.
     QColor highlight(double strength) const;
+    /// Colours for what the person wants to follow by eye, from 1 to kTints: quiet, and unlike plum and the line.
+    static constexpr int kTints = 6;
+    QColor tint(int number) const;
     /// Letters of causes that are not selected.
     QColor letter() const { return highlight(0.85); }
     /// A box of time in which something waited and should not have: hatched, with an edge.

@@ -283,8 +283,37 @@ void MainWindow::makeViewMenu() {
                                                                                           selection_.view().end}));
                   });
     commands_.addGesture("Shift+drag", tr("select a span of time"));
+    makeLanesMenu(view->addMenu(tr("Arran&ge lanes")));
+    view->addSeparator();
+    const QString panels = tr("the keyboard goes to the next panel, to the one before");
+    commands_.add(view, tr("Ne&xt panel"), {QKeySequence(Qt::Key_F6)}, panels, [this] { stepPanel(1); });
+    commands_.add(view, tr("Previous pa&nel"), {QKeySequence(Qt::SHIFT | Qt::Key_F6)}, panels,
+                  [this] { stepPanel(-1); });
+    view->addSeparator();
+    makeRoomMenu(view);
+    view->addSeparator();
+    makeLookMenu(view);
+}
+
+/// How the lanes are arranged.
+void MainWindow::makeLanesMenu(QMenu* menu) {
+    const auto add = [&](const QString& name, const QKeySequence& key, const QString& help, void (LanesView::*act)()) {
+        commands_.add(menu, name, {key}, help, [this, act] { (lanes_->*act)(); });
+    };
+    const QString hiding = tr("hide the lane in hand, show all lanes"),
+                  folding = tr("fold the lane in hand, its whole role");
+    add(tr("&Hide the lane"), Qt::Key_H, hiding, &LanesView::hideLane);
+    add(tr("&Show all lanes"), Qt::SHIFT | Qt::Key_H, hiding, &LanesView::showAllLanes);
+    add(tr("&Keep the lane at the top"), Qt::Key_K, tr("keep the lane in hand at the top; again: no longer"),
+        &LanesView::pinLane);
+    add(tr("Fol&d the lane"), Qt::Key_D, folding, &LanesView::foldLane);
+    add(tr("Fold all lanes of its &role"), Qt::SHIFT | Qt::Key_D, folding, &LanesView::foldRole);
+    for (const int by : {-1, 1})
+        commands_.add(menu, by < 0 ? tr("Move the lane &up") : tr("Move the lane dow&n"),
+                      {QKeySequence(Qt::ALT | (by < 0 ? Qt::Key_Up : Qt::Key_Down))},
+                      tr("move the lane in hand up, down; or drag its name"), [this, by] { lanes_->moveLane(by); });
     const bool gather = settings::gatherLanes().get();
-    commands_.addSwitch(view, tr("&Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
+    commands_.addSwitch(menu, tr("&Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
                         tr("where the lanes of the blue line lie far apart, the others become slim, or not"), gather,
                         [this](bool on) {
                             settings::gatherLanes().set(on);
@@ -293,7 +322,7 @@ void MainWindow::makeViewMenu() {
     lanes_->setGathering(gather);
     const bool programs = settings::otherPrograms().get();
     QAction* shown =
-        commands_.addSwitch(view, tr("Other &programs on the cores"), QKeySequence(Qt::Key_O),
+        commands_.addSwitch(menu, tr("Other &programs on the cores"), QKeySequence(Qt::Key_O),
                             tr("when other programs had a core, below the lanes, or not"), programs, [this](bool on) {
                                 settings::otherPrograms().set(on);
                                 lanes_->setPrograms(on);
@@ -305,15 +334,12 @@ void MainWindow::makeViewMenu() {
     connect(&document_, &Document::recordingChanged, this, enable);
     connect(&document_, &Document::recordingGrew, this, enable);
     enable();
-    view->addSeparator();
-    const QString panels = tr("the keyboard goes to the next panel, to the one before");
-    commands_.add(view, tr("Ne&xt panel"), {QKeySequence(Qt::Key_F6)}, panels, [this] { stepPanel(1); });
-    commands_.add(view, tr("Previous pa&nel"), {QKeySequence(Qt::SHIFT | Qt::Key_F6)}, panels,
-                  [this] { stepPanel(-1); });
-    view->addSeparator();
-    makeRoomMenu(view);
-    view->addSeparator();
-    makeLookMenu(view);
+    auto* more = menu->addMenu(tr("&Order, and what is hidden"));
+    connect(more, &QMenu::aboutToShow, this, [this, more] {
+        more->clear();
+        lanes_->fillLaneMenu(*more);
+    });
+    commands_.addGesture(tr("Click on a lane's name"), tr("takes the lane in hand"));
 }
 
 /// Which panels have how much room.

@@ -111,7 +111,7 @@ void MainWindow::makePanels() {
     verdict_ = new VerdictBar(document_, selection_);
     strip_ = new OverrunStrip(document_, selection_);
     causes_ = new CausesPanel(document_, selection_);
-    lanes_ = new LanesView(document_, selection_, selected_);
+    lanes_ = new LanesView(document_, selection_, selected_, arrangement_);
     why_ = new WhyPanel(document_, selection_, selected_);
     drawer_ = new Drawer(document_, selection_);
     scopeBar_ = new ScopeBar(document_, selection_);
@@ -199,7 +199,6 @@ void MainWindow::makePanels() {
     connect(drawer_, &Drawer::shownChanged, this, &MainWindow::keepArranged);
     connect(lanes_, &LanesView::said, this,
             [this](const QString& sentence) { statusBar()->showMessage(sentence, 8000); });
-    connect(lanes_, &LanesView::arranged, this, &MainWindow::keepArranged);
     connect(&selection_, &Selection::scopeChanged, this, &MainWindow::keepArranged);
     connect(&document_, &Document::contentChanged, this, &MainWindow::keepArranged);
     connect(verdict_, &VerdictBar::wanted, drawer_, &Drawer::search);
@@ -360,9 +359,6 @@ void MainWindow::chooseFile() {
 void MainWindow::recallArranged() {
     const RecordingMemory before = rememberedOf(*document_.recording());
     if (!before.page.isEmpty()) drawer_->show(before.page);
-    std::set<std::string> unfolded;
-    for (const QString& key : before.unfolded) unfolded.insert(key.toStdString());
-    lanes_->picture().setUnfolded(std::move(unfolded));
     if (before.scope) selection_.chooseScope(*before.scope);
 }
 
@@ -373,11 +369,8 @@ void MainWindow::keepArranged() {
     const bool ofSelection =
         drawer_->current().words().about == DrawerPage::About::Marker || drawer_->shown() == "search";
     RecordingMemory now{ofSelection ? rememberedOf(*recording).page : drawer_->shown(),
-                        toQString(recording->series[document_.series()].name),
-                        document_.budget(),
-                        {},
+                        toQString(recording->series[document_.series()].name), document_.budget(),
                         selection_.scopeIsChosen() ? std::optional(selection_.scope()) : std::nullopt};
-    for (const std::string& key : lanes_->picture().unfolded()) now.unfolded << toQString(key);
     remember(*recording, now);
 }
 
@@ -390,6 +383,7 @@ void MainWindow::takeRecording() {
     noticeClosed_ = false;
     for (BackgroundQuery* about : {&finding_, &stepping_}) about->silence();  // they ask about the one before
     selection_.setRecording(document_.recording());
+    arrangement_.takeRecording(*document_.recording());
     if (document_.path() == followed_ && document_.recording()->growing) selection_.followEnd(true);
     recallArranged();
     rememberRecent(document_.path());

@@ -78,6 +78,7 @@ private:
     void makeInstantMenu(QMenu* menu);
     void makeWhatIfMenu();
     void makeViewMenu();
+    void makeLanesMenu(QMenu* menu);
     void makeLookMenu(QMenu* view);
     void makeRoomMenu(QMenu* view);
     void makeTablesMenu();
@@ -107,7 +108,8 @@ private:
     Document document_;
     Selection selection_;
     SelectedFrame selected_{document_, selection_};
-    Undo undo_{document_, selection_};
+    ArrangedLanes arrangement_;  // of the lanes
+    Undo undo_{document_, selection_, arrangement_};
     VerdictBar* verdict_ = nullptr;
     OverrunStrip* strip_ = nullptr;
     CausesPanel* causes_ = nullptr;

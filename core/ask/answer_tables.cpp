@@ -576,8 +576,9 @@ public:
         : recording_(std::move(recording)),
           found_(std::move(found)),
           markers_(static_cast<Row>(found_->markers.size())),
-          arguments_(static_cast<Row>(found_->arguments.size())),
-          columns_{{"what", "Found", Quantity::Text, "A marker's name, an argument, or a point's words"},
+          lanes_(markers_ + static_cast<Row>(found_->lanes.size())),
+          arguments_(lanes_ + static_cast<Row>(found_->arguments.size())),
+          columns_{{"what", "Found", Quantity::Text, "A name of a marker or lane, an argument, or a point's words"},
                    {"kind", "Kind", Quantity::Text, ""},
                    {"in", "Inside", Quantity::Text, "A marker's category, or the marker that has the argument"},
                    {"lane", "Lane", Quantity::Text, ""},
@@ -585,7 +586,7 @@ public:
                    {"time_ns", "Time", Quantity::Duration, "In all, or of the occurrence that has the argument"},
                    {"begin_ns", "Begin", Quantity::Instant, "Since the recording's begin", recording_->begin}} {}
     const std::vector<TableColumn>& columns() const override { return columns_; }
-    uint32_t rowLimit() const override { return markers_ + arguments_ + static_cast<Row>(found_->points.size()); }
+    uint32_t rowLimit() const override { return arguments_ + static_cast<Row>(found_->points.size()); }
 
     TableValue value(Row row, size_t column) const override {
         const Recording& r = *recording_;
@@ -600,8 +601,18 @@ public:
                 default: return {};
             }
         }
-        if (row < markers_ + arguments_) {
-            const FoundArgument& argument = found_->arguments[row - markers_];
+        if (row < lanes_) {
+            const Lane& lane = r.lanes[found_->lanes[row - markers_]];
+            switch (column) {
+                case kFoundWhat: return lane.name;
+                case kFoundKind: return "lane";
+                case kFoundInside: return text(lane.role);
+                case kFoundLane: return lane.name;
+                default: return {};
+            }
+        }
+        if (row < arguments_) {
+            const FoundArgument& argument = found_->arguments[row - lanes_];
             const Argument& said = r.lanes[argument.marker.lane].arguments[argument.marker.row][argument.argument];
             switch (column) {
                 case kFoundWhat: return r.keys[said.key] + " = " + r.valueText(said);
@@ -632,8 +643,10 @@ public:
         TablePlace place;
         if (row < markers_) {
             place.site = found_->markers[row].site;
-        } else if (row < markers_ + arguments_) {
-            place.marker = found_->arguments[row - markers_].marker;
+        } else if (row < lanes_) {
+            place.lane = found_->lanes[row - markers_];
+        } else if (row < arguments_) {
+            place.marker = found_->arguments[row - lanes_].marker;
             place.lane = place.marker.lane;
         } else {
             const Point& point = pointOf(row);
@@ -646,11 +659,11 @@ public:
 private:
     static TableValue text(const std::string& words) { return words.empty() ? TableValue() : TableValue(words); }
     const Point& pointOf(Row row) const {
-        return recording_->points[found_->points[row - markers_ - arguments_].point];
+        return recording_->points[found_->points[row - arguments_].point];
     }
     const std::shared_ptr<const Recording> recording_;
     const std::shared_ptr<const Found> found_;
-    const Row markers_, arguments_;
+    const Row markers_, lanes_, arguments_;  // where each kind ends
     const std::vector<TableColumn> columns_;
 };
 

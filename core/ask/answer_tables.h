@@ -115,7 +115,7 @@ enum FunctionColumn : size_t {
 };
 std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks);
 
-/// What a search found: markers, then arguments, then points.
+/// What a search found: markers, then lanes, arguments, points.
 enum FoundColumn : size_t { kFoundWhat, kFoundKind, kFoundInside, kFoundLane, kFoundCount, kFoundTime, kFoundBegin };
 std::shared_ptr<const Table> foundTable(std::shared_ptr<const Recording> recording, std::shared_ptr<const Found> found);
 

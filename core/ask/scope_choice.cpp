@@ -106,6 +106,12 @@ private:
             made_.words += " on " + r_.lanes[context_.marker.lane].name;
             return {};
         }
+        if (choice_.lanes == ScopeChoice::Lanes::Shown) {
+            made_.scope.lanes = context_.shownLanes;
+            if (!made_.scope.lanes.empty()) made_.scope.lanes.resize(r_.lanes.size(), 1);
+            made_.words += " on shown lanes";
+            return {};
+        }
         for (const LaneGroup& group : r_.groups) {
             if (group.name != choice_.group) continue;
             made_.scope.lanes.resize(r_.lanes.size());
@@ -139,7 +145,9 @@ Result<std::string> scopeWords(const Recording& recording, const Explanation* ex
 
 bool aboutTheSame(const ScopeChoice& a, const ScopeContext& inA, const ScopeChoice& b, const ScopeContext& inB) {
     using Of = ScopeChoice::Of;
-    if (a != b || (a.lanes == ScopeChoice::Lanes::OfMarker && inA.marker.lane != inB.marker.lane)) return false;
+    if (a != b || (a.lanes == ScopeChoice::Lanes::OfMarker && inA.marker.lane != inB.marker.lane) ||
+        (a.lanes == ScopeChoice::Lanes::Shown && inA.shownLanes != inB.shownLanes))
+        return false;
     switch (a.of) {
         case Of::Frame:
         case Of::Spike: return inA.frame == inB.frame;

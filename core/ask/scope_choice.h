@@ -24,7 +24,7 @@ struct ScopeChoice {
         Stage,      // of the program
         Whole,      // the whole recording
     };
-    enum class Lanes : uint8_t { All, OfMarker, Group };  // OfMarker: the one of the selected marker
+    enum class Lanes : uint8_t { All, OfMarker, Shown, Group };  // OfMarker: the one of the selected marker
 
     Of of = Of::Whole;
     std::string stage;
@@ -39,6 +39,7 @@ struct ScopeContext {
     std::optional<TimeRange> selected;
     TimeRange view;
     MarkerRef marker;
+    std::vector<uint8_t> shownLanes{};  // by lane: 0 where it is hidden; empty: all are shown
     bool operator==(const ScopeContext&) const = default;
 };
 

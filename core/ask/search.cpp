@@ -67,6 +67,9 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
     std::stable_sort(found.markers.begin(), found.markers.end(),
                      [](const FoundMarker& x, const FoundMarker& y) { return x.total > y.total; });
 
+    for (const uint32_t lane : r.laneOrder)
+        if (wanted.in(r.lanes[lane].name) || wanted.in(r.lanes[lane].role)) found.lanes.push_back(lane);
+
     ArgumentLetters letters(r, text);
     size_t done = 0;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Finds markers by their names, and occurrences by their arguments. May run on any thread.
+// Finds markers and lanes by their names, and occurrences by their arguments. May run on any thread.
 #pragma once
 
 #include <unordered_map>
@@ -29,6 +29,7 @@ struct FoundPoint {
 struct Found {
     std::string text;
     std::vector<FoundMarker> markers;          // the most time first
+    std::vector<uint32_t> lanes;               // as they are shown
     std::vector<FoundArgument> arguments;      // the longest occurrences first; at most kMostFound
     std::vector<FoundPoint> points;            // in order of time; at most kMostFound
     uint64_t allArguments = 0, allPoints = 0;  // also those beyond kMostFound
