@@ -51,6 +51,8 @@ public:
     bool hidden(uint32_t lane) const;
     size_t hiddenLanes() const;
     bool pinned(uint32_t lane) const { return arrangement_.pinned.count(keys_.lanes[lane]) > 0; }
+    /// Stays at the top while the others are scrolled: pinned, where those leave room for the others.
+    bool fixed(uint32_t lane) const { return places_[lane].top < pinnedHeight_ && places_[lane].height > 0; }
     /// Folded by the person, by itself or with its group.
     bool foldedByHand(uint32_t lane) const;
     /// The lane before which one stands that is dropped at a height; kNone: behind the last.
@@ -98,8 +100,6 @@ protected:
     void setLeftOut(std::vector<bool> lanes);
     /// Whether markers of a path are shown at all.
     virtual bool shows(PathId) const { return true; }
-    /// Stays at the top while the others are scrolled.
-    bool fixed(uint32_t lane) const { return places_[lane].top < pinnedHeight_ && places_[lane].height > 0; }
     int pinnedHeight() const { return pinnedHeight_; }
     /// `same`: another state of the recording before.
     void layOut(std::shared_ptr<const Recording> recording, std::vector<int> trackHeights, bool same);

@@ -429,6 +429,9 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
 
 QString LanePicture::labelOf(uint32_t lane) const {
     const size_t lanes = standsFor(lane);
+    const uint32_t group = recording_->lanes[lane].group;
+    const bool ofGroup = lanes > 1 && group < keys().groups.size() && arrangement().folded.count(keys().groups[group]);
+    if (ofGroup) return QObject::tr("%1, %2 lanes").arg(toQString(recording_->groups[group].name)).arg(lanes);
     return lanes <= 1         ? toQString(recording_->lanes[lane].name)
            : fromSystem(lane) ? QObject::tr("%1 unmarked").arg(lanes)
                               : QObject::tr("%1 other lanes").arg(lanes);

@@ -64,8 +64,11 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
     connect(&selection, &Selection::viewChanged, this, &LanesView::takeView);
     connect(&selection, &Selection::chosenChanged, this, &LanesView::takeChoice);
     connect(&selection, &Selection::instantChanged, this, &LanesView::takeInstant);
-    for (const auto signal : {&ArrangedLanes::changed, &ArrangedLanes::loaded})
-        connect(&arrangement, signal, this, &LanesView::takeArrangement);
+    connect(&arrangement, &ArrangedLanes::changed, this, &LanesView::takeArrangement);
+    connect(&arrangement, &ArrangedLanes::loaded, this, [this] {
+        takeArrangement();
+        verticalScrollBar()->setValue(0);
+    });
     connect(&selection, &Selection::laneChanged, this, [this] {
         picture_.setLaneInHand(selection_.lane());
         viewport()->update();
@@ -288,7 +291,7 @@ void LanesView::reveal(const MarkerRef& marker) {
     const int top = lane.top() + LanePicture::kRail + static_cast<int>(marker.row) * LanePicture::kRowHeight,
               bottom = top + LanePicture::kRowHeight;
     const int first = picture_.scrolledPart(area).top();
-    if (picture_.pinned(marker.lane) && lane.top() < first) return;  // it is in sight
+    if (picture_.fixed(marker.lane)) return;  // it is in sight
     if (top - LanePicture::kRail < first)
         verticalScrollBar()->setValue(scrolled() + top - LanePicture::kRail - first);
     else if (bottom > area.bottom())
@@ -337,7 +340,7 @@ void LanesView::fetchPrograms() {
 void LanesView::showLane(uint32_t lane) {
     const QRect area = viewport()->rect(), box = picture_.laneRect(area, scrolled(), lane);
     const int first = picture_.scrolledPart(area).top();
-    if (picture_.pinned(lane) && box.top() < first) return;
+    if (picture_.fixed(lane)) return;
     if (box.top() < first)
         verticalScrollBar()->setValue(scrolled() + box.top() - first);
     else if (box.bottom() > area.bottom())
