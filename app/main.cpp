@@ -3,6 +3,7 @@
 #include <QCommandLineParser>
 #include <QMenu>
 #include <QMenuBar>
+#include <QPainter>
 #include <QPalette>
 #include <QScreen>
 #include <QSettings>
@@ -43,15 +44,25 @@ public:
 };
 
 /// Opens the recording, takes one picture of the explained window, and quits. For documents and reports.
-int takePicture(fugato::MainWindow& window, const QString& recording, const QString& path, int afterMs) {
+int takePicture(fugato::MainWindow& window, const QString& recording, const QString& path, const QString& view,
+                double factor, int afterMs) {
     int result = 1;
     const auto finish = [&](bool good) {
         while (window.asking()) QCoreApplication::processEvents(QEventLoop::AllEvents, 20);
         QCoreApplication::processEvents();
         QWidget* const dialog = QApplication::activeModalWidget();
-        result = good && (dialog ? dialog : &window)->grab().save(path) ? 0 : 1;
-        if (result) qCritical("fugato: cannot take the picture %s", qPrintable(path));
-        QApplication::quit();
+        fugato::ViewPicture wanted = window.views().front();
+        for (const fugato::ViewPicture& one : window.views())
+            if (one.id == view) wanted = one;
+        if (dialog)
+            wanted = {"dialog", dialog->windowTitle(), dialog->size(),
+                      [dialog](QPainter& painter) { dialog->render(&painter); }};
+        if (!good) return QApplication::quit();
+        fugato::saveViewPicture(wanted, factor, path, [&](const QString& why) {
+            result = why.isEmpty() ? 0 : 1;
+            if (result) qCritical("fugato: %s", qPrintable(why));
+            QApplication::quit();
+        });
     };
     if (!afterMs)
         QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window,
@@ -80,7 +91,9 @@ public:
         parser_.addVersionOption();
         parser_.addPositionalArgument("recording", "A .fugato or .jsonl file to open.", "[recording]");
         parser_.addOptions(
-            {{"picture", "Opens the recording, saves a picture of the window to FILE, and quits.", "FILE"},
+            {{"picture", "Opens the recording, saves a picture of the window to FILE (PNG or SVG), and quits.", "FILE"},
+             {"view", "Of what the picture is: window, lanes, all-lanes, strip, causes, explanation or page.", "VIEW"},
+             {"larger", "How many times as large as shown the picture is drawn.", "FACTOR"},
              {"size", "Size of the window, WIDTHxHEIGHT.", "SIZE"},
              {"frame", "Goes to frame NUMBER once the recording is explained.", "NUMBER"},
              {"cause", "Chooses the cause with this LETTER once the recording is explained.", "LETTER"},
@@ -103,6 +116,8 @@ public:
     void read(const QApplication& app) { parser_.process(app); }
     QStringList recordings() const { return parser_.positionalArguments(); }
     QString picture() const { return parser_.value("picture"); }
+    QString view() const { return parser_.isSet("view") ? parser_.value("view") : "window"; }
+    double factor() const { return parser_.isSet("larger") ? parser_.value("larger").toDouble() : 1; }
     QString program() const { return parser_.value("join"); }
     int afterMs() const { return static_cast<int>(parser_.value("after").toDouble() * 1000); }
 
@@ -114,6 +129,11 @@ public:
         for (const char* name : {"dark", "light"})
             if (parser_.isSet(name))
                 fugato::applyTheme(QString(name) == "dark", fugato::settings::highContrast().get());
+        const QStringList views{"window", "lanes", "all-lanes", "strip", "causes", "explanation", "page"};
+        if (!views.contains(view())) return wrong("view", "is no view. Write one of: " + views.join(", ") + ".");
+        constexpr double kLargest = 8;
+        if (!(factor() > 0 && factor() <= kLargest))
+            return wrong("larger", "is no number up to 8. Write for example 2.");
         causes(window);
         if (parser_.isSet("find")) once(window, [&window, words = parser_.value("find")] { window.findMarker(words); });
         return size(window) && frame(window) && range(window) && lookAt(window) && page(window) && command(window);
@@ -295,7 +315,8 @@ int main(int argc, char** argv) {
     fugato::MainWindow window;
     if (!asked.applyTo(window)) return 2;
     if (!asked.program().isEmpty()) window.session().join(asked.program().toStdString());
-    if (!asked.picture().isEmpty()) return takePicture(window, recording, asked.picture(), asked.afterMs());
+    if (!asked.picture().isEmpty())
+        return takePicture(window, recording, asked.picture(), asked.view(), asked.factor(), asked.afterMs());
     window.show();
     if (!recording.isEmpty()) window.open(recording);
     const int result = QApplication::exec();

@@ -65,10 +65,6 @@ class LanesAppTest : public WindowTest {
         QFAIL(qPrintable("no entry " + name));
     }
 
-    void shot(const char* name) {
-        if (qEnvironmentVariableIsSet("SHOTS")) window_->grab().save(QString("/tmp/%1.png").arg(name));
-    }
-
 private slots:
     void lanesAreHiddenAndShown() {
         openDemo();
@@ -79,7 +75,6 @@ private slots:
         key(Qt::Key_H);  // the next one is in hand
         QVERIFY(!shown().contains("worker 1") && !shown().contains("worker 2"));
         QCOMPARE(picture().leftOut(), QString("2 hidden"));
-        shot("l1");
         // The tables can speak of the shown lanes.
         ScopeChoice choice = selection().scope();
         choice.lanes = ScopeChoice::Lanes::Shown;
@@ -129,7 +124,6 @@ private slots:
         const QRect top = picture().laneRect(area(), lanes().scrolled(), laneNamed("audio"));
         QCOMPARE(top.top(), LanePicture::kHeaderHeight);
         QCOMPARE(picture().laneAt(area(), lanes().scrolled(), top.center().y()), laneNamed("audio"));
-        shot("l2");
         // What lies below it is not hit, and is not drawn over it.
         QVERIFY(picture().laneAt(area(), lanes().scrolled(), top.bottom() + 30) != laneNamed("main"));
         key(Qt::Key_K);
@@ -149,7 +143,6 @@ private slots:
         key(Qt::Key_D, Qt::ShiftModifier);  // all of its role are one
         QCOMPARE(picture().standsFor(laneNamed("worker 1")), size_t{2});
         QVERIFY(!shown().contains("worker 2"));
-        shot("l3");
         QTest::mouseClick(lanes().viewport(), Qt::LeftButton, {}, labelOf("worker 1"));
         QVERIFY(shown().contains("worker 1") && shown().contains("worker 2"));
     }
@@ -164,7 +157,6 @@ private slots:
         QCOMPARE(shown(), before);
         drag(labelOf("audio"), labelOf("main") - QPoint(0, 6));
         QCOMPARE(shown().front(), QString("audio"));
-        shot("l4");
         // It is the person's own order; the recorded one comes back, and the own one, too.
         lanes().orderBy(LaneOrder::Recorded);
         QCOMPARE(shown(), before);
@@ -187,7 +179,6 @@ private slots:
             QVERIFY(busy <= last);
             last = busy;
         }
-        shot("l5");
     }
 
     void markersAreFadedOrAlone() {
@@ -205,7 +196,6 @@ private slots:
         QCOMPARE(colourOf(spray), sprayBefore);
         QVERIFY(colourOf(draw) != drawBefore);
         QCOMPARE(picture().leftOut(), QString("“spray” not faded"));
-        shot("l6");
         page.keepFound(true);
         QVERIFY(colourOf(draw).lightness() > 240);  // nothing is drawn there
         QVERIFY(!picture().markerAt(area(), lanes().scrolled(), placeOf(draw)).valid());
@@ -213,10 +203,8 @@ private slots:
         // Lanes without such a marker make room.
         QVERIFY(picture().standsFor(laneNamed("main")) > 2);
         QVERIFY(!picture().slim(laneNamed("GPU graphics")));
-        shot("l7");
         selection().showWhole();
         settle();
-        shot("l8");
         selection().keepMarkers(nullptr);
         QVERIFY(picture().leftOut().isEmpty());
     }
@@ -245,7 +233,6 @@ private slots:
         QApplication::sendEvent(lanes().viewport(), &asked);
         selection().chooseMarker({});
         QCOMPARE(colour().rgb(), theme().tint(2).rgb());
-        shot("l9");
         key(Qt::Key_Z, Qt::ControlModifier);
         QCOMPARE(colour(), theme().marker);
     }

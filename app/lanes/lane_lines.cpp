@@ -52,7 +52,8 @@ QRegion LanePicture::besideWords(const QRect& clip, const std::vector<double>& l
     return region;
 }
 
-void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
+/// The selected frame's begin, end and deadline: below the ruler, or on it and with their names.
+void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area, bool onRuler) {
     if (!explained_) return;
     const Theme& t = theme();
     const QRect axis = axisOf(area);
@@ -64,7 +65,8 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     painter.setClipRect(clip);
     // In pieces beside the words: Qt draws dashed lines through a clip of several rectangles.
     const auto upright = [&](double x) {
-        const QRect line(static_cast<int>(x), from, 1, area.bottom() - from);
+        const QRect line = onRuler ? QRect(static_cast<int>(x), from, 1, axis.top() - from)
+                                   : QRect(static_cast<int>(x), axis.top(), 1, area.bottom() - axis.top());
         for (const QRect& piece : besideWords(line, {x}))
             painter.drawLine(QPointF(x, piece.top()), QPointF(x, piece.bottom()));
     };
@@ -73,6 +75,7 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area) {
     upright(right);
     painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
     upright(due);
+    if (!onRuler) return painter.setClipping(false);
     painter.setFont(smallBoldFont());
     const QString name = QObject::tr("frame %1").arg(toQString(countText(explained_->frame))),
                   end = QObject::tr("deadline %1").arg(toQString(durationText(explained_->verdict().deadline)));

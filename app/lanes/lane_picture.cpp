@@ -636,7 +636,6 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     const QRect axis = axisOf(area);
     workOutRows(area, scrolled);
     paintGround(painter, area, QRect(area.left(), axis.top(), area.width(), axis.height()));
-    paintHeader(painter, area);
     nextRow_ = 0;
     paintLanes(painter, area, scrolled, false);
     for (size_t track = 0; track < trackCount(); ++track) {
@@ -653,8 +652,7 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
     rowsAhead_.reset();
     const std::vector<QRectF> inTracks = tracks_.takeWords();
     words_.insert(words_.end(), inTracks.begin(), inTracks.end());
-    paintRange(painter, area);
-    paintFrameEdges(painter, area);
+    paintFrameEdges(painter, area, false);
     paintCriticalPath(painter, area, scrolled);
     if (marker_.valid()) {
         const QRect box = markerRect(area, scrolled, marker_);
@@ -665,6 +663,9 @@ void LanePicture::paint(QPainter& painter, const QRect& area, int scrolled) {
         }
     }
     paintConnections(painter, area, scrolled);
+    paintHeader(painter, area);  // over the lanes, where a picture that cannot be clipped is made
+    paintFrameEdges(painter, area, true);
+    paintRange(painter, area);
     paintMarks(painter, area);
     if (dropLine_ != kNoDrop) painter.fillRect(QRect(area.left(), dropLine_ - 1, area.width(), 3), t.text);
 }

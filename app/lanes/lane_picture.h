@@ -124,7 +124,7 @@ private:
     void paintCriticalPath(QPainter& painter, const QRect& area, int scrolled);
     void paintRange(QPainter& painter, const QRect& area);
     QRegion besideWords(const QRect& clip, const std::vector<double>& lines) const;
-    void paintFrameEdges(QPainter& painter, const QRect& area);
+    void paintFrameEdges(QPainter& painter, const QRect& area, bool onRuler);
     void paintConnections(QPainter& painter, const QRect& area, int scrolled);
     void paintMarks(QPainter& painter, const QRect& area);
     void paintTimeFlag(QPainter& painter, const QRect& area, double x, const QString& words);

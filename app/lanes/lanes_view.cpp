@@ -385,6 +385,15 @@ void LanesView::paintEvent(QPaintEvent*) {
     emit painted();
 }
 
+QSize LanesView::sizeOfAll() const { return {viewport()->width(), picture_.height() + LanePicture::kHeaderHeight}; }
+
+void LanesView::paintTo(QPainter& painter, bool all) {
+    picture_.setWaits(true);
+    picture_.paint(painter, all ? QRect(QPoint(0, 0), sizeOfAll()) : viewport()->rect(), all ? 0 : scrolled());
+    picture_.setWaits(false);
+    viewport()->update();  // what is known of the last painting is of another place
+}
+
 /// What had to be drawn from summaries is read on another thread, and drawn again when it is there.
 void LanesView::fetchMissing() {
     if (picture_.missing().empty() || fetching_) return;

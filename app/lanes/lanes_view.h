@@ -43,6 +43,9 @@ public:
     QString measuredText() const;
     /// Moves the chosen instant to the next or previous edge; of markers, on the selected marker's lane.
     void stepInstant(EdgeOf of, bool forward);
+    /// As wide as shown and as high as all lanes and tracks are, or only what is in sight.
+    QSize sizeOfAll() const;
+    void paintTo(QPainter& painter, bool all);
     /// What the person is told about a marker, marked up for a tooltip.
     static QString tipOf(const MarkerWords& words);
     // How the lanes are arranged: of the lane in hand, that of the selected marker or whose label was clicked.

@@ -68,7 +68,8 @@ inline Setting<QStringList> startedPrograms() { return {"record/programs", {}}; 
 inline Setting<QStringList> collectPresets() { return {"record/presets", {}}; }    // the person's own, each as JSON
 /// What collecting these words costs on this machine, as a sentence; empty: not measured.
 inline Setting<QString> collectCost(const QString& words) { return {"record/costs/" + words, {}}; }
-inline Setting<QString> lastDevice() { return {"record/device", {}}; }  // its address; its code is not kept
+inline Setting<QString> lastDevice() { return {"record/device", {}}; }        // its address; its code is not kept
+inline Setting<QString> pictureView() { return {"pictures/view", "lanes"}; }  // that was saved last
 inline Setting<QString> lastFolder() { return {"files/folder", {}}; }
 /// What was read from large recordings is evicted beyond it.
 inline Setting<int> memoryMegabytes() { return {"memory/megabytes", static_cast<int>(kUsualMemoryBytes / 1'000'000)}; }

@@ -178,6 +178,24 @@ void OverrunStrip::paintEvent(QPaintEvent*) {
     }
     draw();
     painter.drawPixmap(a.topLeft(), drawn_);
+    paintOver(painter);
+    parts_->paintPanelFocus(painter, rect());
+}
+
+void OverrunStrip::paintTo(QPainter& painter) {
+    painter.fillRect(rect(), theme().panel);
+    if (!document_.explanation() || document_.explanation()->frames.empty()) return;
+    painter.save();
+    painter.translate(area().topLeft());
+    picture_.paint(painter, QRect(QPoint(0, 0), area().size()), picture_.all());
+    painter.restore();
+    paintOver(painter);
+}
+
+/// The window on what is in view, and the instant.
+void OverrunStrip::paintOver(QPainter& painter) {
+    const Theme& t = theme();
+    const QRect a = area();
     QColor veil = t.path;
     veil.setAlpha(18);
     painter.setRenderHint(QPainter::Antialiasing);
@@ -191,7 +209,6 @@ void OverrunStrip::paintEvent(QPaintEvent*) {
             const int x = a.left() + static_cast<int>(picture_.xAt(*time));
             painter.drawLine(x, a.top(), x, a.bottom());
         }
-    parts_->paintPanelFocus(painter, rect());
 }
 
 uint32_t OverrunStrip::frameNear(int x) const {

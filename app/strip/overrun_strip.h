@@ -4,6 +4,7 @@
 // visible range.
 #pragma once
 
+#include <QPainter>
 #include <QPixmap>
 #include <QWidget>
 #include <functional>
@@ -24,6 +25,8 @@ public:
     const StripPicture& picture() const { return picture_; }
     /// The selected frame, the stages and every spike.
     const PaintedParts& parts() const { return *parts_; }
+    /// Paints all of it as it is shown, sharp at any size.
+    void paintTo(QPainter& painter);
     /// Where the picture stands inside the widget.
     QRect area() const { return rect().adjusted(14, 2, -14, -3); }
 
@@ -44,6 +47,7 @@ private:
     void layOut();
     void change(const std::function<void()>& how);
     void draw();
+    void paintOver(QPainter& painter);
     std::vector<PaintedPart> listParts();
     QRect windowRect() const;
     uint32_t frameNear(int x) const;

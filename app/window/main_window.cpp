@@ -15,6 +15,7 @@
 #include <QLineEdit>
 #include <QMessageBox>
 #include <QMimeData>
+#include <QPainter>
 #include <QProgressBar>
 #include <QPushButton>
 #include <QScreen>
@@ -27,6 +28,7 @@
 #include "app/drawer/drawer.h"
 #include "app/drawer/page_windows.h"
 #include "app/lanes/lanes_view.h"
+#include "app/pictures/picture_dialog.h"
 #include "app/record/join_dialog.h"
 #include "app/record/session_bar.h"
 #include "app/scope/scope_bar.h"
@@ -335,6 +337,41 @@ void MainWindow::askMemoryLimit() {
     if (!chosen) return;
     settings::memoryMegabytes().set(megabytes);
     document_.setMemoryLimit(static_cast<uint64_t>(megabytes) * 1'000'000);
+}
+
+QList<ViewPicture> MainWindow::views() {
+    const auto widget = [](const QString& id, const QString& name, QWidget* of) {
+        return ViewPicture{id, name, of->size(), [of](QPainter& painter) { of->render(&painter); }};
+    };
+    QList<ViewPicture> views{widget("window", tr("The whole window"), this)};
+    views.front().paint = [this](QPainter& painter) {
+        render(&painter);
+        if (!strip_->isVisible()) return;
+        painter.translate(strip_->mapTo(this, QPoint(0, 0)));
+        strip_->paintTo(painter);  // sharp at any size
+    };
+    if (!document_.recording() || start_->isVisible()) return views;
+    views << ViewPicture{"lanes", tr("Lanes"), lanes_->viewport()->size(),
+                         [this](QPainter& painter) { lanes_->paintTo(painter, false); }};
+    views << ViewPicture{"all-lanes", tr("Lanes, also those out of sight"), lanes_->sizeOfAll(),
+                         [this](QPainter& painter) { lanes_->paintTo(painter, true); }};
+    if (strip_->isVisible())
+        views << ViewPicture{"strip", tr("Strip of frames"), strip_->size(),
+                             [this](QPainter& painter) { strip_->paintTo(painter); }};
+    if (causes_->isVisible()) views << widget("causes", tr("Causes"), causes_);
+    if (why_->isVisible()) views << widget("explanation", tr("Explanation"), why_);
+    views << widget("page", tr("Page “%1”").arg(drawer_->current().words().tab), &drawer_->current());
+    return views;
+}
+
+void MainWindow::askForPicture() {
+    PictureDialog dialog(views(), settings::lastFolder().get(), this);
+    if (dialog.exec() != QDialog::Accepted) return;
+    saveViewPicture(dialog.chosen(), dialog.chosenFactor(), dialog.path().text(),
+                    [this, path = dialog.path().text()](const QString& why) {
+                        if (!why.isEmpty()) return showNotice(why);
+                        statusBar()->showMessage(tr("Saved as %1").arg(shown(path)), 8000);
+                    });
 }
 
 void MainWindow::showAbout() {

@@ -6,6 +6,7 @@
 #include <QMainWindow>
 
 #include "app/document/document.h"
+#include "app/pictures/view_picture.h"
 #include "app/record/device_link.h"
 #include "app/record/recording_session.h"
 #include "app/selection/selected_frame.h"
@@ -60,6 +61,8 @@ public:
     RecordingSession& session() { return session_; }
     SessionBar& sessionBar() { return *sessionBar_; }
 
+    /// What can be saved as a picture now.
+    QList<ViewPicture> views();
     /// Every key the window and its panels listen to.
     const Commands& commands() const { return commands_; }
 
@@ -104,6 +107,7 @@ private:
     void showKeys();
     void showAbout();
     void askMemoryLimit();
+    void askForPicture();
 
     Document document_;
     Selection selection_;
