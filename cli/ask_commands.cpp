@@ -273,8 +273,8 @@ int find(const std::shared_ptr<const Recording>& recording, const std::string& w
     return kExitOk;
 }
 
-int stacks(const std::shared_ptr<const Recording>& recording, const StackScope& scope, const TableOptions& options,
-           std::ostream& out, std::ostream& err) {
+int stacks(const std::shared_ptr<const Recording>& recording, const StackScope& scope, const std::string& by,
+           const TableOptions& options, std::ostream& out, std::ostream& err) {
     if ((scope.blocked ? recording->stops : recording->samples).empty())
         return tellFailure(err, kExitNothingFound,
                            scope.blocked
@@ -283,7 +283,12 @@ int stacks(const std::shared_ptr<const Recording>& recording, const StackScope& 
                                : "The recording holds no call stacks. Record some with FUG_OS_SAMPLES.");
     const auto found = stacksIn(*recording, symbolsForCommand(*recording, err), scope);
     if (!found->tree.total()) return tellFailure(err, kExitNothingFound, "There are no call stacks there.");
-    const auto shown = arrangedAs(functionTable(found), options, err);
+    const auto tree = by == "callers" ? std::make_shared<const StackTree>(found->tree.fromInnermost())
+                                      : std::shared_ptr<const StackTree>(found, &found->tree);
+    const auto shown = arrangedAs(by == "function" ? functionTable(found)
+                                  : by == "line"   ? lineTable(found)
+                                                   : callTable(found, tree),
+                                  options, err);
     if (!shown) return kExitWrongUse;
     write(*shown, options, SIZE_MAX, out);
     return kExitOk;
@@ -525,6 +530,11 @@ AskCommands::AskCommands(CLI::App& app)
     counters_->add_flag("--judge", usual_, "also in how many late frames and others they were above their thresholds");
     table_->add_option("--around", around_, "the marker of this name: what calls it, and what it calls");
     table_->add_flag("--usual", usual_, "beside what is usual in as many frames");
+    stacks_
+        ->add_option("--by", stacksBy_,
+                     "by function or line of the source; or as a tree: what each calls, or who called it")
+        ->check(CLI::IsMember({"function", "line", "calls", "callers"}))
+        ->capture_default_str();
     stacks_->add_flag("--blocked", blocked_, "where threads were blocked and for how long, not where they ran");
     table_->add_option("--depth", depth_, "rows nested so deep")
         ->check(numberFrom(0, 1'000'000))
@@ -587,7 +597,7 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
                             std::ostream& err) const {
     AskedScope asked(recording, scope_, err);
     if (const int code = asked.take()) return code;
-    if (stacks_->parsed()) return stacks(recording, {asked.scope(), blocked_}, options_, out, err);
+    if (stacks_->parsed()) return stacks(recording, {asked.scope(), blocked_}, stacksBy_, options_, out, err);
     if (waits_->parsed()) {
         for (const auto& [name, by] : kWaitsBy)
             if (waitsBy_ == name) return waits(*recording, asked.scope(), by, options_, out, err);

@@ -43,7 +43,8 @@ private:
         *instant_, *coverage_, *advice_;
     int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;
 
-    std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", memoryBy_ = "pool", around_;
+    std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", memoryBy_ = "pool",
+                               stacksBy_ = "function", around_;
     bool blocked_ = false, usual_ = false, missing_ = false;
     ScopeOptions scope_;
     double leastMs_ = 0, atSeconds_ = 0;

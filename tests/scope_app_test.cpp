@@ -594,11 +594,11 @@ private slots:
             for (int i = 0; i < tabs.count(); ++i) out << tabs.tabText(i);
             return out;
         };
-        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Call stacks", "Events", "Frames ▸", "Waiting ▸",
-                                       "Machine ▸", "Findings ▸"}));
+        QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Events", "Code ▸", "Frames ▸", "Waiting ▸", "Machine ▸",
+                                       "Findings ▸"}));
         QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(7).center());
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results", "Coverage",
-                                           "Advice"}));
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Code ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results",
+                                           "Coverage", "Advice"}));
         QCOMPARE(window_->drawer().shown(), QString("search"));
         tabs.setFocus();
         QTest::keyClick(&tabs, Qt::Key_Right);
@@ -609,11 +609,14 @@ private slots:
         QTRY_COMPARE(tabs.tabText(tabs.currentIndex()), QString("Counters, states"));
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("waits"));
-        QTRY_COMPARE(texts(),
-                     (QStringList{"Work ▸", "Frames ▸", "Waits", "Operations, files", "Machine ▸", "Findings ▸"}));
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Code ▸", "Frames ▸", "Waits", "Operations, files", "Machine ▸",
+                                           "Findings ▸"}));
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("frames"));
-        QTRY_COMPARE(texts().size(), 5);
+        QTRY_COMPARE(texts().size(), 6);
+        QTest::keyClick(&tabs, Qt::Key_Left);
+        QTRY_COMPARE(window_->drawer().shown(), QString("stacks"));
+        QTRY_COMPARE(texts().size(), 7);
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTRY_COMPARE(window_->drawer().shown(), QString("markers"));
         QTRY_COMPARE(texts().size(), 8);

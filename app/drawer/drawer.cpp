@@ -18,6 +18,7 @@
 #include "memory_page.h"
 #include "operations_page.h"
 #include "search_page.h"
+#include "source_page.h"
 #include "stacks_page.h"
 #include "waits_page.h"
 
@@ -30,9 +31,10 @@ template <class Page>
 DrawerPage* make(Document& document, Selection& selection) {
     return new Page(document, selection);
 }
-constexpr MakePage kPages[] = {make<MarkersPage>, make<MarkerPage>, make<StacksPage>,     make<EventsPage>,
-                               make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>, make<CountersPage>, make<InstantPage>,
-                               make<MemoryPage>,  make<SearchPage>, make<CoveragePage>,   make<AdvicePage>};
+constexpr MakePage kPages[] = {make<MarkersPage>,  make<MarkerPage>,  make<EventsPage>, make<StacksPage>,
+                               make<SourcePage>,   make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>,
+                               make<CountersPage>, make<InstantPage>, make<MemoryPage>, make<SearchPage>,
+                               make<CoveragePage>, make<AdvicePage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {

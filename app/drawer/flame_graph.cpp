@@ -36,16 +36,18 @@ FlameGraph::FlameGraph(QWidget* parent)
     viewport()->setMouseTracking(true);
 }
 
-void FlameGraph::setStacks(std::shared_ptr<const Stacks> stacks, const QString& why) {
+void FlameGraph::setStacks(std::shared_ptr<const Stacks> stacks, std::shared_ptr<const StackTree> tree,
+                           const QString& why) {
     stacks_ = std::move(stacks);
-    if (stacks_ && !stacks_->tree.total()) stacks_.reset();
+    tree_ = std::move(tree);
+    if (!tree_ || !tree_->total()) stacks_.reset();
     why_ = why;
     zoomed_ = node_ = StackTree::kRoot;
     layOut();
 }
 
 std::vector<uint32_t> FlameGraph::childrenOf(uint32_t node) const {
-    const auto& nodes = stacks_->tree.nodes();
+    const auto& nodes = tree_->nodes();
     std::vector<uint32_t> children = nodes[node].children;
     std::stable_sort(children.begin(), children.end(),
                      [&](uint32_t a, uint32_t b) { return nodes[a].total > nodes[b].total; });
@@ -56,7 +58,7 @@ void FlameGraph::layOut() {
     boxes_.clear();
     rows_ = 0;
     if (stacks_) {
-        const auto& nodes = stacks_->tree.nodes();
+        const auto& nodes = tree_->nodes();
         std::vector<uint32_t> callers;  // of what is zoomed to, each over the whole width
         for (uint32_t at = zoomed_; at != StackTree::kRoot; at = nodes[at].parent) callers.push_back(at);
         std::reverse(callers.begin(), callers.end());
@@ -99,7 +101,7 @@ std::vector<PaintedPart> FlameGraph::listParts() {
         part.more = tr("Enter fills the graph with it");
         part.selected = box.node == node_;
         part.act = [this, node = box.node] { choose(node); };
-        const auto caller = places.find(stacks_->tree.nodes()[box.node].parent);
+        const auto caller = places.find(tree_->nodes()[box.node].parent);
         part.within = caller == places.end() ? -1 : caller->second;
         places[box.node] = static_cast<int>(parts.size());
         parts.push_back(std::move(part));
@@ -112,10 +114,9 @@ void FlameGraph::contextMenuEvent(QContextMenuEvent* event) {
     QMenu menu(this);
     const uint32_t node = event->reason() == QContextMenuEvent::Keyboard ? node_ : nodeAt(event->pos());
     if (node != StackTree::kRoot)
-        menu.addAction(
-            tr("&Zoom to %1")
-                .arg(toQString(stacks_->symbols->nameOf(stacks_->tree.nodes()[node].function)).replace("&", "&&")),
-            this, [this, node] { zoomTo(node); });
+        menu.addAction(tr("&Zoom to %1")
+                           .arg(toQString(stacks_->symbols->nameOf(tree_->nodes()[node].function)).replace("&", "&&")),
+                       this, [this, node] { zoomTo(node); });
     if (zoomed_ != StackTree::kRoot) menu.addAction(tr("Show a&ll of it"), this, [this] { zoomTo(StackTree::kRoot); });
     menu.addSeparator();
     parts_->fillMenu(menu, event->pos());
@@ -123,13 +124,12 @@ void FlameGraph::contextMenuEvent(QContextMenuEvent* event) {
 }
 
 QString FlameGraph::wordsOf(uint32_t at) const {
-    const StackTree::Node& node = stacks_->tree.nodes()[at];
+    const StackTree::Node& node = tree_->nodes()[at];
     const Symbols& symbols = *stacks_->symbols;
     const auto part = [&](uint64_t counted) {
         QStringList words;
         if (!stacks_->scope.blocked) words << toQString(plural(counted, "sample", "samples"));
-        words << tr("%1 %").arg(100.0 * static_cast<double>(counted) / static_cast<double>(stacks_->tree.total()), 0,
-                                'f', 1);
+        words << tr("%1 %").arg(100.0 * static_cast<double>(counted) / static_cast<double>(tree_->total()), 0, 'f', 1);
         if (stacks_->each) words << toQString(durationText(static_cast<int64_t>(counted) * stacks_->each));
         return words.join(", ");
     };
@@ -153,11 +153,12 @@ void FlameGraph::paintEvent(QPaintEvent*) {
         return;
     }
     painter.translate(0, -verticalScrollBar()->value());
-    const auto& nodes = stacks_->tree.nodes();
+    const auto& nodes = tree_->nodes();
     for (const Box& box : boxes_) {
         const StackTree::Node& node = nodes[box.node];
         const bool telling = stacks_->symbols->tells(node.function);
-        painter.fillRect(box.place, telling ? t.marker : t.panel);
+        const bool lit = box.node < found_.size() && found_[box.node];
+        painter.fillRect(box.place, lit ? t.highlight(0.35) : telling ? t.marker : t.panel);
         if (!telling) {  // the C library and code without a name step back
             painter.setPen(t.markerEdge);
             painter.drawRect(box.place.adjusted(0, 0, -1, -1));
@@ -167,7 +168,7 @@ void FlameGraph::paintEvent(QPaintEvent*) {
             painter.drawRect(box.place.adjusted(0.5, 0.5, -0.5, -0.5));
         }
         if (box.place.width() < kRoomForText) continue;
-        painter.setPen(telling ? t.markerText : t.muted);
+        painter.setPen(lit ? wordsOn(t.highlight(0.35)) : telling ? t.markerText : t.muted);
         const QRectF room = box.place.adjusted(4, 0, -3, 0);
         painter.drawText(room, Qt::AlignVCenter | Qt::AlignLeft,
                          painter.fontMetrics().elidedText(toQString(stacks_->symbols->nameOf(node.function)),
@@ -192,13 +193,50 @@ uint32_t FlameGraph::nodeAt(const QPointF& point) const {
 
 void FlameGraph::choose(uint32_t node) {
     node_ = node;
-    function_ = node == StackTree::kRoot ? kNone : stacks_->tree.nodes()[node].function;
+    function_ = node == StackTree::kRoot ? kNone : tree_->nodes()[node].function;
     setAccessibleDescription(node == StackTree::kRoot ? why_ : wordsOf(node));
     parts_->changed();
     parts_->setCurrent(keyOf(node));
     bringIntoView(node);
     viewport()->update();
-    emit functionChosen(function_);
+    emit nodeChosen(node_);
+}
+
+void FlameGraph::chooseNode(uint32_t node) {
+    if (!stacks_ || node == node_ || node >= tree_->nodes().size()) return;
+    node_ = node;
+    function_ = node == StackTree::kRoot ? kNone : tree_->nodes()[node].function;
+    const auto drawn = [&] {
+        return std::any_of(boxes_.begin(), boxes_.end(), [&](const Box& box) { return box.node == node_; });
+    };
+    if (!drawn()) zoomTo(tree_->nodes()[node].parent);  // it is too narrow, or elsewhere
+    bringIntoView(node_);
+    viewport()->update();
+}
+
+void FlameGraph::setSearch(const QString& words) {
+    const Letters wanted(words.toStdString());
+    found_.clear();
+    if (stacks_ && !wanted.empty())
+        for (const StackTree::Node& node : tree_->nodes())
+            found_.push_back(wanted.in(stacks_->symbols->fullName(node.function)));
+    viewport()->update();
+}
+
+QString FlameGraph::foundWords() const {
+    uint64_t part = 0;
+    // Of boxes that lie in each other the outer one counts.
+    const auto add = [&](auto&& self, uint32_t node) -> void {
+        if (node != StackTree::kRoot && found_[node]) {
+            part += tree_->nodes()[node].total;
+            return;
+        }
+        for (const uint32_t child : tree_->nodes()[node].children) self(self, child);
+    };
+    if (found_.empty()) return {};
+    add(add, StackTree::kRoot);
+    return tr("%1 % found")
+        .arg(100.0 * static_cast<double>(part) / static_cast<double>(std::max<uint64_t>(1, tree_->total())), 0, 'f', 1);
 }
 
 void FlameGraph::chooseFunction(FunctionId function) {
@@ -206,8 +244,8 @@ void FlameGraph::chooseFunction(FunctionId function) {
     function_ = function;
     node_ = StackTree::kRoot;
     for (const Box& box : boxes_)  // its widest box
-        if (stacks_->tree.nodes()[box.node].function == function &&
-            (node_ == StackTree::kRoot || stacks_->tree.nodes()[box.node].total > stacks_->tree.nodes()[node_].total))
+        if (tree_->nodes()[box.node].function == function &&
+            (node_ == StackTree::kRoot || tree_->nodes()[box.node].total > tree_->nodes()[node_].total))
             node_ = box.node;
     bringIntoView(node_);
     viewport()->update();
@@ -239,7 +277,7 @@ void FlameGraph::mouseDoubleClickEvent(QMouseEvent* event) {
 }
 
 uint32_t FlameGraph::sibling(int by) const {
-    const std::vector<uint32_t> all = childrenOf(stacks_->tree.nodes()[node_].parent);
+    const std::vector<uint32_t> all = childrenOf(tree_->nodes()[node_].parent);
     const auto at = std::find(all.begin(), all.end(), node_) - all.begin() + by;
     return at < 0 || at >= static_cast<std::ptrdiff_t>(all.size()) ? node_ : all[static_cast<size_t>(at)];
 }
@@ -252,14 +290,14 @@ void FlameGraph::keyPressEvent(QKeyEvent* event) {
         case Qt::Key_Down:
             if (!below.empty()) choose(below.front());
             break;
-        case Qt::Key_Up: choose(stacks_->tree.nodes()[node_].parent); break;
+        case Qt::Key_Up: choose(tree_->nodes()[node_].parent); break;
         case Qt::Key_Left:
         case Qt::Key_Right:
             if (node_ != StackTree::kRoot) choose(sibling(event->key() == Qt::Key_Left ? -1 : 1));
             break;
         case Qt::Key_Return:
         case Qt::Key_Enter: zoomTo(node_); break;
-        case Qt::Key_Backspace: zoomTo(stacks_->tree.nodes()[zoomed_].parent); break;
+        case Qt::Key_Backspace: zoomTo(tree_->nodes()[zoomed_].parent); break;
         case Qt::Key_Escape:
             if (zoomed_ == StackTree::kRoot) return QAbstractScrollArea::keyPressEvent(event);
             zoomTo(StackTree::kRoot);

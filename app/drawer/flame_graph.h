@@ -1,7 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Call stacks as a flame graph: a box for each function below the one that called it, as wide as its part of the call
-// stacks. The outermost functions stand at the top, as in the lanes. A click chooses a box and with it every other of
+// stacks. The outermost functions stand at the top, as in the lanes; or the innermost ones, and below them who called
+// them. A click chooses a box and with it every other of
 // its function; a double click or Return lets it fill the width; arrows go from box to box.
 #pragma once
 
@@ -11,6 +12,7 @@
 
 #include "app/parts/painted_parts.h"
 #include "core/ask/stacks.h"
+#include "core/table/letters.h"
 
 namespace fugato {
 
@@ -18,8 +20,14 @@ class FlameGraph : public QAbstractScrollArea {
     Q_OBJECT
 public:
     explicit FlameGraph(QWidget* parent = nullptr);
-    /// Null: there is nothing, and `why` says so.
-    void setStacks(std::shared_ptr<const Stacks> stacks, const QString& why = {});
+    /// Null: there is nothing, and `why` says so. `tree`: of these call stacks, from the outermost function in or from
+    /// the innermost out.
+    void setStacks(std::shared_ptr<const Stacks> stacks, std::shared_ptr<const StackTree> tree,
+                   const QString& why = {});
+    void chooseNode(uint32_t node);
+    /// Lights up the boxes whose names hold these letters.
+    void setSearch(const QString& words);
+    QString foundWords() const;                // which part of all that is
     void chooseFunction(FunctionId function);  // kNone: none
     FunctionId function() const { return function_; }
     void zoomTo(uint32_t node);  // of the tree; its root: all
@@ -34,7 +42,7 @@ public:
     const PaintedParts& parts() const { return *parts_; }
 
 signals:
-    void functionChosen(FunctionId function);
+    void nodeChosen(uint32_t node);  // the root: none
 
 protected:
     void paintEvent(QPaintEvent* event) override;
@@ -57,6 +65,8 @@ private:
 
     PaintedParts* parts_;
     std::shared_ptr<const Stacks> stacks_;
+    std::shared_ptr<const StackTree> tree_;
+    std::vector<bool> found_;  // by node; empty: nothing is looked for
     QString why_;
     std::vector<Box> boxes_;
     uint32_t zoomed_ = StackTree::kRoot, node_ = StackTree::kRoot;  // chosen; the root: none

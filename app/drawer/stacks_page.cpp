@@ -13,12 +13,20 @@ DrawerPage::Words StacksPage::words() const {
             tr("Call stacks"),
             tr("Functions of the &call stacks"),
             tr("The functions seen in call stacks, as a table and as a flame graph"),
-            tr("Work"),
+            tr("Code"),
             About::Scope};
 }
 
 StacksPage::StacksPage(Document& document, Selection& selection, QWidget* parent)
     : TablePage(document, selection, "stacks", tr("Functions of the call stacks"), kFunctionSelf, parent),
+      by_(addChoice(tr("How the call stacks are listed"),
+                    tr("By function or by line of the source; or as a tree of calls, from the outermost function in or "
+                       "from the innermost out. The flame graph stands the same way round."),
+                    {{tr("functions"), kByFunction},
+                     {tr("source lines"), kByLine},
+                     {tr("calls, outermost first"), kByCallee},
+                     {tr("callers, innermost first"), kByCaller}},
+                    settings::stacksBy())),
       kinds_(new QComboBox(this)),
       flames_(new FlameGraph(this)) {
     kinds_->addItems({tr("running"), tr("blocked")});
@@ -39,9 +47,7 @@ StacksPage::StacksPage(Document& document, Selection& selection, QWidget* parent
         settings::stacksBlocked().set(blocked);
         askSoon();
     });
-    connect(flames_, &FlameGraph::functionChosen, this, [this](FunctionId function) {
-        if (const Table::Row row = view_->rowWithKey(function); row != Table::kTop) view_->showRow(row);
-    });
+    connect(flames_, &FlameGraph::nodeChosen, this, &StacksPage::showNode);
 }
 
 void StacksPage::showEvent(QShowEvent*) { askAtOnce(); }
@@ -50,7 +56,7 @@ void StacksPage::say(const QString& sentence) {
     asked_.reset();
     shown_.reset();
     clear(tr("Call stacks"), sentence);
-    flames_->setStacks(nullptr);
+    flames_->setStacks(nullptr, nullptr);
 }
 
 void StacksPage::askNow() {
@@ -71,34 +77,95 @@ void StacksPage::askNow() {
     }
     const auto chosen = scopeNow();
     if (!chosen) return say(toQString(chosen.failure().sentence));
+    const int by = by_->currentData().toInt();
     const StackScope scope{chosen->scope, blocked};
     title_->setText(capitalised(toQString(chosen->words)));
-    if (asked_ == recording && askedSymbols_ == symbols && askedScope_ == scope) return;
+    if (asked_ == recording && askedSymbols_ == symbols && askedScope_ == scope && askedBy_ == by) return;
     const bool same = speaksOfTheSame() && asked_ && askedScope_.blocked == scope.blocked && askedSymbols_ == symbols &&
-                      view_->table();
+                      askedBy_ == by && view_->table();
     asked_ = recording;
     askedSymbols_ = symbols;
     askedScope_ = scope;
+    askedBy_ = by;
     query_.ask(
-        [recording, symbols, scope](const Progress& progress) {
-            return stacksIn(*recording, symbols, scope, progress);
+        [recording, symbols, scope, by](const Progress& progress) -> std::shared_ptr<const Answer> {
+            auto answer = std::make_shared<Answer>();
+            answer->stacks = stacksIn(*recording, symbols, scope, progress);
+            if (!answer->stacks) return nullptr;
+            answer->tree = by == kByCaller ? std::make_shared<const StackTree>(answer->stacks->tree.fromInnermost())
+                                           : std::shared_ptr<const StackTree>(answer->stacks, &answer->stacks->tree);
+            answer->table = by == kByFunction ? functionTable(answer->stacks)
+                            : by == kByLine   ? lineTable(answer->stacks)
+                                              : callTable(answer->stacks, answer->tree);
+            return answer;
         },
-        [this, same, blocked](const std::shared_ptr<const Stacks>& stacks) {
-            shown_ = stacks;
-            about_->setText(toQString(blocked ? plural(stacks->taken, "time", "times") + ", " +
-                                                    durationText(static_cast<int64_t>(stacks->tree.total())) + " in all"
-                                              : plural(stacks->taken, "sample", "samples")));
+        [this, same, blocked](const std::shared_ptr<const Answer>& answer) {
+            shown_ = answer;
+            const Stacks& stacks = *answer->stacks;
+            told_ = toQString(blocked ? plural(stacks.taken, "time", "times") + ", " +
+                                            durationText(static_cast<int64_t>(stacks.tree.total())) + " in all"
+                                      : plural(stacks.taken, "sample", "samples"));
             view_->setEmptyText(blocked ? tr("No thread was blocked there, or where is not known.")
                                         : tr("No call stack was taken there: nothing ran, or not for long enough."));
-            view_->setTable(functionTable(stacks), same);
-            flames_->setStacks(stacks,
+            showTable(answer->table, same, [this] {
+                if (askedBy_ == kByCallee) view_->openHeaviest(kCallTotal);
+            });
+            flames_->setStacks(answer->stacks, answer->tree,
                                blocked ? tr("No thread was blocked there.") : tr("No call stack was taken there."));
+            flames_->setSearch(filter_->text());
+            tellFound();
         });
 }
 
-/// A row leads to its function in the flame graph.
-void StacksPage::follow(Table::Row row, bool) {
-    if (shown_ && row < shown_->functions.size()) flames_->chooseFunction(shown_->functions[row].function);
+void StacksPage::tellFound() {
+    const QString found = flames_->foundWords();
+    about_->setText(found.isEmpty() ? told_ : told_ + ", " + found);
+}
+
+void StacksPage::filterBy(const QString& words) {
+    TablePage::filterBy(words);
+    flames_->setSearch(words);
+    tellFound();
+}
+
+/// The row of what was chosen in the flame graph.
+void StacksPage::showNode(uint32_t node) {
+    if (!shown_ || node == StackTree::kRoot) return;
+    if (askedBy_ == kByCallee || askedBy_ == kByCaller) return view_->showRow(node - 1);
+    const FunctionId function = shown_->tree->nodes()[node].function;
+    if (askedBy_ == kByFunction) {
+        if (const Table::Row row = view_->rowWithKey(function); row != Table::kTop) view_->showRow(row);
+        return;
+    }
+    const auto& lines = shown_->stacks->lines;  // its costliest one
+    const auto line =
+        std::find_if(lines.begin(), lines.end(), [&](const LineRow& l) { return l.function == function; });
+    if (line != lines.end()) view_->showRow(static_cast<Table::Row>(line - lines.begin()));
+}
+
+FunctionId StacksPage::functionOf(Table::Row row) const {
+    if (askedBy_ == kByLine) return shown_->stacks->lines[row].function;
+    if (askedBy_ == kByFunction) return shown_->stacks->functions[row].function;
+    return shown_->tree->nodes()[row + 1].function;
+}
+
+SourcePlace StacksPage::sourceOf(Table::Row row) const {
+    if (!shown_ || !view_->table()) return {};
+    const Symbols& symbols = *shown_->stacks->symbols;
+    if (askedBy_ == kByLine) {
+        const LineRow& line = shown_->stacks->lines[row];
+        return line.file == kNone ? SourcePlace() : SourcePlace{symbols.files[line.file], line.line};
+    }
+    const Symbols::Function& f = symbols.functions[functionOf(row)];
+    return {f.file, f.line};
+}
+
+/// A row leads to its place in the flame graph, or to its source.
+void StacksPage::follow(Table::Row row, bool zoom) {
+    if (!shown_ || !view_->table()) return;
+    if (zoom && askedBy_ == kByLine) return selection_.lookAtSource(sourceOf(row));
+    if (askedBy_ == kByCallee || askedBy_ == kByCaller) return flames_->chooseNode(row + 1);
+    flames_->chooseFunction(functionOf(row));
 }
 
 }  // namespace fugato

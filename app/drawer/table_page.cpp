@@ -51,6 +51,7 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(filter_, &QLineEdit::returnPressed, view_, qOverload<>(&QWidget::setFocus));
     connect(view_, &TableView::rowChosen, this, [this](Table::Row row) { follow(row, false); });
     connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { follow(row, true); });
+    connect(view_, &TableView::menuOpens, this, [this](QMenu* menu) { addSource(*menu); });
     connect(view_, &TableView::said, about_, &QLabel::setText);
     connect(view_, &TableView::filled, this, [this] {
         if (const auto open = std::exchange(open_, nullptr); open && view_->table()) open();
@@ -88,8 +89,28 @@ void TablePage::whenChanged(std::function<void()> take) {
 }
 
 void TablePage::fillMenu(QMenu& menu) {
+    addSource(menu);
     menu.addAction(tr("&Filter rows"), this, [this] { filter_->setFocus(Qt::ShortcutFocusReason); });
     view_->fillMenu(menu);
+}
+
+SourcePlace TablePage::sourceOf(Table::Row row) const {
+    const auto& recording = document_.recording();
+    if (!recording || !view_->table()) return {};
+    const TablePlace place = view_->table()->place(row);
+    uint32_t site = place.site;
+    if (holds(*recording, place.marker)) site = recording->paths[recording->pathOf(place.marker)].site;
+    if (site >= recording->sites.size()) return {};
+    return {recording->sites[site].file, recording->sites[site].line};
+}
+
+void TablePage::addSource(QMenu& menu) {
+    const QModelIndex row = view_->currentIndex();
+    const SourcePlace place = row.isValid() ? sourceOf(TableModel::rowOf(row)) : SourcePlace();
+    if (place.file.empty()) return;
+    menu.addAction(tr("Show its so&urce"), this, [this, place] { selection_.lookAtSource(place); });
+    menu.addAction(tr("Open it in the e&ditor"), this, [this, place] { emit selection_.editorWanted(place); });
+    menu.addSeparator();
 }
 
 void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
@@ -215,9 +236,7 @@ bool TablePage::speaksOfTheSame() {
     return before && aboutTheSame(before->choice, before->context, spokenOf_->choice, spokenOf_->context);
 }
 
-void TablePage::followInstant() {
-    connect(&selection_, &Selection::instantChanged, this, &TablePage::askAtOnce);
-}
+void TablePage::followInstant() { connect(&selection_, &Selection::instantChanged, this, &TablePage::askAtOnce); }
 
 int64_t TablePage::instantNow() const {
     if (const auto chosen = selection_.instant()) return *chosen;

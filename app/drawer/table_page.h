@@ -58,6 +58,8 @@ protected:
     void clear(const QString& title, const QString& sentence);
     /// A row leads to its marker, to all occurrences of its marker (`zoom`: to the longest), or to its span of time.
     virtual void follow(Table::Row row, bool zoom);
+    /// Where what a row is about stands in the source; no file: not known.
+    virtual SourcePlace sourceOf(Table::Row row) const;
     /// What was typed into the filter; unless it is overridden, rows with these letters are shown.
     virtual void filterBy(const QString& words);
     /// Asks when the view no longer moves; while the recording grows, now and then.
@@ -97,6 +99,7 @@ private:
     void setHeld(std::optional<Held> held);
     void showHeld();
     void showLongest(uint32_t site);
+    void addSource(QMenu& menu);
     QHBoxLayout* const head_;
     QVBoxLayout* const lines_;
     QToolButton* hold_ = nullptr;  // of a page that follows the scope

@@ -78,6 +78,10 @@ void LanesView::addMarkerActions(QMenu& menu, const MarkerRef& marker) {
     connect(this, &LanesView::connectionsChanged, goes, fill);
     fill();
     addKeeping(menu, marker);
+    if (const SourcePlace source = selection_.sourceOfMarker(); !source.file.empty()) {
+        menu.addAction(tr("Show its so&urce"), this, [this, source] { selection_.lookAtSource(source); });
+        menu.addAction(tr("Open it in the e&ditor"), this, [this, source] { emit selection_.editorWanted(source); });
+    }
     menu.addAction(tr("&Copy name and times"), this, [this, text = nameOf(marker)] { copyText(text); });
     menu.addAction(tr("Copy its &begin in nanoseconds"), this, [this, its] { copyText(QString::number(its.begin)); });
     menu.addSeparator();

@@ -361,6 +361,15 @@ void Selection::setAnchor(std::optional<int64_t> time) {
     emit instantChanged();
 }
 
+SourcePlace Selection::sourceOfMarker() const {
+    if (!recording_ || site_ >= recording_->sites.size()) return {};
+    return {recording_->sites[site_].file, recording_->sites[site_].line};
+}
+
+void Selection::lookAtSource(const SourcePlace& place) {
+    if (!place.file.empty()) emit sourceWanted(place);
+}
+
 void Selection::chooseLane(uint32_t lane) {
     if (lane == lane_) return;
     lane_ = lane;

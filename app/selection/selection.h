@@ -27,6 +27,13 @@ struct MarkersKept {
     bool alone = false;           // the others are not shown at all; else faded
 };
 
+/// A line of the source, as the recording names its file.
+struct SourcePlace {
+    std::string file;
+    uint32_t line = 0;  // 0: not known
+    bool operator==(const SourcePlace&) const = default;
+};
+
 class Selection : public QObject {
     Q_OBJECT
 public:
@@ -45,6 +52,8 @@ public:
     std::optional<int64_t> instant() const { return instant_; }
     /// From where one measures: to the instant, or to the pointer.
     std::optional<int64_t> anchor() const { return anchor_; }
+    /// Where the selected marker stands in the source; no file where that is not told.
+    SourcePlace sourceOfMarker() const;
     /// The lane in hand: that of the selected marker, or another that was chosen since; or kNone.
     uint32_t lane() const { return lane_; }
     /// Markers that alone are shown, or that the others are faded beside; null: all are shown.
@@ -90,6 +99,7 @@ public slots:
     void setAnchor(std::optional<int64_t> time);
     void chooseLane(uint32_t lane);
     void lookAtLane(uint32_t lane);  // and brings it into sight
+    void lookAtSource(const SourcePlace& place);
     void keepMarkers(std::shared_ptr<const MarkersKept> kept);
     void setShownLanes(std::vector<uint8_t> lanes);  // by lane; empty: all
     void chooseScope(const ScopeChoice& scope);
@@ -106,6 +116,8 @@ signals:
     void historyChanged();
     void siteChanged();   // another marker, by chooseSite() or by its occurrence
     void rangeChanged();  // the chosen range of time
+    void sourceWanted(const SourcePlace& place);  // its lines, with what they cost
+    void editorWanted(const SourcePlace& place);  // the person's
     void laneChanged();
     void laneWanted(uint32_t lane);  // in sight
     void markersKeptChanged();

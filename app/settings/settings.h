@@ -62,14 +62,17 @@ inline Setting<int> eventsLeast() { return {"events/least", 0}; }               
 inline Setting<QString> heldPage(const QString& page, const QString& usual) {
     return {"pages/" + page + "/held", usual};
 }
+inline Setting<int> stacksBy() { return {"stacks/by", 0}; }                        // functions, lines, calls, callers
 inline Setting<bool> stacksBlocked() { return {"stacks/blocked", false}; }         // else of running
 inline Setting<QStringList> recentFiles() { return {"files/recent", {}}; }         // newest first
 inline Setting<QStringList> startedPrograms() { return {"record/programs", {}}; }  // newest first, each as JSON
 inline Setting<QStringList> collectPresets() { return {"record/presets", {}}; }    // the person's own, each as JSON
 /// What collecting these words costs on this machine, as a sentence; empty: not measured.
 inline Setting<QString> collectCost(const QString& words) { return {"record/costs/" + words, {}}; }
-inline Setting<QString> lastDevice() { return {"record/device", {}}; }        // its address; its code is not kept
-inline Setting<QString> pictureView() { return {"pictures/view", "lanes"}; }  // that was saved last
+inline Setting<QString> lastDevice() { return {"record/device", {}}; }          // its address; its code is not kept
+inline Setting<QString> editorCommand() { return {"source/editor", {}}; }       // empty: the first that is installed
+inline Setting<QStringList> sourceFolders() { return {"source/folders", {}}; }  // there, here, there, here…
+inline Setting<QString> pictureView() { return {"pictures/view", "lanes"}; }    // that was saved last
 inline Setting<QString> lastFolder() { return {"files/folder", {}}; }
 /// What was read from large recordings is evicted beyond it.
 inline Setting<int> memoryMegabytes() { return {"memory/megabytes", static_cast<int>(kUsualMemoryBytes / 1'000'000)}; }

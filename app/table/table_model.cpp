@@ -121,6 +121,7 @@ QVariant TableModel::data(const QModelIndex& index, int role) const {
             }
         case Qt::FontRole: {
             const Emphasis emphasis = shown_->emphasis(row, at);
+            if (column.code) return codeFont();
             return emphasis == Emphasis::Strong || emphasis == Emphasis::Excess ? boldFont() : textFont();
         }
         case Qt::ToolTipRole: {

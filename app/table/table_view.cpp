@@ -478,6 +478,7 @@ void TableView::fillMenu(QMenu& menu) {
 
 void TableView::contextMenuEvent(QContextMenuEvent* event) {
     QMenu menu(this);
+    emit menuOpens(&menu);
     fillMenu(menu);
     menu.exec(event->globalPos());
 }

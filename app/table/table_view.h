@@ -56,6 +56,7 @@ public:
 signals:
     void rowChosen(Table::Row row);     // by a click or a key
     void rowActivated(Table::Row row);  // by a double click or Return
+    void menuOpens(QMenu* menu);        // of the chosen row: what else can be done with it
     void filled();                      // the rows are there, arranged
     void said(const QString& sentence);
 

@@ -166,6 +166,12 @@ QFont textFont() { return fontOf(12, QFont::Normal); }
 QFont smallFont() { return fontOf(11, QFont::Normal); }
 QFont smallBoldFont() { return fontOf(11, QFont::DemiBold); }
 QFont boldFont() { return fontOf(12, QFont::DemiBold); }
+QFont codeFont() {
+    QFont font = fontOf(12, QFont::Normal);
+    font.setFamilies({"DejaVu Sans Mono", "Monospace"});
+    font.setStyleHint(QFont::Monospace);
+    return font;
+}
 QFont titleFont() { return fontOf(14, QFont::DemiBold); }
 
 }  // namespace fugato

@@ -55,5 +55,6 @@ QFont smallFont();  // 11 px, the smallest anywhere
 QFont smallBoldFont();
 QFont boldFont();
 QFont titleFont();
+QFont codeFont();  // letters of one width
 
 }  // namespace fugato

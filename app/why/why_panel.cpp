@@ -143,8 +143,12 @@ std::vector<PaintedPart> WhyPanel::listParts() {
         part.on = tried(trial);
         part.act = [this, trial] { document_.trials().toggle(repairOf(trial)); };
     }
-    if (const QString source = sourceOf(selection_.cause()); !source.isEmpty())
-        add("source", {kSide, sourceTop_, width, 16}, source);
+    if (const SourcePlace source = placeOf(selection_.cause()); !source.file.empty()) {
+        PaintedPart& part = add("source", {kSide, sourceTop_, width, 16}, sourceOf(selection_.cause()));
+        part.role = QAccessible::Link;
+        part.more = tr("shows the source with the cost of its lines");
+        part.act = [this, source] { selection_.lookAtSource(source); };
+    }
     return parts;
 }
 
@@ -266,16 +270,21 @@ int WhyPanel::paintWaterfall(QPainter& painter, int top) const {
     return y;
 }
 
-QString WhyPanel::sourceOf(uint32_t cause) const {
+SourcePlace WhyPanel::placeOf(uint32_t cause) const {
     const Explanation& e = *document_.explanation();
     if (const FunctionId function = e.causes[cause].key.function; function != kNone) {
         const Symbols::Function& f = e.symbols->functions[function];
-        if (!f.file.empty()) return toQString(f.file) + (f.line ? ":" + QString::number(f.line) : QString());
+        if (!f.file.empty()) return {f.file, f.line};
     }
     const PathId path = e.causes[cause].path;
     if (!path) return {};
     const Site& site = e.recording->siteOf(path);
-    return site.file.empty() ? QString() : toQString(site.file) + ":" + QString::number(site.line);
+    return {site.file, site.line};
+}
+
+QString WhyPanel::sourceOf(uint32_t cause) const {
+    const SourcePlace place = placeOf(cause);
+    return toQString(place.file) + (place.line ? ":" + QString::number(place.line) : QString());
 }
 
 void WhyPanel::paintEvent(QPaintEvent*) {

@@ -10,6 +10,7 @@
 
 #include "app/document/trials.h"
 #include "app/parts/painted_parts.h"
+#include "app/selection/selection.h"
 #include "core/explain/words/explained_frame.h"
 
 namespace fugato {
@@ -37,6 +38,9 @@ public:
     QString whatIfWords() const;
     QString title() const;
     const PaintedParts& parts() const { return *parts_; }
+
+    /// Where a cause stands in the source; no file where that is not known.
+    SourcePlace placeOf(uint32_t cause) const;
 
 protected:
     void paintEvent(QPaintEvent* event) override;

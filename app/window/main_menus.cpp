@@ -145,6 +145,7 @@ void MainWindow::makeGoMenu() {
                   tr("to who ended a wait, asked for work, held a lock, and from there back"),
                   [this] { lanes_->goAlong(); });
     makeInstantMenu(go->addMenu(tr("&Instant, measuring")));
+    makeSourceMenu(go->addMenu(tr("So&urce")));
     go->addSeparator();
     const QString scope = tr("explain the selected time, or a stage, alone; all frames again");
     QAction* time = commands_.add(go, tr("Explain the selected &time alone"), {QKeySequence(Qt::Key_E)}, scope, [this] {
@@ -182,6 +183,18 @@ void MainWindow::makeGoMenu() {
     };
     connect(&selection_, &Selection::historyChanged, this, enable);
     enable();
+}
+
+void MainWindow::makeSourceMenu(QMenu* menu) {
+    const QString help = tr("the source of the selected marker or cause, with the cost of its lines; in the editor");
+    commands_.add(menu, tr("&Show the source"), {QKeySequence(Qt::Key_C)}, help, [this] {
+        const SourcePlace place = sourceInHand();
+        if (place.file.empty()) statusBar()->showMessage(tr("Where that stands in the source is not known."), 6000);
+        selection_.lookAtSource(place);
+    });
+    commands_.add(menu, tr("&Open it in the editor"), {QKeySequence(Qt::SHIFT | Qt::Key_C)}, help,
+                  [this] { openSource(sourceInHand()); });
+    commands_.add(menu, tr("Source and &editor…"), {}, {}, [this] { askForEditor(); });
 }
 
 /// One instant, and the time from another to it.

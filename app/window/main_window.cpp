@@ -34,6 +34,7 @@
 #include "app/scope/scope_bar.h"
 #include "app/settings/recording_memory.h"
 #include "app/settings/settings.h"
+#include "app/source/source_dialog.h"
 #include "app/start/start_page.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
@@ -199,6 +200,7 @@ void MainWindow::makePanels() {
     connect(start_, &StartPage::openWanted, this, &MainWindow::chooseFile);
     connect(start_, &StartPage::recordingWanted, this, &MainWindow::open);
     connect(drawer_, &Drawer::shownChanged, this, &MainWindow::keepArranged);
+    connect(&selection_, &Selection::editorWanted, this, &MainWindow::openSource);
     connect(lanes_, &LanesView::said, this,
             [this](const QString& sentence) { statusBar()->showMessage(sentence, 8000); });
     connect(&selection_, &Selection::scopeChanged, this, &MainWindow::keepArranged);
@@ -322,8 +324,8 @@ void MainWindow::findMarker(const QString& words) {
 
 bool MainWindow::asking() const {
     return start_->busy() || document_.busy() || document_.namingFunctions() || document_.trials().busy() ||
-           drawer_->busy() || pageWindows_->busy() || finding_.busy() || stepping_.busy() || selected_.busy() ||
-           lanes_->busy();
+           drawer_->busy() || pageWindows_->busy() || finding_.busy() || stepping_.busy() || opening_.busy() ||
+           selected_.busy() || lanes_->busy();
 }
 
 void MainWindow::askMemoryLimit() {
@@ -363,6 +365,35 @@ QList<ViewPicture> MainWindow::views() {
     views << widget("page", tr("Page “%1”").arg(drawer_->current().words().tab), &drawer_->current());
     return views;
 }
+
+/// Of the selected marker, else of the selected cause.
+SourcePlace MainWindow::sourceInHand() const {
+    if (const SourcePlace marker = selection_.sourceOfMarker(); !marker.file.empty()) return marker;
+    const auto& e = document_.explanation();
+    return e && selection_.cause() < e->causes.size() ? why_->placeOf(selection_.cause()) : SourcePlace();
+}
+
+/// In the person's editor.
+void MainWindow::openSource(const SourcePlace& place) {
+    if (place.file.empty()) {
+        statusBar()->showMessage(tr("Where that stands in the source is not known."), 6000);
+        return;
+    }
+    opening_.ask([name = toQString(place.file), folders = sourceFolders()](
+                     const Progress&) { return std::make_shared<const QString>(placeOfSource(name, folders)); },
+                 [this, place](const std::shared_ptr<const QString>& path) {
+                     if (path->isEmpty())
+                         return showNotice(
+                             tr("%1 is not found here. Go ▸ Source ▸ Source and editor… takes the folder in which the "
+                                "source lies.")
+                                 .arg(shown(toQString(place.file))));
+                     const QString why = openInEditor(*path, place.line);
+                     if (!why.isEmpty()) return showNotice(why);
+                     statusBar()->showMessage(tr("Opened %1").arg(shown(*path)), 6000);
+                 });
+}
+
+void MainWindow::askForEditor() { SourceDialog(toQString(sourceInHand().file), this).exec(); }
 
 void MainWindow::askForPicture() {
     PictureDialog dialog(views(), settings::lastFolder().get(), this);

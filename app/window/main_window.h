@@ -79,6 +79,7 @@ private:
     void makeEditMenu();
     void makeGoMenu();
     void makeInstantMenu(QMenu* menu);
+    void makeSourceMenu(QMenu* menu);
     void makeWhatIfMenu();
     void makeViewMenu();
     void makeLanesMenu(QMenu* menu);
@@ -108,6 +109,9 @@ private:
     void showAbout();
     void askMemoryLimit();
     void askForPicture();
+    void openSource(const SourcePlace& place);
+    SourcePlace sourceInHand() const;
+    void askForEditor();
 
     Document document_;
     Selection selection_;
@@ -133,7 +137,7 @@ private:
     QString followed_;            // the recording that is made from here
     bool windowsOpened_ = false;  // those of the last time
     bool noticeClosed_ = false;   // that of this recording: it stays closed while the recording grows
-    BackgroundQuery finding_, stepping_;
+    BackgroundQuery finding_, stepping_, opening_;
     RecordingSession session_;
     DeviceLink device_;
     SessionBar* sessionBar_ = nullptr;

@@ -658,9 +658,7 @@ public:
 
 private:
     static TableValue text(const std::string& words) { return words.empty() ? TableValue() : TableValue(words); }
-    const Point& pointOf(Row row) const {
-        return recording_->points[found_->points[row - arguments_].point];
-    }
+    const Point& pointOf(Row row) const { return recording_->points[found_->points[row - arguments_].point]; }
     const std::shared_ptr<const Recording> recording_;
     const std::shared_ptr<const Found> found_;
     const Row markers_, lanes_, arguments_;  // where each kind ends

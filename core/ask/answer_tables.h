@@ -115,6 +115,21 @@ enum FunctionColumn : size_t {
 };
 std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks);
 
+/// The same by line of the source; and as a tree of calls: from the outermost function in, or from the innermost out to
+/// who called it.
+enum LineColumn : size_t {
+    kLineSource,
+    kLineSelf,
+    kLineTotal,
+    kLineFunction,
+    kLineModule,
+    kLineSelfSamples,
+    kLineSamples
+};
+std::shared_ptr<const Table> lineTable(std::shared_ptr<const Stacks> stacks);
+enum CallColumn : size_t { kCallFunction, kCallTotal, kCallSelf, kCallModule, kCallSource, kCallSamples };
+std::shared_ptr<const Table> callTable(std::shared_ptr<const Stacks> stacks, std::shared_ptr<const StackTree> tree);
+
 /// What a search found: markers, then lanes, arguments, points.
 enum FoundColumn : size_t { kFoundWhat, kFoundKind, kFoundInside, kFoundLane, kFoundCount, kFoundTime, kFoundBegin };
 std::shared_ptr<const Table> foundTable(std::shared_ptr<const Recording> recording, std::shared_ptr<const Found> found);

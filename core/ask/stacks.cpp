@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <map>
 #include <set>
+#include <tuple>
 
 #include "core/store/long_work.h"
 
@@ -44,6 +45,42 @@ void sumByFunction(Stacks& stacks) {
     });
 }
 
+/// Adds up by line: of each call stack a line once, however often it occurs there. What has no line goes by its
+/// function.
+class LineSums {
+public:
+    void add(const std::vector<Symbols::Place>& places, uint64_t weight) {
+        constexpr uint64_t kOfFunction = uint64_t{1} << 63;
+        seen_.clear();
+        for (const Symbols::Place& place : places) {
+            const bool known = place.file != kNone && place.line;
+            const uint64_t key = known ? uint64_t{place.file} << 32 | place.line : kOfFunction | place.function;
+            const auto [at, isNew] = rows_.try_emplace(key, LineRow());
+            LineRow& row = at.value();
+            if (isNew) row = {place.function, known ? place.file : kNone, known ? place.line : 0, 0, 0};
+            if (std::find(seen_.begin(), seen_.end(), key) == seen_.end()) {
+                seen_.push_back(key);
+                row.total += weight;
+            }
+            if (&place == &places.back()) row.self += weight;
+        }
+    }
+    /// Those with the most of their own first.
+    std::vector<LineRow> all() const {
+        std::vector<LineRow> rows;
+        for (const auto& [key, row] : rows_) rows.push_back(row);
+        std::sort(rows.begin(), rows.end(), [](const LineRow& a, const LineRow& b) {
+            return std::tuple(b.self, b.total, a.file, a.line, a.function) <
+                   std::tuple(a.self, a.total, b.file, b.line, b.function);
+        });
+        return rows;
+    }
+
+private:
+    tsl::robin_map<uint64_t, LineRow> rows_;
+    std::vector<uint64_t> seen_;  // in this call stack
+};
+
 }  // namespace
 
 std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const Symbols> symbols,
@@ -53,6 +90,7 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
     stacks->scope = scope;
     stacks->symbols = std::move(symbols);
     stacks->each = scope.blocked ? 1 : r.samplePeriod();
+    LineSums lines;
     std::set<uint64_t> threads;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
         if (r.lanes[l].kind == LaneKind::Thread && scope.in.has(l)) threads.insert(r.lanes[l].osId);
@@ -64,11 +102,13 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
             for (const TimeRange& stretch : scope.in.stretches)
                 forEachStop(r, r.lanes[l], stretch.begin, stretch.end, [&](const StackSample& stop, int64_t ns) {
                     stacks->tree.add(*stacks->symbols, r, stop, static_cast<uint64_t>(ns));
+                    lines.add(stacks->tree.lastPlaces(), static_cast<uint64_t>(ns));
                     stacks->taken += &stop != before;
                     before = &stop;
                 });
         }
         sumByFunction(*stacks);
+        stacks->lines = lines.all();
         return stacks;
     }
     std::vector<std::pair<size_t, size_t>> parts;
@@ -84,9 +124,11 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
                 return nullptr;
             if (!threads.count(r.samples[i].thread)) continue;
             stacks->tree.add(*stacks->symbols, r, r.samples[i]);
+            lines.add(stacks->tree.lastPlaces(), 1);
             ++stacks->taken;
         }
     sumByFunction(*stacks);
+    stacks->lines = lines.all();
     return stacks;
 }
 

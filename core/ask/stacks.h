@@ -23,12 +23,21 @@ struct FunctionRow {
     FunctionId caller = kNone;  // who called it most
 };
 
+/// A line of the source that was being executed.
+struct LineRow {
+    FunctionId function = 0;  // that was seen in it
+    uint32_t file = kNone;    // in Symbols::files; kNone: its line is not known
+    uint32_t line = 0;
+    uint64_t total = 0, self = 0;
+};
+
 struct Stacks {
     StackScope scope;
     std::shared_ptr<const Symbols> symbols;
     StackTree tree;
     size_t taken = 0;                    // call stacks
     std::vector<FunctionRow> functions;  // the most samples of its own first
+    std::vector<LineRow> lines;          // the same
     int64_t each = 0;                    // ns that one stands for: a sample's, or 1; 0: not known
 };
 

@@ -18,7 +18,7 @@ namespace fugato {
 
 template <class A>
 static void describe(A& a, CodeFunction& f) {
-    a(f.name, f.file, f.declared, f.line);
+    a(f.name, f.file, f.declared, f.line, f.lineFile);
 }
 
 namespace {
@@ -29,7 +29,7 @@ struct Header {
     char magic[8];
     uint64_t bytes, checksum;  // of what follows
 };
-constexpr char kMagic[8] = {'F', 'U', 'G', 'S', 'Y', 'M', '0', '1'};
+constexpr char kMagic[8] = {'F', 'U', 'G', 'S', 'Y', 'M', '0', '2'};
 
 template <bool kWriting>
 bool archive(CachedSymbols& symbols, std::string& bytes) {
@@ -62,7 +62,8 @@ CachedSymbols readCachedSymbols(const std::string& path) {
     if (kept.state > State::Unreadable) return {};
     for (const auto& [offset, functions] : kept.places)
         for (const CodeFunction& function : functions)
-            if (!isShownText(function.name) || !isShownText(function.file)) return {};
+            if (!isShownText(function.name) || !isShownText(function.file) || !isShownText(function.lineFile))
+                return {};
     ::utimensat(AT_FDCWD, path.c_str(), nullptr, 0);  // used now
     return kept;
 }

@@ -150,11 +150,17 @@ public:
             if (functions.empty()) continue;
             std::reverse(functions.begin(), functions.end());
             // Each was noted with the line in the one around it, from which it was inlined.
-            for (size_t i = functions.size(); i-- > 1;) functions[i].line = functions[i - 1].line;
+            for (size_t i = functions.size(); i-- > 1;) {
+                functions[i].line = functions[i - 1].line;
+                functions[i].lineFile = std::move(functions[i - 1].lineFile);
+            }
             functions.front().line = 0;
+            functions.front().lineFile.clear();
             int line = 0;
             Dwarf_Line* at = dwarf_getsrc_die(unit_, place.address - bias_);
-            if (at && dwarf_lineno(at, &line) == 0) functions.front().line = lineOf(line);
+            if (!at || dwarf_lineno(at, &line) != 0) continue;
+            functions.front().line = lineOf(line);
+            if (const char* file = dwarf_linesrc(at, nullptr, nullptr)) functions.front().lineFile = shownText(file);
         }
     }
 
@@ -253,6 +259,11 @@ private:
         Dwarf_Word called = 0;
         if (dwarf_attr(function, DW_AT_call_line, &attribute) && dwarf_formudata(&attribute, &called) == 0)
             known.line = static_cast<uint32_t>(std::min<Dwarf_Word>(called, UINT32_MAX));
+        Dwarf_Files* files = nullptr;
+        size_t count = 0;
+        if (dwarf_attr(function, DW_AT_call_file, &attribute) && dwarf_formudata(&attribute, &called) == 0 &&
+            dwarf_getsrcfiles(tree_, &files, &count) == 0 && called < count)
+            if (const char* file = dwarf_filesrc(files, called, nullptr, nullptr)) known.lineFile = shownText(file);
         return known;
     }
 
@@ -340,7 +351,7 @@ DebugInformation readDebugInformation(const std::string& path, const std::string
         if (after == symbols.begin()) continue;
         --after;
         while (after != symbols.begin() && std::prev(after)->from == after->from) --after;  // the larger one
-        if (place.address < after->to) found.places[place.index].push_back({functionName(after->name), {}, 0, 0});
+        if (place.address < after->to) found.places[place.index].push_back({functionName(after->name), {}, 0, 0, {}});
     }
     return found;
 }

@@ -19,6 +19,7 @@ struct CodeFunction {
     std::string file;       // in which it is declared; empty: not known
     uint32_t declared = 0;  // line there; 0: not known
     uint32_t line = 0;      // being executed; 0: not known
+    std::string lineFile;   // in which that line is; empty: not known
     auto operator<=>(const CodeFunction&) const = default;
 };
 /// The innermost inlined function first; empty where no symbol covers the place.

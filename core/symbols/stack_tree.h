@@ -65,6 +65,23 @@ public:
         }
         nodes_[node].self += weight;
     }
+    /// Each of its call stacks from the innermost function out, with what was counted of it.
+    StackTree fromInnermost() const {
+        StackTree made;
+        for (uint32_t at = 1; at < nodes_.size(); ++at) {
+            if (!nodes_[at].self) continue;
+            uint32_t node = kRoot;
+            made.nodes_[kRoot].total += nodes_[at].self;
+            for (uint32_t caller = at; caller != kRoot; caller = nodes_[caller].parent) {
+                node = made.childOrNew(node, nodes_[caller].function);
+                made.nodes_[node].total += nodes_[at].self;
+            }
+            made.nodes_[node].self += nodes_[at].self;
+        }
+        return made;
+    }
+    /// The functions of the call stack that was added last, the outermost first.
+    const std::vector<Symbols::Place>& lastPlaces() const { return places_; }
     const std::vector<Node>& nodes() const { return nodes_; }
     uint64_t total() const { return nodes_[kRoot].total; }
     /// kNone: nobody called this from there.

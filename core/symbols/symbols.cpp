@@ -155,6 +155,14 @@ private:
             if (isNew) symbols_->functions.push_back({f.name, module, f.file, f.declared});
             return at->second;
         };
+        std::map<std::string, uint32_t> files;
+        const auto fileOf = [&](const CodeFunction& f) {
+            const std::string& name = f.lineFile.empty() ? f.file : f.lineFile;
+            if (name.empty() || !f.line) return kNone;
+            const auto [at, isNew] = files.try_emplace(name, static_cast<uint32_t>(symbols_->files.size()));
+            if (isNew) symbols_->files.push_back(name);
+            return at->second;
+        };
         symbols_->indexOf_.reserve(instructions_.size());
         for (size_t i = 0; i < instructions_.size(); ++i) {
             const Wanted& wanted = wanted_[i];
@@ -164,10 +172,10 @@ private:
                 const auto& places = found_[wanted.module].places;
                 if (const auto at = places.find(wanted.offset); at != places.end())
                     for (const CodeFunction& f : at->second)
-                        symbols_->places_.push_back({functionOf(wanted.module, f), f.line});
+                        symbols_->places_.push_back({functionOf(wanted.module, f), f.line, fileOf(f)});
             }
             if (symbols_->places_.size() == before)
-                symbols_->places_.push_back({wanted.module == kNone ? 0 : functionOf(wanted.module, {}), 0});
+                symbols_->places_.push_back({wanted.module == kNone ? 0 : functionOf(wanted.module, {}), 0, kNone});
             symbols_->from_.push_back(static_cast<uint32_t>(symbols_->places_.size()));
         }
     }

@@ -24,7 +24,8 @@ public:
     };
     struct Place {
         FunctionId function = 0;
-        uint32_t line = 0;  // being executed; 0: not known
+        uint32_t line = 0;      // being executed; 0: not known
+        uint32_t file = kNone;  // in `files`, in which that line is; kNone: not known
     };
     struct ModuleFile {
         std::string path, buildId;
@@ -36,6 +37,7 @@ public:
     static constexpr FunctionId kNoModule = 0;  // stands for all code that lies in no module
     std::vector<Function> functions;
     std::vector<ModuleFile> modules;
+    std::vector<std::string> files;  // of the source
 
     /// What is executed at a call stack's address, the innermost inlined function first; never empty for an address of
     /// the recording. `calling`: it is where a call returns to, so any but the innermost of a stack.

@@ -39,6 +39,7 @@ struct TableColumn {
     bool optional = false;  // not shown unless the person chooses it
     bool empty = false;     // holds nothing in this table, and is not shown
     bool wide = false;      // has the width that is left; where none has, the first one
+    bool code = false;      // letters of one width
 };
 
 /// Nothing, a number, or a text.
