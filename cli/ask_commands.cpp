@@ -15,6 +15,7 @@
 #include "core/ask/scope_choice.h"
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/sentences.h"
+#include "core/notes/notes.h"
 #include "core/table/writing.h"
 #include "format/number_text.h"
 
@@ -415,6 +416,17 @@ int instant(const std::shared_ptr<const Recording>& recording, int64_t at, const
     return kExitOk;
 }
 
+int notes(const std::shared_ptr<const Recording>& recording, const std::string& file, const TableOptions& options,
+          std::ostream& out, std::ostream& err) {
+    const auto read = readNotes(notesPath(file));
+    if (!read) return tellFailure(err, kExitUnreadable, read.failure().sentence);
+    if (read->notes.empty()) return tellFailure(err, kExitNothingFound, "Nothing is noted of this recording.");
+    const auto shown = arrangedAs(noteTable(recording, read->notes), options, err);
+    if (!shown) return kExitWrongUse;
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 int coverage(const std::shared_ptr<const Recording>& recording, const Scope& scope, bool missing,
              const TableOptions& options, std::ostream& out, std::ostream& err) {
     const auto found = coverageOf(*recording, scope);
@@ -477,11 +489,12 @@ AskCommands::AskCommands(CLI::App& app)
       frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
       counters_(app.add_subcommand("counters", "Counters and states at an instant and over some time")),
       instant_(app.add_subcommand("instant", "Everything that is known of one instant: lanes, states, counters")),
+      notes_(app.add_subcommand("notes", "What was noted of the recording, in the file beside it")),
       coverage_(
           app.add_subcommand("coverage", "The longest stretches without a marker, and markers that do not occur")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
     for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, events_, memory_, frames_,
-                              counters_, instant_, coverage_, advice_}) {
+                              counters_, instant_, notes_, coverage_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -574,7 +587,7 @@ AskCommands::AskCommands(CLI::App& app)
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
            operations_->parsed() || events_->parsed() || memory_->parsed() || frames_->parsed() ||
-           counters_->parsed() || instant_->parsed() || coverage_->parsed() || advice_->parsed();
+           counters_->parsed() || instant_->parsed() || notes_->parsed() || coverage_->parsed() || advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -588,6 +601,7 @@ int AskCommands::run(std::ostream& out, std::ostream& err) const {
         return advice(*opened, limits, options_, out, err);
     }
     if (find_->parsed()) return find(*opened, words_, options_, out, err);
+    if (notes_->parsed()) return notes(*opened, file_, options_, out, err);
     if (instant_->parsed())
         return instant(*opened, r.begin + static_cast<int64_t>(atSeconds_ * 1e9), options_, out, err);
     return runInScope(*opened, out, err);

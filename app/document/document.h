@@ -13,6 +13,7 @@
 #include "app/work/pace.h"
 #include "core/model/open_recording.h"
 #include "core/symbols/symbols.h"
+#include "notes.h"
 #include "trials.h"
 
 namespace fugato {
@@ -37,6 +38,8 @@ public:
         return lookingUp_.busy() || (busy_ && symbols_ && explanation_ && explanation_->symbols != symbols_);
     }
     Trials& trials() { return trials_; }
+    Notes& notes() { return notes_; }
+    const Notes& notes() const { return notes_; }
     const Trials& trials() const { return trials_; }
     const QString& path() const { return path_; }
     /// Counts the recordings that were opened: another number is another recording, not more of the same.
@@ -101,6 +104,7 @@ private:
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Explanation> explanation_;
     Trials trials_;
+    Notes notes_;
     QString path_;
     int opened_ = 0;
     OpenOptions openOptions_;

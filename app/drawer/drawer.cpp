@@ -16,6 +16,7 @@
 #include "marker_page.h"
 #include "markers_page.h"
 #include "memory_page.h"
+#include "notes_page.h"
 #include "operations_page.h"
 #include "search_page.h"
 #include "source_page.h"
@@ -34,7 +35,7 @@ DrawerPage* make(Document& document, Selection& selection) {
 constexpr MakePage kPages[] = {make<MarkersPage>,  make<MarkerPage>,  make<EventsPage>, make<StacksPage>,
                                make<SourcePage>,   make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>,
                                make<CountersPage>, make<InstantPage>, make<MemoryPage>, make<SearchPage>,
-                               make<CoveragePage>, make<AdvicePage>};
+                               make<CoveragePage>, make<AdvicePage>,  make<NotesPage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {

@@ -101,6 +101,7 @@ void LanesView::addConnections(QMenu& menu) {
 }
 
 void LanesView::addInstantActions(QMenu& menu, int64_t time) {
+    menu.addAction(tr("Add a no&te…"), this, &LanesView::noteWanted);
     menu.addAction(tr("&Measure from here"), this, [this, time] { selection_.setAnchor(time); });
     if (const QString measured = measuredText(); !measured.isEmpty()) {
         menu.addAction(tr("Copy the m&easured time"), this, [this, measured] { copyText(measured); });

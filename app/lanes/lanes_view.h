@@ -71,6 +71,7 @@ signals:
     /// The person wants the occurrences of the selected marker listed.
     void occurrencesWanted();
     void connectionsChanged();
+    void noteWanted();  // on what is selected
     void said(const QString& sentence);
 
 protected:

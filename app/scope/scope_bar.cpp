@@ -3,6 +3,7 @@
 
 #include <QButtonGroup>
 #include <QHBoxLayout>
+#include <set>
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
@@ -22,6 +23,7 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
       more_(new QToolButton(this)),
       moreMenu_(new QMenu(this)),
       stages_(new QMenu(this)),
+      stretches_(new QMenu(this)),
       lanes_(new QComboBox(this)),
       head_(plainLabel(tr("Looking at"), this)),
       on_(plainLabel(tr("on"), this)) {
@@ -33,6 +35,7 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
               {Of::Selection, nullptr, tr("The selected time")},
               {Of::View, nullptr, tr("The time in view")},
               {Of::Stage, nullptr, tr("A stage of the program")},
+              {Of::Stretch, nullptr, tr("A stretch of time with a name, from the notes")},
               {Of::Whole, nullptr, tr("The whole recording")}};
     setAccessibleName(tr("What is looked at"));
     setFocusPolicy(Qt::ClickFocus);
@@ -57,6 +60,13 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
     connect(stages_, &QMenu::aboutToShow, this, [this] {
         stages_->clear();
         fillStages(*stages_);
+    });
+    QToolButton& stretch = this->chip(Of::Stretch);
+    stretch.setPopupMode(QToolButton::MenuButtonPopup);
+    stretch.setMenu(stretches_);
+    connect(stretches_, &QMenu::aboutToShow, this, [this] {
+        stretches_->clear();
+        fillStretches(*stretches_);
     });
     more_->setObjectName("more");
     more_->setText(tr("More"));
@@ -126,8 +136,10 @@ void ScopeBar::take() {
         ScopeChoice one;
         one.of = chip.of;
         if (recording && one.of == Of::Stage) one.stage = chosen.of == Of::Stage ? chosen.stage : stageHere();
+        if (recording && one.of == Of::Stretch) one.stage = chosen.of == Of::Stretch ? chosen.stage : stretchHere();
         chip.possible = false;
-        if (recording && (one.of != Of::Stage || !one.stage.empty())) {
+        const bool named = one.of == Of::Stage || one.of == Of::Stretch;
+        if (recording && (!named || !one.stage.empty())) {
             const auto words = scopeWords(*recording, document_.explanation().get(), one, selection_.scopeContext());
             chip.possible = words.ok();
             if (words) {
@@ -192,17 +204,18 @@ void ScopeBar::takeLanes() {
 }
 
 void ScopeBar::choose(Of of) {
-    if (of == Of::Stage) return chooseStage(stageHere());
+    if (of == Of::Stage) return chooseNamed(of, stageHere());
+    if (of == Of::Stretch) return chooseNamed(of, stretchHere());
     ScopeChoice choice = selection_.scope();
     choice.of = of;
     choice.stage.clear();
     selection_.chooseScope(choice);
 }
 
-void ScopeBar::chooseStage(const std::string& stage) {
+void ScopeBar::chooseNamed(Of of, const std::string& name) {
     ScopeChoice choice = selection_.scope();
-    choice.of = Of::Stage;
-    choice.stage = stage;
+    choice.of = of;
+    choice.stage = name;
     selection_.chooseScope(choice);
     take();
 }
@@ -213,7 +226,26 @@ void ScopeBar::fillStages(QMenu& menu) {
         QAction* action = menu.addAction(toQString(stage).replace('&', "&&"));
         action->setCheckable(true);
         action->setChecked(selection_.scope().of == Of::Stage && selection_.scope().stage == stage);
-        connect(action, &QAction::triggered, this, [this, stage] { chooseStage(stage); });
+        connect(action, &QAction::triggered, this, [this, stage] { chooseNamed(Of::Stage, stage); });
+    }
+}
+
+/// The stretch with a name that the view overlaps, else the first.
+std::string ScopeBar::stretchHere() const {
+    const ScopeContext context = selection_.scopeContext();
+    for (const NamedStretch& stretch : context.stretches)
+        if (stretch.range.begin < context.view.end && stretch.range.end > context.view.begin) return stretch.name;
+    return context.stretches.empty() ? std::string() : context.stretches.front().name;
+}
+
+void ScopeBar::fillStretches(QMenu& menu) {
+    std::set<std::string> names;
+    for (const NamedStretch& stretch : selection_.scopeContext().stretches) names.insert(stretch.name);
+    for (const std::string& name : names) {
+        QAction* action = menu.addAction(toQString(name).replace('&', "&&"));
+        action->setCheckable(true);
+        action->setChecked(selection_.scope().of == Of::Stretch && selection_.scope().stage == name);
+        connect(action, &QAction::triggered, this, [this, name] { chooseNamed(Of::Stretch, name); });
     }
 }
 
@@ -222,6 +254,10 @@ void ScopeBar::fillMenu(QMenu& menu) {
         if (!chip.possible) continue;
         if (chip.of == Of::Stage) {
             fillStages(*menu.addMenu(tr("Stage")));
+            continue;
+        }
+        if (chip.of == Of::Stretch) {
+            fillStretches(*menu.addMenu(tr("Stretch")));
             continue;
         }
         QAction* action = menu.addAction(chip.button->accessibleName().replace('&', "&&"));

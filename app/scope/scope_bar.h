@@ -42,15 +42,17 @@ private:
     void takeLanes();
     void arrange();
     void choose(ScopeChoice::Of of);
-    void chooseStage(const std::string& stage);
+    void chooseNamed(ScopeChoice::Of of, const std::string& name);
     void fillStages(QMenu& menu);
+    void fillStretches(QMenu& menu);
     std::string stageHere() const;
+    std::string stretchHere() const;
 
     Document& document_;
     Selection& selection_;
     QList<Chip> chips_;
     QToolButton* more_;
-    QMenu *moreMenu_, *stages_;
+    QMenu *moreMenu_, *stages_, *stretches_;
     QComboBox* lanes_;
     QLabel *head_, *on_;
 };

@@ -32,6 +32,7 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     lane_ = kNone;
     kept_.reset();
     shownLanes_.clear();
+    stretches_.clear();
     scopeChosen_ = false;
     scope_ = recording_ ? usualScope(*recording_) : ScopeChoice();
     emit viewChanged();
@@ -384,6 +385,12 @@ void Selection::lookAtLane(uint32_t lane) {
 void Selection::keepMarkers(std::shared_ptr<const MarkersKept> kept) {
     kept_ = std::move(kept);
     emit markersKeptChanged();
+}
+
+void Selection::setStretches(std::vector<NamedStretch> stretches) {
+    if (stretches == stretches_) return;
+    stretches_ = std::move(stretches);
+    emit scopeChanged();
 }
 
 void Selection::setShownLanes(std::vector<uint8_t> lanes) {

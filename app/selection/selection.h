@@ -62,7 +62,7 @@ public:
     const ScopeChoice& scope() const { return scope_; }
     bool scopeIsChosen() const { return scopeChosen_; }  // by the person
     ScopeContext scopeContext() const {
-        return {view_.frame, view_.cause, range_, {view_.begin, view_.end}, view_.marker, shownLanes_};
+        return {view_.frame, view_.cause, range_, {view_.begin, view_.end}, view_.marker, stretches_, shownLanes_};
     }
     /// Whether the view moves along with a recording that grows. It ends as soon as the person looks elsewhere.
     bool followsEnd() const { return following_; }
@@ -101,6 +101,7 @@ public slots:
     void lookAtLane(uint32_t lane);  // and brings it into sight
     void lookAtSource(const SourcePlace& place);
     void keepMarkers(std::shared_ptr<const MarkersKept> kept);
+    void setStretches(std::vector<NamedStretch> stretches);
     void setShownLanes(std::vector<uint8_t> lanes);  // by lane; empty: all
     void chooseScope(const ScopeChoice& scope);
     void stepFrame(int by);
@@ -114,8 +115,8 @@ signals:
     void viewChanged();    // the visible range
     void chosenChanged();  // frame, cause or marker
     void historyChanged();
-    void siteChanged();   // another marker, by chooseSite() or by its occurrence
-    void rangeChanged();  // the chosen range of time
+    void siteChanged();                           // another marker, by chooseSite() or by its occurrence
+    void rangeChanged();                          // the chosen range of time
     void sourceWanted(const SourcePlace& place);  // its lines, with what they cost
     void editorWanted(const SourcePlace& place);  // the person's
     void laneChanged();
@@ -147,6 +148,7 @@ private:
     std::optional<int64_t> instant_, anchor_;
     uint32_t lane_ = kNone;
     std::shared_ptr<const MarkersKept> kept_;
+    std::vector<NamedStretch> stretches_;
     std::vector<uint8_t> shownLanes_;
     ScopeChoice scope_;
     bool scopeChosen_ = false;  // by the person

@@ -28,12 +28,14 @@ Undo::Undo(Document& document, Selection& selection, ArrangedLanes& arrangement,
     connect(&document.trials(), &Trials::changed, this, &Undo::look);
     connect(&selection, &Selection::rangeChanged, this, &Undo::look);
     connect(&arrangement, &ArrangedLanes::changed, this, &Undo::look);
+    connect(&document.notes(), &Notes::changed, this, &Undo::look);
+    connect(&document.notes(), &Notes::loaded, this, [this] { shown_.notes = document_.notes().all(); });
     connect(&arrangement, &ArrangedLanes::loaded, this, [this] { shown_.lanes = arrangement_.now(); });
 }
 
 Undo::State Undo::now() const {
-    return {document_.budget(), document_.scope(), document_.trials().repairs(), selection_.range(),
-            arrangement_.now()};
+    return {document_.budget(), document_.scope(),  document_.trials().repairs(),
+            selection_.range(), arrangement_.now(), document_.notes().all()};
 }
 
 /// Another state than the one before was set by hand, unless by a step.
@@ -63,6 +65,7 @@ void Undo::step(std::vector<State>& from, std::vector<State>& to) {
     sinceRange_.invalidate();
     selection_.selectRange(wanted.range);
     arrangement_.set(wanted.lanes);
+    document_.notes().setAll(wanted.notes);
     const bool explains = wanted.budget != document_.budget() || !(wanted.scope == document_.scope());
     if (!explains) document_.trials().setRepairs(wanted.repairs);  // else their causes are others
     document_.setScope(wanted.scope);

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Takes back what was set by hand: the budget, what is explained alone, what is simulated, the selected time, how the
-// lanes are arranged. Watches the document, the selection and the arrangement; nothing else has to tell it. Interface
-// thread only.
+// lanes are arranged, what was noted. Watches the document, the selection and the arrangement; nothing else has to tell
+// it. Interface thread only.
 #pragma once
 
 #include <QElapsedTimer>
@@ -37,6 +37,7 @@ private:
         std::vector<Repair> repairs;
         std::optional<TimeRange> range;
         LaneArrangement lanes;
+        std::vector<Note> notes;
         bool operator==(const State&) const = default;
     };
     State now() const;

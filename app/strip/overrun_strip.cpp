@@ -12,6 +12,7 @@
 #include <cmath>
 
 #include "app/document/document.h"
+#include "app/notes/note_places.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
@@ -36,6 +37,11 @@ OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* pa
     });
     connect(&selection, &Selection::viewChanged, this, qOverload<>(&QWidget::update));
     connect(&selection, &Selection::instantChanged, this, qOverload<>(&QWidget::update));
+    for (const auto signal : {&Notes::changed, &Notes::loaded})
+        connect(&document.notes(), signal, this, [this] {
+            parts_->changed();
+            update();
+        });
     connect(&document, &Document::newFramesChanged, this,
             [this] { change([this] { picture_.setNewFrames(document_.newFrames()); }); });
     connect(&selection, &Selection::chosenChanged, this, [this] {
@@ -106,6 +112,13 @@ std::vector<PaintedPart> OverrunStrip::listParts() {
                     .arg(toQString(e->recording->text(span.value)),
                          toQString(instantText(span.begin - e->recording->begin)),
                          toQString(durationText(span.end - span.begin)));
+    for (const Note& note : document_.notes().all()) {
+        const auto range = timeOf(note, *e->recording);
+        if (!range) continue;
+        PaintedPart& part = add("note " + toQString(note.id), range->begin, range->end);
+        part.name = tr("note on %1: %2").arg(toQString(note.name), toQString(note.text));
+        part.act = [this, note] { goToNote(note, document_, selection_); };
+    }
     for (const Spike& spike : e->spikes) {
         PaintedPart& part =
             add("spike " + QString::number(spike.first), e->frame(spike.first).begin, e->frame(spike.last).end);
@@ -143,6 +156,7 @@ void OverrunStrip::contextMenuEvent(QContextMenuEvent* event) {
                        [words] { QApplication::clipboard()->setText(words); });
         menu.addSeparator();
     }
+    menu.addAction(tr("Add a no&te…"), this, &OverrunStrip::noteWanted);
     menu.addAction(tr("Show the &whole recording"), this, [this] { selection_.showWhole(); });
     menu.exec(event->globalPos());
 }
@@ -192,6 +206,21 @@ void OverrunStrip::paintTo(QPainter& painter) {
     paintOver(painter);
 }
 
+/// Where a note is marked at the top of the strip; empty where it is about no time.
+QRect OverrunStrip::markOf(const Note& note) const {
+    constexpr int kHalf = 4, kHigh = 6;
+    const auto range = document_.recording() ? timeOf(note, *document_.recording()) : std::nullopt;
+    if (!range) return {};
+    const int x = area().left() + static_cast<int>(picture_.xAt(range->begin));
+    return {x - kHalf, area().top(), 2 * kHalf + 1, kHigh};
+}
+
+const Note* OverrunStrip::noteAt(const QPoint& at) const {
+    for (const Note& note : document_.notes().all())
+        if (markOf(note).adjusted(-1, -2, 1, 3).contains(at)) return &note;
+    return nullptr;
+}
+
 /// The window on what is in view, and the instant.
 void OverrunStrip::paintOver(QPainter& painter) {
     const Theme& t = theme();
@@ -202,6 +231,16 @@ void OverrunStrip::paintOver(QPainter& painter) {
     painter.setPen(QPen(t.path, 1.6));
     painter.setBrush(veil);
     painter.drawRoundedRect(QRectF(windowRect()).adjusted(0.5, 0.5, -0.5, -0.5), 3, 3);
+    painter.setPen(QPen(t.text, 1));
+    for (const Note& note : document_.notes().all()) {
+        const QRectF mark = markOf(note);
+        if (mark.isEmpty()) continue;
+        const bool open = note.state == NoteState::None || note.state == NoteState::ToMend;
+        painter.setBrush(open ? t.text : t.panel);
+        const QPointF corners[] = {mark.topLeft(), mark.topRight(), {mark.center().x(), mark.bottom()}};
+        painter.drawPolygon(corners, 3);
+    }
+    painter.setBrush(Qt::NoBrush);
     painter.setRenderHint(QPainter::Antialiasing, false);
     painter.setPen(t.text);
     for (const auto& time : {selection_.instant(), selection_.anchor()})
@@ -251,6 +290,7 @@ void OverrunStrip::mouseReleaseEvent(QMouseEvent* event) {
     if (!dragging_ || event->button() != Qt::LeftButton) return;
     dragging_ = false;
     if (moved_) return;
+    if (const Note* const note = noteAt(event->pos())) return goToNote(*note, document_, selection_);
     if (const uint32_t frame = frameNear(event->pos().x()); frame != kNone) selection_.chooseFrame(frame);
 }
 
@@ -322,7 +362,9 @@ bool OverrunStrip::event(QEvent* event) {
     const QString point =
         help->pos().y() > area().bottom() - StripPicture::kStageHeight ? pointNear(help->pos().x()) : QString();
     const uint32_t frame = frameNear(help->pos().x());
-    if (!point.isEmpty())
+    if (const Note* const note = noteAt(help->pos()))
+        QToolTip::showText(help->globalPos(), plainTip(toQString(noteText(*note))), this);
+    else if (!point.isEmpty())
         QToolTip::showText(help->globalPos(), richTip(point), this);
     else if (const QString words = newFrameNear(help->pos().x()); frame == kNone && !words.isEmpty())
         QToolTip::showText(help->globalPos(), plainTip(words), this);

@@ -10,6 +10,7 @@
 #include <functional>
 
 #include "app/parts/painted_parts.h"
+#include "core/notes/notes.h"
 #include "strip_picture.h"
 
 namespace fugato {
@@ -29,6 +30,9 @@ public:
     void paintTo(QPainter& painter);
     /// Where the picture stands inside the widget.
     QRect area() const { return rect().adjusted(14, 2, -14, -3); }
+
+signals:
+    void noteWanted();  // on what is selected
 
 protected:
     void paintEvent(QPaintEvent* event) override;
@@ -54,6 +58,8 @@ private:
     QStringList linesFor(uint32_t frame) const;
     QString newFrameNear(int x) const;
     QString pointNear(int x) const;
+    QRect markOf(const Note& note) const;
+    const Note* noteAt(const QPoint& at) const;
 
     Document& document_;
     Selection& selection_;

@@ -108,9 +108,17 @@ void MainWindow::makeFileMenu() {
 
 void MainWindow::makeEditMenu() {
     QMenu* edit = menuBar()->addMenu(tr("&Edit"));
-    const QString steps = tr("undo, redo: the budget, the selected time, what is simulated or explained alone");
+    const QString steps =
+        tr("undo, redo: the budget, the selected time, what is simulated or explained alone, how lanes are "
+           "arranged, notes");
     QAction* undo = commands_.add(edit, tr("&Undo"), {QKeySequence::Undo}, steps, [this] { undo_.undo(); });
     QAction* redo = commands_.add(edit, tr("&Redo"), {QKeySequence::Redo}, steps, [this] { undo_.redo(); });
+    edit->addSeparator();
+    commands_.add(edit, tr("&Add a note…"), {QKeySequence(Qt::Key_A)},
+                  tr("a note on the selected marker, cause, frame, spike or time; a name for the time"),
+                  [this] { askForNote({}); });
+    commands_.add(edit, tr("&Notes"), {QKeySequence(Qt::CTRL | Qt::Key_N)}, tr("all notes of the recording"),
+                  [this] { drawer_->show("notes"); });
     const auto enable = [this, undo, redo] {
         undo->setEnabled(undo_.canUndo());
         redo->setEnabled(undo_.canRedo());

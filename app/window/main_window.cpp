@@ -26,8 +26,11 @@
 
 #include "app/causes/causes_panel.h"
 #include "app/drawer/drawer.h"
+#include "app/drawer/notes_page.h"
 #include "app/drawer/page_windows.h"
 #include "app/lanes/lanes_view.h"
+#include "app/notes/note_dialog.h"
+#include "app/notes/note_places.h"
 #include "app/pictures/picture_dialog.h"
 #include "app/record/join_dialog.h"
 #include "app/record/session_bar.h"
@@ -200,7 +203,17 @@ void MainWindow::makePanels() {
     connect(start_, &StartPage::openWanted, this, &MainWindow::chooseFile);
     connect(start_, &StartPage::recordingWanted, this, &MainWindow::open);
     connect(drawer_, &Drawer::shownChanged, this, &MainWindow::keepArranged);
+    for (const auto signal : {&Notes::changed, &Notes::loaded})
+        connect(&document_.notes(), signal, this, &MainWindow::takeNotes);
+    connect(&document_.notes(), &Notes::failed, this, [this](const QString& sentence) {
+        notesTrouble_ = sentence;
+        noticeClosed_ = false;
+        showDamage();
+    });
+    connect(&drawer_->page<NotesPage>(), &NotesPage::noteWanted, this, &MainWindow::askForNote);
     connect(&selection_, &Selection::editorWanted, this, &MainWindow::openSource);
+    connect(lanes_, &LanesView::noteWanted, this, [this] { askForNote({}); });
+    connect(strip_, &OverrunStrip::noteWanted, this, [this] { askForNote({}); });
     connect(lanes_, &LanesView::said, this,
             [this](const QString& sentence) { statusBar()->showMessage(sentence, 8000); });
     connect(&selection_, &Selection::scopeChanged, this, &MainWindow::keepArranged);
@@ -325,7 +338,7 @@ void MainWindow::findMarker(const QString& words) {
 bool MainWindow::asking() const {
     return start_->busy() || document_.busy() || document_.namingFunctions() || document_.trials().busy() ||
            drawer_->busy() || pageWindows_->busy() || finding_.busy() || stepping_.busy() || opening_.busy() ||
-           selected_.busy() || lanes_->busy();
+           document_.notes().busy() || selected_.busy() || lanes_->busy();
 }
 
 void MainWindow::askMemoryLimit() {
@@ -393,6 +406,26 @@ void MainWindow::openSource(const SourcePlace& place) {
                  });
 }
 
+/// A new one, or one that was written before.
+void MainWindow::askForNote(const std::string& id) {
+    if (!document_.recording()) return;
+    const Note* const before = document_.notes().find(id);
+    NoteDialog dialog(before ? std::vector<Note>{*before} : notable(document_, selection_), this);
+    if (dialog.exec() != QDialog::Accepted) return;
+    document_.notes().put(dialog.note());
+    if (!before) statusBar()->showMessage(tr("Noted. Findings ▸ Notes lists all notes."), 6000);
+}
+
+/// Stretches with names can be looked at.
+void MainWindow::takeNotes() {
+    std::vector<NamedStretch> stretches;
+    const auto& recording = document_.recording();
+    for (const Note& note : document_.notes().all())
+        if (recording && note.about == NoteAbout::Stretch && !note.name.empty())
+            if (const auto range = timeOf(note, *recording)) stretches.push_back({note.name, *range});
+    selection_.setStretches(std::move(stretches));
+}
+
 void MainWindow::askForEditor() { SourceDialog(toQString(sourceInHand().file), this).exec(); }
 
 void MainWindow::askForPicture() {
@@ -452,6 +485,8 @@ void MainWindow::takeRecording() {
     for (BackgroundQuery* about : {&finding_, &stepping_}) about->silence();  // they ask about the one before
     selection_.setRecording(document_.recording());
     arrangement_.takeRecording(*document_.recording());
+    notesTrouble_.clear();
+    document_.notes().open(document_.path(), document_.recording().get());
     if (document_.path() == followed_ && document_.recording()->growing) selection_.followEnd(true);
     recallArranged();
     rememberRecent(document_.path());
@@ -471,6 +506,7 @@ void MainWindow::showDamage() {
     for (const std::string& note : document_.recording()->notes())
         if (!seen || note != kBeingMade) words << toQString(note);
     if (!document_.recording()->indexNote.empty()) words << toQString(document_.recording()->indexNote);
+    if (!notesTrouble_.isEmpty()) words.prepend(notesTrouble_);
     if (words.size() > 3)
         words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);
     if (words.isEmpty())
@@ -611,6 +647,7 @@ void MainWindow::closeEvent(QCloseEvent* event) {
     (tablesLarge_->isChecked() ? settings::largeHeights() : settings::panelHeights()).set(middle_->saveState());
     pageWindows_->remember();
     pageWindows_->closeAll();
+    document_.notes().finish();
     event->accept();
 }
 

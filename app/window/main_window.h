@@ -112,6 +112,8 @@ private:
     void openSource(const SourcePlace& place);
     SourcePlace sourceInHand() const;
     void askForEditor();
+    void askForNote(const std::string& id);
+    void takeNotes();
 
     Document document_;
     Selection selection_;
@@ -136,6 +138,7 @@ private:
     Commands commands_;
     QString followed_;            // the recording that is made from here
     bool windowsOpened_ = false;  // those of the last time
+    QString notesTrouble_;        // why the notes of this recording are not kept
     bool noticeClosed_ = false;   // that of this recording: it stays closed while the recording grows
     BackgroundQuery finding_, stepping_, opening_;
     RecordingSession session_;

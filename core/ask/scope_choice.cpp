@@ -80,6 +80,15 @@ private:
                 return {};
             case ScopeChoice::Of::View: take(context_.view, "in view"); return {};
             case ScopeChoice::Of::Stage: return takeStage();
+            case ScopeChoice::Of::Stretch: {
+                std::vector<TimeRange> ranges;
+                for (const NamedStretch& stretch : context_.stretches)
+                    if (stretch.name == choice_.stage) ranges.push_back(stretch.range);
+                if (ranges.empty()) return "No stretch has the name " + choice_.stage + " any more.";
+                made_.scope = Scope(std::move(ranges));
+                made_.words = "stretch " + choice_.stage;
+                return {};
+            }
             default: break;
         }
         made_.scope = wholeOf(r_);
@@ -154,6 +163,7 @@ bool aboutTheSame(const ScopeChoice& a, const ScopeContext& inA, const ScopeChoi
         case Of::Cause: return inA.cause == inB.cause;
         case Of::Marker: return inA.marker == inB.marker;
         case Of::Selection: return inA.selected == inB.selected;
+        case Of::Stretch: return inA.stretches == inB.stretches;
         case Of::Late:
         case Of::View:
         case Of::Stage:

@@ -22,15 +22,22 @@ struct ScopeChoice {
         Selection,  // the selected time
         View,       // the time in view
         Stage,      // of the program
+        Stretch,    // the time to which the person gave a name; all of that name
         Whole,      // the whole recording
     };
     enum class Lanes : uint8_t { All, OfMarker, Shown, Group };  // OfMarker: the one of the selected marker
 
     Of of = Of::Whole;
-    std::string stage;
+    std::string stage;  // or stretch, by its name
     Lanes lanes = Lanes::All;
     std::string group;  // of lanes, by its name
     bool operator==(const ScopeChoice&) const = default;
+};
+
+struct NamedStretch {
+    std::string name;
+    TimeRange range;
+    bool operator==(const NamedStretch&) const = default;
 };
 
 /// What is selected and in view, as far as anything is.
@@ -39,6 +46,7 @@ struct ScopeContext {
     std::optional<TimeRange> selected;
     TimeRange view;
     MarkerRef marker;
+    std::vector<NamedStretch> stretches{};
     std::vector<uint8_t> shownLanes{};  // by lane: 0 where it is hidden; empty: all are shown
     bool operator==(const ScopeContext&) const = default;
 };
