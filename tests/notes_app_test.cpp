@@ -11,6 +11,7 @@
 #include "app/scope/scope_bar.h"
 #include "app/strip/overrun_strip.h"
 #include "app/theme/words.h"
+#include "app/why/why_panel.h"
 #include "testing/files.h"
 #include "window_test.h"
 
@@ -94,6 +95,9 @@ private slots:
         selection().chooseFrame(5);
         emit page().view().rowChosen(rowOf("look at the spray"));
         QCOMPARE(selection().frame(), frame);
+        // The explanation tells what was noted of the frame and its cause.
+        QTRY_VERIFY(window_->why().parts().textOfAll().contains("look at the spray"));
+        QVERIFY(window_->why().parts().textOfAll().contains("Noted: to mend · "));
         // The strip marks the frame, and tells of it.
         const auto& parts = window_->strip().parts().all();
         QVERIFY(std::any_of(parts.begin(), parts.end(),

@@ -597,8 +597,8 @@ private slots:
         QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Events", "Code ▸", "Frames ▸", "Waiting ▸", "Machine ▸",
                                        "Findings ▸"}));
         QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(7).center());
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Code ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search results",
-                                           "Coverage", "Advice"}));
+        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Code ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search",
+                                           "Coverage", "Advice", "Notes"}));
         QCOMPARE(window_->drawer().shown(), QString("search"));
         tabs.setFocus();
         QTest::keyClick(&tabs, Qt::Key_Right);

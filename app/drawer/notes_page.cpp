@@ -37,7 +37,8 @@ void NotesPage::fill(bool same) {
     view_->setEmptyText(document_.recording() ? tr("Nothing is noted yet. A adds a note to the selected marker, cause, "
                                                    "frame or time; it is kept beside the recording.")
                                               : QString());
-    view_->setTable(document_.recording() ? noteTable(document_.recording(), shown_) : nullptr, same);
+    view_->setTable(!shown_.empty() && document_.recording() ? noteTable(document_.recording(), shown_) : nullptr,
+                    same);
 }
 
 std::string NotesPage::idOfRow(Table::Row row) const { return row < shown_.size() ? shown_[row].id : std::string(); }

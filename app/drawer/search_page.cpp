@@ -9,7 +9,7 @@ namespace fugato {
 
 DrawerPage::Words SearchPage::words() const {
     return {"search",
-            tr("Search results"),
+            tr("Search"),
             tr("Search &results"),
             tr("Markers, lanes, arguments and points that match the search"),
             tr("Findings"),

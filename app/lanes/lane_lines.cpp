@@ -73,7 +73,7 @@ void LanePicture::paintFrameEdges(QPainter& painter, const QRect& area, bool onR
     painter.setPen(QPen(t.muted, 1));
     upright(left);
     upright(right);
-    painter.setPen(QPen(t.text, 1.2, Qt::DashLine));
+    painter.setPen(QPen(t.text, 1, Qt::DashLine));
     upright(due);
     if (!onRuler) return painter.setClipping(false);
     painter.setFont(smallBoldFont());

@@ -13,6 +13,7 @@
 #include "app/selection/selected_frame.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "core/summary/summary.h"
 
 namespace fugato {
 
@@ -38,6 +39,8 @@ WhyPanel::WhyPanel(Document& document, Selection& selection, SelectedFrame& sele
     connect(&document.trials(), &Trials::changed, this, &WhyPanel::layOut);
     connect(&selection, &Selection::chosenChanged, this, &WhyPanel::layOut);
     connect(&selected, &SelectedFrame::changed, this, &WhyPanel::takeFrame);
+    for (const auto signal : {&Notes::changed, &Notes::loaded})
+        connect(&document.notes(), signal, this, &WhyPanel::layOut);
 }
 
 void WhyPanel::takeFrame() {
@@ -67,6 +70,9 @@ void WhyPanel::layOut() {
         spoken.box = QRect(kSide, y, width, high + 2);
         y += high + 9;
     }
+    noted_ = notesHere();
+    notedBox_ = QRect(kSide, y, width, noted_.isEmpty() ? 0 : heightOf(smallFont(), noted_) + 2);
+    if (!noted_.isEmpty()) y = notedBox_.bottom() + 9;
     whatIfTop_ = y + 4;
     trials_.clear();
     if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size()) {
@@ -132,6 +138,7 @@ std::vector<PaintedPart> WhyPanel::listParts() {
         part.more = tr("leads to its place in the lanes");
         part.act = [this, sentence = spoken_[i].sentence] { follow(sentence); };
     }
+    if (!noted_.isEmpty()) add("noted", notedBox_, noted_);
     const auto& now = document_.explanation();
     if (!now || selection_.cause() >= now->causes.size()) return parts;
     add("what if",
@@ -176,6 +183,23 @@ QString WhyPanel::subtitle() const {
         tr("usually %1 in all.").arg(toQString(durationText(frame_->explanation->usualDuration(frame_->frame))));
     return frame.overrun ? tr("%1 past its deadline; %2").arg(toQString(durationText(frame.overrun)), usual)
                          : tr("%1 to spare; %2").arg(toQString(durationText(frame.deadline - frame.work)), usual);
+}
+
+/// What the person wrote of the selected cause, and of the frame and its spike.
+QString WhyPanel::notesHere() const {
+    const auto& e = document_.explanation();
+    if (!frame_ || !e) return {};
+    const std::string cause =
+        selection_.cause() < e->causes.size() ? causeKey(*e, e->causes[selection_.cause()]) : std::string();
+    const std::string& series = document_.recording()->series[e->series].name;
+    QStringList lines;
+    for (const Note& note : document_.notes().all()) {
+        const bool ofFrame = (note.about == NoteAbout::Frame || note.about == NoteAbout::Spike) &&
+                             note.series == series && note.frame == frame_->frame;
+        const bool ofCause = note.about == NoteAbout::Cause && !cause.empty() && note.cause == cause;
+        if (ofFrame || ofCause) lines << tr("Noted: %1").arg(toQString(noteText(note)));
+    }
+    return lines.join('\n');
 }
 
 /// What the bars count, which is not what the table counts.
@@ -318,6 +342,10 @@ void WhyPanel::paintEvent(QPaintEvent*) {
         if (spoken.sentence.lane != kNone)
             painter.fillRect(QRect(spoken.box.left() - 8, spoken.box.top() + 2, 2, spoken.box.height() - 4), t.path);
     }
+    painter.setFont(smallFont());
+    painter.setPen(t.muted);
+    painter.drawText(notedBox_, Qt::TextWordWrap, noted_);
+    painter.setFont(textFont());
     if (const auto& e = document_.explanation(); e && selection_.cause() < e->causes.size()) {
         paintWhatIf(painter);
         const QString source = sourceOf(selection_.cause());

@@ -58,6 +58,7 @@ private:
     QString subtitle() const;
     QString usualTitle() const;
     QString counted() const;
+    QString notesHere() const;
     bool tried(const Trial& trial) const;
     Repair repairOf(const Trial& trial) const;
     void follow(const Sentence& sentence);
@@ -73,7 +74,8 @@ private:
     std::shared_ptr<const ExplainedFrame> frame_;  // the explained frame on display
     std::vector<Spoken> spoken_;
     std::vector<Trial> trials_;  // of the chosen cause
-    QRect titleBox_, timesBox_, countedBox_;
+    QRect titleBox_, timesBox_, countedBox_, notedBox_;
+    QString noted_;  // what the person wrote of the cause and the frame
     int waterfallTop_ = 0, sentencesTop_ = 0, whatIfTop_ = 0, sourceTop_ = 0, height_ = 0;
 };
 

@@ -99,7 +99,7 @@ public:
           columns_{{"text", "Note", Quantity::Text, "", 0, false, false, true},
                    {"state", "State", Quantity::Text, "To mend, mended or accepted"},
                    {"name", "About", Quantity::Text, "What it is about"},
-                   {"kind", "Kind", Quantity::Text, ""},
+                   {"kind", "Kind", Quantity::Text, "", 0, true},
                    {"begin_ns", "At", Quantity::Instant, "Since the recording's begin"},
                    {"length_ns", "Length", Quantity::Duration, "Of the time it is about"},
                    {"changed", "Changed", Quantity::Text, "When it was written or changed last"}} {}
