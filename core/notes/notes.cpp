@@ -168,7 +168,13 @@ Result<NotesFile> readNotes(const std::string& path) {
     if (std::filesystem::file_size(path, failed) > kLargestNotes || failed)
         return refused("cannot be read: the file is too large to hold notes.");
     std::ifstream in(path, std::ios::binary);
-    const json all = json::parse(in, nullptr, false);
+    return notesIn(std::string(std::istreambuf_iterator<char>(in), {}), path);
+}
+
+Result<NotesFile> notesIn(std::string_view bytes, const std::string& path) {
+    NotesFile file;
+    const auto refused = [&](const std::string& why) { return Failure{"The notes in " + path + " " + why}; };
+    const json all = json::parse(bytes, nullptr, false);
     if (all.is_discarded() || !all.is_object() || numberIn(all, "fugato_notes", -1) < 1)
         return refused("cannot be read: it is damaged, or something else. Mend it, or move it away.");
     if (numberIn(all, "fugato_notes") > 1)

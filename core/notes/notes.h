@@ -46,6 +46,8 @@ std::string notesPath(const std::string& recordingPath);
 inline constexpr uint64_t kLargestNotes = 16'000'000;  // bytes
 inline constexpr size_t kMostNotes = 100'000;
 
+/// What the bytes of such a file hold. `path`: for the sentence that says why they cannot be read.
+Result<NotesFile> notesIn(std::string_view bytes, const std::string& path);
 /// Nothing is kept where there is no file. Fails with why a file cannot be read.
 Result<NotesFile> readNotes(const std::string& path);
 /// The other file stays until the new one is whole. Returns why it could not be written, or nothing.

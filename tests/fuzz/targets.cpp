@@ -14,8 +14,11 @@
 #include <own_files.hpp>
 #include <unclosed_recording.hpp>
 
+#include "core/ask/connections.h"
 #include "core/ask/coverage.h"
+#include "core/ask/edges.h"
 #include "core/ask/event_table.h"
+#include "core/ask/instant_table.h"
 #include "core/ask/marker_statistics.h"
 #include "core/ask/memory_table.h"
 #include "core/ask/nested_markers.h"
@@ -28,6 +31,7 @@
 #include "core/model/bounds.h"
 #include "core/model/open_recording.h"
 #include "core/model/recording_index.h"
+#include "core/notes/notes.h"
 #include "core/symbols/cached_symbols.h"
 #include "format/opening.h"
 #include "format/packed_events.h"
@@ -40,6 +44,7 @@ namespace fugato {
 namespace {
 
 constexpr uint32_t kFewFrames = 3, kFewSites = 4, kFewCauses = 2, kFewRows = 300, kFewColumns = 50;
+constexpr uint32_t kFewLanes = 8, kFewMarkers = 20;
 
 /// A folder of this process, gone when it ends.
 const std::string& folder() {
@@ -100,6 +105,19 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
         for (Table::Row row = 0; row < window->rowLimit(); ++row)
             for (size_t column = 0; column < window->columns().size(); ++column) window->value(row, column);
     }
+    for (const int64_t at : {r.begin, whole.begin + (whole.end - whole.begin) / 2, r.end}) {
+        const auto instant = instantTable(recording, at);
+        for (Table::Row row = 0; row < instant->rowLimit(); ++row)
+            for (size_t column = 0; column < instant->columns().size(); ++column) instant->value(row, column);
+        pictureAt(r, at);
+        for (const EdgeOf of : {EdgeOf::Markers, EdgeOf::Frames, EdgeOf::Points, EdgeOf::Counters})
+            for (const bool forward : {false, true}) edgeBeside(r, of, 0, 0, at, forward);
+    }
+    for (uint32_t lane = 0; lane < std::min<size_t>(r.lanes.size(), kFewLanes); ++lane)
+        for (uint32_t row = 0; row < r.lanes[lane].rows.size(); ++row)
+            for (uint32_t i = 0; i < std::min<uint32_t>(r.lanes[lane].rows[row].size(), kFewMarkers); ++i)
+                for (const Connection& connection : connectionsOf(r, {lane, row, i})->list)
+                    connectionText(r, connection);
     search(r, "a");
     for (uint32_t site = 0; site < std::min<size_t>(r.sites.size(), kFewSites); ++site) {
         statisticsOf(r, site, whole, 0);
@@ -159,6 +177,15 @@ void fuzzBinary(std::string_view bytes) {
 void fuzzWholeWay(std::string_view bytes) {
     MemorySource source{withChecksums(bytes)};
     if (const auto opened = openRecording(source, "fuzz")) askOf(*opened);
+}
+
+void fuzzNotes(std::string_view bytes) {
+    const auto read = notesIn(bytes, "notes");
+    if (!read) return;
+    for (const Note& note : read->notes)
+        if (note.end < note.begin || note.id.empty()) std::abort();
+    mergedNotes(read->notes, {}, read->notes);
+    for (const Note& note : read->notes) noteText(note);
 }
 
 void fuzzPacked(std::string_view bytes) {
@@ -374,7 +401,7 @@ void fuzzSymbols(std::string_view bytes) {
     const std::string path = folder() + "/0123456789abcdef.symbols";
     std::string file(24, '\0');  // magic, size and checksum of what follows: cached_symbols.cpp
     const uint64_t size = bytes.size(), checksum = layout::checksum(bytes.data(), bytes.size());
-    std::memcpy(file.data(), "FUGSYM01", 8);
+    std::memcpy(file.data(), "FUGSYM02", 8);
     std::memcpy(file.data() + 8, &size, sizeof size);
     std::memcpy(file.data() + 16, &checksum, sizeof checksum);
     putFile(path, file.append(bytes));

@@ -30,11 +30,15 @@ void fuzzLine(std::string_view bytes);
 /// The symbols of a program, kept for the next time; as if their checksum were right.
 void fuzzSymbols(std::string_view bytes);
 
+/// The notes beside a recording.
+void fuzzNotes(std::string_view bytes);
+
 using FuzzTarget = void (*)(std::string_view);
 inline const std::map<std::string, FuzzTarget> kFuzzTargets = {
     {"binary", fuzzBinary},     {"whole_way", fuzzWholeWay}, {"packed", fuzzPacked},   {"text", fuzzText},
     {"unclosed", fuzzUnclosed}, {"kept", fuzzKept},          {"archive", fuzzArchive}, {"symbols", fuzzSymbols},
-    {"control", fuzzControl},   {"line", fuzzLine}};
+    {"control", fuzzControl},   {"line", fuzzLine},
+    {"notes", fuzzNotes}};
 
 /// The bytes with the checksums and magic numbers of header and blocks made right.
 std::string withChecksums(std::string_view bytes);
