@@ -56,6 +56,7 @@ private:
 
     void add(Kind kind, int64_t here, int64_t there, uint32_t lane, std::optional<PathId> path, uint32_t object = kNone,
              int64_t time = 0) {
+        if (lane >= r_.lanes.size()) return;  // of columns that could not be read
         size_t& count = counts_[static_cast<size_t>(kind)];
         if (count == kMostConnections) {
             made_->more = true;
@@ -79,7 +80,7 @@ private:
     void wait() {
         const Wait* const wait = lane_.waitOf(marker_);
         if (!wait) return;
-        if (wait->object != kNone) {
+        if (wait->object < r_.holds.size()) {
             // Holds are sorted by their end; one lane holds a lock at a time, so that few reach into the wait.
             const Column<Hold>& holds = r_.holds[wait->object];
             auto hold =
@@ -108,6 +109,7 @@ private:
         size_t looked = 0;
         for (auto it = past; it != r_.operations.begin() && looked < kMostOperations; ++looked) {
             const Operation& o = *--it;
+            if (o.site >= r_.sites.size()) continue;
             const bool began = o.begin >= begin_ && o.beganOn == marker_.lane && o.askedBy == path_;
             if (began && o.endedOn != kNone) add(Kind::BeganOperation, o.begin, o.end, o.endedOn, {}, o.site);
             if (o.endedOn == marker_.lane && o.end >= begin_ && o.end <= end_ &&
@@ -200,7 +202,7 @@ std::shared_ptr<const Connections> connectionsOf(const Recording& recording, con
 std::string connectionText(const Recording& r, const Connection& c) {
     const std::string path = c.marker.valid() ? r.pathText(r.pathOf(c.marker)) : std::string("no marker"),
                       lane = r.lanes[c.lane].name, apart = durationText(std::abs(c.there - c.here));
-    const auto object = [&] { return r.objects[c.object]; };
+    const auto object = [&] { return c.object < r.objects.size() ? r.objects[c.object] : std::string(); };
     switch (c.kind) {
         case Connection::Kind::EndedBy: return say::kToEndedBy({{"path", path}, {"lane", lane}});
         case Connection::Kind::LikelyEndedBy: return say::kToLikelyEndedBy({{"path", path}, {"lane", lane}});

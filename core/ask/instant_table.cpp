@@ -178,7 +178,7 @@ private:
         for (auto it = past; it != r.operations.begin() && found < kMostOperations && looked < kLookedAtOperations;
              ++looked) {
             const Operation& o = *--it;
-            if (o.end <= instant_) continue;
+            if (o.end <= instant_ || o.site >= r.sites.size() || o.beganOn >= r.lanes.size()) continue;
             ++found;
             Line& line = add(r.sites[o.site].name, "begun on " + r.lanes[o.beganOn].name,
                              static_cast<uint64_t>(it - r.operations.begin()) + 1);

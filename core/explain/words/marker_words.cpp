@@ -63,10 +63,10 @@ private:
     void sayWait() {
         const Wait* wait = lane_.waitOf(marker_);
         if (!wait) return;
-        const bool object = wait->object != kNone;
+        const bool object = wait->object < r_.objects.size();
         tell((object ? say::kMarkerWaitsFor : say::kMarkerWaits)(
             {{"kind", wordOf(wait->kind)}, {"object", object ? r_.objects[wait->object] : std::string()}}));
-        if (wait->object == kNone) return;
+        if (!object) return;
         // Holds are sorted by their end; one lane holds a lock at a time, so that few reach into the wait.
         const Column<Hold>& holds = r_.holds[wait->object];
         auto hold = std::partition_point(holds.begin(), holds.end(), [&](const Hold& h) { return h.end <= begin_; });
