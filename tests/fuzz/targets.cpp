@@ -115,9 +115,10 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
     }
     for (uint32_t lane = 0; lane < std::min<size_t>(r.lanes.size(), kFewLanes); ++lane)
         for (uint32_t row = 0; row < r.lanes[lane].rows.size(); ++row)
-            for (uint32_t i = 0; i < std::min<uint32_t>(r.lanes[lane].rows[row].size(), kFewMarkers); ++i)
-                for (const Connection& connection : connectionsOf(r, {lane, row, i})->list)
-                    connectionText(r, connection);
+            for (uint32_t i = 0; i < std::min<uint32_t>(r.lanes[lane].rows[row].size(), kFewMarkers); ++i) {
+                const auto found = connectionsOf(r, {lane, row, i});
+                for (const Connection& connection : found->list) connectionText(r, connection);
+            }
     search(r, "a");
     for (uint32_t site = 0; site < std::min<size_t>(r.sites.size(), kFewSites); ++site) {
         statisticsOf(r, site, whole, 0);
