@@ -101,6 +101,7 @@ public:
              {"range", "Selects the time BEGIN-END, in seconds, and shows it.", "BEGIN-END"},
              {"look-at", "Chooses what the tables speak of: frame, spike, cause, late, view, whole, or stage:NAME.",
               "WHAT"},
+             {"at", "Chooses the instant SECONDS after the recording's begin.", "SECONDS"},
              {"find", "Looks for WORDS and tells the figures of the first marker found.", "WORDS"},
              {"page", "Opens a page below the lanes, for example markers or advice.", "PAGE"},
              {"command", "Chooses the command of the menus with this NAME, for example \"What to collect\".", "NAME"},
@@ -135,6 +136,15 @@ public:
         if (!(factor() > 0 && factor() <= kLargest))
             return wrong("larger", "is no number up to 8. Write for example 2.");
         causes(window);
+        if (parser_.isSet("at")) {
+            bool number = false;
+            const double at = parser_.value("at").toDouble(&number);
+            if (!number || !(at >= 0 && at < 1e9)) return wrong("at", "is no number of seconds.");
+            once(window, [&window, at] {
+                window.selection().chooseInstant(window.document().recording()->begin + static_cast<int64_t>(at * 1e9));
+                window.selection().showInstant();
+            });
+        }
         if (parser_.isSet("find")) once(window, [&window, words = parser_.value("find")] { window.findMarker(words); });
         return size(window) && frame(window) && range(window) && lookAt(window) && page(window) && command(window);
     }

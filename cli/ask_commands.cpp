@@ -8,6 +8,7 @@
 #include "command_parts.h"
 #include "commands.h"
 #include "core/ask/answer_tables.h"
+#include "core/ask/core_use.h"
 #include "core/ask/coverage_table.h"
 #include "core/ask/event_table.h"
 #include "core/ask/instant_table.h"
@@ -404,6 +405,19 @@ int memory(const std::shared_ptr<const Recording>& recording, const Scope& scope
     return kExitOk;
 }
 
+int cores(const std::shared_ptr<const Recording>& recording, const Scope& scope, const TableOptions& options,
+          std::ostream& out, std::ostream& err) {
+    if (!tellsCores(*recording))
+        return tellFailure(err, kExitNothingFound,
+                           "The recording does not tell what the system did. Record with FUG_OS_SWITCHES.");
+    const auto use = coreUse(*recording, scope);
+    const auto shown = arrangedAs(coreTable(recording, use), options, err);
+    if (!shown) return kExitWrongUse;
+    if (!options.json && !options.csv) out << coreSentences(*use) << "\n\n";
+    write(*shown, options, SIZE_MAX, out);
+    return kExitOk;
+}
+
 int instant(const std::shared_ptr<const Recording>& recording, int64_t at, const TableOptions& options,
             std::ostream& out, std::ostream& err) {
     if (at > recording->end)
@@ -488,13 +502,14 @@ AskCommands::AskCommands(CLI::App& app)
       memory_(app.add_subcommand("memory", "Memory in use, what is large for its kind, and what was not released")),
       frames_(app.add_subcommand("frames", "How long and how even frames are, and how they differ from all")),
       counters_(app.add_subcommand("counters", "Counters and states at an instant and over some time")),
+      cores_(app.add_subcommand("cores", "How long threads ran, were ready or blocked, and how busy the cores were")),
       instant_(app.add_subcommand("instant", "Everything that is known of one instant: lanes, states, counters")),
       notes_(app.add_subcommand("notes", "What was noted of the recording, in the file beside it")),
       coverage_(
           app.add_subcommand("coverage", "The longest stretches without a marker, and markers that do not occur")),
       advice_(app.add_subcommand("advice", "Findings beyond single spikes, and what to look at next")) {
     for (CLI::App* command : {table_, marker_, find_, stacks_, waits_, operations_, events_, memory_, frames_,
-                              counters_, instant_, notes_, coverage_, advice_}) {
+                              counters_, cores_, instant_, notes_, coverage_, advice_}) {
         command->add_option("FILE", file_, "recording (.fugato or .jsonl)")->required();
         CLI::Option* json = command->add_flag("--json", options_.json, "as JSON");
         command->add_flag("--csv", options_.csv, "as CSV (RFC 4180), times in nanoseconds")->excludes(json);
@@ -563,7 +578,7 @@ AskCommands::AskCommands(CLI::App& app)
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
     for (CLI::App* command :
-         {table_, marker_, stacks_, waits_, operations_, events_, memory_, frames_, counters_, coverage_}) {
+         {table_, marker_, stacks_, waits_, operations_, events_, memory_, frames_, counters_, cores_, coverage_}) {
         CLI::Option* const one[] = {
             command->add_option("--frame", scope_.frame, "only this frame, counted from 0")
                 ->check(numberFrom(0u, UINT32_MAX - 1)),
@@ -587,7 +602,8 @@ AskCommands::AskCommands(CLI::App& app)
 bool AskCommands::chosen() const {
     return table_->parsed() || marker_->parsed() || find_->parsed() || stacks_->parsed() || waits_->parsed() ||
            operations_->parsed() || events_->parsed() || memory_->parsed() || frames_->parsed() ||
-           counters_->parsed() || instant_->parsed() || notes_->parsed() || coverage_->parsed() || advice_->parsed();
+           counters_->parsed() || cores_->parsed() || instant_->parsed() || notes_->parsed() || coverage_->parsed() ||
+           advice_->parsed();
 }
 
 int AskCommands::run(std::ostream& out, std::ostream& err) const {
@@ -618,6 +634,7 @@ int AskCommands::runInScope(const std::shared_ptr<const Recording>& recording, s
     }
     const int64_t instant = recording->begin + static_cast<int64_t>(atSeconds_ * 1e9);
     if (counters_->parsed()) return counters(recording, asked, instant, usual_, options_, out, err);
+    if (cores_->parsed()) return cores(recording, asked.scope(), options_, out, err);
     if (coverage_->parsed()) return coverage(recording, asked.scope(), missing_, options_, out, err);
     if (memory_->parsed()) return memory(recording, asked.scope(), instant, memoryBy_ == "marker", options_, out, err);
     if (frames_->parsed()) return frames(recording, asked, options_, out, err);

@@ -40,7 +40,7 @@ public:
 
 private:
     CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *events_, *memory_, *frames_, *counters_,
-        *instant_, *notes_, *coverage_, *advice_;
+        *cores_, *instant_, *notes_, *coverage_, *advice_;
     int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;
 
     std::string file_, words_, by_ = "lane", waitsBy_ = "object", operationsBy_ = "each", memoryBy_ = "pool",

@@ -18,6 +18,9 @@ build/release/bin/skerry --scale 10000000 --out "$large"
 # In real time, with its own call stacks, where the system permits these.
 real=$XDG_CONFIG_HOME/real.fugato
 build/release/bin/skerry --seconds 20 --system stacks --out "$real"
+# What the system tells of its cores, as far as it is permitted; else made up.
+system=$XDG_CONFIG_HOME/system.fugato
+build/release/bin/skerry --scale 300000 --scale-system --out "$system"
 picture() {  # NAME RECORDING OPTION…
     build/release/bin/fugato "$2" --size 1280x800 --picture "docs/screenshots/$1.png" "${@:3}"
 }
@@ -50,4 +53,21 @@ picture stacks "$real" --light --page stacks
 picture workspace "$demo" --light --look-at cause --command "Room for the tables"  # from here on the room is remembered
 picture events "$demo" --light --page events
 picture memory "$demo" --light --look-at whole --page memory
+picture instant "$demo" --light --look-at frame --at 131.335 --page instant
+picture cores "$system" --light --look-at whole --page cores
+# Notes, as a person might have written them.
+noted=$XDG_CONFIG_HOME/skerry-regatta.fugato
+cp "$demo" "$noted"
+cat > "$noted.notes.json" <<'NOTES'
+{"fugato_notes": 1, "notes": [
+ {"id": "a", "about": "stretch", "name": "first lap", "text": "Smooth: to compare with.", "begin_ns": 30000000000,
+  "end_ns": 34000000000, "changed_unix_ms": 1795970000000},
+ {"id": "b", "about": "frame", "name": "frame 4104", "series": "race", "frame": 4104, "state": "to mend",
+  "text": "Each drop is drawn over the last one: draw them together.", "begin_ns": 70500000000, "end_ns": 70527000000,
+  "changed_unix_ms": 1795971000000}]}
+NOTES
+picture notes "$noted" --light --page notes
+mkdir -p "$XDG_CONFIG_HOME/Fugato"
+printf '[source]\nfolders=, %s\n[view]\ntables=true\n' "$PWD" > "$XDG_CONFIG_HOME/Fugato/fugato.conf"
+picture source "$real" --light --look-at whole --page source
 picture marker "$demo" --light --cause D --find "Plan path" --page marker

@@ -7,6 +7,7 @@
 #include <QMenu>
 #include <QStatusBar>
 
+#include "app/drawer/cores_page.h"
 #include "app/drawer/source_page.h"
 #include "app/drawer/stacks_page.h"
 #include "app/settings/settings.h"
@@ -215,6 +216,38 @@ private slots:
         QVERIFY(flames.viewport()->grab().toImage() != lit);
         listBy(2);
         QVERIFY(stacks().view().currentIndex().isValid());  // the heaviest way down is open
+    }
+
+    void coresTellWhoRan() {
+        open(write("cores.jsonl", QByteArray::fromStdString(blockedFrames(true).text())));
+        settle();
+        QVERIFY(window_->drawer().show("cores"));
+        ScopeChoice whole;
+        whole.of = ScopeChoice::Of::Whole;
+        selection().chooseScope(whole);
+        settle();
+        auto& cores = window_->drawer().page<CoresPage>();
+        const auto table = cores.view().table();
+        QVERIFY(table && table->rowLimit() == 2);  // the program and its thread
+        QCOMPARE(table->value(1, kCoreName), TableValue(std::string("main")));
+        QVERIFY2(cores.figures().startsWith("Of 1 core "), qPrintable(cores.figures()));
+        QVERIFY(std::get<int64_t>(table->value(1, kCoreRan)) > 0);
+        // With room the plot is there; a bar leads to its time.
+        key(Qt::Key_F4);
+        settle();
+        QVERIFY(cores.curve().isVisible());
+        const auto& bars = cores.curve().contents().bars;
+        QVERIFY(bars.size() > 100 && !bars[0].parts.empty() && bars[0].act);
+        QVERIFY(bars[0].words.contains("cores busy from"));
+        const int64_t before = selection().view().end - selection().view().begin;
+        bars[0].act();
+        QVERIFY(selection().view().end - selection().view().begin < before);
+        key(Qt::Key_F4);
+        // One that tells nothing of it says so.
+        openDemo();
+        QVERIFY(window_->drawer().show("cores"));
+        settle();
+        QVERIFY(!cores.view().table());
     }
 
     void aRowLeadsToItsSourceByTheMenu() {

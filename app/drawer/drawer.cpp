@@ -8,6 +8,7 @@
 #include "advice_page.h"
 #include "app/selection/selection.h"
 #include "app/theme/theme.h"
+#include "cores_page.h"
 #include "counters_page.h"
 #include "coverage_page.h"
 #include "events_page.h"
@@ -32,10 +33,10 @@ template <class Page>
 DrawerPage* make(Document& document, Selection& selection) {
     return new Page(document, selection);
 }
-constexpr MakePage kPages[] = {make<MarkersPage>,  make<MarkerPage>,  make<EventsPage>, make<StacksPage>,
-                               make<SourcePage>,   make<FramesPage>,  make<WaitsPage>,  make<OperationsPage>,
-                               make<CountersPage>, make<InstantPage>, make<MemoryPage>, make<SearchPage>,
-                               make<CoveragePage>, make<AdvicePage>,  make<NotesPage>};
+constexpr MakePage kPages[] = {make<MarkersPage>,  make<MarkerPage>,   make<EventsPage>,  make<StacksPage>,
+                               make<SourcePage>,   make<FramesPage>,   make<WaitsPage>,   make<OperationsPage>,
+                               make<CountersPage>, make<CoresPage>,    make<InstantPage>, make<MemoryPage>,
+                               make<SearchPage>,   make<CoveragePage>, make<AdvicePage>,  make<NotesPage>};
 
 QString aboutText(DrawerPage::About about) {
     switch (about) {

@@ -25,6 +25,7 @@ BarPlot::BarPlot(QWidget* parent) : QWidget(parent), parts_(new PaintedParts(thi
 void BarPlot::setContents(Contents contents) {
     contents_ = std::move(contents);
     highest_ = 0;
+    if (!contents_.bars.empty()) highest_ = contents_.most;
     for (const Bar& bar : contents_.bars) highest_ = std::max(highest_, bar.height);
     setAccessibleName(contents_.title);
     parts_->changed();
@@ -97,7 +98,8 @@ void BarPlot::paintEvent(QPaintEvent*) {
     else
         painter.drawText(QRect(kSide, 4 + line, in.width(), line), Qt::AlignLeft, contents_.highest);
     for (const Bar& bar : contents_.bars)
-        if (bar.height > 0) painter.fillRect(boxOf(bar), bar.telling ? t.plum : t.headroom);
+        if (bar.height > 0) paintBar(painter, bar);
+    paintLegend(painter);
     painter.setPen(t.muted);
     painter.drawLine(in.bottomLeft() + QPoint(0, 1), in.bottomRight() + QPoint(0, 1));
     int past = in.left() - 1;
@@ -112,6 +114,44 @@ void BarPlot::paintEvent(QPaintEvent*) {
     paintMarks(painter);
     parts_->paintFocus(painter);
     parts_->paintPanelFocus(painter, rect());
+}
+
+void BarPlot::paintBar(QPainter& painter, const Bar& bar) const {
+    const Theme& t = theme();
+    const QRectF box = boxOf(bar);
+    if (bar.parts.empty()) return painter.fillRect(box, bar.telling ? t.plum : t.headroom);
+    // In whole pixels and without gaps between: together they are an area.
+    const QRect in = area();
+    const int left = in.left() + static_cast<int>(in.width() * bar.from),
+              right = in.left() + static_cast<int>(in.width() * bar.to);
+    double below = 0;
+    for (const Bar::Part& part : bar.parts) {
+        const double bottom = box.bottom() - box.height() * below / bar.height;
+        below += part.height;
+        const double top = box.bottom() - box.height() * below / bar.height;
+        painter.fillRect(QRectF(left, top, std::max(1, right - left), bottom - top),
+                         part.tint ? t.tint(part.tint) : t.headroom);
+    }
+}
+
+/// Beside the title, as many as there is room for.
+void BarPlot::paintLegend(QPainter& painter) const {
+    const Theme& t = theme();
+    const int line = fontMetrics().height();
+    int right = width() - kSide;
+    const int left = kSide + QFontMetrics(smallBoldFont()).horizontalAdvance(contents_.title) + 3 * kBeside;
+    int needed = 0;
+    for (const Legend& one : contents_.legend)
+        needed += fontMetrics().horizontalAdvance(one.words) + line + 3 * kBeside;
+    int x = std::max(left, right - needed);
+    for (const Legend& one : contents_.legend) {
+        const int wide = fontMetrics().horizontalAdvance(one.words) + line + 2 * kBeside;
+        if (x + wide > right) break;
+        painter.fillRect(QRect(x, 6, line - 4, line - 4), one.tint ? t.tint(one.tint) : t.headroom);
+        painter.setPen(t.muted);
+        painter.drawText(QRect(x + line, 4, wide, line), Qt::AlignLeft, one.words);
+        x += wide + kBeside;
+    }
 }
 
 void BarPlot::paintMarks(QPainter& painter) const {

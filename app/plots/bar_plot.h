@@ -21,6 +21,15 @@ public:
         bool telling = false;  // drawn in plum
         QString words;
         std::function<void()> act = {};  // at a click or Enter; null: nothing
+        struct Part {
+            double height = 0;
+            int tint = 0;  // Theme::tint(); 0: as other bars
+        };
+        std::vector<Part> parts = {};  // one above the other, from the bottom; empty: it is one
+    };
+    struct Legend {
+        QString words;
+        int tint = 0;
     };
     struct Mark {
         double at = 0;
@@ -38,6 +47,8 @@ public:
         std::vector<Tick> ticks;
         QString highest;  // what the highest bar stands for
         QString empty;    // where there are no bars
+        double most = 0;  // fills the plot, where that is more than the highest bar
+        std::vector<Legend> legend = {};
     };
 
     explicit BarPlot(QWidget* parent = nullptr);
@@ -61,6 +72,8 @@ private:
     const Bar* barAt(const QPoint& place) const;
     std::vector<PaintedPart> listParts();
     void paintMarks(QPainter& painter) const;
+    void paintBar(QPainter& painter, const Bar& bar) const;
+    void paintLegend(QPainter& painter) const;
 
     PaintedParts* parts_;
     Contents contents_;

@@ -54,6 +54,7 @@ inline Setting<int> waitsBy() { return {"waits/by", 0}; }                       
 inline Setting<int> operationsBy() { return {"operations/by", 0}; }             // OperationsBy
 inline Setting<double> operationsLeast() { return {"operations/least", 0.0}; }  // ms
 inline Setting<int> coverageMissing() { return {"coverage/missing", 0}; }       // 1: markers that do not occur
+inline Setting<int> coresBy() { return {"cores/by", 0}; }                       // 1: by program
 inline Setting<int> memoryBy() { return {"memory/by", 0}; }                     // 1: what was not released
 inline Setting<int> eventsLast() { return {"events/last", 0}; }                 // 1: the last of each lane
 inline Setting<int> eventsKinds() { return {"events/kinds", -1}; }              // a bit for each EventGroup; -1: all
