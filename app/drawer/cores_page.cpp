@@ -9,7 +9,6 @@ namespace fugato {
 
 namespace {
 constexpr size_t kCurveColumns = 160;
-constexpr int kLinesWithCurve = 18;  // of text: so high the page must be
 }  // namespace
 
 DrawerPage::Words CoresPage::words() const {
@@ -27,7 +26,7 @@ CoresPage::CoresPage(Document& document, Selection& selection, QWidget* parent)
                     {{tr("by thread"), 0}, {tr("by program"), 1}}, settings::coresBy())),
       curve_(new BarPlot(this)),
       figures_(addFigures()) {
-    addBelow(curve_);
+    addPlot(curve_);
     followScope(false);
     connect(&document, &Document::recordingChanged, this, [this] {
         say(QString());
@@ -39,22 +38,11 @@ CoresPage::CoresPage(Document& document, Selection& selection, QWidget* parent)
 
 void CoresPage::showEvent(QShowEvent*) { askAtOnce(); }
 
-void CoresPage::resizeEvent(QResizeEvent* event) {
-    TablePage::resizeEvent(event);
-    arrange();
-}
-
-/// The plot needs a drawer that is high.
-void CoresPage::arrange() {
-    curve_->setVisible(asked_.recording && height() >= fontMetrics().height() * kLinesWithCurve);
-    figures_->setVisible(!figures_->text().isEmpty());
-}
-
 void CoresPage::say(const QString& sentence) {
     asked_ = {};
     figures_->clear();
     clear(tr("Cores and threads"), sentence);
-    arrange();
+    wantPlot(false);
 }
 
 void CoresPage::askNow() {
@@ -92,7 +80,7 @@ void CoresPage::askNow() {
             figures_->setText(toQString(coreSentences(*answer->use)));
             view_->setEmptyText(tr("No thread ran there."));
             showCurve(*answer->curve);
-            arrange();
+            wantPlot(true);
             showTable(answer->table, same, [this] { view_->expandToDepth(0); });
         });
 }

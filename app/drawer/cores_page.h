@@ -20,7 +20,6 @@ public:
 
 protected:
     void showEvent(QShowEvent* event) override;
-    void resizeEvent(QResizeEvent* event) override;
 
 private:
     struct Asked {
@@ -31,7 +30,6 @@ private:
     };
     void askNow() override;
     void say(const QString& sentence);
-    void arrange();
     void showCurve(const CoreCurve& curve);
 
     QComboBox* const by_;

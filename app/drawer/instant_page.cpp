@@ -29,15 +29,14 @@ void ScreenPicture::paintEvent(QPaintEvent*) {
     const QRect room = rect().adjusted(8, 4, -8, -metrics.height() - 8);
     painter.setFont(smallFont());
     painter.setPen(t.muted);
-    const QRect below(8, room.bottom() + 3, width() - 16, metrics.height() + 2);
-    painter.drawText(below, Qt::AlignHCenter | Qt::AlignTop, metrics.elidedText(words_, Qt::ElideRight, below.width()));
-    if (picture_.isNull() || room.height() < 8) return;
     const QSize size = picture_.size().scaled(room.size(), Qt::KeepAspectRatio);
     const QRect box(room.left() + (room.width() - size.width()) / 2, room.top(), size.width(), size.height());
-    painter.setRenderHint(QPainter::SmoothPixmapTransform);
-    painter.drawImage(box, picture_);
-    painter.setPen(t.line);
-    painter.drawRect(box.adjusted(0, 0, -1, -1));
+    if (!picture_.isNull() && room.height() > 8) {
+        painter.setRenderHint(QPainter::SmoothPixmapTransform);
+        painter.drawImage(box, picture_);
+    }
+    painter.drawText(QRect(8, box.bottom() + 3, width() - 16, metrics.height() + 2), Qt::AlignHCenter | Qt::AlignTop,
+                     metrics.elidedText(words_, Qt::ElideRight, width() - 16));
 }
 
 DrawerPage::Words InstantPage::words() const {

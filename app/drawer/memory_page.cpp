@@ -9,7 +9,6 @@ namespace fugato {
 
 namespace {
 constexpr size_t kCurveColumns = 200;
-constexpr int kLinesWithCurve = 18;  // of text: so high the page must be
 }  // namespace
 
 DrawerPage::Words MemoryPage::words() const {
@@ -24,7 +23,7 @@ MemoryPage::MemoryPage(Document& document, Selection& selection, QWidget* parent
                     tr("Pools, and their resources at the selected instant; or what was taken and not released"),
                     {{tr("by pool"), 0}, {tr("not released"), 1}}, settings::memoryBy())),
       curve_(new BarPlot(this)) {
-    addBelow(curve_);
+    addPlot(curve_);
     followScope(false);
     followInstant();
     connect(&document, &Document::recordingChanged, this, [this] {
@@ -37,20 +36,10 @@ MemoryPage::MemoryPage(Document& document, Selection& selection, QWidget* parent
 
 void MemoryPage::showEvent(QShowEvent*) { askAtOnce(); }
 
-void MemoryPage::resizeEvent(QResizeEvent* event) {
-    TablePage::resizeEvent(event);
-    arrange();
-}
-
-/// The curve needs a drawer that is high.
-void MemoryPage::arrange() {
-    curve_->setVisible(asked_.recording && height() >= fontMetrics().height() * kLinesWithCurve);
-}
-
 void MemoryPage::say(const QString& sentence) {
     asked_ = {};
     clear(tr("Memory"), sentence);
-    arrange();
+    wantPlot(false);
 }
 
 void MemoryPage::askNow() {
@@ -92,7 +81,7 @@ void MemoryPage::askNow() {
                                 .arg(text(now), at, text(std::abs(growth))));
             view_->setEmptyText(tr("All memory that was taken there was released by its end."));
             showCurve(*answer->curve);
-            arrange();
+            wantPlot(true);
             showTable(answer->table, same, [this] { view_->expandAll(); });
         });
 }

@@ -20,7 +20,6 @@ public:
 
 protected:
     void showEvent(QShowEvent* event) override;
-    void resizeEvent(QResizeEvent* event) override;
 
 private:
     struct Asked {
@@ -36,7 +35,6 @@ private:
         std::shared_ptr<const Table> table;
     };
     void askNow() override;
-    void arrange();
     void say(const QString& sentence);
     void showCurve(const MemoryCurve& curve);
 

@@ -116,6 +116,27 @@ void TablePage::addSource(QMenu& menu) {
 void TablePage::addBeside(QWidget* widget) { head_->addWidget(widget); }
 void TablePage::addBelow(QWidget* widget) { lines_->insertWidget(1, widget); }
 
+void TablePage::addPlot(QWidget* plot) {
+    plot_ = plot;
+    addBelow(plot);
+    arrangePlot();
+}
+
+void TablePage::wantPlot(bool wanted) {
+    plotWanted_ = wanted;
+    arrangePlot();
+}
+
+void TablePage::arrangePlot() {
+    constexpr int kLinesWithPlot = 18;  // of text: so high the page must be
+    if (plot_) plot_->setVisible(plotWanted_ && height() >= fontMetrics().height() * kLinesWithPlot);
+}
+
+void TablePage::resizeEvent(QResizeEvent* event) {
+    DrawerPage::resizeEvent(event);
+    arrangePlot();
+}
+
 QLabel* TablePage::addFigures() {
     auto* figures = plainLabel(this);
     figures->setFont(textFont());

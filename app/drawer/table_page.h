@@ -44,6 +44,10 @@ protected:
     /// Beside the filter, or below the title.
     void addBeside(QWidget* widget);
     void addBelow(QWidget* widget);
+    /// A plot below the title, while it is wanted and the page is high enough for it.
+    void addPlot(QWidget* plot);
+    void wantPlot(bool wanted);
+    void resizeEvent(QResizeEvent* event) override;
     /// Sentences below the title; of several things that are added there, the one added last stands first.
     QLabel* addFigures();
     QWidget* addSideBySide(QWidget* left, QWidget* right);
@@ -96,12 +100,15 @@ protected:
     BackgroundQuery query_;
 
 private:
+    void arrangePlot();
     void setHeld(std::optional<Held> held);
     void showHeld();
     void showLongest(uint32_t site);
     void addSource(QMenu& menu);
     QHBoxLayout* const head_;
     QVBoxLayout* const lines_;
+    QWidget* plot_ = nullptr;
+    bool plotWanted_ = false;
     QToolButton* hold_ = nullptr;  // of a page that follows the scope
     std::optional<Held> held_, spokenOf_;
     std::function<void()> open_;  // once the rows are there

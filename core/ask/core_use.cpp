@@ -327,10 +327,9 @@ std::string coreSentences(const CoreUse& use) {
     };
     int64_t ready = 0;
     for (const ThreadUse& thread : use.threads) ready += thread.ready;
-    std::string words = "Of " + plural(use.cores, "core", "cores") + " " + fixedText(use.meanBusy(), 2) +
-                        " were busy on average: all of them for " +
-                        part(use.busyAtOnce.empty() ? 0 : use.busyAtOnce.back()) + " of the time, none for " +
-                        part(use.busyAtOnce.empty() ? 0 : use.busyAtOnce.front()) + ".";
+    std::string words = "On average " + fixedText(use.meanBusy(), 2) + " of " + plural(use.cores, "core", "cores") +
+                        " were busy: all of them for " + part(use.busyAtOnce.empty() ? 0 : use.busyAtOnce.back()) +
+                        " of the time, none for " + part(use.busyAtOnce.empty() ? 0 : use.busyAtOnce.front()) + ".";
     words += ready > 0
                  ? " Threads of the program were ready without a core for " + durationText(ready) + " in all; for " +
                        part(use.crowded) + " of the time more wanted to run than there are cores."

@@ -45,7 +45,7 @@ std::shared_ptr<const CoreCurve> coreCurve(const Recording& recording, const Tim
 /// Programs, and below them their threads.
 enum CoreColumn : size_t { kCoreName, kCoreRan, kCoreReady, kCoreBlocked, kCorePart, kCoreMoves };
 std::shared_ptr<const Table> coreTable(std::shared_ptr<const Recording> recording, std::shared_ptr<const CoreUse> use);
-/// "On 2 cores: 1.3 busy on average…", in sentences.
+/// "On average 1.30 of 2 cores were busy: …", in sentences.
 std::string coreSentences(const CoreUse& use);
 
 }  // namespace fugato

@@ -37,7 +37,7 @@ struct LineCost {
 class TableOfSource : public Table {
 public:
     TableOfSource(std::shared_ptr<const Recording> recording, std::shared_ptr<const SourceFile> file,
-                  std::shared_ptr<const Stacks> stacks, std::shared_ptr<const GroupedMarkers> markers)
+                  const Stacks* stacks, const GroupedMarkers* markers)
         : recording_(std::move(recording)), file_(std::move(file)), each_(stacks ? stacks->each : 0) {
         const auto lineIn = [&](const std::string& name, uint32_t line) {
             return line && line <= file_->lines.size() && sameSource(name, file_->name);
@@ -133,10 +133,10 @@ Result<SourceFile> readSource(const std::string& name, const std::string& path) 
 }
 
 std::shared_ptr<const Table> sourceTable(std::shared_ptr<const Recording> recording,
-                                         std::shared_ptr<const SourceFile> file, std::shared_ptr<const Stacks> stacks,
-                                         std::shared_ptr<const GroupedMarkers> markers) {
-    return std::make_shared<TableOfSource>(std::move(recording), std::move(file), std::move(stacks),
-                                           std::move(markers));
+                                         std::shared_ptr<const SourceFile> file,
+                                         const std::shared_ptr<const Stacks>& stacks,
+                                         const std::shared_ptr<const GroupedMarkers>& markers) {
+    return std::make_shared<TableOfSource>(std::move(recording), std::move(file), stacks.get(), markers.get());
 }
 
 }  // namespace fugato

@@ -23,8 +23,9 @@ Result<SourceFile> readSource(const std::string& name, const std::string& path);
 enum SourceColumn : size_t { kSourceLine, kSourceText, kSourceSelf, kSourceTotal, kSourceMarkers, kSourceCalls };
 /// `stacks`, `markers`: each marker in the same scope; null: not told.
 std::shared_ptr<const Table> sourceTable(std::shared_ptr<const Recording> recording,
-                                         std::shared_ptr<const SourceFile> file, std::shared_ptr<const Stacks> stacks,
-                                         std::shared_ptr<const GroupedMarkers> markers);
+                                         std::shared_ptr<const SourceFile> file,
+                                         const std::shared_ptr<const Stacks>& stacks,
+                                         const std::shared_ptr<const GroupedMarkers>& markers);
 
 /// Whether two names are of one file: the same, or one ends with the other's folders and name.
 bool sameSource(std::string_view a, std::string_view b);

@@ -107,7 +107,9 @@ public:
     uint32_t rowLimit() const override { return static_cast<uint32_t>(notes_.size()); }
     TableValue value(Row row, size_t column) const override {
         const Note& note = notes_[row];
-        const auto text = [](std::string words) { return words.empty() ? TableValue() : TableValue(shownText(words)); };
+        const auto text = [](const std::string& words) {
+            return words.empty() ? TableValue() : TableValue(shownText(words));
+        };
         const bool timed = note.end > note.begin;
         switch (column) {
             case kNoteText: return text(note.text);
