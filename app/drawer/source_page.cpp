@@ -120,7 +120,8 @@ void SourcePage::askNow() {
             view_->setEmptyText(tr("The file is empty."));
             const bool bring = std::exchange(bring_, false);
             const auto show = [this] {
-                if (place_.line) view_->showRow(place_.line - 1);
+                if (const uint32_t lines = view_->table()->rowLimit(); place_.line && lines)
+                    view_->showRow(std::min(place_.line, lines) - 1);
             };
             showTable(answer->table, same, show);
             if (bring && same) show();

@@ -90,6 +90,7 @@ void StacksPage::askNow() {
     query_.ask(
         [recording, symbols, scope, by](const Progress& progress) -> std::shared_ptr<const Answer> {
             auto answer = std::make_shared<Answer>();
+            answer->by = by;
             answer->stacks = stacksIn(*recording, symbols, scope, progress);
             if (!answer->stacks) return nullptr;
             answer->tree = by == kByCaller ? std::make_shared<const StackTree>(answer->stacks->tree.fromInnermost())
@@ -131,9 +132,9 @@ void StacksPage::filterBy(const QString& words) {
 /// The row of what was chosen in the flame graph.
 void StacksPage::showNode(uint32_t node) {
     if (!shown_ || node == StackTree::kRoot) return;
-    if (askedBy_ == kByCallee || askedBy_ == kByCaller) return view_->showRow(node - 1);
+    if (shown_->by == kByCallee || shown_->by == kByCaller) return view_->showRow(node - 1);
     const FunctionId function = shown_->tree->nodes()[node].function;
-    if (askedBy_ == kByFunction) {
+    if (shown_->by == kByFunction) {
         if (const Table::Row row = view_->rowWithKey(function); row != Table::kTop) view_->showRow(row);
         return;
     }
@@ -143,16 +144,21 @@ void StacksPage::showNode(uint32_t node) {
     if (line != lines.end()) view_->showRow(static_cast<Table::Row>(line - lines.begin()));
 }
 
+/// Of a row that is still of the list before: none.
 FunctionId StacksPage::functionOf(Table::Row row) const {
-    if (askedBy_ == kByLine) return shown_->stacks->lines[row].function;
-    if (askedBy_ == kByFunction) return shown_->stacks->functions[row].function;
-    return shown_->tree->nodes()[row + 1].function;
+    const Stacks& stacks = *shown_->stacks;
+    const auto& nodes = shown_->tree->nodes();
+    switch (shown_->by) {
+        case kByLine: return row < stacks.lines.size() ? stacks.lines[row].function : Symbols::kNoModule;
+        case kByFunction: return row < stacks.functions.size() ? stacks.functions[row].function : Symbols::kNoModule;
+        default: return row + 1 < nodes.size() ? nodes[row + 1].function : Symbols::kNoModule;
+    }
 }
 
 SourcePlace StacksPage::sourceOf(Table::Row row) const {
     if (!shown_ || !view_->table()) return {};
     const Symbols& symbols = *shown_->stacks->symbols;
-    if (askedBy_ == kByLine) {
+    if (shown_->by == kByLine && row < shown_->stacks->lines.size()) {
         const LineRow& line = shown_->stacks->lines[row];
         return line.file == kNone ? SourcePlace() : SourcePlace{symbols.files[line.file], line.line};
     }
@@ -163,8 +169,8 @@ SourcePlace StacksPage::sourceOf(Table::Row row) const {
 /// A row leads to its place in the flame graph, or to its source.
 void StacksPage::follow(Table::Row row, bool zoom) {
     if (!shown_ || !view_->table()) return;
-    if (zoom && askedBy_ == kByLine) return selection_.lookAtSource(sourceOf(row));
-    if (askedBy_ == kByCallee || askedBy_ == kByCaller) return flames_->chooseNode(row + 1);
+    if (zoom && shown_->by == kByLine) return selection_.lookAtSource(sourceOf(row));
+    if (shown_->by == kByCallee || shown_->by == kByCaller) return flames_->chooseNode(row + 1);
     flames_->chooseFunction(functionOf(row));
 }
 

@@ -34,6 +34,7 @@ private:
 
     enum By { kByFunction, kByLine, kByCallee, kByCaller };
     struct Answer {
+        int by = kByFunction;  // how the table lists them
         std::shared_ptr<const Stacks> stacks;
         std::shared_ptr<const StackTree> tree;  // as the flame graph shows them
         std::shared_ptr<const Table> table;

@@ -98,6 +98,7 @@ bool LaneLayout::hidden(uint32_t lane) const {
 
 size_t LaneLayout::hiddenLanes() const {
     size_t count = 0;
+    if (arrangement_.hidden.empty()) return 0;
     for (uint32_t lane = 0; recording_ && lane < recording_->lanes.size(); ++lane)
         count += recording_->lanes[lane].kind != LaneKind::Core && hidden(lane);
     return count;

@@ -121,6 +121,7 @@ QRect LanePicture::leftOutRect(const QRect& area) const {
 }
 
 size_t LanePicture::hiddenTracks() const {
+    if (arrangement().hidden.empty()) return 0;
     const auto& tracks = tracks_.tracks();
     return static_cast<size_t>(std::count_if(tracks.begin(), tracks.end(), [&](const TrackPicture::Track& track) {
         return arrangement().hidden.count(track.key()) > 0;

@@ -58,7 +58,8 @@ void LanesView::takeWeights() {
 void LanesView::arrangementChanged() {
     setRanges();
     std::vector<uint8_t> shown;
-    if (const auto& recording = document_.recording(); recording && picture_.hiddenLanes()) {
+    // Of what is drawn: the recording may have grown since, and have more lanes.
+    if (const auto& recording = picture_.recording(); recording && picture_.hiddenLanes()) {
         for (uint32_t lane = 0; lane < recording->lanes.size(); ++lane) shown.push_back(!picture_.hidden(lane));
     }
     selection_.setShownLanes(std::move(shown));
@@ -72,7 +73,7 @@ bool LanesView::onLabel(const QPoint& at) const {
 
 std::string LanesView::keyInHand() const {
     const uint32_t lane = laneInHand();
-    return lane == kNone || !picture_.recording() ? std::string() : picture_.keys().lanes[lane];
+    return lane < picture_.keys().lanes.size() ? picture_.keys().lanes[lane] : std::string();
 }
 
 void LanesView::hideLane() {
@@ -107,7 +108,7 @@ void LanesView::foldLane() { toggleFold(keyInHand()); }
 
 void LanesView::foldRole() {
     const uint32_t lane = laneInHand();
-    if (lane == kNone) return;
+    if (keyInHand().empty()) return;
     const uint32_t group = document_.recording()->lanes[lane].group;
     if (group < picture_.keys().groups.size()) toggleFold(picture_.keys().groups[group]);
 }
@@ -183,11 +184,11 @@ void LanesView::dropLane(const QPoint& at) {
     viewport()->update();
     const uint32_t lane = std::exchange(draggedLane_, kNone);
     const uint32_t before = picture_.laneBelow(viewport()->rect(), scrolled(), at.y());
-    if (lane < document_.recording()->lanes.size()) placeLanes(picture_.lanesIn(lane), before, true);
+    if (lane < picture_.keys().lanes.size()) placeLanes(picture_.lanesIn(lane), before, true);
 }
 
 void LanesView::lookAtLane(uint32_t lane) {
-    if (!document_.recording() || lane >= document_.recording()->lanes.size()) return;
+    if (lane >= picture_.keys().lanes.size()) return;
     if (picture_.hidden(lane))
         arrangement_.change([&](LaneArrangement& a) { a.hidden.erase(picture_.keys().lanes[lane]); });
     if (picture_.standsFor(lane) == 0 || picture_.slim(lane)) picture_.reveal(lane, 0);
@@ -199,7 +200,7 @@ void LanesView::lookAtLane(uint32_t lane) {
 void LanesView::fillLaneMenu(QMenu& menu) {
     const uint32_t lane = laneInHand();
     const LaneArrangement& now = arrangement_.now();
-    const bool any = lane != kNone && picture_.recording();
+    const bool any = !keyInHand().empty();
     const QString name = any ? shownName(document_.recording()->lanes[lane].name) : QString();
     const auto add = [&](const QString& words, void (LanesView::*act)(), bool on) {
         QAction* action = menu.addAction(words, this, act);
