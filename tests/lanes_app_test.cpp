@@ -2,7 +2,9 @@
 //
 // Arranging the lanes in the real window: hidden, at the top, folded, moved, in another order; markers faded, alone,
 // with a tint. Kept for the program, and taken back.
+#include <QFileInfo>
 #include <QMenu>
+#include <QProcess>
 #include <QScrollBar>
 #include <QStatusBar>
 #include <QToolButton>
@@ -12,6 +14,7 @@
 #include "app/settings/settings.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "format/opening.h"
 #include "window_test.h"
 
 namespace fugato {
@@ -256,6 +259,44 @@ private slots:
                    "{\"at\":0,\"lane\":\"render\",\"do\":\"begin\",\"site\":\"Draw\"}\n"
                    "{\"at\":9000,\"lane\":\"render\",\"do\":\"end\"}\n"));
         QCOMPARE(shown(), QStringList{"render"});
+    }
+
+    void whileARecordingGrowsAllStaysAsItWasPut() {
+        const QString path = folder_.filePath("growing.fugato");
+        QProcess program;
+        program.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "600", "--virtual", "--paced", "--detail", "1"});
+        QVERIFY(program.waitForStarted());
+        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
+        window_->open(path);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation(), 60'000);
+        QTRY_VERIFY_WITH_TIMEOUT(laneNamed("worker 2") != kNone && shown().contains("worker 2"), 30'000);
+        selection().showSpan(recording().begin, recording().begin + 50'000'000);  // it no longer follows
+        takeInHand("worker 1");
+        key(Qt::Key_H);
+        takeInHand("audio");
+        key(Qt::Key_K);
+        const MarkerRef marker{laneNamed("main"), 0, 0};
+        selection().lookAtMarker(marker);
+        key(Qt::Key_M);
+        const int64_t anchor = selection().anchor().value();
+        selection().chooseInstant(anchor + 3'000'000);
+        Note note;
+        note.text = "while it runs";
+        window_->document().notes().put(note);
+        // More frames come, and lanes are drawn anew.
+        const int64_t end = recording().end;
+        QTRY_VERIFY_WITH_TIMEOUT(recording().end > end + 2'000'000'000, 60'000);
+        QTRY_VERIFY_WITH_TIMEOUT(picture().recording()->end > end, 30'000);
+        QVERIFY(!shown().contains("worker 1"));
+        QCOMPARE(shown().front(), QString("audio"));
+        QCOMPARE(selection().marker(), marker);
+        QCOMPARE(selection().anchor(), std::optional(anchor));
+        QCOMPARE(selection().instant(), std::optional(anchor + 3'000'000));
+        QCOMPARE(window_->document().notes().all().size(), size_t{1});
+        QCOMPARE(selection().scopeContext().shownLanes.size(), picture().recording()->lanes.size());
+        program.kill();
+        program.waitForFinished();
+        makeRecordingWhole(path.toStdString());
     }
 
     void tracksAreHiddenToo() {
