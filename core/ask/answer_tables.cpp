@@ -470,52 +470,6 @@ private:
     std::vector<TableColumn> columns_;
 };
 
-class TableOfFunctions : public Table {
-public:
-    explicit TableOfFunctions(std::shared_ptr<const Stacks> stacks) : stacks_(std::move(stacks)) {}
-    const std::vector<TableColumn>& columns() const override {
-        static const std::vector<TableColumn> kOfRunning{
-            {"function", "Function", Quantity::Text, "As the program's debug information or symbol table names it"},
-            {"self_ns", "Self", Quantity::Duration, "Running time in it and in nothing it called, by its samples"},
-            {"total_ns", "Total", Quantity::Duration, "Running time in it and in all it called, by its samples"},
-            {"module", "Module", Quantity::Text, "The program or library it belongs to"},
-            {"called_from", "Mostly called from", Quantity::Text, "The function that called it most of that time"},
-            {"source", "Source", Quantity::Text, "Where it is declared"},
-            {"self_samples", "Self samples", Quantity::Count, "Call stacks in which it was the innermost"},
-            {"samples", "Samples", Quantity::Count, "Call stacks in which it was being executed"}};
-        static const std::vector<TableColumn> kOfBlocking = [] {
-            std::vector<TableColumn> columns(kOfRunning.begin(), kOfRunning.begin() + kFunctionSelfSamples);
-            columns[kFunctionSelf].help = "Time blocked in it itself";
-            columns[kFunctionTotal].help = "Time blocked in it and in all it called";
-            return columns;
-        }();
-        return stacks_->scope.blocked ? kOfBlocking : kOfRunning;
-    }
-    uint32_t rowLimit() const override { return static_cast<uint32_t>(stacks_->functions.size()); }
-    TableValue value(Row row, size_t column) const override {
-        const FunctionRow& r = stacks_->functions[row];
-        const Symbols& symbols = *stacks_->symbols;
-        const Symbols::Function& f = symbols.functions[r.function];
-        const auto time = [&](uint64_t counted) {
-            return stacks_->each ? TableValue(static_cast<int64_t>(counted) * stacks_->each) : TableValue();
-        };
-        switch (column) {
-            case kFunctionName: return symbols.nameOf(r.function);
-            case kFunctionSelf: return time(r.self);
-            case kFunctionTotal: return time(r.total);
-            case kFunctionSelfSamples: return number(r.self);
-            case kFunctionSamples: return number(r.total);
-            case kFunctionModule: return symbols.moduleOf(r.function);
-            case kFunctionCaller: return r.caller == kNone ? std::string() : symbols.nameOf(r.caller);
-            default: return f.file.empty() ? std::string() : f.file + (f.line ? ":" + std::to_string(f.line) : "");
-        }
-    }
-    uint64_t keyOf(Row row) const override { return stacks_->functions[row].function; }
-
-private:
-    const std::shared_ptr<const Stacks> stacks_;
-};
-
 class TableOfOccurrences : public Table {
 public:
     TableOfOccurrences(std::shared_ptr<const Recording> recording,
@@ -787,10 +741,6 @@ std::shared_ptr<const Table> waitTable(std::shared_ptr<const Waits> waits) {
 std::shared_ptr<const Table> operationTable(std::shared_ptr<const Recording> recording,
                                             std::shared_ptr<const OperationList> operations, OperationsBy by) {
     return std::make_shared<TableOfOperations>(std::move(recording), std::move(operations), by);
-}
-
-std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks) {
-    return std::make_shared<TableOfFunctions>(std::move(stacks));
 }
 
 std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Call stacks as tables, by line and as trees of calls.
+// Call stacks as tables: by function, by line, as trees of calls.
 #include "answer_tables.h"
 
 namespace fugato {
@@ -18,6 +18,49 @@ std::string placeOf(const Symbols::Function& f, uint32_t line) {
 }
 
 TableValue text(std::string words) { return words.empty() ? TableValue() : TableValue(std::move(words)); }
+
+class TableOfFunctions : public Table {
+public:
+    explicit TableOfFunctions(std::shared_ptr<const Stacks> stacks) : stacks_(std::move(stacks)) {}
+    const std::vector<TableColumn>& columns() const override {
+        static const std::vector<TableColumn> kOfRunning{
+            {"function", "Function", Quantity::Text, "As the program's debug information or symbol table names it"},
+            {"self_ns", "Self", Quantity::Duration, "Running time in it and in nothing it called, by its samples"},
+            {"total_ns", "Total", Quantity::Duration, "Running time in it and in all it called, by its samples"},
+            {"module", "Module", Quantity::Text, "The program or library it belongs to"},
+            {"called_from", "Mostly called from", Quantity::Text, "The function that called it most of that time"},
+            {"source", "Source", Quantity::Text, "Where it is declared"},
+            {"self_samples", "Self samples", Quantity::Count, "Call stacks in which it was the innermost"},
+            {"samples", "Samples", Quantity::Count, "Call stacks in which it was being executed"}};
+        static const std::vector<TableColumn> kOfBlocking = [] {
+            std::vector<TableColumn> columns(kOfRunning.begin(), kOfRunning.begin() + kFunctionSelfSamples);
+            columns[kFunctionSelf].help = "Time blocked in it itself";
+            columns[kFunctionTotal].help = "Time blocked in it and in all it called";
+            return columns;
+        }();
+        return stacks_->scope.blocked ? kOfBlocking : kOfRunning;
+    }
+    uint32_t rowLimit() const override { return static_cast<uint32_t>(stacks_->functions.size()); }
+    TableValue value(Row row, size_t column) const override {
+        const FunctionRow& r = stacks_->functions[row];
+        const Symbols& symbols = *stacks_->symbols;
+        const Symbols::Function& f = symbols.functions[r.function];
+        switch (column) {
+            case kFunctionName: return symbols.nameOf(r.function);
+            case kFunctionSelf: return timeOf(*stacks_, r.self);
+            case kFunctionTotal: return timeOf(*stacks_, r.total);
+            case kFunctionSelfSamples: return number(r.self);
+            case kFunctionSamples: return number(r.total);
+            case kFunctionModule: return symbols.moduleOf(r.function);
+            case kFunctionCaller: return r.caller == kNone ? std::string() : symbols.nameOf(r.caller);
+            default: return placeOf(f, f.line);
+        }
+    }
+    uint64_t keyOf(Row row) const override { return stacks_->functions[row].function; }
+
+private:
+    const std::shared_ptr<const Stacks> stacks_;
+};
 
 class TableOfLines : public Table {
 public:
@@ -119,6 +162,10 @@ private:
 };
 
 }  // namespace
+
+std::shared_ptr<const Table> functionTable(std::shared_ptr<const Stacks> stacks) {
+    return std::make_shared<TableOfFunctions>(std::move(stacks));
+}
 
 std::shared_ptr<const Table> lineTable(std::shared_ptr<const Stacks> stacks) {
     return std::make_shared<TableOfLines>(std::move(stacks));
