@@ -17,8 +17,10 @@
 #include <random>
 #include <thread>
 
+#include "core/ask/connections.h"
 #include "core/ask/coverage.h"
 #include "core/ask/event_list.h"
+#include "core/ask/instant_table.h"
 #include "core/ask/marker_groupings.h"
 #include "core/ask/marker_statistics.h"
 #include "core/ask/memory_figures.h"
@@ -155,6 +157,24 @@ double quickest(Ask&& ask) {
     return best;
 }
 
+/// How long it takes to find what a marker goes with, of markers anywhere: so long or less in 99 of 100.
+double connections99(const Recording& recording) {
+    constexpr size_t kTimes = 200;
+    std::mt19937_64 random(3);
+    std::vector<double> times;
+    while (times.size() < kTimes) {
+        const auto lane = static_cast<uint32_t>(random() % recording.lanes.size());
+        const auto& rows = recording.lanes[lane].rows;
+        if (rows.empty()) continue;
+        const auto row = static_cast<uint32_t>(random() % rows.size());
+        if (rows[row].empty()) continue;
+        const MarkerRef marker{lane, row, static_cast<uint32_t>(random() % rows[row].size())};
+        times.push_back(quickest([&] { (void)connectionsOf(recording, marker); }));
+    }
+    std::sort(times.begin(), times.end());
+    return times[kTimes * 99 / 100];
+}
+
 /// What it takes to explain frames further that come one by one, the 95th percentile; ms.
 double furtherMs(const Recording& recording, const Explanation& whole) {
     const Column<Frame> all = recording.series[whole.series].frames;
@@ -278,6 +298,9 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     figures.of["events jump"] = jump99(*events);
     figures.of["memory figures"] = quickest([&] { (void)memoryFigures(*recording, whole, recording->begin); });
     figures.of["coverage"] = quickest([&] { (void)coverageOf(*recording, whole); });
+    figures.of["connections"] = connections99(*recording);
+    figures.of["instant"] =
+        quickest([&] { (void)instantTable(recording, recording->begin + (recording->end - recording->begin) / 2); });
     figures.of["longest"] = quickest([&] { (void)longestOccurrences(*recording, often, whole, 1000); });
     figures.of["search"] = quickest([&] { (void)search(*recording, "skerries"); });
     if (withSqlite) figures.of["sqlite"] = sqliteMs(*recording, folder.filePath("rows.sqlite").toStdString());
@@ -376,6 +399,9 @@ bool scaleRows(uint64_t most) {
     row("asking: memory, the whole recording", plain("memory figures", "%.1f ms"), "1000 ms",
         atMost("memory figures", 1000));
     row("asking: stretches without a marker, the whole recording", plain("coverage", "%.0f ms"), "none set", none);
+    row("asking: what a marker goes with elsewhere, 99th percentile", plain("connections", "%.1f ms"), "100 ms",
+        atMost("connections", 100));
+    row("asking: everything at one instant", plain("instant", "%.2f ms"), "16 ms", atMost("instant", 16));
     row("asking: waits of the whole recording", plain("waits", "%.1f ms"), "1000 ms", atMost("waits", 1000));
     row("asking: the 1 000 longest occurrences of a tenth of all markers", plain("longest", "%.1f ms"), "100 ms",
         atMost("longest", 100));
