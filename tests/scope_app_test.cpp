@@ -445,6 +445,14 @@ private slots:
         const int64_t middle = (selection().view().begin + selection().view().end) / 2,
                       all = window_->document().recording()->end;
         QVERIFY(std::abs(middle - all / 2) < all / 50);
+        // A pool has its own curve; chosen again, all have one.
+        emit view.rowChosen(TableModel::rowOf(view.rows().index(1, 0)));
+        settle();
+        QVERIFY2(memory.curve().contents().title.endsWith(view.rows().index(1, 0).data().toString()),
+                 qPrintable(memory.curve().contents().title));
+        emit view.rowChosen(TableModel::rowOf(view.rows().index(1, 0)));
+        settle();
+        QVERIFY(memory.curve().contents().title.endsWith("all pools"));
         // What was not released, by the marker that took it.
         memory.by().setCurrentIndex(1);
         emit memory.by().activated(1);

@@ -27,6 +27,7 @@ MemoryPage::MemoryPage(Document& document, Selection& selection, QWidget* parent
     followScope(false);
     followInstant();
     connect(&document, &Document::recordingChanged, this, [this] {
+        pool_ = kNone;
         say(QString());
         askSoon();
     });
@@ -51,7 +52,7 @@ void MemoryPage::askNow() {
                "does a program that is recorded with its allocations."));
     const auto chosen = scopeNow();
     if (!chosen) return say(toQString(chosen.failure().sentence));
-    Asked asked{recording, chosen->scope, instantNow(), by_->currentData().toInt() == 1};
+    Asked asked{recording, chosen->scope, instantNow(), by_->currentData().toInt() == 1, pool_};
     if (asked == asked_) return;
     const bool same = asked_.recording && asked_.kept == asked.kept && view_->table();
     asked_ = std::move(asked);
@@ -60,7 +61,7 @@ void MemoryPage::askNow() {
             auto answer = std::make_shared<Answer>();
             const Recording& r = *asked.recording;
             answer->figures = memoryFigures(r, asked.scope, asked.instant, progress);
-            answer->curve = memoryCurve(r, kNone, asked.scope.around(), kCurveColumns, progress);
+            answer->curve = memoryCurve(r, asked.pool, asked.scope.around(), kCurveColumns, progress);
             if (!answer->figures || !answer->curve) return nullptr;
             answer->table =
                 asked.kept ? keptTable(asked.recording, answer->figures) : poolTable(asked.recording, answer->figures);
@@ -86,13 +87,24 @@ void MemoryPage::askNow() {
         });
 }
 
+/// The curve is that of the chosen pool; of the one that is shown already, chosen again: of all.
+void MemoryPage::follow(Table::Row row, bool zoom) {
+    const auto& table = view_->table();
+    if (!table || asked_.kept || table->parentOf(row) != Table::kTop) return TablePage::follow(row, zoom);
+    const auto pool = static_cast<uint32_t>(table->keyOf(row) >> 32);
+    pool_ = pool == pool_ ? kNone : pool;
+    askAtOnce();
+}
+
 void MemoryPage::showCurve(const MemoryCurve& curve) {
     const TimeRange range = asked_.scope.around();
     const auto length = static_cast<double>(std::max<int64_t>(1, range.end - range.begin));
     const auto part = [&](int64_t time) { return static_cast<double>(time - range.begin) / length; };
     const auto timeText = [&](int64_t time) { return toQString(instantText(time - asked_.recording->begin)); };
     BarPlot::Contents contents;
-    contents.title = tr("Memory in use, all pools");
+    contents.title = asked_.pool < asked_.recording->pools.size()
+                         ? tr("Memory in use, %1").arg(toQString(asked_.recording->pools[asked_.pool].name))
+                         : tr("Memory in use, all pools");
     contents.empty = tr("No memory is in use there.");
     contents.highest =
         tr("at most %1").arg(toQString(bytesText(static_cast<uint64_t>(std::max<int64_t>(0, curve.peak)))));

@@ -27,6 +27,7 @@ private:
         Scope scope;
         int64_t instant = 0;
         bool kept = false;
+        uint32_t pool = kNone;  // of the curve; kNone: all together
         bool operator==(const Asked&) const = default;
     };
     struct Answer {
@@ -35,12 +36,14 @@ private:
         std::shared_ptr<const Table> table;
     };
     void askNow() override;
+    void follow(Table::Row row, bool zoom) override;
     void say(const QString& sentence);
     void showCurve(const MemoryCurve& curve);
 
     QComboBox* const by_;
     BarPlot* const curve_;
     Asked asked_;
+    uint32_t pool_ = kNone;
 };
 
 }  // namespace fugato
