@@ -424,7 +424,9 @@ int instant(const std::shared_ptr<const Recording>& recording, int64_t at, const
         return tellFailure(
             err, kExitWrongUse,
             "--at lies after the recording's end at " + durationText(recording->end - recording->begin) + ".");
-    const auto shown = arrangedAs(instantTable(recording, at), options, err);
+    const auto all = instantTable(recording, at);
+    if (!all->rowLimit()) return tellFailure(err, kExitNothingFound, "Nothing is known of that instant.");
+    const auto shown = arrangedAs(all, options, err);
     if (!shown) return kExitWrongUse;
     write(*shown, options, SIZE_MAX, out);
     return kExitOk;

@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include <QFile>
+#include <QProcess>
 #include <QTemporaryDir>
 #include <QtTest>
 #include <nlohmann/json.hpp>
@@ -460,6 +461,37 @@ private slots:
                  qPrintable(unmarked.out.left(300)));
         QVERIFY(run({"coverage", FUGATO_DEMO_RECORDING, "--frame", "20", "--missing"}).out.contains("Unpack cloth"));
         QCOMPARE(run({"coverage", FUGATO_DEMO_RECORDING, "--missing"}).code, int(kExitNothingFound));
+    }
+
+    void oneInstantCoresAndNotesAreTold() {
+        const Ran instant = run({"instant", FUGATO_DEMO_RECORDING, "--at", "131.335", "--json"});
+        QCOMPARE(instant.code, 0);
+        bool spray = false;
+        for (const json& group : json::parse(instant.out.toStdString()))
+            for (const json& row : group.value("below", json::array()))
+                spray = spray || (row["what"] == "GPU graphics" && row["value"] == "Scene ▸ Spray");
+        QVERIFY2(spray, qPrintable(instant.out.left(400)));
+        QCOMPARE(run({"instant", FUGATO_DEMO_RECORDING, "--at", "99999"}).code, int(kExitWrongUse));
+        QCOMPARE(run({"cores", FUGATO_DEMO_RECORDING}).code, int(kExitNothingFound));  // under its virtual clock
+        QTemporaryDir folder;
+        const QString system = folder.filePath("system.fugato");
+        QProcess made;
+        made.start(SKERRY_PROGRAM, {"--scale", "100000", "--scale-system", "--out", system});
+        QVERIFY(made.waitForFinished(60'000));
+        const Ran cores = run({"cores", system});
+        QCOMPARE(cores.code, 0);
+        QVERIFY2(cores.out.startsWith("On average ") && cores.out.contains("ferry"), qPrintable(cores.out.left(400)));
+        QCOMPARE(run({"notes", system}).code, int(kExitNothingFound));
+        QFile notes(system + ".notes.json");
+        QVERIFY(notes.open(QIODevice::WriteOnly));
+        notes.write(R"({"fugato_notes":1,"notes":[{"id":"a","about":"frame","name":"frame 3","text":"late"}]})");
+        notes.close();
+        const Ran noted = run({"notes", system, "--csv"});
+        QCOMPARE(noted.code, 0);
+        QVERIFY2(noted.out.contains("late,,frame 3,frame"), qPrintable(noted.out));
+        for (const char* by : {"function", "line", "calls", "callers"})
+            QCOMPARE(run({"stacks", system, "--by", by}).code, 0);
+        QCOMPARE(run({"stacks", system, "--by", "colour"}).code, int(kExitWrongUse));
     }
 
     void framesAreToldBesideAll() {
