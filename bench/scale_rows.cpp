@@ -157,7 +157,7 @@ double quickest(Ask&& ask) {
     return best;
 }
 
-/// How long it takes to find what a marker goes with, of markers anywhere: so long or less in 99 of 100.
+/// How long it takes to find what a marker is connected with, of markers anywhere: so long or less in 99 of 100.
 double connections99(const Recording& recording) {
     constexpr size_t kTimes = 200;
     std::mt19937_64 random(3);
@@ -399,7 +399,7 @@ bool scaleRows(uint64_t most) {
     row("asking: memory, the whole recording", plain("memory figures", "%.1f ms"), "1000 ms",
         atMost("memory figures", 1000));
     row("asking: stretches without a marker, the whole recording", plain("coverage", "%.0f ms"), "none set", none);
-    row("asking: what a marker goes with elsewhere, 99th percentile", plain("connections", "%.1f ms"), "100 ms",
+    row("asking: what a marker is connected with, 99th percentile", plain("connections", "%.1f ms"), "100 ms",
         atMost("connections", 100));
     row("asking: everything at one instant", plain("instant", "%.2f ms"), "16 ms", atMost("instant", 16));
     row("asking: waits of the whole recording", plain("waits", "%.1f ms"), "1000 ms", atMost("waits", 1000));

@@ -39,7 +39,7 @@ class LanesAppTest : public WindowTest {
     QPoint labelOf(const std::string& name) {
         return picture().laneRect(area(), lanes().scrolled(), laneNamed(name)).topLeft() + QPoint(20, 8);
     }
-    void takeInHand(const std::string& name) {
+    void selectLane(const std::string& name) {
         QTest::mouseClick(lanes().viewport(), Qt::LeftButton, {}, labelOf(name));
         QCOMPARE(selection().lane(), laneNamed(name));
     }
@@ -73,9 +73,9 @@ private slots:
         openDemo();
         const QStringList all = shown();
         QVERIFY(all.contains("worker 1") && all.contains("autosave"));
-        takeInHand("worker 1");
+        selectLane("worker 1");
         key(Qt::Key_H);
-        key(Qt::Key_H);  // the next one is in hand
+        key(Qt::Key_H);  // the next one is selected
         QVERIFY(!shown().contains("worker 1") && !shown().contains("worker 2"));
         QCOMPARE(picture().leftOut(), QString("2 hidden"));
         // The tables can speak of the shown lanes.
@@ -94,7 +94,7 @@ private slots:
 
     void whatIsHiddenIsShownWhereOneGoesThere() {
         openDemo();
-        takeInHand("autosave");
+        selectLane("autosave");
         key(Qt::Key_H);
         QVERIFY(!shown().contains("autosave"));
         selection().lookAtMarker({laneNamed("autosave"), 0, 0});
@@ -118,7 +118,7 @@ private slots:
 
     void lanesStayAtTheTop() {
         openDemo();
-        takeInHand("audio");
+        selectLane("audio");
         key(Qt::Key_K);
         QCOMPARE(shown().front(), QString("audio"));
         QScrollBar& bar = *lanes().verticalScrollBar();
@@ -135,14 +135,14 @@ private slots:
 
     void lanesAreFoldedToOneLine() {
         openDemo();
-        takeInHand("main");
+        selectLane("main");
         const int before = picture().height();
         key(Qt::Key_D);
         QVERIFY(picture().slim(laneNamed("main")));
         QVERIFY(picture().height() < before);
         QTest::mouseClick(lanes().viewport(), Qt::LeftButton, {}, labelOf("main"));  // a click opens it
         QVERIFY(!picture().slim(laneNamed("main")));
-        takeInHand("worker 2");
+        selectLane("worker 2");
         key(Qt::Key_D, Qt::ShiftModifier);  // all of its role are one
         QCOMPARE(picture().standsFor(laneNamed("worker 1")), size_t{2});
         QVERIFY(!shown().contains("worker 2"));
@@ -153,7 +153,7 @@ private slots:
     void lanesAreMovedByKeyAndByDrag() {
         openDemo();
         const QStringList before = shown();
-        takeInHand("render");
+        selectLane("render");
         key(Qt::Key_Up, Qt::AltModifier);
         QCOMPARE(shown().mid(0, 2), (QStringList{"render", "main"}));
         key(Qt::Key_Down, Qt::AltModifier);
@@ -242,9 +242,9 @@ private slots:
 
     void theArrangementIsKeptForTheProgram() {
         openDemo();
-        takeInHand("render");
+        selectLane("render");
         key(Qt::Key_H);
-        takeInHand("audio");
+        selectLane("audio");
         key(Qt::Key_K);
         const QStringList before = shown();
         window_ = std::make_unique<MainWindow>();
@@ -271,9 +271,9 @@ private slots:
         QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation(), 60'000);
         QTRY_VERIFY_WITH_TIMEOUT(laneNamed("worker 2") != kNone && shown().contains("worker 2"), 30'000);
         selection().showSpan(recording().begin, recording().begin + 50'000'000);  // it no longer follows
-        takeInHand("worker 1");
+        selectLane("worker 1");
         key(Qt::Key_H);
-        takeInHand("audio");
+        selectLane("audio");
         key(Qt::Key_K);
         const MarkerRef marker{laneNamed("main"), 0, 0};
         selection().lookAtMarker(marker);
@@ -283,7 +283,7 @@ private slots:
         Note note;
         note.text = "while it runs";
         window_->document().notes().put(note);
-        // More frames come, and lanes are drawn anew.
+        // More frames come, and lanes are drawn again.
         const int64_t end = recording().end;
         QTRY_VERIFY_WITH_TIMEOUT(recording().end > end + 2'000'000'000, 60'000);
         QTRY_VERIFY_WITH_TIMEOUT(picture().recording()->end > end, 30'000);

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Looking for oneself in the real window: the instant, measuring, and from a marker to what it goes with.
+// Looking for oneself in the real window: the instant, measuring, and from a marker to what it is connected with.
 #include <QClipboard>
 #include <QContextMenuEvent>
 #include <QMenu>
@@ -213,7 +213,7 @@ private slots:
         settle();
         QCOMPARE(selection().marker(), there.marker);
         QCOMPARE(selection().instant(), std::optional(there.there));
-        // Back: by what that marker goes with.
+        // Back: by what that marker is connected with.
         const auto& back = lanes().connections()->list;
         const auto found =
             std::find_if(back.begin(), back.end(), [&](const Connection& c) { return c.marker == wait; });
@@ -221,12 +221,13 @@ private slots:
         lanes().goTo(*found);
         settle();
         QCOMPARE(selection().marker(), wait);
-        // A marker that goes with nothing says so.
+        // A marker that is connected with nothing says so.
         selection().lookAtMarker(markerNamed("main", "Cull"));
         settle();
         QVERIFY(lanes().connections() && lanes().connections()->list.empty());
         key(Qt::Key_G);
-        QCOMPARE(window_->statusBar()->currentMessage(), QString("Nothing elsewhere is known to go with this marker."));
+        QCOMPARE(window_->statusBar()->currentMessage(),
+                 QString("No other marker is known to be connected with this one."));
     }
 
     void connectionsAreDrawn() {
@@ -252,13 +253,13 @@ private slots:
             if (!menu) return;
             entries = entriesOf(*menu);
             for (QAction* action : menu->actions())
-                if (action->text().remove('&') == "Goes with") goes = entriesOf(*action->menu());
+                if (action->text().remove('&') == "Connected with") goes = entriesOf(*action->menu());
             menu->close();
         };
         QTimer::singleShot(100, this, look);
         QContextMenuEvent asked(QContextMenuEvent::Keyboard, QPoint(0, 0), QPoint(0, 0));
         QApplication::sendEvent(&lanes(), &asked);
-        for (const char* name : {"Zoom to the marker", "Select its time", "Show its occurrences", "Goes with",
+        for (const char* name : {"Zoom to the marker", "Select its time", "Show its occurrences", "Connected with",
                                  "Measure from here", "Copy name and times"})
             QVERIFY2(entries.contains(name), name);
         QCOMPARE(goes.size(), 1);

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Edges that one measures between, what a marker goes with elsewhere, and everything at one instant: against slow looks
+// Edges that one measures between, what a marker is connected with, and everything at one instant: against slow looks
 // at every marker, and recordings written by hand.
 #include <QtTest>
 #include <random>

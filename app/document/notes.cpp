@@ -16,7 +16,7 @@ struct Written {
     std::string why;  // not
 };
 
-/// Writes what is here and what somebody else wrote since.
+/// Writes what is here and what another program wrote since.
 std::shared_ptr<const Written> writeMerged(const std::string& path, const NotesFile& about,
                                            const std::vector<Note>& base, const std::vector<Note>& mine) {
     auto written = std::make_shared<Written>();

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What the person noted of the open recording. Read and written on other threads; what somebody else wrote into the
-// same file meanwhile is taken in. Interface thread only.
+// What the person noted of the open recording. Read and written on other threads; what another window or program wrote
+// into the same file meanwhile is taken in. Interface thread only.
 #pragma once
 
 #include <QObject>
@@ -31,7 +31,7 @@ public:
 
 signals:
     void changed();  // by the person
-    void loaded();   // those of another recording, or what somebody else wrote
+    void loaded();   // those of another recording, or what another program wrote
     void failed(const QString& sentence);
 
 private:

@@ -21,7 +21,7 @@ DrawerPage::Words CoresPage::words() const {
 }
 
 CoresPage::CoresPage(Document& document, Selection& selection, QWidget* parent)
-    : TablePage(document, selection, "cores", tr("Threads and what they had of the cores"), -1, parent),
+    : TablePage(document, selection, "cores", tr("Threads, and how they used the cores"), -1, parent),
       by_(addChoice(tr("What the areas of the plot are"), tr("The cores' time over time, by thread or by program"),
                     {{tr("by thread"), 0}, {tr("by program"), 1}}, settings::coresBy())),
       curve_(new BarPlot(this)),
@@ -33,7 +33,7 @@ CoresPage::CoresPage(Document& document, Selection& selection, QWidget* parent)
         askSoon();
     });
     whenChanged([this] { askSoon(); });
-    say(tr("What threads had of the cores."));
+    say(tr("How threads used the cores."));
 }
 
 void CoresPage::showEvent(QShowEvent*) { askAtOnce(); }

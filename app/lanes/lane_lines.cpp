@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // What of the lanes' picture runs through several lanes: the critical path, the selected frame's edges, the selected
-// time, the chosen instant, what is measured, and what the selected marker goes with.
+// time, the chosen instant, what is measured, and what the selected marker is connected with.
 #include <QObject>
 #include <QPainter>
 #include <QPainterPath>

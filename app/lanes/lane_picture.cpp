@@ -425,7 +425,7 @@ void LanePicture::paintLane(QPainter& painter, const QRect& area, const QRect& b
         painter.fillRect(QRectF(x - 3, box.top() + kRail - 4, 6, box.height() - kRail - kLaneGap + 6),
                          QBrush(t.plum, Qt::BDiagPattern));
     }
-    paintLabel(painter, area, box, labelOf(index), detailOf(index), onPath(index), index == laneInHand_);
+    paintLabel(painter, area, box, labelOf(index), detailOf(index), onPath(index), index == selectedLane_);
 }
 
 QString LanePicture::labelOf(uint32_t lane) const {
@@ -461,7 +461,7 @@ std::vector<MarkerRef> LanePicture::drawnAlone() const {
 }
 
 void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name,
-                             const QString& detail, bool strong, bool inHand) {
+                             const QString& detail, bool strong, bool selected) {
     const Theme& t = theme();
     const QRect axis = axisOf(area);
     painter.setClipRect(QRect(area.left(), axis.top(), labelWidth(), axis.height()));
@@ -472,7 +472,7 @@ void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& 
     const QRect label(area.left() + 10, box.top() + 3, labelWidth() - 16, 15);
     painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter,
                      painter.fontMetrics().elidedText(name, Qt::ElideRight, label.width()));
-    if (inHand) painter.fillRect(QRect(area.left(), box.top(), 4, box.height() - 1), t.text);
+    if (selected) painter.fillRect(QRect(area.left(), box.top(), 4, box.height() - 1), t.text);
     if (box.height() >= 32) {
         painter.setFont(smallFont());
         painter.setPen(t.muted);

@@ -36,7 +36,7 @@ public:
     void setArrangement(const LaneArrangement& arrangement);
     /// Markers that the others are faded beside, or that alone are shown; null: all are shown.
     void setKept(std::shared_ptr<const MarkersKept> kept);
-    void setLaneInHand(uint32_t lane) { laneInHand_ = lane; }
+    void setSelectedLane(uint32_t lane) { selectedLane_ = lane; }
     /// Where a lane that is dragged would be dropped; or kNoDrop.
     static constexpr int kNoDrop = -1;
     void setDropLine(int y) { dropLine_ = y; }
@@ -58,7 +58,7 @@ public:
         bool operator==(const Marks&) const = default;
     };
     void setMarks(const Marks& marks) { marks_ = marks; }
-    /// What the selected marker goes with elsewhere; null: not known.
+    /// What the selected marker is connected with; null: not known.
     void setConnections(std::shared_ptr<const Connections> connections) { connections_ = std::move(connections); }
     void themeChanged() {
         names_.forget();
@@ -116,7 +116,7 @@ private:
     double highlightAt(uint32_t lane, const MarkerRow& row, uint32_t first, uint32_t last) const;
     void paintTrack(QPainter& painter, const QRect& area, const QRect& box, size_t track);
     void paintLabel(QPainter& painter, const QRect& area, const QRect& box, const QString& name, const QString& detail,
-                    bool strong, bool inHand = false);
+                    bool strong, bool selected = false);
     TimeAxis timeAxis(const QRect& area, const QRect& box) const;
     void paintUnread(QPainter& painter, const QRect& axis, const QRect& box, const Lane& lane);
     void paintStrikes(QPainter& painter, const QRect& area, const QRect& box, const Lane& lane);
@@ -137,7 +137,7 @@ private:
     std::optional<TimeRange> range_;
     std::shared_ptr<const MarkersKept> kept_;
     std::vector<uint8_t> keptPaths_, tints_;  // by path: whether it is kept; its tint, 0: none
-    uint32_t laneInHand_ = kNone;
+    uint32_t selectedLane_ = kNone;
     int dropLine_ = kNoDrop;
     Marks marks_;
     std::shared_ptr<const Connections> connections_;

@@ -71,18 +71,18 @@ bool LanesView::onLabel(const QPoint& at) const {
     return document_.recording() && at.x() < picture_.labelWidth() && at.y() >= LanePicture::kHeaderHeight;
 }
 
-std::string LanesView::keyInHand() const {
-    const uint32_t lane = laneInHand();
+std::string LanesView::selectedKey() const {
+    const uint32_t lane = selectedLane();
     return lane < picture_.keys().lanes.size() ? picture_.keys().lanes[lane] : std::string();
 }
 
 void LanesView::hideLane() {
-    const std::string key = keyInHand();
+    const std::string key = selectedKey();
     if (key.empty()) return;
-    const uint32_t lane = laneInHand();
+    const uint32_t lane = selectedLane();
     const QString name = picture_.labelOf(lane);
     arrangement_.change([&](LaneArrangement& a) { a.hidden.insert(key); });
-    // The next one is in hand, so that several can be hidden one after the other.
+    // The next one is selected, so that several can be hidden one after the other.
     const std::vector<uint32_t>& order = picture_.order();
     const std::vector<uint32_t> left = picture_.lanesFromTop();
     auto next = std::find(order.begin(), order.end(), lane);
@@ -96,7 +96,7 @@ void LanesView::showAllLanes() {
 }
 
 void LanesView::pinLane() {
-    if (const std::string key = keyInHand(); !key.empty())
+    if (const std::string key = selectedKey(); !key.empty())
         arrangement_.change([&](LaneArrangement& a) { toggle(a.pinned, key); });
 }
 
@@ -104,11 +104,11 @@ void LanesView::toggleFold(const std::string& key) {
     if (!key.empty()) arrangement_.change([&](LaneArrangement& a) { toggle(a.folded, key); });
 }
 
-void LanesView::foldLane() { toggleFold(keyInHand()); }
+void LanesView::foldLane() { toggleFold(selectedKey()); }
 
 void LanesView::foldRole() {
-    const uint32_t lane = laneInHand();
-    if (keyInHand().empty()) return;
+    const uint32_t lane = selectedLane();
+    if (selectedKey().empty()) return;
     const uint32_t group = document_.recording()->lanes[lane].group;
     if (group < picture_.keys().groups.size()) toggleFold(picture_.keys().groups[group]);
 }
@@ -150,7 +150,7 @@ void LanesView::placeLanes(const std::vector<uint32_t>& lanes, uint32_t before, 
 
 /// Past the next one, or the one before; from those at the top to the others and back it goes by pinLane() only.
 void LanesView::moveLane(int by) {
-    const uint32_t lane = laneInHand();
+    const uint32_t lane = selectedLane();
     const std::vector<uint32_t> shown = picture_.lanesFromTop();
     const auto count = static_cast<std::ptrdiff_t>(shown.size());
     const auto at = std::find(shown.begin(), shown.end(), lane) - shown.begin(), beside = at + by;
@@ -198,9 +198,9 @@ void LanesView::lookAtLane(uint32_t lane) {
 }
 
 void LanesView::fillLaneMenu(QMenu& menu) {
-    const uint32_t lane = laneInHand();
+    const uint32_t lane = selectedLane();
     const LaneArrangement& now = arrangement_.now();
-    const bool any = !keyInHand().empty();
+    const bool any = !selectedKey().empty();
     const QString name = any ? shownName(document_.recording()->lanes[lane].name) : QString();
     const auto add = [&](const QString& words, void (LanesView::*act)(), bool on) {
         QAction* action = menu.addAction(words, this, act);
@@ -210,8 +210,8 @@ void LanesView::fillLaneMenu(QMenu& menu) {
     };
     if (any) {
         menu.addAction(tr("&Hide %1").arg(name), this, &LanesView::hideLane);
-        add(tr("&Keep %1 at the top").arg(name), &LanesView::pinLane, now.pinned.count(keyInHand()) > 0);
-        add(tr("Fol&d %1 to one line").arg(name), &LanesView::foldLane, now.folded.count(keyInHand()) > 0);
+        add(tr("&Keep %1 at the top").arg(name), &LanesView::pinLane, now.pinned.count(selectedKey()) > 0);
+        add(tr("Fol&d %1 to one line").arg(name), &LanesView::foldLane, now.folded.count(selectedKey()) > 0);
         const uint32_t group = document_.recording()->lanes[lane].group;
         const auto& groups = picture_.keys().groups;
         if (group < groups.size() && document_.recording()->groups[group].lanes.size() > 1)

@@ -69,7 +69,7 @@ void LanesView::addMarkerActions(QMenu& menu, const MarkerRef& marker) {
     menu.addAction(tr("&Zoom to the marker"), this, [this, marker] { selection_.showMarker(marker); });
     menu.addAction(tr("&Select its time"), this, [this, its] { selection_.selectRange(its); });
     menu.addAction(tr("Show its &occurrences"), this, &LanesView::occurrencesWanted);
-    QMenu* goes = menu.addMenu(tr("&Goes with"));
+    QMenu* goes = menu.addMenu(tr("Connected wit&h"));
     // It may be found while the menu is open.
     const auto fill = [this, goes] {
         goes->clear();
@@ -91,7 +91,7 @@ void LanesView::addMarkerActions(QMenu& menu, const MarkerRef& marker) {
 void LanesView::addConnections(QMenu& menu) {
     const auto& recording = document_.recording();
     if (!connections_ || connections_->list.empty()) {
-        menu.addAction(connections_ ? tr("Nothing elsewhere is known") : tr("Being looked up…"))->setEnabled(false);
+        menu.addAction(connections_ ? tr("No other marker is known") : tr("Being looked up…"))->setEnabled(false);
         return;
     }
     for (const Connection& connection : connections_->list)

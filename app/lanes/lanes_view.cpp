@@ -70,7 +70,7 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
         verticalScrollBar()->setValue(0);
     });
     connect(&selection, &Selection::laneChanged, this, [this] {
-        picture_.setLaneInHand(selection_.lane());
+        picture_.setSelectedLane(selection_.lane());
         viewport()->update();
     });
     connect(&selection, &Selection::laneWanted, this, &LanesView::lookAtLane);
@@ -135,7 +135,7 @@ void LanesView::takeChoice() {
     viewport()->update();
 }
 
-/// Finds what the selected marker goes with elsewhere.
+/// Finds what the selected marker is connected with.
 void LanesView::connectMarker() {
     const MarkerRef& marker = selection_.marker();
     const auto& recording = document_.recording();
@@ -168,9 +168,9 @@ void LanesView::goTo(const Connection& connection) {
 
 void LanesView::goAlong() {
     if (!selection_.marker().valid())
-        return emit said(tr("Select a marker first; then this goes to what it goes with."));
-    if (!connections_) return emit said(tr("What this marker goes with is being looked up."));
-    if (connections_->list.empty()) return emit said(tr("Nothing elsewhere is known to go with this marker."));
+        return emit said(tr("Select a marker first; then this goes to one that it is connected with."));
+    if (!connections_) return emit said(tr("What this marker is connected with is being looked up."));
+    if (connections_->list.empty()) return emit said(tr("No other marker is known to be connected with this one."));
     if (connections_->list.size() == 1) return goTo(connections_->list.front());
     QMenu menu(this);
     addConnections(menu);
@@ -229,7 +229,7 @@ void LanesView::stepInstant(EdgeOf of, bool forward) {
     if (!recording) return;
     const auto& e = document_.explanation();
     stepping_.ask(
-        [recording, of, forward, from = instantOrBegin(), lane = laneInHand(),
+        [recording, of, forward, from = instantOrBegin(), lane = selectedLane(),
          series = e ? e->series : 0](const Progress&) {
             return std::make_shared<const std::optional<int64_t>>(
                 edgeBeside(*recording, of, of == EdgeOf::Markers ? lane : kNone, series, from, forward));
@@ -247,8 +247,8 @@ void LanesView::stepInstant(EdgeOf of, bool forward) {
         });
 }
 
-/// The lane in hand, else the topmost.
-uint32_t LanesView::laneInHand() const {
+/// The selected lane, else the topmost.
+uint32_t LanesView::selectedLane() const {
     const auto& recording = document_.recording();
     if (recording && selection_.lane() < recording->lanes.size()) return selection_.lane();
     const std::vector<uint32_t> lanes = picture_.lanesFromTop();

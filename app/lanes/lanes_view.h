@@ -32,7 +32,7 @@ public:
     LanePicture& picture() { return picture_; }
     int scrolled() const;
     bool busy() const { return telling_.busy() || programs_.busy() || connecting_.busy() || stepping_.busy(); }
-    /// What the selected marker goes with elsewhere, once that is known; else null.
+    /// What the selected marker is connected with, once that is known; else null.
     const std::shared_ptr<const Connections>& connections() const { return connections_; }
     /// Goes to the other end of a connection of the selected marker; where there are several, asks which.
     void goAlong();
@@ -48,7 +48,7 @@ public:
     void paintTo(QPainter& painter, bool all);
     /// What the person is told about a marker, marked up for a tooltip.
     static QString tipOf(const MarkerWords& words);
-    // How the lanes are arranged: of the lane in hand, that of the selected marker or whose label was clicked.
+    // How the lanes are arranged: of the selected lane, that of the selected marker or whose label was clicked.
     void hideLane();
     void pinLane();   // stays at the top, or no longer
     void foldLane();  // to one slim line, or opens it
@@ -110,7 +110,7 @@ private:
     void dragLane(const QPoint& at);
     void dropLane(const QPoint& at);
     bool onLabel(const QPoint& at) const;
-    std::string keyInHand() const;
+    std::string selectedKey() const;
     void toggleFold(const std::string& key);
     void fillLeftOutMenu(QMenu& menu);
     void addKeeping(QMenu& menu, const MarkerRef& marker);
@@ -121,7 +121,7 @@ private:
     void connectMarker();
     int64_t timeNear(const QPoint& at) const;
     int64_t instantOrBegin() const;
-    uint32_t laneInHand() const;
+    uint32_t selectedLane() const;
     void clickAt(const QPoint& at);
     void fillMenu(QMenu& menu, const QPoint& at, const MarkerRef& marker);
     void addMarkerActions(QMenu& menu, const MarkerRef& marker);

@@ -54,7 +54,7 @@ public:
     std::optional<int64_t> anchor() const { return anchor_; }
     /// Where the selected marker stands in the source; no file where that is not told.
     SourcePlace sourceOfMarker() const;
-    /// The lane in hand: that of the selected marker, or another that was chosen since; or kNone.
+    /// The selected lane: that of the selected marker, or another that was chosen since; or kNone.
     uint32_t lane() const { return lane_; }
     /// Markers that alone are shown, or that the others are faded beside; null: all are shown.
     const std::shared_ptr<const MarkersKept>& markersKept() const { return kept_; }

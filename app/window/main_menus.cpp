@@ -149,7 +149,7 @@ void MainWindow::makeGoMenu() {
                   [this] { stepOccurrence(true); });
     commands_.add(go, tr("Previous o&ccurrence"), {QKeySequence(Qt::SHIFT | Qt::Key_F3)}, occurrences,
                   [this] { stepOccurrence(false); });
-    commands_.add(go, tr("To what the marker &goes with"), {QKeySequence(Qt::Key_G)},
+    commands_.add(go, tr("&Go to a connected marker"), {QKeySequence(Qt::Key_G)},
                   tr("to who ended a wait, asked for work, held a lock, and from there back"),
                   [this] { lanes_->goAlong(); });
     makeInstantMenu(go->addMenu(tr("&Instant, measuring")));
@@ -196,12 +196,12 @@ void MainWindow::makeGoMenu() {
 void MainWindow::makeSourceMenu(QMenu* menu) {
     const QString help = tr("the source of the selected marker or cause, with the cost of its lines; in the editor");
     commands_.add(menu, tr("&Show the source"), {QKeySequence(Qt::Key_C)}, help, [this] {
-        const SourcePlace place = sourceInHand();
+        const SourcePlace place = selectedSource();
         if (place.file.empty()) statusBar()->showMessage(tr("Where that stands in the source is not known."), 6000);
         selection_.lookAtSource(place);
     });
     commands_.add(menu, tr("&Open it in the editor"), {QKeySequence(Qt::SHIFT | Qt::Key_C)}, help,
-                  [this] { openSource(sourceInHand()); });
+                  [this] { openSource(selectedSource()); });
     commands_.add(menu, tr("Source and &editor…"), {}, {}, [this] { askForEditor(); });
 }
 
@@ -323,18 +323,18 @@ void MainWindow::makeLanesMenu(QMenu* menu) {
     const auto add = [&](const QString& name, const QKeySequence& key, const QString& help, void (LanesView::*act)()) {
         commands_.add(menu, name, {key}, help, [this, act] { (lanes_->*act)(); });
     };
-    const QString hiding = tr("hide the lane in hand, show all lanes"),
-                  folding = tr("fold the lane in hand, its whole role");
+    const QString hiding = tr("hide the selected lane, show all lanes"),
+                  folding = tr("fold the selected lane, its whole role");
     add(tr("&Hide the lane"), Qt::Key_H, hiding, &LanesView::hideLane);
     add(tr("&Show all lanes"), Qt::SHIFT | Qt::Key_H, hiding, &LanesView::showAllLanes);
-    add(tr("&Keep the lane at the top"), Qt::Key_K, tr("keep the lane in hand at the top; again: no longer"),
+    add(tr("&Keep the lane at the top"), Qt::Key_K, tr("keep the selected lane at the top; again: no longer"),
         &LanesView::pinLane);
     add(tr("Fol&d the lane"), Qt::Key_D, folding, &LanesView::foldLane);
     add(tr("Fold all lanes of its &role"), Qt::SHIFT | Qt::Key_D, folding, &LanesView::foldRole);
     for (const int by : {-1, 1})
         commands_.add(menu, by < 0 ? tr("Move the lane &up") : tr("Move the lane dow&n"),
                       {QKeySequence(Qt::ALT | (by < 0 ? Qt::Key_Up : Qt::Key_Down))},
-                      tr("move the lane in hand up, down; or drag its name"), [this, by] { lanes_->moveLane(by); });
+                      tr("move the selected lane up, down; or drag its name"), [this, by] { lanes_->moveLane(by); });
     const bool gather = settings::gatherLanes().get();
     commands_.addSwitch(menu, tr("&Gather the lanes of the blue line"), QKeySequence(Qt::Key_L),
                         tr("where the lanes of the blue line lie far apart, the others become slim, or not"), gather,
@@ -362,7 +362,7 @@ void MainWindow::makeLanesMenu(QMenu* menu) {
         more->clear();
         lanes_->fillLaneMenu(*more);
     });
-    commands_.addGesture(tr("Click on a lane's name"), tr("takes the lane in hand"));
+    commands_.addGesture(tr("Click on a lane's name"), tr("selects the lane"));
 }
 
 /// Which panels have how much room.

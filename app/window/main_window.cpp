@@ -380,7 +380,7 @@ QList<ViewPicture> MainWindow::views() {
 }
 
 /// Of the selected marker, else of the selected cause.
-SourcePlace MainWindow::sourceInHand() const {
+SourcePlace MainWindow::selectedSource() const {
     if (const SourcePlace marker = selection_.sourceOfMarker(); !marker.file.empty()) return marker;
     const auto& e = document_.explanation();
     return e && selection_.cause() < e->causes.size() ? why_->placeOf(selection_.cause()) : SourcePlace();
@@ -426,7 +426,7 @@ void MainWindow::takeNotes() {
     selection_.setStretches(std::move(stretches));
 }
 
-void MainWindow::askForEditor() { SourceDialog(toQString(sourceInHand().file), this).exec(); }
+void MainWindow::askForEditor() { SourceDialog(toQString(selectedSource().file), this).exec(); }
 
 void MainWindow::askForPicture() {
     PictureDialog dialog(views(), settings::lastFolder().get(), this);

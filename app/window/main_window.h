@@ -110,7 +110,7 @@ private:
     void askMemoryLimit();
     void askForPicture();
     void openSource(const SourcePlace& place);
-    SourcePlace sourceInHand() const;
+    SourcePlace selectedSource() const;
     void askForEditor();
     void askForNote(const std::string& id);
     void takeNotes();

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What a marker goes with elsewhere: who ended its wait and whose waits it ended, who asked for its work and what it
+// What a marker is connected with: who ended its wait and whose waits it ended, who asked for its work and what it
 // asked for, who held the lock it waited for and who waited for what it held, operations that it began or ended. From
 // either end one finds the other. May run on any thread.
 #pragma once
