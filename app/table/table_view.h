@@ -35,8 +35,8 @@ public:
     void setEmptyText(const QString& sentence);
     /// Chooses a row of whole(), opens what it lies in and brings it into view.
     void showRow(Table::Row row);
-    /// Draws a line above a row of whole(), an instant among rows in order of time; none: no line. One past the last row
-    /// stands below it. `bring`: and brings it into view.
+    /// Draws a line above a row of whole(), an instant among rows in order of time; none: no line. One past the last
+    /// row stands below it. `bring`: and brings it into view.
     void showLine(std::optional<Table::Row> row, bool bring = false);
     std::optional<Table::Row> line() const { return line_; }
     /// Opens, from the chosen row or from the top, the heaviest row by a column and so on down, and chooses the last.
@@ -99,9 +99,9 @@ private:
     bool hasCurrent_ = false;
     int scrolled_ = 0;
     BackgroundQuery saving_;
-    std::shared_ptr<const Table> whole_;            // of which the model has a window; else null
-    QScrollBar* const bar_;                         // over all rows of it
-    Table::Row first_ = 0;                          // of the window
+    std::shared_ptr<const Table> whole_;  // of which the model has a window; else null
+    QScrollBar* const bar_;               // over all rows of it
+    Table::Row first_ = 0;                // of the window
     std::optional<Table::Row> line_;
     int64_t pendingTop_ = -1, pendingChoose_ = -1;  // of the window that is being read; -1: none
     BackgroundQuery reading_;

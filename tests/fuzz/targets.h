@@ -37,8 +37,7 @@ using FuzzTarget = void (*)(std::string_view);
 inline const std::map<std::string, FuzzTarget> kFuzzTargets = {
     {"binary", fuzzBinary},     {"whole_way", fuzzWholeWay}, {"packed", fuzzPacked},   {"text", fuzzText},
     {"unclosed", fuzzUnclosed}, {"kept", fuzzKept},          {"archive", fuzzArchive}, {"symbols", fuzzSymbols},
-    {"control", fuzzControl},   {"line", fuzzLine},
-    {"notes", fuzzNotes}};
+    {"control", fuzzControl},   {"line", fuzzLine},          {"notes", fuzzNotes}};
 
 /// The bytes with the checksums and magic numbers of header and blocks made right.
 std::string withChecksums(std::string_view bytes);
