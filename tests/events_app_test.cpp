@@ -214,11 +214,7 @@ private slots:
         QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
         const QString path = folder_.filePath("growing.fugato");
         QProcess program;
-        program.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "600", "--virtual", "--paced", "--detail", "1"});
-        QVERIFY(program.waitForStarted());
-        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
-        window_->open(path);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation(), 60'000);
+        openGrowing(program, path);
         ScopeChoice whole;
         whole.of = ScopeChoice::Of::Whole;
         selection().chooseScope(whole);

@@ -195,11 +195,11 @@ private slots:
         window_->drawer().search("spray");
         settle();
         auto& page = window_->drawer().page<SearchPage>();
-        page.keepFound(false);
+        page.focusFound(false);
         QCOMPARE(colourOf(spray), sprayBefore);
         QVERIFY(colourOf(draw) != drawBefore);
         QCOMPARE(picture().leftOut(), QString("“spray” not faded"));
-        page.keepFound(true);
+        page.focusFound(true);
         QVERIFY(colourOf(draw).lightness() > 240);  // nothing is drawn there
         QVERIFY(!picture().markerAt(area(), lanes().scrolled(), placeOf(draw)).valid());
         QVERIFY(picture().markerAt(area(), lanes().scrolled(), placeOf(spray)) == spray);
@@ -208,7 +208,7 @@ private slots:
         QVERIFY(!picture().slim(laneNamed("GPU graphics")));
         selection().showWhole();
         settle();
-        selection().keepMarkers(nullptr);
+        selection().focusMarkers(nullptr);
         QVERIFY(picture().leftOut().isEmpty());
     }
 
@@ -264,11 +264,7 @@ private slots:
     void whileARecordingGrowsAllStaysAsItWasPut() {
         const QString path = folder_.filePath("growing.fugato");
         QProcess program;
-        program.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "600", "--virtual", "--paced", "--detail", "1"});
-        QVERIFY(program.waitForStarted());
-        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
-        window_->open(path);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation(), 60'000);
+        openGrowing(program, path);
         QTRY_VERIFY_WITH_TIMEOUT(laneNamed("worker 2") != kNone && shown().contains("worker 2"), 30'000);
         selection().showSpan(recording().begin, recording().begin + 50'000'000);  // it no longer follows
         selectLane("worker 1");

@@ -5,7 +5,9 @@
 #pragma once
 
 #include <QDialog>
+#include <QFileInfo>
 #include <QLabel>
+#include <QProcess>
 #include <QSettings>
 #include <QSignalSpy>
 #include <QStandardPaths>
@@ -66,6 +68,14 @@ protected:
         const auto group = drawer.groups().indexOf((*wanted)->words().group);
         for (qsizetype i = 0; i < drawer.pages().size() && drawer.shown() != id; ++i)
             key(static_cast<Qt::Key>(Qt::Key_1 + group), Qt::ControlModifier);
+    }
+    /// A race that goes on, in its own clock but no faster than in real time; opened while it is written.
+    void openGrowing(QProcess& program, const QString& path) {
+        program.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "600", "--virtual", "--paced", "--detail", "1"});
+        QVERIFY(program.waitForStarted());
+        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
+        window_->open(path);
+        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation(), 60'000);
     }
     void settle() { QTRY_VERIFY_WITH_TIMEOUT(!window_->asking(), 120'000); }
     QString write(const char* name, const QByteArray& bytes) {

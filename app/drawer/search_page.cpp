@@ -20,24 +20,24 @@ SearchPage::SearchPage(Document& document, Selection& selection, QWidget* parent
     : TablePage(document, selection, "search", tr("Search results"), -1, parent), inLanes_(new QToolButton(this)) {
     inLanes_->setFont(smallFont());
     inLanes_->setText(tr("In the lanes"));
-    inLanes_->setToolTip(tr("Fades the markers that were not found, in the lanes, or leaves them out"));
+    inLanes_->setToolTip(tr("Shows the search results alone in the lanes, or fades all other markers"));
     inLanes_->setPopupMode(QToolButton::InstantPopup);
     auto* menu = new QMenu(inLanes_);
-    menu->addAction(tr("&Fade all but what was found"), this, [this] { keepFound(false); });
-    menu->addAction(tr("&Only what was found"), this, [this] { keepFound(true); });
-    menu->addAction(tr("&All markers"), this, [this] { selection_.keepMarkers(nullptr); });
+    menu->addAction(tr("&Fade all but the search results"), this, [this] { focusFound(false); });
+    menu->addAction(tr("&Only the search results"), this, [this] { focusFound(true); });
+    menu->addAction(tr("&All markers"), this, [this] { selection_.focusMarkers(nullptr); });
     inLanes_->setMenu(menu);
     addBeside(inLanes_);
     connect(&document, &Document::recordingChanged, this, &SearchPage::showHint);
     showHint();
 }
 
-void SearchPage::keepFound(bool alone) {
+void SearchPage::focusFound(bool alone) {
     if (!found_) return;
-    MarkersKept kept{"“" + found_->text + "”", {}, alone};
+    MarkersInFocus kept{"“" + found_->text + "”", {}, alone};
     for (const FoundMarker& marker : found_->markers) kept.sites.push_back(marker.site);
     std::sort(kept.sites.begin(), kept.sites.end());
-    selection_.keepMarkers(std::make_shared<const MarkersKept>(std::move(kept)));
+    selection_.focusMarkers(std::make_shared<const MarkersInFocus>(std::move(kept)));
 }
 
 void SearchPage::showHint() {

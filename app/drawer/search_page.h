@@ -15,7 +15,7 @@ public:
     void search(const QString& words);
 
     /// Shows in the lanes what markers were found: the others are faded, or not shown.
-    void keepFound(bool alone);
+    void focusFound(bool alone);
 
 private:
     void showHint();

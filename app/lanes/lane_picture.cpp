@@ -54,7 +54,7 @@ void LanePicture::setRecording(std::shared_ptr<const Recording> recording, bool 
     names_.setRecording(recording_);
     numberPaths();
     layOutTracks(same);
-    if (kept_) leaveOutLanes();
+    if (inFocus_) leaveOutLanes();
 }
 
 void LanePicture::setArrangement(const LaneArrangement& arrangement) {
@@ -63,8 +63,8 @@ void LanePicture::setArrangement(const LaneArrangement& arrangement) {
     layOutTracks(true);
 }
 
-void LanePicture::setKept(std::shared_ptr<const MarkersKept> kept) {
-    kept_ = std::move(kept);
+void LanePicture::setInFocus(std::shared_ptr<const MarkersInFocus> kept) {
+    inFocus_ = std::move(kept);
     numberPaths();
     leaveOutLanes();
 }
@@ -72,22 +72,22 @@ void LanePicture::setKept(std::shared_ptr<const MarkersKept> kept) {
 /// Where some markers are shown alone, lanes that have none of them are not in the way.
 void LanePicture::leaveOutLanes() {
     std::vector<bool> without;
-    if (recording_ && kept_ && kept_->alone)
+    if (recording_ && inFocus_ && inFocus_->alone)
         for (const Lane& lane : recording_->lanes)
             without.push_back(std::none_of(lane.paths.begin(), lane.paths.end(),
-                                           [&](PathId path) { return path && keptPaths_[path]; }));
+                                           [&](PathId path) { return path && focusedPaths_[path]; }));
     setLeftOut(std::move(without));
 }
 
 /// What is drawn of a marker by the person's choice, by its path.
 void LanePicture::numberPaths() {
-    keptPaths_.clear();
+    focusedPaths_.clear();
     tints_.clear();
     if (!recording_) return;
-    std::vector<uint8_t> keptSites(recording_->sites.size()), tints(recording_->sites.size());
-    if (kept_)
-        for (const uint32_t site : kept_->sites)
-            if (site < keptSites.size()) keptSites[site] = 1;
+    std::vector<uint8_t> focusedSites(recording_->sites.size()), tints(recording_->sites.size());
+    if (inFocus_)
+        for (const uint32_t site : inFocus_->sites)
+            if (site < focusedSites.size()) focusedSites[site] = 1;
     bool tinted = false;
     const auto& wanted = arrangement().tints;
     for (size_t site = 0; site < tints.size() && !wanted.empty(); ++site) {
@@ -99,11 +99,11 @@ void LanePicture::numberPaths() {
             }
     }
     const size_t paths = recording_->paths.size();
-    if (kept_) keptPaths_.resize(paths);
+    if (inFocus_) focusedPaths_.resize(paths);
     if (tinted) tints_.resize(paths);
-    for (PathId path = 1; path < paths && (kept_ || tinted); ++path) {
+    for (PathId path = 1; path < paths && (inFocus_ || tinted); ++path) {
         const uint32_t site = recording_->paths[path].site;
-        if (kept_) keptPaths_[path] = keptSites[site];
+        if (inFocus_) focusedPaths_[path] = focusedSites[site];
         if (tinted) tints_[path] = tints[site];
     }
 }
@@ -111,8 +111,9 @@ void LanePicture::numberPaths() {
 QString LanePicture::leftOut() const {
     QStringList words;
     if (const size_t lanes = hiddenLanes() + hiddenTracks()) words << QObject::tr("%1 hidden").arg(lanes);
-    if (kept_)
-        words << (kept_->alone ? QObject::tr("only %1") : QObject::tr("%1 not faded")).arg(toQString(kept_->words));
+    if (inFocus_)
+        words
+            << (inFocus_->alone ? QObject::tr("only %1") : QObject::tr("%1 not faded")).arg(toQString(inFocus_->words));
     return words.join(", ");
 }
 
@@ -200,7 +201,7 @@ void LanePicture::paintMarker(QPainter& painter, const QRect& axis, const QRectF
               height = static_cast<int>(box.height());
     const QRect pixels(x, y, width, height);
     const bool strong = highlight > 0.55;
-    const bool faded = kept_ && !keptPaths_[path];
+    const bool faded = inFocus_ && !focusedPaths_[path];
     if (faded) painter.setOpacity(kFaded);
     const int tint = tints_.empty() ? 0 : tints_[path];
     if (wait && strong && width >= 4) {
@@ -266,9 +267,9 @@ void LanePicture::workOutRows(const QRect& area, int scrolled) {
     view.width = axis.width();
     view.waits = waits_;
     view.allExact = allExact_;
-    view.kept = kept_ ? &keptPaths_ : nullptr;
+    view.focused = inFocus_ ? &focusedPaths_ : nullptr;
     view.tints = tints_.empty() ? nullptr : &tints_;
-    view.faded = kept_ && kept_->alone ? 0 : kFaded;
+    view.faded = inFocus_ && inFocus_->alone ? 0 : kFaded;
     if (explained_ && !explained_->strengths.empty()) {
         view.highlightFrom = explained_->times().begin;
         view.highlightTo = explained_->times().end;

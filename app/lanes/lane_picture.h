@@ -35,7 +35,7 @@ public:
     void setExplanation(std::shared_ptr<const Explanation> explanation, uint32_t cause = kNone);
     void setArrangement(const LaneArrangement& arrangement);
     /// Markers that the others are faded beside, or that alone are shown; null: all are shown.
-    void setKept(std::shared_ptr<const MarkersKept> kept);
+    void setInFocus(std::shared_ptr<const MarkersInFocus> kept);
     void setSelectedLane(uint32_t lane) { selectedLane_ = lane; }
     /// Where a lane that is dragged would be dropped; or kNoDrop.
     static constexpr int kNoDrop = -1;
@@ -92,7 +92,7 @@ private:
     void layOutTracks(bool same);
     void numberPaths();
     void leaveOutLanes();
-    bool shows(PathId path) const override { return !kept_ || !kept_->alone || keptPaths_[path]; }
+    bool shows(PathId path) const override { return !inFocus_ || !inFocus_->alone || focusedPaths_[path]; }
     void paintGround(QPainter& painter, const QRect& area, const QRect& part);
     void paintLanes(QPainter& painter, const QRect& area, int scrolled, bool fixed);
     void addRows(const QRect& area, int scrolled, bool fixed);
@@ -135,8 +135,8 @@ private:
     uint32_t cause_ = kNone;
     MarkerRef marker_;
     std::optional<TimeRange> range_;
-    std::shared_ptr<const MarkersKept> kept_;
-    std::vector<uint8_t> keptPaths_, tints_;  // by path: whether it is kept; its tint, 0: none
+    std::shared_ptr<const MarkersInFocus> inFocus_;
+    std::vector<uint8_t> focusedPaths_, tints_;  // by path: whether it is kept; its tint, 0: none
     uint32_t selectedLane_ = kNone;
     int dropLine_ = kNoDrop;
     Marks marks_;

@@ -242,9 +242,9 @@ void LanesView::fillLaneMenu(QMenu& menu) {
 
 /// What is hidden or faded, and how it comes back.
 void LanesView::fillLeftOutMenu(QMenu& menu) {
-    if (const auto& kept = selection_.markersKept())
+    if (const auto& kept = selection_.markersInFocus())
         menu.addAction(kept->alone ? tr("Show all &markers again") : tr("No &markers faded"), this,
-                       [this] { selection_.keepMarkers(nullptr); });
+                       [this] { selection_.focusMarkers(nullptr); });
     if (!picture_.hiddenLanes() && !picture_.hiddenTracks()) return;
     menu.addAction(tr("&Show all lanes"), this, &LanesView::showAllLanes);
     const auto add = [&](const QString& name, const std::string& key) {
@@ -270,8 +270,8 @@ void LanesView::addKeeping(QMenu& menu, const MarkerRef& marker) {
     QMenu* look = menu.addMenu(tr("&Look at"));
     const auto add = [&](const QString& words, const std::string& name, const std::vector<uint32_t>& sites,
                          bool alone) {
-        auto kept = std::make_shared<const MarkersKept>(MarkersKept{name, sites, alone});
-        look->addAction(words, this, [this, kept] { selection_.keepMarkers(kept); });
+        auto kept = std::make_shared<const MarkersInFocus>(MarkersInFocus{name, sites, alone});
+        look->addAction(words, this, [this, kept] { selection_.focusMarkers(kept); });
     };
     const QString name = shownName(its.name), category = shownName(its.category);
     add(tr("&Fade all but %1").arg(name), its.name, {site}, false);
@@ -280,8 +280,8 @@ void LanesView::addKeeping(QMenu& menu, const MarkerRef& marker) {
         add(tr("F&ade all but category %1").arg(category), its.category, alike, false);
         add(tr("O&nly category %1").arg(category), its.category, alike, true);
     }
-    if (selection_.markersKept())
-        look->addAction(tr("&All markers"), this, [this] { selection_.keepMarkers(nullptr); });
+    if (selection_.markersInFocus())
+        look->addAction(tr("&All markers"), this, [this] { selection_.focusMarkers(nullptr); });
     look->addSeparator();
     addTints(*look, tr("&Tint of %1").arg(name), "marker " + its.name);
     if (!its.category.empty()) addTints(*look, tr("Tint of &category %1").arg(category), "category " + its.category);

@@ -74,9 +74,9 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
         viewport()->update();
     });
     connect(&selection, &Selection::laneWanted, this, &LanesView::lookAtLane);
-    connect(&selection, &Selection::markersKeptChanged, this, [this] {
+    connect(&selection, &Selection::markersInFocusChanged, this, [this] {
         keepingPlace([this] {
-            picture_.setKept(selection_.markersKept());
+            picture_.setInFocus(selection_.markersInFocus());
             return true;
         });
         arrangementChanged();

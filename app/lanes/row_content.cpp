@@ -12,7 +12,7 @@ namespace fugato {
 namespace {
 
 constexpr uint32_t kCoarse = 32;                       // so many markers in one column of pixels: groups tell enough
-constexpr uint32_t kLookedAt = 512;                    // markers of one column, for which are kept
+constexpr uint32_t kLookedAt = 512;                    // markers of one column, for which are focused
 constexpr uint32_t kExactMarkers = 1u << 19;           // with more in view their columns are hardly looked at
 constexpr double kNamedWhenDense = 0.35;               // part of a column of pixels that is covered
 constexpr double kLeastRun = 60;                       // px, to get a name together
@@ -96,14 +96,14 @@ private:
                                    ? markers_.lanePath(from)
                                    : markers_.groups()[from >> MarkerRow::kGroupBits].path);
     }
-    /// The part of the time of a column's markers that the kept ones took; of many, that of all in their chunk.
-    double keptPart(uint32_t from, const MarkerRow::Together& together) {
-        const std::vector<uint8_t>& kept = *view_.kept;
+    /// The part of the time of a column's markers that the focused ones took; of many, that of all in their chunk.
+    double focusedPart(uint32_t from, const MarkerRow::Together& together) {
+        const std::vector<uint8_t>& focused = *view_.focused;
         int64_t its = 0, all = 0;
         const auto add = [&](int64_t ns, uint32_t lanePath) {
             ns = std::max<int64_t>(1, ns);
             if (__builtin_add_overflow(all, ns, &all)) all = INT64_MAX;
-            if (kept[markers_.pathOf(lanePath)] && __builtin_add_overflow(its, ns, &its)) its = INT64_MAX;
+            if (focused[markers_.pathOf(lanePath)] && __builtin_add_overflow(its, ns, &its)) its = INT64_MAX;
         };
         if (exact_ && together.past - from <= kLookedAt) {
             markers_.forEach(from, together.past,
@@ -138,7 +138,7 @@ private:
         const double left = xOf(begin), right = xOf(begin + markers_.duration(i));
         content_.wide.push_back({i, left, right});
         ++content_.markers;
-        const bool named = !view_.kept || (*view_.kept)[markers_.path(i)];
+        const bool named = !view_.focused || (*view_.focused)[markers_.path(i)];
         if (named && right - left < kTooNarrowForName && !(markers_.flags(i) & kMarkerWait))
             addToRun(markers_.path(i), left, right, view_.highlight(markers_, i, i), 1, false);
         else
@@ -178,8 +178,8 @@ private:
         const PathId path = view_.tints || named ? mostOf(i, j) : 0;
         const uint8_t tint = view_.tints ? (*view_.tints)[path] : 0;
         if (tint && together.work > 0 && highlight <= 0) pixel = shadeOf(theme().tint(tint).rgb(), covered);
-        const double part = view_.kept ? keptPart(i, together) : 1;
-        if (view_.kept) pixel = dimmed(pixel, part > 0 ? std::max(part, 0.2 / std::max(covered, 0.2)) : view_.faded);
+        const double part = view_.focused ? focusedPart(i, together) : 1;
+        if (view_.focused) pixel = dimmed(pixel, part > 0 ? std::max(part, 0.2 / std::max(covered, 0.2)) : view_.faded);
         if (named && part > 0) addToRun(path, column, column + 1, highlight, j - i, j - i > 1 && !onePath(i));
         content_.markers += j - i;
         roughBegin = together.rough && j % MarkerRow::kGroup ? next : INT64_MIN;

@@ -47,8 +47,9 @@ struct RowView {
     bool allExact = false;  // whatever that costs
     /// Strength of colour for the markers [first, last] of a row.
     std::function<double(const MarkerRow& row, uint32_t first, uint32_t last)> highlight;
-    /// By path; null: all are shown as they are. Of a column that holds none of those kept, so much is seen.
-    const std::vector<uint8_t>*kept = nullptr, *tints = nullptr;
+    /// By path; null: all are shown as they are. Of a column that holds none of those in focus, so much is
+    /// seen.
+    const std::vector<uint8_t>*focused = nullptr, *tints = nullptr;
     double faded = 0;
     /// Nothing outside these times has highlight.
     int64_t highlightFrom = 0, highlightTo = 0;

@@ -8,6 +8,7 @@
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "core/ask/instant_table.h"
 #include "core/explain/words/sentences.h"
 
 namespace fugato {
@@ -572,10 +573,9 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
         case Kind::Core: return coreWords(axis, track.index, at.x());
         case Kind::Program: return programWords((*programs_)[track.index], time);
         case Kind::Pictures: {
-            const auto after = std::upper_bound(r.pictures.begin(), r.pictures.end(), time,
-                                                [](int64_t t, const Picture& p) { return t < p.time; });
-            if (after == r.pictures.begin()) return {};
-            return QObject::tr("The screen at %1").arg(toQString(durationText((after - 1)->time)));
+            const size_t picture = pictureAt(r, time);
+            if (picture == kNoPicture) return {};
+            return QObject::tr("The screen at %1").arg(toQString(durationText(r.pictures[picture].time)));
         }
     }
     return {};

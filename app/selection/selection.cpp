@@ -30,7 +30,7 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     instant_.reset();
     anchor_.reset();
     lane_ = kNone;
-    kept_.reset();
+    inFocus_.reset();
     shownLanes_.clear();
     stretches_.clear();
     scopeChosen_ = false;
@@ -42,7 +42,7 @@ void Selection::setRecording(std::shared_ptr<const Recording> recording) {
     emit rangeChanged();
     emit instantChanged();
     emit laneChanged();
-    emit markersKeptChanged();
+    emit markersInFocusChanged();
     emit scopeChanged();
     emit followingChanged();
 }
@@ -382,9 +382,9 @@ void Selection::lookAtLane(uint32_t lane) {
     emit laneWanted(lane);
 }
 
-void Selection::keepMarkers(std::shared_ptr<const MarkersKept> kept) {
-    kept_ = std::move(kept);
-    emit markersKeptChanged();
+void Selection::focusMarkers(std::shared_ptr<const MarkersInFocus> kept) {
+    inFocus_ = std::move(kept);
+    emit markersInFocusChanged();
 }
 
 void Selection::setStretches(std::vector<NamedStretch> stretches) {

@@ -21,7 +21,7 @@ struct View {
 };
 
 /// Some markers, for the person to look at alone.
-struct MarkersKept {
+struct MarkersInFocus {
     std::string words;            // "Spray", "category rendering"
     std::vector<uint32_t> sites;  // sorted
     bool alone = false;           // the others are not shown at all; else faded
@@ -57,7 +57,7 @@ public:
     /// The selected lane: that of the selected marker, or another that was chosen since; or kNone.
     uint32_t lane() const { return lane_; }
     /// Markers that alone are shown, or that the others are faded beside; null: all are shown.
-    const std::shared_ptr<const MarkersKept>& markersKept() const { return kept_; }
+    const std::shared_ptr<const MarkersInFocus>& markersInFocus() const { return inFocus_; }
     /// What every page speaks of.
     const ScopeChoice& scope() const { return scope_; }
     bool scopeIsChosen() const { return scopeChosen_; }  // by the person
@@ -100,7 +100,7 @@ public slots:
     void chooseLane(uint32_t lane);
     void lookAtLane(uint32_t lane);  // and brings it into sight
     void lookAtSource(const SourcePlace& place);
-    void keepMarkers(std::shared_ptr<const MarkersKept> kept);
+    void focusMarkers(std::shared_ptr<const MarkersInFocus> kept);
     void setStretches(std::vector<NamedStretch> stretches);
     void setShownLanes(std::vector<uint8_t> lanes);  // by lane; empty: all
     void chooseScope(const ScopeChoice& scope);
@@ -121,7 +121,7 @@ signals:
     void editorWanted(const SourcePlace& place);  // the person's
     void laneChanged();
     void laneWanted(uint32_t lane);  // in sight
-    void markersKeptChanged();
+    void markersInFocusChanged();
     void instantChanged();  // the instant, or where one measures from
     void scopeChanged();    // another choice; what it comes to changes with what is selected
 
@@ -147,7 +147,7 @@ private:
     std::optional<TimeRange> range_;
     std::optional<int64_t> instant_, anchor_;
     uint32_t lane_ = kNone;
-    std::shared_ptr<const MarkersKept> kept_;
+    std::shared_ptr<const MarkersInFocus> inFocus_;
     std::vector<NamedStretch> stretches_;
     std::vector<uint8_t> shownLanes_;
     ScopeChoice scope_;

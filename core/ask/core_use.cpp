@@ -19,6 +19,12 @@ namespace {
 
 constexpr size_t kTellEach = size_t{1} << 16;
 
+/// The recorded program's name.
+std::string programOf(const Recording& r) {
+    const auto program = r.context.find("program");
+    return program == r.context.end() ? "the program" : program->second;
+}
+
 bool isBusy(const CoreSpan& span) {
     return span.end > span.begin && span.thread != layout::kIdleThread && span.thread != layout::kUnknownThread &&
            span.thread != kStoppedMachine;
@@ -87,8 +93,7 @@ public:
 
 private:
     void lanes() {
-        const auto program = r_.context.find("program");
-        const std::string own = program == r_.context.end() ? "the program" : program->second;
+        const std::string own = programOf(r_);
         for (uint32_t l = 0; l < r_.lanes.size(); ++l) {
             const Lane& lane = r_.lanes[l];
             if (lane.kind != LaneKind::Thread || lane.schedule.empty() || !scope_.has(l)) continue;
@@ -262,8 +267,7 @@ std::shared_ptr<const CoreCurve> coreCurve(const Recording& r, const TimeRange& 
     for (const Lane& lane : r.lanes) made->cores += !lane.coreSpans.empty();
     const CoreHolders holders(r);
     const int64_t length = std::max<int64_t>(1, range.end - range.begin);
-    const auto program = r.context.find("program");
-    const std::string own = program == r.context.end() ? "the program" : program->second;
+    const std::string own = programOf(r);
     std::map<std::string, std::vector<int64_t>> byName;
     std::unordered_map<uint32_t, std::vector<int64_t>*> ofThread;
     const auto columnOf = [&](int64_t time) {
