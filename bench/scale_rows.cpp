@@ -24,6 +24,7 @@
 #include "core/ask/marker_groupings.h"
 #include "core/ask/marker_statistics.h"
 #include "core/ask/memory_figures.h"
+#include "core/ask/occurrence_list.h"
 #include "core/ask/scope_choice.h"
 #include "core/ask/search.h"
 #include "core/ask/usual_markers.h"
@@ -302,6 +303,10 @@ Figures measureAt(uint64_t markers, bool withSqlite) {
     figures.of["instant"] =
         quickest([&] { (void)instantTable(recording, recording->begin + (recording->end - recording->begin) / 2); });
     figures.of["longest"] = quickest([&] { (void)longestOccurrences(*recording, often, whole, 1000); });
+    figures.of["occurrences"] = quickest(
+        [&] { (void)OccurrenceList::of(recording, often, whole, OccurrenceOrder::Duration, true)->read(0, 4096); });
+    const auto occurrences = OccurrenceList::of(recording, often, whole, OccurrenceOrder::Duration, true);
+    figures.of["occurrences jump"] = quickest([&] { (void)occurrences->read(occurrences->size() / 3, 4096); });
     figures.of["search"] = quickest([&] { (void)search(*recording, "skerries"); });
     if (withSqlite) figures.of["sqlite"] = sqliteMs(*recording, folder.filePath("rows.sqlite").toStdString());
     return figures;
@@ -405,6 +410,10 @@ bool scaleRows(uint64_t most) {
     row("asking: waits of the whole recording", plain("waits", "%.1f ms"), "1000 ms", atMost("waits", 1000));
     row("asking: the 1 000 longest occurrences of a tenth of all markers", plain("longest", "%.1f ms"), "100 ms",
         atMost("longest", 100));
+    row("asking: the first 4 096 of all of these, by length", plain("occurrences", "%.1f ms"), "100 ms",
+        atMost("occurrences", 100));
+    row("asking: 4 096 of them from anywhere", plain("occurrences jump", "%.1f ms"), "50 ms",
+        atMost("occurrences jump", 50));
     row("asking: search in names, arguments and points", plain("search", "%.1f ms"), "100 ms", atMost("search", 100));
     row("the same rows grouped by marker in SQLite", plain("sqlite", "%.0f ms"), "–", none);
     row(

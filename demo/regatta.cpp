@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "regatta.h"
 
+#include <algorithm>
 #include <atomic>
 #include <chrono>
 #include <cmath>
@@ -49,7 +50,10 @@ const std::vector<Trouble>& allTroubles() {
 
 namespace {
 
+FUG_DECLARED_SITE(rescue, "Rescue boat", "physics", "Fetches the crew of a boat that stands on its bow");
+
 constexpr double kMs = 1e6;
+constexpr float kOnItsBow = 0.8f;  // pitch
 constexpr int64_t kTickNs = 16'666'667;
 constexpr int64_t kSoundNs = 10'666'667;  // 512 samples at 48 kHz
 
@@ -332,6 +336,11 @@ private:
             }
             FUG_MARK("Hulls", "physics", "Hulls on the waves");
             inParts(12, "boat", 2.6 * sea(n) * kMs, "hulls", [&](int r) { race_.hulls(dt, r); });
+        }
+        if (std::any_of(race_.boats.begin(), race_.boats.end(),
+                        [](const Boat& boat) { return std::abs(boat.pitch) > kOnItsBow; })) {
+            const fug::Mark mark(rescue);
+            work(2 * kMs, "bytes", [&](int r) { hash(r); });
         }
         {
             FUG_MARK("Collisions", "physics", "Boats that touch");

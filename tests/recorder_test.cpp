@@ -16,8 +16,10 @@
 #include <limits>
 #include <map>
 #include <random>
+#include <set>
 #include <thread>
 
+#include "core/ask/coverage.h"
 #include "core/model/open_recording.h"
 #include "testing/children.h"
 #include "testing/kill_rounds.h"
@@ -26,6 +28,8 @@
 using namespace fugato;
 
 namespace {
+
+FUG_DECLARED_SITE(rescue, "Rescue boat", "physics");
 
 uint64_t givenTime = 0;
 uint64_t givenNow() { return givenTime; }
@@ -409,6 +413,33 @@ private slots:
         QCOMPARE(counts["Finest"], 2);
         QCOMPARE(counts["Other"], 4);
         QCOMPARE(counts["First used while off"], 1);
+    }
+
+    void declaredMarkersAreKnownAlsoWhereTheyAreNeverReached() {
+        // FUG_DECLARED_SITE(rescue, …) at the top of this file was declared before anything was recorded.
+        FUG_SITE_HERE(late, "Abandon race", "table");
+        FUG_SITE_HERE(reached, "Rescue crew", "physics");
+        for (int round = 0; round < 2; ++round) {
+            const std::string file = path("declared.fugato");
+            fug_options options{};
+            options.existing = FUG_REPLACE_EXISTING;
+            QCOMPARE(fug_start(file.c_str(), &options), 0);
+            for (fug_site* site : {&late, &reached, &late}) fug_declare(site);
+            fug_declare(nullptr);
+            { const fug::Mark mark(reached); }
+            fug_stop();
+            const auto r = opened(file);
+            QVERIFY(r && !r->repairs.any());
+            std::map<std::string, int> known;
+            for (const Site& site : r->sites) ++known[site.name];
+            for (const char* name : {"Rescue boat", "Abandon race", "Rescue crew"}) QCOMPARE(known[name], 1);
+            const auto coverage = coverageOf(*r, wholeOf(*r));
+            std::set<std::string> missing;
+            for (const uint32_t site : coverage->missing) missing.insert(r->sites[site].name);
+            QVERIFY(missing.count("Rescue boat") && missing.count("Abandon race") && !missing.count("Rescue crew"));
+            for (const Site& site : r->sites)
+                if (site.name == "Rescue boat") QCOMPARE(site.category, std::string("physics"));
+        }
     }
 
     void recordedLocksAndConditionsTellWaitersHoldersAndEnders() {

@@ -24,6 +24,7 @@
 #include "app/strip/overrun_strip.h"
 #include "app/verdict/verdict_bar.h"
 #include "app/window/main_window.h"
+#include "core/ask/occurrence_table.h"
 #include "core/model/recording_index.h"
 #include "core/store/long_work.h"
 #include "testing/text_recording.h"
@@ -194,7 +195,24 @@ private slots:
         QTRY_VERIFY(page.statistics());
         QCOMPARE(page.statistics()->count, count);
         QVERIFY2(page.figures().contains("100 a frame"), qPrintable(page.figures()));
-        QCOMPARE(rowsOf(page.view()), int(MarkerPage::kLongestShown));
+        // All of them, of which those in sight are at hand, sorted where they lie.
+        TableView& view = page.view();
+        QTRY_COMPARE(uint64_t(view.whole()->rowLimit()), count);
+        QVERIFY(uint64_t(rowsOf(view)) < count);
+        QTRY_VERIFY(!page.busy());
+        QCOMPARE(std::get<int64_t>(view.table()->value(0, kOccurrenceDuration)), page.statistics()->longest);
+        view.sortByColumn(kOccurrenceDuration, Qt::AscendingOrder);
+        QTRY_VERIFY(!page.busy());
+        QCOMPARE(std::get<int64_t>(view.table()->value(0, kOccurrenceDuration)), page.statistics()->shortest);
+        view.sortByColumn(kOccurrenceArguments, Qt::AscendingOrder);  // not of so many: told, and as before
+        QVERIFY2(page.about().contains("Arguments"), qPrintable(page.about()));
+        QCOMPARE(view.header()->sortIndicatorSection(), int(kOccurrenceDuration));
+        view.sortByColumn(kOccurrenceDuration, Qt::DescendingOrder);
+        QTRY_VERIFY(!page.busy());
+        page.filter().setText("no such letters");
+        QTRY_VERIFY(!page.busy() && view.table() && view.table()->rowLimit() == 0);
+        page.filter().clear();
+        QTRY_VERIFY(!page.busy() && view.whole() && uint64_t(view.whole()->rowLimit()) == count);
         // A click on the longest brings it into view and chooses it.
         const QModelIndex first = page.view().model()->index(0, 0);
         QTest::mouseClick(page.view().viewport(), Qt::LeftButton, {}, page.view().visualRect(first).center());

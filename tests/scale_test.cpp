@@ -15,6 +15,7 @@
 
 #include "core/ask/marker_groupings.h"
 #include "core/ask/marker_statistics.h"
+#include "core/ask/occurrence_list.h"
 #include "core/ask/search.h"
 #include "core/explain/causes/explain.h"
 #include "core/model/open_recording.h"

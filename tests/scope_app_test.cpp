@@ -20,6 +20,7 @@
 #include "app/scope/scope_bar.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "core/ask/occurrence_table.h"
 #include "core/explain/words/quantities.h"
 #include "testing/text_recording.h"
 #include "window_test.h"
@@ -487,6 +488,11 @@ private slots:
         emit coverage.what().activated(1);
         settle();
         QCOMPARE(view.rows().index(0, 0).siblingAtColumn(kMissingWhere).data().toString(), QString("only elsewhere"));
+        look(Of::Whole);
+        settle();
+        QCOMPARE(view.rows().rowCount(), 1);  // declared, and never reached
+        QCOMPARE(view.rows().index(0, 0).siblingAtColumn(kMissingMarker).data().toString(), QString("Rescue boat"));
+        QCOMPARE(view.rows().index(0, 0).siblingAtColumn(kMissingWhere).data().toString(), QString("never"));
         settings::coverageMissing().set(0);
     }
 

@@ -56,15 +56,11 @@ EventsPage::EventsPage(Document& document, Selection& selection, QWidget* parent
     addBeside(which_);
     showWhich();
     followScope(false);
-    connect(&selection, &Selection::chosenChanged, this, [this] {
-        if (!followed_ && isVisible()) lookFor(selection_.marker());
-    });
+    followMarker();
     connect(&selection, &Selection::instantChanged, this, &EventsPage::showInstant);
-    connect(&looking_, &BackgroundQuery::failed, about_, &QLabel::setText);
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
         list_.reset();
-        looking_.silence();
         category_.clear();
         showWhich();
         clear(tr("Events"), QString());
@@ -197,7 +193,7 @@ void EventsPage::askNow() {
                 if (last)
                     view_->expandAll();
                 else
-                    lookFor(selection_.marker());
+                    view_->showMarker(selection_.marker());
             });
             showInstant();
         });
@@ -211,24 +207,6 @@ void EventsPage::showInstant() {
         [list = list_, at = *instant](const Progress&) { return std::make_shared<const uint64_t>(list->placeOf(at)); },
         [this, list = list_](const std::shared_ptr<const uint64_t>& place) {
             if (list == list_) view_->showLine(static_cast<Table::Row>(*place), !selection_.marker().valid());
-        });
-}
-
-void EventsPage::follow(Table::Row row, bool zoom) {
-    followed_ = true;
-    TablePage::follow(row, zoom);
-    followed_ = false;
-}
-
-/// Its begin is brought into view, where it is listed.
-void EventsPage::lookFor(const MarkerRef& marker) {
-    if (!list_ || askedLast_ || !marker.valid()) return;
-    looking_.ask(
-        [list = list_, marker](const Progress&) {
-            return std::make_shared<const std::optional<uint64_t>>(list->placeOf(marker));
-        },
-        [this, list = list_](const std::shared_ptr<const std::optional<uint64_t>>& place) {
-            if (*place && list == list_) view_->showRow(static_cast<Table::Row>(**place));
         });
 }
 

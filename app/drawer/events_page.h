@@ -13,7 +13,7 @@ class EventsPage : public TablePage {
 public:
     EventsPage(Document& document, Selection& selection, QWidget* parent = nullptr);
     Words words() const override;
-    bool busy() const override { return TablePage::busy() || looking_.busy() || placing_.busy(); }
+    bool busy() const override { return TablePage::busy() || placing_.busy(); }
     /// Which events are listed, as a menu.
     QToolButton& which() { return *which_; }
     QComboBox& order() { return *order_; }
@@ -26,10 +26,8 @@ protected:
 private:
     void askNow() override;
     void filterBy(const QString& words) override;
-    void follow(Table::Row row, bool zoom) override;
     void fillWhich(QMenu& menu);
     void showWhich();
-    void lookFor(const MarkerRef& marker);
     void showInstant();
     EventFilter filterNow() const;
 
@@ -41,8 +39,7 @@ private:
     EventFilter askedFilter_;
     bool askedLast_ = false;
     std::shared_ptr<const EventList> list_;  // that is shown
-    bool followed_ = false;                  // the selection is changed from here
-    BackgroundQuery looking_, placing_;
+    BackgroundQuery placing_;
 };
 
 }  // namespace fugato

@@ -3,6 +3,7 @@
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "core/ask/occurrence_table.h"
 #include "core/explain/words/sentences.h"
 #include "marker_plots.h"
 
@@ -12,14 +13,13 @@ DrawerPage::Words MarkerPage::words() const {
     return {"marker",
             tr("Marker"),
             tr("Figures of one mar&ker"),
-            tr("How often and how long the selected marker runs, its longest occurrences"),
+            tr("How often and how long the selected marker runs, its occurrences"),
             tr("Work"),
             About::Marker};
 }
 
 MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent)
-    : TablePage(document, selection, "marker", tr("Longest occurrences of the selected marker"), kOccurrenceDuration,
-                parent),
+    : TablePage(document, selection, "marker", tr("Occurrences of the selected marker"), kOccurrenceDuration, parent),
       durations_(new BarPlot),
       inFrames_(new BarPlot),
       plots_(addSideBySide(durations_, inFrames_)),
@@ -27,6 +27,7 @@ MarkerPage::MarkerPage(Document& document, Selection& selection, QWidget* parent
       parts_(new PartsList) {
     splitWith(parts_);
     followScope(true);
+    followMarker();
     connect(&document, &Document::recordingChanged, this, [this] {
         say(tr("No marker is selected"), tr("Click one in the lanes or in a table, or search for one."));
         askSoon();
@@ -83,7 +84,29 @@ QString figuresText(const Recording& r, const MarkerStatistics& s) {
     return description.empty() ? words : words + " " + toQString(description);
 }
 
+/// All of them; of very many those with the letters, if there are any. Null where `progress` cancelled it.
+std::shared_ptr<const Table> occurrencesShown(const std::shared_ptr<const Recording>& recording,
+                                              const MarkerStatistics& statistics, uint32_t series,
+                                              const std::string& words, const Progress& progress) {
+    const uint32_t site = statistics.site;
+    const Scope& scope = statistics.scope;
+    if (statistics.count > MarkerPage::kAllHeld && words.empty()) {
+        auto list = OccurrenceList::of(recording, site, scope, OccurrenceOrder::Begin, false, progress);
+        return list ? occurrenceTable(std::move(list), series) : nullptr;
+    }
+    auto some = statistics.count > MarkerPage::kAllHeld
+                    ? occurrencesWith(*recording, site, scope, words, MarkerPage::kMostFiltered, progress)
+                    : longestOccurrences(*recording, site, scope, MarkerPage::kAllHeld, progress);
+    return some ? occurrenceTable(recording, std::move(some), series) : nullptr;
+}
+
 }  // namespace
+
+/// Of few, those without the letters are left out of what is at hand.
+void MarkerPage::filterBy(const QString& words) {
+    TablePage::filterBy(words);
+    if (statistics_ && statistics_->count > kAllHeld) askSoon();
+}
 
 void MarkerPage::askNow() {
     const auto recording = document_.recording();
@@ -94,37 +117,36 @@ void MarkerPage::askNow() {
     const auto chosen = scopeNow();
     if (!chosen) return say(toQString(recording->sites[site].name), toQString(chosen.failure().sentence));
     const Scope& scope = chosen->scope;
+    const QString words = filter_->text();
     const auto& e = document_.explanation();
     if (asked_ == recording && askedSite_ == site && askedScope_ == scope && askedSeries_ == series &&
-        askedExplanation_ == e)
+        askedExplanation_ == e && askedWords_ == words)
         return;
-    const bool same = asked_ && askedSite_ == site && view_->table();
+    const bool same = asked_ && askedSite_ == site && askedWords_ == words && view_->table();
     asked_ = recording;
     askedSite_ = site;
     askedScope_ = scope;
     askedSeries_ = series;
     askedExplanation_ = e;
+    askedWords_ = words;
     title_->setText(toQString(recording->sites[site].name));
     if (!same) about_->setText(tr("computing…"));
     struct Answer {
         std::shared_ptr<const MarkerStatistics> statistics;
         std::shared_ptr<const Table> table;
-        size_t shown = 0;
         BarPlot::Contents lengths, frames;
         std::vector<PartsList::Section> parts;
     };
     query_.ask(
-        [recording, site, scope, series, explanation = e && e->series == series ? e : nullptr,
+        [recording, site, scope, series, words = words.toStdString(),
+         explanation = e && e->series == series ? e : nullptr,
          choose = [this](uint32_t frame) { selection_.chooseFrame(frame); }](
             const Progress& progress) -> std::shared_ptr<const Answer> {
             auto answer = std::make_shared<Answer>();
             answer->statistics = statisticsOf(*recording, site, scope, series, progress);
             if (!answer->statistics) return nullptr;
-            const size_t most = answer->statistics->count <= kAllShown ? kAllShown : kLongestShown;
-            const auto longest = longestOccurrences(*recording, site, scope, most, progress);
-            if (!longest) return nullptr;
-            answer->shown = longest->size();
-            answer->table = occurrenceTable(recording, longest, series);
+            answer->table = occurrencesShown(recording, *answer->statistics, series, words, progress);
+            if (!answer->table) return nullptr;
             answer->lengths = durationPlot(*recording, *answer->statistics);
             answer->frames = framePlot(*recording, series, explanation.get(), *answer->statistics, choose);
             answer->parts = partsOf(*answer->statistics);
@@ -132,16 +154,17 @@ void MarkerPage::askNow() {
         },
         [this, recording, same, where = toQString(chosen->words)](const std::shared_ptr<const Answer>& answer) {
             statistics_ = answer->statistics;
-            about_->setText(answer->shown < statistics_->count
-                                ? tr("%1: the %2 longest").arg(where, toQString(countText(answer->shown)))
-                                : where);
+            about_->setText(
+                answer->table->rowLimit() == kMostFiltered
+                    ? tr("%1: the first %2 with these letters").arg(where, toQString(countText(kMostFiltered)))
+                    : where);
             figures_->setText(figuresText(*recording, *statistics_));
             lengths_ = answer->lengths;
             frames_ = answer->frames;
             parts_->setSections(answer->parts);
             showPlots();
             view_->setEmptyText(tr("It does not occur there."));
-            view_->setTable(answer->table, same);
+            showTable(answer->table, same, [this] { view_->showMarker(selection_.marker()); });
         });
 }
 

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// One marker in what is looked at, at first in the whole recording: its figures, and its longest occurrences.
+// One marker in what is looked at, at first in the whole recording: its figures, and its occurrences.
 #pragma once
 
 #include "app/plots/bar_plot.h"
@@ -12,8 +12,8 @@ namespace fugato {
 class MarkerPage : public TablePage {
     Q_OBJECT
 public:
-    /// So many occurrences are all shown; of more, only the longest.
-    static constexpr size_t kAllShown = 100'000, kLongestShown = 1000;
+    /// So many occurrences are held at once; of more, only those in sight. Of those with some letters at most so many.
+    static constexpr size_t kAllHeld = 100'000, kMostFiltered = 1'000'000;
 
     MarkerPage(Document& document, Selection& selection, QWidget* parent = nullptr);
     Words words() const override;
@@ -29,6 +29,7 @@ protected:
 
 private:
     void askNow() override;
+    void filterBy(const QString& words) override;
     void say(const QString& title, const QString& sentence);
 
     void showPlots();
@@ -44,6 +45,7 @@ private:
     std::shared_ptr<const Explanation> askedExplanation_;
     uint32_t askedSite_ = kNone, askedSeries_ = kNone;
     Scope askedScope_;
+    QString askedWords_;
 };
 
 }  // namespace fugato

@@ -5,6 +5,7 @@
 
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "core/ask/occurrences.h"
 
 namespace fugato {
 
@@ -49,8 +50,8 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(&soon_, &QTimer::timeout, this, [this] { askNow(); });
     connect(filter_, &QLineEdit::textChanged, this, [this](const QString& words) { filterBy(words); });
     connect(filter_, &QLineEdit::returnPressed, view_, qOverload<>(&QWidget::setFocus));
-    connect(view_, &TableView::rowChosen, this, [this](Table::Row row) { follow(row, false); });
-    connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { follow(row, true); });
+    connect(view_, &TableView::rowChosen, this, [this](Table::Row row) { followRow(row, false); });
+    connect(view_, &TableView::rowActivated, this, [this](Table::Row row) { followRow(row, true); });
     connect(view_, &TableView::menuOpens, this, [this](QMenu* menu) { addSource(*menu); });
     connect(view_, &TableView::said, about_, &QLabel::setText);
     connect(view_, &TableView::filled, this, [this] {
@@ -255,6 +256,18 @@ Result<ChosenScope> TablePage::scopeNow() const {
 bool TablePage::speaksOfTheSame() {
     const auto before = std::exchange(spokenOf_, shownNow());
     return before && aboutTheSame(before->choice, before->context, spokenOf_->choice, spokenOf_->context);
+}
+
+void TablePage::followMarker() {
+    connect(&selection_, &Selection::chosenChanged, this, [this] {
+        if (!following_ && isVisible()) view_->showMarker(selection_.marker());
+    });
+}
+
+void TablePage::followRow(Table::Row row, bool zoom) {
+    following_ = true;
+    follow(row, zoom);
+    following_ = false;
 }
 
 void TablePage::followInstant() { connect(&selection_, &Selection::instantChanged, this, &TablePage::askAtOnce); }

@@ -86,6 +86,8 @@ protected:
     Result<ChosenScope> scopeNow() const;
     /// Whether what it speaks of is the same as at the last call, as far as that can be while a recording grows.
     bool speaksOfTheSame();
+    /// The row of the selected marker is chosen and brought into view, where there is one.
+    void followMarker();
     /// It tells of the instant, too: asks again whenever that is another.
     void followInstant();
     /// The chosen instant; else when the selected marker begins, or the selected frame, or what is in view. Of a
@@ -101,6 +103,7 @@ protected:
 
 private:
     void arrangePlot();
+    void followRow(Table::Row row, bool zoom);
     void setHeld(std::optional<Held> held);
     void showHeld();
     void showLongest(uint32_t site);
@@ -112,6 +115,7 @@ private:
     QToolButton* hold_ = nullptr;  // of a page that follows the scope
     std::optional<Held> held_, spokenOf_;
     std::function<void()> open_;  // once the rows are there
+    bool following_ = false;      // the selection is changed from here
     QTimer soon_;
     Pace pace_{0, 50};  // of asking again while the recording grows
     BackgroundQuery leading_;

@@ -39,8 +39,8 @@ void TableModel::arrange(bool sameRows) {
     query_.silence();
     Arrangement wanted = arrangement_;
     if (source_ && wanted.column != kNone && wanted.column >= source_->columns().size()) wanted.column = kNone;
-    if (!source_ || source_->rowLimit() <= kAtOnce)
-        return show(source_ ? arranged(source_, wanted) : nullptr, sameRows);
+    if (!source_ || source_->ordered()) return show(source_, sameRows);  // a window of one has its order
+    if (source_->rowLimit() <= kAtOnce) return show(arranged(source_, wanted), sameRows);
     query_.ask([source = source_, wanted](const Progress& progress) { return arranged(source, wanted, progress); },
                [this, sameRows](const std::shared_ptr<const Table>& made) { show(made, sameRows); });
 }
@@ -137,8 +137,8 @@ QVariant TableModel::headerData(int section, Qt::Orientation orientation, int ro
     const TableColumn& column = shown_->columns()[static_cast<size_t>(section)];
     switch (role) {
         case Qt::DisplayRole: {
-            if (shown_->ordered() || static_cast<uint32_t>(section) != arrangement_.column)
-                return toQString(column.title);
+            const auto at = static_cast<size_t>(section);
+            if (at != arrangement_.column || (shown_->ordered() && !shown_->sorts(at))) return toQString(column.title);
             return toQString(column.title) + (arrangement_.descending ? " ▾" : " ▴");  // beside its own words
         }
         case Qt::ToolTipRole: return column.help.empty() ? QVariant() : QVariant(plainTip(toQString(column.help)));

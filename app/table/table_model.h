@@ -25,6 +25,7 @@ public:
     /// As arranged; or null.
     const std::shared_ptr<const Table>& table() const { return shown_; }
     bool busy() const { return query_.busy(); }
+    const Arrangement& arrangement() const { return arrangement_; }
 
     static Table::Row rowOf(const QModelIndex& index) { return static_cast<Table::Row>(index.internalId()); }
     QModelIndex indexOf(Table::Row row, int column = 0) const;

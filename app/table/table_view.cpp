@@ -58,9 +58,11 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
     for (const auto signal : {&QHeaderView::sectionResized, &QHeaderView::sectionMoved})
         connect(header(), signal, this, &TableView::remember);
     connect(header(), &QHeaderView::sortIndicatorChanged, this, &TableView::remember);
+    connect(header(), &QHeaderView::sortIndicatorChanged, this, &TableView::sortWhole);
     connect(&saving_, &BackgroundQuery::progressed, this,
             [this](double part) { emit said(tr("Saving, %1 %").arg(part * 100, 0, 'f', 0)); });
-    connect(&saving_, &BackgroundQuery::failed, this, &TableView::said);
+    for (BackgroundQuery* query : {&saving_, &reading_, &looking_})
+        connect(query, &BackgroundQuery::failed, this, &TableView::said);
     connect(&model_, &QAbstractItemModel::modelAboutToBeReset, this, &TableView::keepPlace);
     connect(&model_, &TableModel::tableChanged, this, [this] {
         dress();
@@ -77,7 +79,9 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
 void TableView::setTable(std::shared_ptr<const Table> table, bool same) {
     const bool onTheWay = same && reading_.busy() && pendingTop_ >= 0;
     reading_.silence();
+    looking_.silence();
     if (table && table->ordered()) {
+        sortedAs_ = {};
         if (onTheWay) {
             whole_ = std::move(table);
             return readWindow(pendingTop_, 0, pendingChoose_);
@@ -114,11 +118,23 @@ void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optiona
     pendingChoose_ = choose;
     const int64_t limit = whole_->rowLimit();
     const int64_t first = std::clamp<int64_t>(top - kWindow / 2, 0, std::max<int64_t>(0, limit - kWindow));
+    struct Window {
+        std::shared_ptr<const Table> whole, rows;
+    };
     reading_.ask(
-        [whole = whole_, first](const Progress&) { return whole->window(static_cast<Table::Row>(first), kWindow); },
-        [this, top, offset, choose, first, topKey](const std::shared_ptr<const Table>& window) {
+        [whole = whole_, wanted = sortedAs_ == wantedOrder() ? Arrangement() : wantedOrder(),
+         first](const Progress& progress) -> std::shared_ptr<const Window> {
+            auto sorted = arranged(whole, wanted, progress);
+            if (!sorted) return nullptr;
+            auto rows = sorted->window(static_cast<Table::Row>(first), kWindow);
+            return std::make_shared<const Window>(std::move(sorted), std::move(rows));
+        },
+        [this, top, offset, choose, first, topKey,
+         sorted = wantedOrder()](const std::shared_ptr<const Window>& window) {
             first_ = static_cast<Table::Row>(first);
-            model_.setTable(window);
+            whole_ = window->whole;
+            sortedAs_ = sorted;
+            model_.setTable(window->rows);
             pendingTop_ = pendingChoose_ = -1;
             executeDelayedItemsLayout();
             if (choose >= 0) {
@@ -132,6 +148,26 @@ void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optiona
             }
             scrolled();
         });
+}
+
+/// As the person wants it sorted, where the whole can be.
+Arrangement TableView::wantedOrder() const {
+    Arrangement wanted = model_.arrangement();
+    wanted.words.clear();
+    const bool can = wanted.column < whole_->columns().size() && whole_->sorts(wanted.column);
+    return can ? wanted : Arrangement();
+}
+
+void TableView::sortWhole() {
+    if (!whole_) return;
+    const auto column = static_cast<size_t>(header()->sortIndicatorSection());
+    if (column < whole_->columns().size() && !whole_->sorts(column) && sortedAs_.column != kNone) {
+        emit said(tr("So many rows cannot be sorted by “%1”. A filter makes them fewer.")
+                      .arg(toQString(whole_->columns()[column].title)));
+        return header()->setSortIndicator(static_cast<int>(sortedAs_.column),
+                                          sortedAs_.descending ? Qt::DescendingOrder : Qt::AscendingOrder);
+    }
+    if (wantedOrder() != sortedAs_) readWindow(0, 0, -1);
 }
 
 /// The bar over all rows stands in the place of that over the window's.
@@ -199,7 +235,10 @@ void TableView::dress() {
         header()->resizeSection(column, widthFor(static_cast<size_t>(column)));
     }
     header()->setSectionResizeMode(wideColumn(), QHeaderView::Fixed);
-    header()->setSectionsClickable(!model_.table()->ordered());
+    const Table& table = *model_.table();
+    bool sorts = !table.ordered();
+    for (size_t column = 0; column < columns.size(); ++column) sorts |= table.sorts(column);
+    header()->setSectionsClickable(sorts);
     for (int column = 0; column < header()->count(); ++column)
         header()->moveSection(header()->visualIndex(column), column);
     if (const QByteArray kept = rememberedColumns(keys).get(); !kept.isEmpty()) {
@@ -383,6 +422,18 @@ void TableView::showRow(Table::Row row) {
     if (!index.isValid()) return;
     setCurrentIndex(index);
     scrollTo(index, QAbstractItemView::PositionAtCenter);
+}
+
+void TableView::showMarker(const MarkerRef& marker) {
+    const auto table = whole();
+    if (!table || !marker.valid()) return;
+    looking_.ask(
+        [table, marker](const Progress&) {
+            return std::make_shared<const std::optional<Table::Row>>(table->rowOf(marker));
+        },
+        [this, table](const std::shared_ptr<const std::optional<Table::Row>>& row) {
+            if (*row && table == whole()) showRow(**row);
+        });
 }
 
 QString TableView::textOf(bool all) const {

@@ -3,7 +3,7 @@
 // A table on the screen: sorted by a click on a column, filtered by words, its rows copied and saved, its columns
 // chosen, all remembered under the table's id. What is opened, chosen and scrolled to stays when the same table comes
 // anew. Of a table in an order of its own (Table::ordered) only a window of rows is at hand, which is
-// read on another thread and moves as one scrolls.
+// read on another thread and moves as one scrolls; it is sorted there, too, as far as it can be.
 #pragma once
 
 #include <QSet>
@@ -35,6 +35,9 @@ public:
     void setEmptyText(const QString& sentence);
     /// Chooses a row of whole(), opens what it lies in and brings it into view.
     void showRow(Table::Row row);
+    /// The same with the row that leads to a marker, once it is found, if there is one; without telling that it was
+    /// chosen.
+    void showMarker(const MarkerRef& marker);
     /// Draws a line above a row of whole(), an instant among rows in order of time; none: no line. One past the last
     /// row stands below it. `bring`: and brings it into view.
     void showLine(std::optional<Table::Row> row, bool bring = false);
@@ -50,8 +53,8 @@ public:
     void fillMenu(QMenu& menu);
     /// As CSV, or JSON where the name ends so; on another thread. said() tells how it went.
     void saveAs(const QString& path);
-    /// A window of rows is being read.
-    bool reading() const { return reading_.busy(); }
+    /// A window of rows is being read, or a row looked for.
+    bool reading() const { return reading_.busy() || looking_.busy(); }
 
 signals:
     void rowChosen(Table::Row row);     // by a click or a key
@@ -76,6 +79,8 @@ private:
     void paintLine();
     void showTop();  // in the bar over all rows
     void scrollToRow(int64_t top);
+    Arrangement wantedOrder() const;
+    void sortWhole();
     int wideColumn() const;
     void dress();
     void hideColumns();
@@ -102,9 +107,10 @@ private:
     std::shared_ptr<const Table> whole_;  // of which the model has a window; else null
     QScrollBar* const bar_;               // over all rows of it
     Table::Row first_ = 0;                // of the window
+    Arrangement sortedAs_;                // whole_; none: as it came
     std::optional<Table::Row> line_;
     int64_t pendingTop_ = -1, pendingChoose_ = -1;  // of the window that is being read; -1: none
-    BackgroundQuery reading_;
+    BackgroundQuery reading_, looking_;
 };
 
 }  // namespace fugato

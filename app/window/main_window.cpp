@@ -44,7 +44,7 @@
 #include "app/theme/words.h"
 #include "app/verdict/verdict_bar.h"
 #include "app/why/why_panel.h"
-#include "core/ask/marker_statistics.h"
+#include "core/ask/occurrences.h"
 #include "core/ask/search.h"
 #include "core/explain/words/quantities.h"
 #include "core/explain/words/sentences.h"

@@ -470,60 +470,6 @@ private:
     std::vector<TableColumn> columns_;
 };
 
-class TableOfOccurrences : public Table {
-public:
-    TableOfOccurrences(std::shared_ptr<const Recording> recording,
-                       std::shared_ptr<const std::vector<Occurrence>> occurrences, uint32_t series)
-        : recording_(std::move(recording)),
-          occurrences_(std::move(occurrences)),
-          series_(series < recording_->series.size() ? &recording_->series[series] : nullptr),
-          columns_{{"lane", "Lane", Quantity::Text, ""},
-                   {"in", "Inside", Quantity::Text, "The markers it lies in"},
-                   {"arguments", "Arguments", Quantity::Text, ""},
-                   {"duration_ns", "Duration", Quantity::Duration, ""},
-                   {"begin_ns", "Begin", Quantity::Instant, "Since the recording's begin", recording_->begin},
-                   {"frame", "Frame", Quantity::Count, "The frame it begins in"}} {}
-    const std::vector<TableColumn>& columns() const override { return columns_; }
-    uint32_t rowLimit() const override { return static_cast<uint32_t>(occurrences_->size()); }
-    TableValue value(Row row, size_t column) const override {
-        const Recording& r = *recording_;
-        const Occurrence& o = (*occurrences_)[row];
-        switch (column) {
-            case kOccurrenceLane: return r.lanes[o.marker.lane].name;
-            case kOccurrenceInside: {
-                const PathId above = r.paths[r.pathOf(o.marker)].parent;
-                return above ? TableValue(r.pathText(above)) : TableValue();
-            }
-            case kOccurrenceArguments: {
-                const std::string text = r.argumentsText(o.marker);
-                return text.empty() ? TableValue() : TableValue(text);
-            }
-            case kOccurrenceDuration: return o.duration;
-            case kOccurrenceBegin: return o.begin;
-            default: {
-                const uint32_t frame = series_ ? series_->frameAt(o.begin) : kNone;
-                return frame != kNone && series_->frames[frame].end > o.begin ? number(frame) : TableValue();
-            }
-        }
-    }
-    TablePlace place(Row row) const override {
-        TablePlace place;
-        place.marker = (*occurrences_)[row].marker;
-        place.lane = place.marker.lane;
-        return place;
-    }
-    uint64_t keyOf(Row row) const override {
-        const MarkerRef& m = (*occurrences_)[row].marker;
-        return (uint64_t{m.lane} << 12 | m.row) << 32 | m.index;
-    }
-
-private:
-    const std::shared_ptr<const Recording> recording_;
-    const std::shared_ptr<const std::vector<Occurrence>> occurrences_;
-    const Series* const series_;
-    const std::vector<TableColumn> columns_;
-};
-
 class TableOfFound : public Table {
 public:
     TableOfFound(std::shared_ptr<const Recording> recording, std::shared_ptr<const Found> found)
@@ -741,12 +687,6 @@ std::shared_ptr<const Table> waitTable(std::shared_ptr<const Waits> waits) {
 std::shared_ptr<const Table> operationTable(std::shared_ptr<const Recording> recording,
                                             std::shared_ptr<const OperationList> operations, OperationsBy by) {
     return std::make_shared<TableOfOperations>(std::move(recording), std::move(operations), by);
-}
-
-std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,
-                                             std::shared_ptr<const std::vector<Occurrence>> occurrences,
-                                             uint32_t series) {
-    return std::make_shared<TableOfOccurrences>(std::move(recording), std::move(occurrences), series);
 }
 
 std::shared_ptr<const Table> foundTable(std::shared_ptr<const Recording> recording,

@@ -11,7 +11,6 @@
 #include "counter_figures.h"
 #include "frame_figures.h"
 #include "marker_groupings.h"
-#include "marker_statistics.h"
 #include "operation_list.h"
 #include "search.h"
 #include "stacks.h"
@@ -87,19 +86,6 @@ enum OperationColumn : size_t {
 };
 std::shared_ptr<const Table> operationTable(std::shared_ptr<const Recording> recording,
                                             std::shared_ptr<const OperationList> operations, OperationsBy by);
-
-/// Occurrences of a marker; their frames are those of `series` (kNone: none).
-enum OccurrenceColumn : size_t {
-    kOccurrenceLane,
-    kOccurrenceInside,
-    kOccurrenceArguments,
-    kOccurrenceDuration,
-    kOccurrenceBegin,
-    kOccurrenceFrame
-};
-std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,
-                                             std::shared_ptr<const std::vector<Occurrence>> occurrences,
-                                             uint32_t series);
 
 /// The functions of call stacks; those with the most samples of their own first. Times where it is known how long a
 /// sample stands for.

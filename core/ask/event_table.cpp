@@ -323,7 +323,7 @@ const char* textOf(EventWhat what) {
 }
 
 EventTable::EventTable(std::shared_ptr<const EventList> list)
-    : list_(std::move(list)), columns_(columnsFor(list_->recording())) {}
+    : WindowedTable(kReadAtOnce), list_(std::move(list)), columns_(columnsFor(list_->recording())) {}
 
 uint32_t EventTable::rowLimit() const {
     return static_cast<uint32_t>(std::min<uint64_t>(list_->size(), uint64_t{kTop} - 1));
@@ -333,31 +333,10 @@ std::shared_ptr<const Table> EventTable::window(Row first, uint32_t count) const
     return std::make_shared<EventRows>(list_, first, count);
 }
 
-ListedEvent EventTable::eventAt(Row row) const {
-    const std::lock_guard lock(mutex_);
-    if (row < readFrom_ || row - readFrom_ >= read_.size()) {
-        readFrom_ = row - row % kReadAtOnce;
-        read_ = list_->read(readFrom_, kReadAtOnce);
-    }
-    return row - readFrom_ < read_.size() ? read_[row - readFrom_] : ListedEvent{};
+std::optional<Table::Row> EventTable::rowOf(const MarkerRef& marker) const {
+    const auto place = list_->placeOf(marker);
+    return place && *place < rowLimit() ? std::optional(static_cast<Row>(*place)) : std::nullopt;
 }
-
-TableValue EventTable::value(Row row, size_t column) const {
-    const ListedEvent event = eventAt(row);
-    return EventTexts(list_->recording(), event).value(column);
-}
-
-Emphasis EventTable::emphasis(Row row, size_t) const {
-    const ListedEvent event = eventAt(row);
-    return EventTexts(list_->recording(), event).emphasis();
-}
-
-TablePlace EventTable::place(Row row) const {
-    const ListedEvent event = eventAt(row);
-    return EventTexts(list_->recording(), event).place();
-}
-
-uint64_t EventTable::keyOf(Row row) const { return keyOfEvent(eventAt(row)); }
 
 std::shared_ptr<const Table> lastEventTable(std::shared_ptr<const EventList> list, size_t count) {
     return std::make_shared<LastEvents>(std::move(list), count);

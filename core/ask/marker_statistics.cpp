@@ -1,129 +1,18 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "marker_statistics.h"
 
-#include <array>
-#include <atomic>
 #include <cmath>
 #include <map>
-#include <numeric>
-#include <queue>
 
 #include "adding.h"
 #include "core/explain/words/quantities.h"
 #include "core/store/long_work.h"
-#include "core/store/side_by_side.h"
 #include "format/number_text.h"
+#include "marker_parts.h"
 
 namespace fugato {
 
 namespace {
-
-/// What the paths of one lane are to a marker.
-struct LanePaths {
-    std::vector<uint8_t> isSite;     // the path ends in the marker
-    std::vector<uint8_t> outermost;  // and it does not lie in another of it
-    std::vector<uint8_t> below;      // the path ends directly below the marker
-    bool any = false;
-
-    LanePaths(const Recording& r, const Lane& lane, uint32_t site)
-        : isSite(lane.paths.size()), outermost(lane.paths.size()), below(lane.paths.size()) {
-        for (size_t i = 1; i < lane.paths.size(); ++i) {
-            const PathTable::Node& node = r.paths[lane.paths[i]];
-            below[i] = node.parent && r.paths[node.parent].site == site;
-            if (node.site != site) continue;
-            any = true;
-            isSite[i] = outermost[i] = 1;
-            for (PathId above = node.parent; above && outermost[i]; above = r.paths[above].parent)
-                outermost[i] = r.paths[above].site != site;
-        }
-    }
-};
-
-/// Durations in buckets whose borders lie at most 1/128 apart.
-class Buckets {
-public:
-    static size_t of(int64_t duration) {
-        const auto value = static_cast<uint64_t>(duration);
-        if (value < 128) return static_cast<size_t>(value);
-        const int shift = 56 - __builtin_clzll(value);  // keeps the leading bit and seven more
-        return static_cast<size_t>(shift + 1) * 128 + static_cast<size_t>((value >> shift) - 128);
-    }
-    /// The least duration of a bucket, and that of the next.
-    static std::pair<int64_t, int64_t> bordersOf(size_t bucket) {
-        if (bucket < 128) return {static_cast<int64_t>(bucket), static_cast<int64_t>(bucket) + 1};
-        const size_t shift = bucket / 128 - 1;
-        const auto low = static_cast<int64_t>(128 + bucket % 128) << shift;
-        return {low, low + (int64_t{1} << shift)};
-    }
-    void add(int64_t duration) { ++counts_[of(duration)]; }
-    std::vector<DurationBar> bars() const {
-        std::vector<DurationBar> bars;
-        for (size_t i = 0; i < counts_.size(); ++i)
-            if (counts_[i]) bars.push_back({bordersOf(i).first, bordersOf(i).second, counts_[i]});
-        return bars;
-    }
-    void add(const Buckets& other) {
-        for (size_t i = 0; i < counts_.size(); ++i) counts_[i] += other.counts_[i];
-    }
-    uint64_t count() const { return std::accumulate(counts_.begin(), counts_.end(), uint64_t{0}); }
-    /// The bucket in which the value of a rank (from 0, below count()) lies, and the rank within it.
-    std::pair<size_t, uint64_t> at(uint64_t rank) const {
-        size_t bucket = 0;
-        while (rank >= counts_[bucket]) rank -= counts_[bucket++];
-        return {bucket, rank};
-    }
-
-private:
-    std::array<uint64_t, 58 * 128> counts_{};
-};
-
-/// Markers of a row, at most a chunk of them, among which the marker occurs.
-struct Part {
-    uint32_t lane, row, from, to;
-};
-
-std::vector<Part> partsWith(const Recording& r, const std::vector<LanePaths>& paths, const Scope& scope) {
-    std::vector<Part> parts;
-    for (uint32_t l = 0; l < r.lanes.size(); ++l) {
-        if (!paths[l].any) continue;
-        for (uint32_t rowIndex = 0; rowIndex < r.lanes[l].rows.size(); ++rowIndex) {
-            const MarkerRow& row = r.lanes[l].rows[rowIndex];
-            uint32_t looked = 0;  // those before it are in parts, as far as they are in any
-            for (const TimeRange& stretch : scope.stretches) {
-                auto [at, past] = row.overlapping(stretch.begin, stretch.end);
-                at = std::max(at, looked);
-                for (uint32_t to; at < past; at = to) {
-                    to = std::min(past, (at | (MarkerRow::kChunk - 1)) + 1);
-                    const auto [sum, end] = row.sumsOf(at >> MarkerRow::kChunkBits);
-                    if (std::any_of(sum, end, [&](const PathSum& s) { return paths[l].isSite[s.path]; }))
-                        parts.push_back({l, rowIndex, at, to});
-                }
-                looked = std::max(looked, past);
-            }
-            if (!looked) break;
-        }
-    }
-    return parts;
-}
-
-/// Calls `work(thread, part)` for all parts, shared out among threads in ranges. Returns false where
-/// `progress`, which goes from `from` to `to`, cancelled it.
-template <class Work>
-bool eachPart(const std::vector<Part>& parts, size_t threads, const Progress& progress, double from, double to,
-              Work&& work) {
-    std::atomic<bool> stop{false};
-    const auto run = [&](size_t thread) {
-        const size_t first = parts.size() * thread / threads, past = parts.size() * (thread + 1) / threads;
-        for (size_t i = first; i < past && !stop; ++i) {
-            if (thread == 0 && progress && i % 64 == 0 &&
-                !progress(from + (to - from) * static_cast<double>(i - first) / static_cast<double>(past - first)))
-                stop = true;
-            work(thread, parts[i]);
-        }
-    };
-    sideBySide(threads, run);
-    return !stop;
-}
 
 /// Works out the figures of one marker: counts and times from the sums of chunks, the rest from every occurrence.
 class MarkerFigures {
@@ -136,20 +25,17 @@ public:
           firstFrame_(frameFrom(scope.around().begin)),
           pastFrame_(frameFrom(scope.around().end)),
           made_(std::make_shared<MarkerStatistics>()),
-          s_(*made_) {
+          s_(*made_),
+          paths_(lanePathsOf(r, site, scope)) {
         s_.site = site;
         s_.scope = scope;
-        for (uint32_t l = 0; l < r.lanes.size(); ++l) {
-            paths_.emplace_back(r, r.lanes[l], site);
-            paths_.back().any &= scope.has(l);
-        }
     }
 
     std::shared_ptr<const MarkerStatistics> all() {
         addUp();
         if (!s_.count) return made_;
         parts_ = partsWith(r_, paths_, scope_);
-        sums_.resize(std::clamp<size_t>(std::thread::hardware_concurrency(), 1, parts_.size() / 16 + 1));
+        sums_.resize(threadsFor(parts_));
         // Every occurrence is looked at twice: for the buckets, and for the values in those that matter.
         if (!look() || !findPercentiles()) return nullptr;
         sumFrames();
@@ -224,7 +110,7 @@ private:
         for (size_t i = 0; i < inScope_.size(); ++i) inScope_[i] = scope_.contains(frames_[firstFrame_ + i].begin);
         s_.frames = static_cast<uint64_t>(std::count(inScope_.begin(), inScope_.end(), true));
         const bool looked = eachPart(parts_, sums_.size(), progress_, 0, 0.6,
-                                     [&](size_t thread, const Part& part) { look(sums_[thread], part); });
+                                     [&](size_t thread, const ChunkPart& part) { look(sums_[thread], part); });
         if (!looked) return false;
         s_.shortest = INT64_MAX;
         for (const Sums& sum : sums_) {
@@ -234,7 +120,7 @@ private:
         }
         return true;
     }
-    void look(Sums& sum, const Part& part) const {
+    void look(Sums& sum, const ChunkPart& part) const {
         lookAtArguments(sum, part);
         sum.paths.resize(r_.lanes.size());
         std::vector<PartSum>& paths = sum.paths[part.lane];
@@ -271,7 +157,7 @@ private:
                                                         [&](const StateSpan& s) { return s.begin <= time; }) -
                                    stages.spans.begin());
     }
-    void lookAtArguments(Sums& sum, const Part& part) const {
+    void lookAtArguments(Sums& sum, const ChunkPart& part) const {
         constexpr size_t kMostValues = 4096;  // of all keys
         const Lane& lane = r_.lanes[part.lane];
         if (part.row >= lane.arguments.size()) return;
@@ -310,17 +196,18 @@ private:
         std::pair<int64_t, int64_t> borders[std::size(wanted)];
         for (size_t i = 0; i < std::size(wanted); ++i) borders[i] = Buckets::bordersOf(wanted[i].place.first);
         const auto within = [&](int64_t d, size_t i) { return d >= borders[i].first && d < borders[i].second; };
-        const bool looked = eachPart(parts_, sums_.size(), progress_, 0.6, 1, [&](size_t thread, const Part& part) {
-            const LanePaths& of = paths_[part.lane];
-            const MarkerRow& row = r_.lanes[part.lane].rows[part.row];
-            row.eachDuration(
-                part.from, part.to, [&](int64_t d) { return within(d, 0) || within(d, 1) || within(d, 2); },
-                [&](uint32_t at, int64_t duration) {
-                    if (!of.isSite[row.lanePath(at)]) return;
-                    for (size_t i = 0; i < std::size(wanted); ++i)
-                        if (within(duration, i)) values[thread][i].push_back(duration);
-                });
-        });
+        const bool looked =
+            eachPart(parts_, sums_.size(), progress_, 0.6, 1, [&](size_t thread, const ChunkPart& part) {
+                const LanePaths& of = paths_[part.lane];
+                const MarkerRow& row = r_.lanes[part.lane].rows[part.row];
+                row.eachDuration(
+                    part.from, part.to, [&](int64_t d) { return within(d, 0) || within(d, 1) || within(d, 2); },
+                    [&](uint32_t at, int64_t duration) {
+                        if (!of.isSite[row.lanePath(at)]) return;
+                        for (size_t i = 0; i < std::size(wanted); ++i)
+                            if (within(duration, i)) values[thread][i].push_back(duration);
+                    });
+            });
         if (!looked) return false;
         for (size_t i = 0; i < std::size(wanted); ++i) {
             std::vector<int64_t> all;
@@ -420,9 +307,9 @@ private:
     const size_t firstFrame_, pastFrame_;
     const std::shared_ptr<MarkerStatistics> made_;
     MarkerStatistics& s_;
-    std::vector<bool> inScope_;     // by frame from the first
-    std::vector<LanePaths> paths_;  // by lane
-    std::vector<Part> parts_;
+    const std::vector<LanePaths> paths_;  // by lane
+    std::vector<bool> inScope_;           // by frame from the first
+    std::vector<ChunkPart> parts_;
     std::vector<Sums> sums_;  // by thread
     Buckets buckets_;         // of all
 };
@@ -433,117 +320,6 @@ std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording,
                                                      uint32_t series, const Progress& progress) {
     longWork("the figures of a marker");
     return MarkerFigures(recording, site, scope, series, progress).all();
-}
-
-std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& r, uint32_t site, const Scope& scope,
-                                                                  size_t most, const Progress& progress) {
-    longWork("the longest occurrences");
-    const auto better = [](const Occurrence& x, const Occurrence& y) {
-        if (x.duration != y.duration) return x.duration > y.duration;
-        return std::tie(x.marker.lane, x.begin, x.marker.row, x.marker.index) <
-               std::tie(y.marker.lane, y.begin, y.marker.row, y.marker.index);
-    };
-    std::priority_queue<Occurrence, std::vector<Occurrence>, decltype(better)> kept(better);  // the worst on top
-    const auto offer = [&](const Occurrence& occurrence) {
-        if (kept.size() == most && !better(occurrence, kept.top())) return;
-        kept.push(occurrence);
-        if (kept.size() > most) kept.pop();
-    };
-    // Whole chunks in the order of their longest occurrence: soon no other can hold a longer one.
-    struct Candidate {
-        uint32_t lane, row, chunk;
-        int64_t longest;
-    };
-    std::vector<Candidate> candidates;
-    std::vector<LanePaths> paths;
-    for (const Lane& lane : r.lanes) paths.emplace_back(r, lane, site);
-    for (uint32_t l = 0; l < r.lanes.size() && most; ++l) {
-        if (!paths[l].any || !scope.has(l)) continue;
-        const Lane& lane = r.lanes[l];
-        for (uint32_t rowIndex = 0; rowIndex < lane.rows.size(); ++rowIndex) {
-            const MarkerRow& row = lane.rows[rowIndex];
-            const bool any = walkScope(
-                row, scope,
-                [&](uint32_t chunk) {
-                    int64_t longest = -1;
-                    const auto [first, past] = row.sumsOf(chunk);
-                    for (const PathSum* sum = first; sum != past; ++sum)
-                        if (paths[l].isSite[sum->path]) longest = std::max(longest, sum->longest);
-                    if (longest >= 0) candidates.push_back({l, rowIndex, chunk, longest});
-                },
-                [&](uint32_t i, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
-                    if (paths[l].isSite[path]) offer({{l, rowIndex, i}, begin, duration});
-                },
-                [](uint32_t, int64_t) {});
-            if (!any) break;
-        }
-    }
-    std::stable_sort(candidates.begin(), candidates.end(),
-                     [](const Candidate& x, const Candidate& y) { return x.longest > y.longest; });
-    size_t done = 0;
-    for (const Candidate& c : candidates) {
-        if (progress && !progress(static_cast<double>(done++) / static_cast<double>(candidates.size()))) return nullptr;
-        if (kept.size() == most && c.longest < kept.top().duration) break;
-        const MarkerRow& row = r.lanes[c.lane].rows[c.row];
-        const uint32_t at = c.chunk << MarkerRow::kChunkBits;
-        row.forEach(at, std::min(row.size(), at + MarkerRow::kChunk),
-                    [&](uint32_t i, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
-                        if (paths[c.lane].isSite[path]) offer({{c.lane, c.row, i}, begin, duration});
-                    });
-    }
-    auto made = std::make_shared<std::vector<Occurrence>>();
-    for (; !kept.empty(); kept.pop()) made->push_back(kept.top());
-    std::reverse(made->begin(), made->end());
-    return made;
-}
-
-std::shared_ptr<const MarkerRef> occurrenceBeside(const Recording& r, uint32_t site, int64_t from,
-                                                  const MarkerRef& than, bool forward, const Progress& progress) {
-    longWork("the occurrence beside");
-    using Order = std::tuple<int64_t, uint32_t, uint32_t, uint32_t>;
-    const auto orderOf = [](int64_t begin, const MarkerRef& m) { return Order(begin, m.lane, m.row, m.index); };
-    const auto nearer = [&](const Order& a, const Order& b) { return forward ? a < b : a > b; };
-    std::optional<Order> best;
-    const auto offer = [&](int64_t begin, const MarkerRef& marker) {
-        const Order order = orderOf(begin, marker);
-        const bool beyond =
-            than.valid() ? nearer(orderOf(from, than), order) : (forward ? begin >= from : begin <= from);
-        if (beyond && (!best || nearer(order, *best))) best = order;
-    };
-    const auto holds = [](const MarkerRow& row, uint32_t chunk, const LanePaths& paths) {
-        const auto [first, past] = row.sumsOf(chunk);
-        return std::any_of(first, past, [&](const PathSum& sum) { return paths.isSite[sum.path]; });
-    };
-    for (uint32_t l = 0; l < r.lanes.size(); ++l) {
-        if (progress && !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size()))) return nullptr;
-        const LanePaths paths(r, r.lanes[l], site);
-        if (!paths.any) continue;
-        for (uint32_t rowIndex = 0; rowIndex < r.lanes[l].rows.size(); ++rowIndex) {
-            const MarkerRow& row = r.lanes[l].rows[rowIndex];
-            if (row.empty()) break;
-            // Chunk by chunk away from `from`, until one of them has an occurrence or lies beyond the best so far.
-            const uint32_t start = forward ? row.firstFrom(from) : row.firstFrom(from + 1);
-            const auto chunks = static_cast<int64_t>(row.chunks().size());
-            const int64_t step = forward ? 1 : -1;
-            for (int64_t c = std::min<int64_t>(start >> MarkerRow::kChunkBits, chunks - 1); c >= 0 && c < chunks;
-                 c += step) {
-                const auto chunk = static_cast<uint32_t>(c);
-                if (progress && !progress(static_cast<double>(l) / static_cast<double>(r.lanes.size()))) return nullptr;
-                if (forward && best && row.chunks()[chunk].begin > std::get<0>(*best)) break;
-                if (!holds(row, chunk, paths)) continue;
-                const auto before = best;
-                const uint32_t first = chunk << MarkerRow::kChunkBits;
-                row.forEach(first, std::min(row.size(), first + MarkerRow::kChunk),
-                            [&](uint32_t i, int64_t begin, int64_t, uint32_t path, uint8_t) {
-                                if (paths.isSite[path]) offer(begin, {l, rowIndex, i});
-                            });
-                if (best != before) break;
-                if (!forward && best && row.chunks()[chunk].begin < std::get<0>(*best)) break;
-            }
-        }
-    }
-    return std::make_shared<const MarkerRef>(
-        best ? MarkerRef{std::get<1>(*best), std::get<2>(*best), std::get<3>(*best)} : MarkerRef{});
 }
 
 std::vector<std::string> figuresOf(const MarkerStatistics& s) {

@@ -1,7 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What can be said of one marker in a scope: how often, how long, per frame; and its
-// occurrences, the longest first. May run on any thread.
+// What can be said of one marker in a scope: how often, how long, per frame. May run on any thread.
 #pragma once
 
 #include <string>
@@ -58,22 +57,5 @@ std::shared_ptr<const MarkerStatistics> statisticsOf(const Recording& recording,
 
 /// The same as a person reads it, without full stops: how often and how long in all; the lengths; by frame.
 std::vector<std::string> figuresOf(const MarkerStatistics& statistics);
-
-struct Occurrence {
-    MarkerRef marker;
-    int64_t begin = 0, duration = 0;
-};
-
-/// The `most` longest occurrences of a marker that overlap the scope, the longest first; those of one
-/// length by lane and time. Null where `progress` cancelled it.
-std::shared_ptr<const std::vector<Occurrence>> longestOccurrences(const Recording& recording, uint32_t site,
-                                                                  const Scope& scope, size_t most,
-                                                                  const Progress& progress = {});
-
-/// The next occurrence of a marker in order of begin, then lane and row, on any lane: after `from` and `than`, one that
-/// begins then (invalid: none in particular), or before. An invalid one where there is none. Null where `progress`
-/// cancelled it.
-std::shared_ptr<const MarkerRef> occurrenceBeside(const Recording& recording, uint32_t site, int64_t from,
-                                                  const MarkerRef& than, bool forward, const Progress& progress = {});
 
 }  // namespace fugato

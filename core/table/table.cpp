@@ -9,6 +9,12 @@
 
 namespace fugato {
 
+std::optional<Table::Row> Table::rowOf(const MarkerRef& marker) const {
+    for (Row row = 0; row < rowLimit(); ++row)
+        if (place(row).marker == marker) return row;
+    return std::nullopt;
+}
+
 void NestedTable::nest(std::vector<Row> top, std::vector<std::vector<Row>> children) {
     top_ = std::move(top);
     children_ = std::move(children);
@@ -72,6 +78,7 @@ public:
     Emphasis emphasis(Row row, size_t column) const override { return source_->emphasis(row, column); }
     std::string help(Row row) const override { return source_->help(row); }
     TablePlace place(Row row) const override { return source_->place(row); }
+    std::optional<Row> rowOf(const MarkerRef& marker) const override { return source_->rowOf(marker); }
     uint64_t keyOf(Row row) const override { return source_->keyOf(row); }
     bool spans(Row row) const override { return source_->spans(row); }
 
@@ -164,7 +171,13 @@ private:
 
 std::shared_ptr<const Table> arranged(const std::shared_ptr<const Table>& table, const Arrangement& arrangement,
                                       const Progress& progress) {
-    if (arrangement == Arrangement{} || table->ordered()) return table;
+    if (arrangement == Arrangement{}) return table;
+    if (table->ordered()) {
+        const size_t column = arrangement.column;
+        return column < table->columns().size() && table->sorts(column)
+                   ? table->sorted(column, arrangement.descending, progress)
+                   : table;
+    }
     try {
         auto made = std::make_shared<ArrangedTable>(table);
         made->arrange(arrangement, progress);

@@ -8,6 +8,8 @@
 
 #include <cstdint>
 #include <memory>
+#include <mutex>
+#include <optional>
 #include <string>
 #include <variant>
 #include <vector>
@@ -72,9 +74,13 @@ public:
     virtual Row parentOf(Row) const { return kTop; }
     virtual uint32_t positionOf(Row row) const { return row; }  // among those with the same parent
 
-    /// Its rows come in one order and may be too many to look at each: they are not sorted nor filtered, and shown by
-    /// windows. Such do not lie below each other.
+    /// Its rows come in an order of its own and may be too many to look at each: they are not filtered, sorted only as
+    /// it can itself, and shown by windows. Such do not lie below each other.
     virtual bool ordered() const { return false; }
+    /// Whether such a table can be had in the order of a column, and itself in that order; null where `progress`
+    /// cancelled it.
+    virtual bool sorts(size_t) const { return false; }
+    virtual std::shared_ptr<const Table> sorted(size_t, bool /*descending*/, const Progress&) const { return nullptr; }
     /// Some rows of such a table, read at once, as a table.
     virtual std::shared_ptr<const Table> window(Row, uint32_t) const { return nullptr; }
 
@@ -82,10 +88,49 @@ public:
     virtual Emphasis emphasis(Row, size_t) const { return Emphasis::None; }
     virtual std::string help(Row) const { return {}; }
     virtual TablePlace place(Row) const { return {}; }
+    /// The first row that leads to a marker, if any. Costs a look at each, unless the table knows better.
+    virtual std::optional<Row> rowOf(const MarkerRef& marker) const;
     /// The same for the same thing in a later table of this kind, so that what was opened and chosen stays so.
     virtual uint64_t keyOf(Row row) const { return row; }
     /// Rows whose first text takes the whole width.
     virtual bool spans(Row) const { return false; }
+};
+
+/// A table in an order of its own that is looked at row by row through its windows, so it is cheap to go through all.
+class WindowedTable : public Table {
+public:
+    bool ordered() const override { return true; }
+    TableValue value(Row row, size_t column) const override {
+        return at(row, [&](const Table& window, Row here) { return window.value(here, column); });
+    }
+    Emphasis emphasis(Row row, size_t column) const override {
+        return at(row, [&](const Table& window, Row here) { return window.emphasis(here, column); });
+    }
+    TablePlace place(Row row) const override {
+        return at(row, [](const Table& window, Row here) { return window.place(here); });
+    }
+    uint64_t keyOf(Row row) const override {
+        return at(row, [](const Table& window, Row here) { return window.keyOf(here); });
+    }
+
+protected:
+    explicit WindowedTable(uint32_t readAtOnce) : readAtOnce_(readAtOnce) {}
+
+private:
+    template <class Look>
+    auto at(Row row, Look&& look) const -> decltype(look(*this, row)) {
+        const std::lock_guard lock(mutex_);
+        if (!read_ || row < readFrom_ || row - readFrom_ >= read_->rowLimit()) {
+            readFrom_ = row - row % readAtOnce_;
+            read_ = window(readFrom_, readAtOnce_);
+        }
+        if (row - readFrom_ >= read_->rowLimit()) return {};  // damaged: fewer than it seemed
+        return look(*read_, row - readFrom_);
+    }
+    const uint32_t readAtOnce_;
+    mutable std::mutex mutex_;  // guards what was read last:
+    mutable std::shared_ptr<const Table> read_;
+    mutable Row readFrom_ = 0;
 };
 
 /// A table whose rows lie below each other as `children` say.
@@ -117,7 +162,8 @@ struct Arrangement {
 };
 
 /// The same rows, under the same numbers, sorted and filtered. Rows without a value come last. Null where `progress`
-/// cancelled it. Costs a value of each row and 16 bytes for it.
+/// cancelled it. Costs a value of each row and 16 bytes for it. One in an order of its own is sorted if it can be, and
+/// not filtered.
 std::shared_ptr<const Table> arranged(const std::shared_ptr<const Table>& table, const Arrangement& arrangement,
                                       const Progress& progress = {});
 

@@ -272,6 +272,10 @@ uint32_t fug_pool(const char* name) {
     return defineNext(&Recorder::nextPool, PoolFields<std::string_view>{0, nameText(name)});
 }
 
+void fug_declare(fug_site* site) {
+    if (!inside && site) declareSite(recorder(), site);
+}
+
 int fug_begin_slow(fug_site* site) {
     int written = 0;
     onThisLaneAt(site, 2, [&](Recorder& r, RecordedLane& lane, uint32_t id) {

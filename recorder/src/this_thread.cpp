@@ -226,9 +226,11 @@ void defineAtOnce(DefinitionType type, std::string_view fields) {
     }
 }
 
-uint64_t wordOf(Recorder& r, RecordedLane& lane, fug_site* site) {
-    uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
-    if (word) return word;
+namespace {
+
+/// Gives a site that has none its word, once `define(fields)` has made it known; 0 where that failed.
+template <class Define>
+uint64_t giveWord(Recorder& r, fug_site* site, Define&& define) {
     const uint32_t id = r.nextSite.fetch_add(1, std::memory_order_relaxed);
     FieldBuilder fields;  // the address of the site, of its name, and its detail: for knowSite()
     const uint64_t numbers[3] = {reinterpret_cast<uint64_t>(site), reinterpret_cast<uint64_t>(site->name),
@@ -238,11 +240,35 @@ uint64_t wordOf(Recorder& r, RecordedLane& lane, fug_site* site) {
     putFields(fields, SiteFields<std::string_view>{id, site->line, site->longest_ns, nameText(site->name), category,
                                                    cutText(site->description, kMaxDescriptionBytes),
                                                    cutText(site->file, kMaxFileBytes), site->detail});
-    if (!defineInBuffer(r, lane, DefinitionType::Site, fields.bytes())) return 0;
+    if (!define(fields.bytes())) return 0;
     const DetailSettings* details = r.details.load(std::memory_order_acquire);
     const uint64_t made = siteWord(id, static_cast<int>(site->detail), details ? details->of(category) : 2);
+    uint64_t word = 0;
     if (__atomic_compare_exchange_n(&site->word, &word, made, false, __ATOMIC_RELEASE, __ATOMIC_RELAXED)) return made;
     return word;
+}
+
+}  // namespace
+
+uint64_t wordOf(Recorder& r, RecordedLane& lane, fug_site* site) {
+    const uint64_t word = __atomic_load_n(&site->word, __ATOMIC_RELAXED);
+    return word ? word : giveWord(r, site, [&](std::string_view fields) {
+        return defineInBuffer(r, lane, DefinitionType::Site, fields);
+    });
+}
+
+void declareSite(Recorder& r, fug_site* site) {
+    const SetUpCall here;
+    try {
+        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        if (__atomic_load_n(&site->word, __ATOMIC_RELAXED)) return;
+        giveWord(r, site, [&](std::string_view fields) {
+            knowSite(r, fields);
+            addDefinitionLocked(r, DefinitionType::Site, fields);
+            return true;
+        });
+    } catch (const std::bad_alloc&) {
+    }
 }
 
 uint32_t keyId(Recorder& r, RecordedLane& lane, fug_key* key) {

@@ -106,6 +106,8 @@ uint32_t defineNext(std::atomic<uint32_t> Recorder::*next, Definition definition
 /// A site's word; at its first use it is made known in the lane's buffer, or, where that has no room now, it is 0
 /// and the event cannot be told. Two threads may both make it known; the first id stays.
 uint64_t wordOf(Recorder& r, RecordedLane& lane, fug_site* site);
+/// [set-up] The same without an event, and where the calling thread is not recorded.
+void declareSite(Recorder& r, fug_site* site);
 /// As of a site's word.
 uint32_t keyId(Recorder& r, RecordedLane& lane, fug_key* key);
 

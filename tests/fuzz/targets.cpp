@@ -22,6 +22,7 @@
 #include "core/ask/marker_statistics.h"
 #include "core/ask/memory_table.h"
 #include "core/ask/nested_markers.h"
+#include "core/ask/occurrence_table.h"
 #include "core/ask/search.h"
 #include "core/explain/advice/advice.h"
 #include "core/explain/causes/confidence.h"
@@ -123,6 +124,14 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
     for (uint32_t site = 0; site < std::min<size_t>(r.sites.size(), kFewSites); ++site) {
         statisticsOf(r, site, whole, 0);
         longestOccurrences(r, site, whole, 5);
+        occurrencesWith(r, site, whole, "a", 100);
+        const auto occurrences =
+            occurrenceTable(OccurrenceList::of(recording, site, whole, OccurrenceOrder::Begin, false), 0);
+        for (size_t column = 0; column < occurrences->columns().size(); ++column) {
+            const auto sorted = occurrences->sorts(column) ? occurrences->sorted(column, true, {}) : occurrences;
+            for (Table::Row row = 0; row < std::min(sorted->rowLimit(), kFewMarkers); ++row) sorted->value(row, column);
+            if (sorted->rowLimit()) sorted->rowOf(sorted->place(0).marker);
+        }
     }
     for (uint32_t series = 0; series < r.series.size(); ++series) {
         if (r.series[series].frames.empty()) continue;

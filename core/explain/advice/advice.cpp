@@ -6,7 +6,7 @@
 #include <map>
 #include <set>
 
-#include "core/ask/marker_statistics.h"
+#include "core/ask/occurrences.h"
 #include "core/explain/causes/cause_functions.h"
 #include "core/explain/causes/comes_before.h"
 #include "core/explain/words/sentences.h"

@@ -226,6 +226,10 @@ typedef struct fug_site {
 #define FUG_SITE_WITH(name, category, description, detail, longest_ns) \
     { 0, (name), (category), (description), __FILE__, __LINE__, (detail), (longest_ns), 0 }
 
+/* [set-up] Makes a site known to this and every later recording of the process, also one that is never reached: then
+ * it is told as a marker that did not occur. A site that is reached needs no declaration. */
+FUG_CALL(void, fug_declare, (fug_site * site), )
+
 /* The key of an argument. Lives as long as the code that uses it. */
 typedef struct fug_key {
     uint64_t word; /* owned by the recorder */

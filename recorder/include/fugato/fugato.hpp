@@ -301,6 +301,12 @@ private:
     std::atomic<uint64_t> ender_{0};
 };
 
+/// Declares a site, so that it is known also where it is never reached.
+class Declared {
+public:
+    explicit Declared(fug_site& site) noexcept { fug_declare(&site); }
+};
+
 }  // namespace fug
 
 #define FUG_JOIN2(a, b) a##b
@@ -308,6 +314,10 @@ private:
 #define FUG_SITE_PICK(name, category, description, ...) FUG_SITE(name, category, description)
 /// A site variable: FUG_SITE_HERE(variable, "name"[, "category"[, "description"]]).
 #define FUG_SITE_HERE(variable, ...) [[maybe_unused]] static fug_site variable = FUG_SITE_PICK(__VA_ARGS__, "", "", "")
+/// The same outside all functions, and declared: known also to recordings in which it is never reached.
+#define FUG_DECLARED_SITE(variable, ...)  \
+    FUG_SITE_HERE(variable, __VA_ARGS__); \
+    [[maybe_unused]] static const ::fug::Declared FUG_JOIN(variable, Declared)(variable)
 /// A wait until the end of the block, reachable as `variable` for endedBy().
 #define FUG_WAIT(variable, object, kind, ...)             \
     FUG_SITE_HERE(FUG_JOIN(variable, Site), __VA_ARGS__); \

@@ -1,0 +1,132 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "occurrence_table.h"
+
+#include <algorithm>
+
+namespace fugato {
+
+namespace {
+
+constexpr uint32_t kReadAtOnce = 65536;
+
+std::vector<TableColumn> columnsFor(const Recording& r) {
+    return {{"lane", "Lane", Quantity::Text, ""},
+            {"in", "Inside", Quantity::Text, "The markers it lies in"},
+            {"arguments", "Arguments", Quantity::Text, ""},
+            {"duration_ns", "Duration", Quantity::Duration, ""},
+            {"begin_ns", "Begin", Quantity::Instant, "Since the recording's begin", r.begin},
+            {"frame", "Frame", Quantity::Count, "The frame it begins in"}};
+}
+
+/// Frames follow each other as their begins do.
+std::optional<OccurrenceOrder> orderOf(size_t column) {
+    switch (column) {
+        case kOccurrenceLane: return OccurrenceOrder::Lane;
+        case kOccurrenceInside: return OccurrenceOrder::Inside;
+        case kOccurrenceDuration: return OccurrenceOrder::Duration;
+        case kOccurrenceBegin:
+        case kOccurrenceFrame: return OccurrenceOrder::Begin;
+        default: return std::nullopt;
+    }
+}
+
+/// Some of them. `window`: of a list that has its own order.
+class SomeOccurrences : public Table {
+public:
+    SomeOccurrences(std::shared_ptr<const Recording> recording,
+                    std::shared_ptr<const std::vector<Occurrence>> occurrences, uint32_t series, bool window)
+        : recording_(std::move(recording)),
+          occurrences_(std::move(occurrences)),
+          series_(series < recording_->series.size() ? &recording_->series[series] : nullptr),
+          window_(window),
+          columns_(columnsFor(*recording_)) {}
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    uint32_t rowLimit() const override { return static_cast<uint32_t>(occurrences_->size()); }
+    bool ordered() const override { return window_; }
+    bool sorts(size_t column) const override { return !window_ || orderOf(column); }
+    TableValue value(Row row, size_t column) const override {
+        const Recording& r = *recording_;
+        const Occurrence& o = (*occurrences_)[row];
+        switch (column) {
+            case kOccurrenceLane: return r.lanes[o.marker.lane].name;
+            case kOccurrenceInside: {
+                const PathId above = r.paths[r.pathOf(o.marker)].parent;
+                return above ? TableValue(r.pathText(above)) : TableValue();
+            }
+            case kOccurrenceArguments: {
+                const std::string text = r.argumentsText(o.marker);
+                return text.empty() ? TableValue() : TableValue(text);
+            }
+            case kOccurrenceDuration: return o.duration;
+            case kOccurrenceBegin: return o.begin;
+            default: {
+                const uint32_t frame = series_ ? series_->frameAt(o.begin) : kNone;
+                if (frame == kNone || series_->frames[frame].end <= o.begin) return {};
+                return static_cast<int64_t>(frame);
+            }
+        }
+    }
+    TablePlace place(Row row) const override {
+        TablePlace place;
+        place.marker = (*occurrences_)[row].marker;
+        place.lane = place.marker.lane;
+        return place;
+    }
+    uint64_t keyOf(Row row) const override {
+        const MarkerRef& m = (*occurrences_)[row].marker;
+        return (uint64_t{m.lane} << 12 | m.row) << 32 | m.index;
+    }
+
+private:
+    const std::shared_ptr<const Recording> recording_;
+    const std::shared_ptr<const std::vector<Occurrence>> occurrences_;
+    const Series* const series_;
+    const bool window_;
+    const std::vector<TableColumn> columns_;
+};
+
+class AllOccurrences : public WindowedTable {
+public:
+    AllOccurrences(std::shared_ptr<const OccurrenceList> list, uint32_t series)
+        : WindowedTable(kReadAtOnce),
+          list_(std::move(list)),
+          series_(series),
+          columns_(columnsFor(*list_->recording())) {}
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    uint32_t rowLimit() const override {
+        return static_cast<uint32_t>(std::min<uint64_t>(list_->size(), uint64_t{kTop} - 1));
+    }
+    std::shared_ptr<const Table> window(Row first, uint32_t count) const override {
+        return std::make_shared<SomeOccurrences>(
+            list_->recording(), std::make_shared<const std::vector<Occurrence>>(list_->read(first, count)), series_,
+            true);
+    }
+    bool sorts(size_t column) const override { return orderOf(column).has_value(); }
+    std::shared_ptr<const Table> sorted(size_t column, bool descending, const Progress& progress) const override {
+        auto list = list_->inOrder(*orderOf(column), descending, progress);
+        return list ? std::make_shared<AllOccurrences>(std::move(list), series_) : nullptr;
+    }
+    std::optional<Row> rowOf(const MarkerRef& marker) const override {
+        const auto place = list_->placeOf(marker);
+        return place && *place < rowLimit() ? std::optional(static_cast<Row>(*place)) : std::nullopt;
+    }
+
+private:
+    const std::shared_ptr<const OccurrenceList> list_;
+    const uint32_t series_;
+    const std::vector<TableColumn> columns_;
+};
+
+}  // namespace
+
+std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,
+                                             std::shared_ptr<const std::vector<Occurrence>> occurrences,
+                                             uint32_t series) {
+    return std::make_shared<SomeOccurrences>(std::move(recording), std::move(occurrences), series, false);
+}
+
+std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const OccurrenceList> list, uint32_t series) {
+    return std::make_shared<AllOccurrences>(std::move(list), series);
+}
+
+}  // namespace fugato
