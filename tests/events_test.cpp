@@ -273,11 +273,56 @@ private slots:
         const QString told = QString::fromStdString(text.str()).simplified();
         for (const char* one :
              {"main frame begins loop 0 900 µs", "main begins Update 800 µs boats = 3",
-              "main wait begins Wait for sails 400 µs for sails", "worker begins Sew", "worker link given Sew",
+              "main wait begins Wait for sails 400 µs for sails", "worker begins Sew",
+              "worker link given Sew ended the wait of main, in Update ▸ Wait for sails",
               "main wait ends Wait for sails 400 µs ended by worker, in Sew", "main ends Update 800 µs",
               "main point Sail torn warning, code 4", "counter wind 7.5", "main frame ends loop 0 900 µs"})
             QVERIFY2(told.contains(one), qPrintable(one + (" in " + told)));
         QVERIFY(told.indexOf("ends Update") < told.indexOf("Sail torn"));
+    }
+
+    void aLinkThatIsGivenOutTellsWhereItLeads() {
+        TextRecording t;
+        t.begin(0, "main", "Update")
+            .linkOut(10, "main", 1)
+            .linkOut(20, "main", 2)
+            .linkOut(30, "main", 3)
+            .end(40, "main");
+        t.begin(50, "sewer", "Sew").linkIn(51, "sewer", 1).end(60, "sewer");
+        t.begin(45, "rigger", "Rig").linkIn(46, "rigger", 1).end(60, "rigger").linkIn(70, "rigger", 2);
+        const auto r = t.open();
+        EventFilter links;
+        links.kinds = 1u << size_t(EventGroup::Link);
+        const auto list = EventList::of(r, wholeOf(*r), links);
+        const EventTable table(list);
+        const auto last = lastEventTable(list, 3);
+        const std::vector<std::string> wanted{"asked for work of rigger, in Rig and 1 more", "asked for work of rigger",
+                                              ""};
+        for (uint32_t i = 0; i < 3; ++i) {
+            const TableValue value = table.value(i, kEventDetails);
+            QCOMPARE(value.index() ? std::get<std::string>(value) : std::string(), wanted[i]);
+        }
+        std::set<std::string> said;
+        for (Table::Row row = 0; row < last->rowLimit(); ++row)
+            if (const auto value = last->value(row, kEventDetails); value.index())
+                said.insert(std::get<std::string>(value));
+        QVERIFY(said.contains(wanted[0]) && said.contains(wanted[1]));
+    }
+
+    void makingAListTellsHowFarItIs() {
+        const auto opened = openRecording(FUGATO_DEMO_RECORDING);
+        QVERIFY(opened.ok());
+        EventFilter words;
+        words.words = "a";
+        double last = 0;
+        int told = 0;
+        const auto list = EventList::of(*opened, wholeOf(**opened), words, [&](double part) {
+            const bool ascends = part >= last && part <= 1;
+            last = part;
+            told += part > 0;
+            return ascends;
+        });
+        QVERIFY(list && told > 2);
     }
 
     void windowsAreTheSameRows() {

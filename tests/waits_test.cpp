@@ -85,6 +85,7 @@ Rows rowsOf(const Waits& waits) {
     Rows rows;
     const auto collect = [&](auto&& self, uint32_t at, std::vector<std::string> way) -> void {
         const WaitSum& row = waits.rows[at];
+        if (row.of == WaitRow::Queues) return;  // they have a test of their own
         way.push_back(row.name);
         // Paths that are called the same stand in rows of their own.
         rows[way].count += row.count;
@@ -162,6 +163,61 @@ private slots:
         }
     }
 
+    void whereSeveralWaitedAtOnceIsToldAsASlowLookFindsIt() {
+        std::mt19937 random(47);
+        for (int round = 0; round < 8; ++round) {
+            ModelBuilder builder;
+            for (const ToldEvent& told : toldAtRandom(random, 1500, 6)) builder.event(told.lane, told.event);
+            const auto r = builder.finish();
+            const int64_t from = r->begin + (r->end - r->begin) / 5, to = r->end - (r->end - r->begin) / 7;
+            const auto waits = waitsIn(*r, TimeRange{from, to}, WaitsBy::Object);
+            for (const uint32_t top : waits->top) {
+                const WaitSum& object = waits->rows[top];
+                const auto found = std::find(r->objects.begin(), r->objects.end(), object.name);
+                if (found == r->objects.end()) continue;
+                std::vector<TimeRange> spans;
+                std::set<int64_t> instants{from, to};
+                for (const Lane& lane : r->lanes)
+                    for (const Wait& wait : lane.waits) {
+                        if (wait.object != uint32_t(found - r->objects.begin()) || wait.begin == wait.end) continue;
+                        spans.push_back({std::max(wait.begin, from), std::min(wait.end, to)});
+                        if (spans.back().begin >= spans.back().end)
+                            spans.pop_back();
+                        else
+                            instants.insert({spans.back().begin, spans.back().end});
+                    }
+                // Between two instants nothing changes.
+                size_t most = 0;
+                int64_t together = 0;
+                for (auto at = instants.begin(); std::next(at) != instants.end(); ++at) {
+                    const auto waiting = size_t(std::count_if(
+                        spans.begin(), spans.end(), [&](const TimeRange& s) { return s.begin <= *at && s.end > *at; }));
+                    most = std::max(most, waiting);
+                    if (waiting > 1) together += *std::next(at) - *at;
+                }
+                if (object.atOnce) QCOMPARE(size_t(object.atOnce), std::max<size_t>(1, most));
+                const bool idle =
+                    object.kind == WaitKind::Pacing || object.kind == WaitKind::Sleep || object.kind == WaitKind::Job;
+                const auto several = std::find_if(object.children.begin(), object.children.end(),
+                                                  [&](uint32_t row) { return waits->rows[row].of == WaitRow::Queues; });
+                QCOMPARE(several != object.children.end(), most > 1 && !idle);
+                if (several == object.children.end()) continue;
+                const WaitSum& queues = waits->rows[*several];
+                QCOMPARE(queues.total, together);
+                QCOMPARE(size_t(queues.atOnce), most);
+                QCOMPARE(queues.children.size(), std::min<size_t>(queues.count, kMostQueues));
+                QVERIFY(waits->rows[queues.children[0]].longestOne == queues.longestOne);
+                QCOMPARE(size_t(waits->rows[queues.children[0]].atOnce), most);
+            }
+        }
+        const auto r = queueing().open();
+        const auto waits = waitsIn(*r, wholeOf(*r), WaitsBy::Object);
+        const WaitSum* together = find(*waits, "main, helper");
+        QVERIFY(together);
+        QCOMPARE(together->longestOne.begin, int64_t{700'000});
+        QCOMPARE(together->longestOne.end, int64_t{1'500'000});
+    }
+
     void whoHeldALockIsNamedWithTheMarkerItWasIn() {
         const auto r = queueing().open();
         const auto waits = waitsIn(*r, wholeOf(*r), WaitsBy::Object);
@@ -182,7 +238,9 @@ private slots:
         for (Table::Row row = 0; row < table->rowLimit(); ++row) {
             const TablePlace place = table->place(row);
             const auto name = std::get<std::string>(table->value(row, kWaitWhat));
-            QCOMPARE(place.marker.valid(), name.rfind("held by", 0) != 0);
+            const bool waited = waits->rows[row].of == WaitRow::Waits;
+            QCOMPARE(place.marker.valid(), waited);
+            QVERIFY(waited || place.begin < place.end);
             if (name == "held by saver, in Save ▸ Flush") {
                 QCOMPARE(place.lane, laneNamed(*r, "saver"));
                 QCOMPARE(place.begin, int64_t{200'000});

@@ -41,7 +41,7 @@ void WaitsPage::openHeld() {
         const QModelIndex index = rows.index(at, 0);
         bool held = false;
         for (int below = 0; below < rows.rowCount(index); ++below)
-            held |= waits_->rows[TableModel::rowOf(rows.index(below, 0, index))].holder;
+            held |= waits_->rows[TableModel::rowOf(rows.index(below, 0, index))].of == WaitRow::Holds;
         if (!held) continue;
         view_->expand(index);
         ++open;

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The waits in what is looked at: for which lock or other object, who held it meanwhile, by thread and by marker.
+// The waits in what is looked at: for which lock or other object, who held it meanwhile, where several waited at once;
+// by thread and by marker.
 #pragma once
 
 #include "table_page.h"

@@ -277,15 +277,19 @@ public:
         std::vector<std::vector<Row>> children;
         for (const WaitSum& row : waits_->rows) children.push_back(row.children);
         nest(waits_->top, std::move(children));
-        columns_ = {{"what", "Waits", Quantity::Text, "What was waited for, who waited, and who held it meanwhile"},
-                    {"total_ns", "Total", Quantity::Duration,
-                     "Time waited; of a holder, in which it held it while others waited"},
-                    {"waits", "Waits", Quantity::Count, "How often; of a holder, how many waits it met"},
-                    {"mean_ns", "Mean", Quantity::Duration, "Total by waits"},
-                    {"longest_ns", "Longest", Quantity::Duration,
-                     "The whole length of the longest wait; of a holder, of the longest time it was held"},
-                    {"at_once", "At once", Quantity::Count, "How many waited for it at the same instant, at most"},
-                    {"kind", "Kind", Quantity::Text, "What kind of wait it is"}};
+        columns_ = {
+            {"what", "Waits", Quantity::Text,
+             "What was waited for, who waited, who held it meanwhile, and where several waited at once"},
+            {"total_ns", "Total", Quantity::Duration,
+             "Time waited; of a holder, in which it held it while others waited; of several, until only one did"},
+            {"waits", "Waits", Quantity::Count,
+             "How often; of a holder, how many waits it met; of several, how often that was"},
+            {"mean_ns", "Mean", Quantity::Duration, "Total by waits"},
+            {"longest_ns", "Longest", Quantity::Duration,
+             "The whole length of the longest wait; of a holder, of the longest time it was held; of several, of "
+             "the longest time they waited together"},
+            {"at_once", "At once", Quantity::Count, "How many waited for it at the same instant, at most"},
+            {"kind", "Kind", Quantity::Text, "What kind of wait it is"}};
         columns_[kWaitAtOnce].empty = columns_[kWaitKind].empty = waits_->by != WaitsBy::Object;
     }
     const std::vector<TableColumn>& columns() const override { return columns_; }
@@ -294,8 +298,10 @@ public:
         switch (column) {
             case kWaitWhat: return r.name;
             case kWaitTotal: return r.total;
-            case kWaitCount: return number(r.count);
-            case kWaitMean: return r.count ? TableValue(r.total / static_cast<int64_t>(r.count)) : TableValue();
+            case kWaitCount: return r.of == WaitRow::Queue ? TableValue() : number(r.count);
+            case kWaitMean:
+                return r.count && r.of != WaitRow::Queue ? TableValue(r.total / static_cast<int64_t>(r.count))
+                                                         : TableValue();
             case kWaitLongest: return r.longest;
             case kWaitAtOnce: return r.atOnce ? number(r.atOnce) : TableValue();
             default: break;
@@ -306,6 +312,7 @@ public:
     Emphasis emphasis(Row row, size_t column) const override {
         const WaitSum& r = waits_->rows[row];
         const Row above = parentOf(row);
+        if (r.of == WaitRow::Queue) return Emphasis::Muted;
         const WaitKind kind = above == kTop ? r.kind : waits_->rows[above].kind;
         if (waits_->by == WaitsBy::Object && (kind == WaitKind::Pacing || kind == WaitKind::Sleep))
             return Emphasis::Muted;  // idle on purpose
@@ -315,10 +322,10 @@ public:
         const WaitSum& r = waits_->rows[row];
         TablePlace place;
         place.marker = r.longestWait;
-        if (!r.holder) return place;
+        if (r.of == WaitRow::Waits) return place;
         place.lane = r.lane;
-        place.begin = r.held.begin;
-        place.end = r.held.end;
+        place.begin = r.longestOne.begin;
+        place.end = r.longestOne.end;
         return place;
     }
     uint64_t keyOf(Row row) const override { return waits_->rows[row].key; }

@@ -9,6 +9,7 @@
 #include "core/explain/words/quantities.h"
 #include "core/explain/words/templates.h"
 #include "core/model/likely_enders.h"
+#include "link_ends.h"
 
 namespace fugato {
 
@@ -16,7 +17,6 @@ namespace {
 
 constexpr size_t kMostBefore = 64;             // waits before an instant that may reach over it
 constexpr size_t kMostOperations = 100'000;    // begun before the marker ends
-constexpr int64_t kClocksDiffer = 10'000'000;  // ns; so far a device's may lie before the threads'
 constexpr size_t kTellEach = size_t{1} << 16;  // progress
 
 MarkerRef aroundWith(const Recording& r, MarkerRef marker, PathId path) {
@@ -158,18 +158,16 @@ private:
             if (given.size() > kMostConnections) break;
         }
         looked = 0;
-        for (uint32_t lane = 0; lane < r_.lanes.size() && !given.empty(); ++lane) {
-            const auto& links = r_.lanes[lane].linkIns;
-            auto link = std::partition_point(links.begin(), links.end(),
-                                             [&](const LinkEnd& l) { return l.time < begin_ - kClocksDiffer; });
-            for (; link != links.end() && looked < kMostLinksLookedAt; ++link) {
-                if (++looked % kTellEach == 0 && progress_ && !progress_(0.9)) return false;
-                const auto found = given.find(link->link);
+        bool goesOn = true;
+        if (!given.empty())
+            eachLinkEnd(r_, begin_, INT64_MAX, kMostLinksLookedAt, [&](uint32_t lane, const LinkEnd& link) {
+                if (++looked % kTellEach == 0 && progress_) goesOn = progress_(0.9);
+                const auto found = given.find(link.link);
                 if (found != given.end())
-                    add(link->endsWait ? Kind::EndedWait : Kind::AskedFor, found->second, link->time, lane, link->path);
-            }
-        }
-        return true;
+                    add(link.endsWait ? Kind::EndedWait : Kind::AskedFor, found->second, link.time, lane, link.path);
+                return goesOn;
+            });
+        return goesOn;
     }
 
     const Recording& r_;

@@ -185,7 +185,15 @@ public:
           filter_(filter),
           letters_(filter.words),
           arguments_(r_, filter.words),
-          progress_(progress) {}
+          progress_(progress) {
+        toLook_ = r_.linkSources.size() + r_.points.size() + 2 * r_.operations.size() + r_.operationSteps.size() +
+                  2 * r_.allocations.size() + 1;
+        for (const Counter& counter : r_.counters) toLook_ += counter.times.size();
+        for (const Lane& lane : r_.lanes) {
+            toLook_ += lane.linkIns.size();
+            for (const auto& arguments : lane.arguments) toLook_ += filter.words.empty() ? 0 : 2 * arguments.size();
+        }
+    }
 
     /// In the order in which events of one instant stand; false where it was cancelled.
     bool gather() {
@@ -214,7 +222,9 @@ private:
     using Wanted = std::function<bool(uint32_t)>;
 
     bool goesOn() {
-        if (++looked_ % kLookedAtOnce == 0 && progress_ && !progress_(0)) cancelled_ = true;
+        if (++looked_ % kLookedAtOnce == 0 && progress_ &&
+            !progress_(std::min(0.95, static_cast<double>(looked_) / static_cast<double>(toLook_))))
+            cancelled_ = true;
         return !cancelled_;
     }
     bool wordsIn(std::string_view text) const { return filter_.words.empty() || letters_.in(text); }
@@ -459,7 +469,7 @@ private:
     ArgumentLetters arguments_;
     const Progress& progress_;
     std::vector<std::vector<uint8_t>> possible_;  // by lane, its paths of the kind and category that are wanted
-    uint32_t looked_ = 0;
+    uint64_t looked_ = 0, toLook_ = 1;            // at events, so far and about in all
     bool cancelled_ = false;
 };
 
@@ -472,7 +482,7 @@ std::shared_ptr<const EventList> EventList::of(std::shared_ptr<const Recording> 
     size_t done = 0;
     for (const TimeRange& range : scope.stretches) {
         if (++done % 64 == 0 && progress &&
-            !progress(static_cast<double>(done) / static_cast<double>(scope.stretches.size())))
+            !progress(0.95 + 0.05 * static_cast<double>(done) / static_cast<double>(scope.stretches.size())))
             return nullptr;
         const uint64_t first = made->before(range.begin), past = made->before(range.end);
         if (past == first) continue;

@@ -2,9 +2,12 @@
 #include "event_table.h"
 
 #include <algorithm>
+#include <optional>
+#include <unordered_map>
 
 #include "core/explain/words/quantities.h"
 #include "format/number_text.h"
+#include "link_ends.h"
 
 namespace fugato {
 
@@ -19,7 +22,8 @@ std::vector<TableColumn> columnsFor(const Recording& r) {
         {"event", "Event", Quantity::Text, "What happened"},
         {"name", "Name", Quantity::Text, "Of the marker, counter, state…; of a point its words"},
         {"duration_ns", "Duration", Quantity::Duration, "From its begin to its end"},
-        {"details", "Details", Quantity::Text, "Arguments, values, who ended a wait, what an operation said"},
+        {"details", "Details", Quantity::Text,
+         "Arguments, values, who ended a wait, where a link leads, what an operation said"},
         {"inside", "Inside", Quantity::Text, "The markers around it, the innermost last"},
         {"category", "Category", Quantity::Text, "Of the marker or operation"}};
     columns[kEventInside].optional = columns[kEventCategory].optional = true;
@@ -27,10 +31,58 @@ std::vector<TableColumn> columnsFor(const Recording& r) {
     return columns;
 }
 
-/// What is known of one event; the recording outlives it.
+std::string whereOf(const Recording& r, uint32_t lane, PathId path) {
+    return (lane < r.lanes.size() ? r.lanes[lane].name : "another lane") + (path ? ", in " + r.pathText(path) : "");
+}
+
+/// Where the links lead that are given out among some events, as far as that is found soon after these.
+class LinkTargets {
+public:
+    LinkTargets(const Recording& r, const std::vector<ListedEvent>& events) {
+        std::unordered_map<uint64_t, uint32_t> given;  // by link, its number among all sources
+        int64_t first = INT64_MAX, last = INT64_MIN;
+        for (const ListedEvent& event : events) {
+            if (event.what != EventWhat::LinkGiven) continue;
+            given.emplace(r.linkSources[event.index].link, event.index);
+            first = std::min(first, event.time);
+            last = std::max(last, event.time);
+        }
+        if (given.empty()) return;
+        eachLinkEnd(r, first, last > INT64_MAX - kSoon ? INT64_MAX : last + kSoon, kMostLooked,
+                    [&](uint32_t lane, const LinkEnd& end) {
+                        if (const auto link = given.find(end.link); link != given.end())
+                            add(targets_[link->second], r, lane, end);
+                        return true;
+                    });
+    }
+    std::string of(const ListedEvent& event) const {
+        const auto found = targets_.find(event.index);
+        if (found == targets_.end()) return {};
+        const Target& target = found->second;
+        return target.text + (target.count > 1 ? " and " + std::to_string(target.count - 1) + " more" : "");
+    }
+
+private:
+    static constexpr int64_t kSoon = 5'000'000'000;  // ns
+    static constexpr size_t kMostLooked = 500'000;
+    struct Target {
+        int64_t time = 0;  // of the first
+        size_t count = 0;
+        std::string text;
+    };
+    static void add(Target& target, const Recording& r, uint32_t lane, const LinkEnd& end) {
+        if (++target.count > 1 && end.time >= target.time) return;
+        target.time = end.time;
+        target.text = (end.endsWait ? "ended the wait of " : "asked for work of ") + whereOf(r, lane, end.path);
+    }
+    std::unordered_map<uint32_t, Target> targets_;
+};
+
+/// What is known of one event; the recording and the links outlive it.
 class EventTexts {
 public:
-    EventTexts(const Recording& recording, const ListedEvent& event) : r_(recording), e_(event) {}
+    EventTexts(const Recording& recording, const ListedEvent& event, const LinkTargets& links)
+        : r_(recording), e_(event), links_(links) {}
 
     TableValue value(size_t column) const {
         switch (column) {
@@ -131,14 +183,16 @@ private:
             case EventWhat::WaitEnds: {
                 const Wait* wait = r_.lanes[e_.lane].waitOf(e_.marker);
                 const auto* by = wait && wait->link ? r_.linkSource(wait->link) : nullptr;
-                return by ? "ended by " + whereOf(by->lane, by->path) : std::string();
+                return by ? "ended by " + whereOf(r_, by->lane, by->path) : std::string();
             }
             case EventWhat::WorkBegins:
             case EventWhat::WaitReleased: {
                 const auto* by = r_.linkSource(linkEnd().link);
-                return by ? (e_.what == EventWhat::WorkBegins ? "asked for by " : "by ") + whereOf(by->lane, by->path)
+                return by ? (e_.what == EventWhat::WorkBegins ? "asked for by " : "by ") +
+                                whereOf(r_, by->lane, by->path)
                           : std::string();
             }
+            case EventWhat::LinkGiven: return links_.of(e_);
             case EventWhat::Point: {
                 const Point& point = r_.points[e_.index];
                 const std::string severity(layout::kWords<Severity>[static_cast<size_t>(point.severity)]);
@@ -165,10 +219,6 @@ private:
                 return plural(r_.lanes[e_.lane].lost[e_.index].events, "event", "events") + " missing before";
             default: return {};
         }
-    }
-    std::string whereOf(uint32_t lane, PathId path) const {
-        return (lane < r_.lanes.size() ? r_.lanes[lane].name : "another lane") +
-               (path ? ", in " + r_.pathText(path) : "");
     }
     PathId around() const {
         switch (e_.what) {
@@ -201,6 +251,7 @@ private:
 
     const Recording& r_;
     const ListedEvent& e_;
+    const LinkTargets& links_;
 };
 
 /// Stays the same where other events come before it.
@@ -218,18 +269,17 @@ public:
     const std::vector<TableColumn>& columns() const override { return columns_; }
     uint32_t rowLimit() const override { return static_cast<uint32_t>(events_.size()); }
     bool ordered() const override { return true; }
-    TableValue value(Row row, size_t column) const override {
-        return EventTexts(list_->recording(), events_[row]).value(column);
-    }
-    Emphasis emphasis(Row row, size_t) const override {
-        return EventTexts(list_->recording(), events_[row]).emphasis();
-    }
-    TablePlace place(Row row) const override { return EventTexts(list_->recording(), events_[row]).place(); }
+    TableValue value(Row row, size_t column) const override { return texts(row).value(column); }
+    Emphasis emphasis(Row row, size_t) const override { return texts(row).emphasis(); }
+    TablePlace place(Row row) const override { return texts(row).place(); }
     uint64_t keyOf(Row row) const override { return keyOfEvent(events_[row]); }
 
 private:
+    EventTexts texts(Row row) const { return {list_->recording(), events_[row], links_}; }
+
     const std::shared_ptr<const EventList> list_;
     const std::vector<ListedEvent> events_;
+    const LinkTargets links_{list_->recording(), events_};
     const std::vector<TableColumn> columns_ = columnsFor(list_->recording());
 };
 
@@ -263,6 +313,7 @@ public:
             }
         }
         nest(std::move(top), std::move(children));
+        links_.emplace(r, events_);
         // What lies below each other begins with what it is called.
         std::swap(columns_[kEventTime], columns_[kEventName]);
         columns_[kEventTime].title = "Last events";
@@ -275,13 +326,13 @@ public:
         const bool lane = parentOf(row) == kTop;
         if (column == kEventName) return event.time;
         if (lane) return column == kEventTime ? TableValue(list_->recording().lanes[event.lane].name) : TableValue();
-        return EventTexts(list_->recording(), event).value(column == kEventTime ? kEventName : column);
+        return texts(row).value(column == kEventTime ? kEventName : column);
     }
     Emphasis emphasis(Row row, size_t) const override {
-        return parentOf(row) == kTop ? Emphasis::Strong : EventTexts(list_->recording(), events_[row]).emphasis();
+        return parentOf(row) == kTop ? Emphasis::Strong : texts(row).emphasis();
     }
     TablePlace place(Row row) const override {
-        if (parentOf(row) != kTop) return EventTexts(list_->recording(), events_[row]).place();
+        if (parentOf(row) != kTop) return texts(row).place();
         TablePlace place;
         place.lane = events_[row].lane;
         place.begin = place.end = events_[row].time;
@@ -290,8 +341,11 @@ public:
     uint64_t keyOf(Row row) const override { return uint64_t{events_[row].lane} << 32 | positionOf(row); }
 
 private:
+    EventTexts texts(Row row) const { return {list_->recording(), events_[row], *links_}; }
+
     const std::shared_ptr<const EventList> list_;
     std::vector<ListedEvent> events_;  // of a lane's own row only lane and time
+    std::optional<LinkTargets> links_;
     std::vector<TableColumn> columns_ = columnsFor(list_->recording());
 };
 

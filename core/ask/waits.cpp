@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <map>
+#include <tuple>
 
 #include "adding.h"
 #include "core/store/long_work.h"
@@ -27,13 +28,27 @@ public:
             if (progress && !progress(static_cast<double>(l) / static_cast<double>(r_.lanes.size()))) return nullptr;
             if (scope_.has(l)) addLane(l);
         }
-        for (const auto& [row, spans] : queued_) made_->rows[row].atOnce = mostAtOnce(spans);
+        for (const auto& [row, spans] : queued_) addQueues(row, spans);
         sortAll();
         return made_;
     }
 
 private:
-    using Spans = std::vector<TimeRange>;
+    struct Span {
+        TimeRange range;
+        uint32_t lane;
+    };
+    using Spans = std::vector<Span>;
+    /// A stretch of time in which several waited.
+    struct Queue {
+        TimeRange range;
+        std::vector<uint32_t> most;                 // lanes of those that waited when there were the most of them
+        bool operator<(const Queue& other) const {  // the worst first
+            if (most.size() != other.most.size()) return most.size() > other.most.size();
+            const int64_t length = range.end - range.begin, others = other.range.end - other.range.begin;
+            return length != others ? length > others : range.begin < other.range.begin;
+        }
+    };
 
     void addLane(uint32_t lane) {
         const Lane& of = r_.lanes[lane];
@@ -72,7 +87,7 @@ private:
             if (made_->rows[who].name.empty()) made_->rows[who].name = r_.lanes[lane].name + inText(caller);
             count(who);
             Spans& spans = queued_[object];
-            if (wait.object != kNone && spans.size() <= kMostQueued) spans.push_back(inside);
+            if (wait.object != kNone && spans.size() <= kMostQueued) spans.push_back({inside, lane});
             addHolders(object, wait, inside, fresh);
             return;
         }
@@ -99,12 +114,12 @@ private:
             const uint32_t row = rowBelow(object, uint64_t{1} << 63 | uint64_t{hold->lane} << 32 | hold->path);
             WaitSum& sum = made_->rows[row];
             if (sum.name.empty()) sum.name = "held by " + r_.lanes[hold->lane].name + inText(hold->path);
-            sum.holder = true;
+            sum.of = WaitRow::Holds;
             sum.lane = hold->lane;
             addTime(sum.total, ns);
             if (hold->end - hold->begin > sum.longest) {
                 sum.longest = hold->end - hold->begin;
-                sum.held = {hold->begin, hold->end};
+                sum.longestOne = {hold->begin, hold->end};
             }
             if (fresh && std::find(met.begin(), met.end(), row) == met.end()) {
                 ++sum.count;
@@ -156,25 +171,85 @@ private:
         return found->second = at;
     }
 
-    static uint32_t mostAtOnce(const Spans& spans) {
-        if (spans.size() > kMostQueued) return 0;
-        std::vector<std::pair<int64_t, int>> edges;
-        for (const TimeRange& span : spans) {
-            if (span.begin == span.end) continue;
-            edges.emplace_back(span.begin, 1);
-            edges.emplace_back(span.end, -1);
+    /// Where several waited for an object at once.
+    static std::vector<Queue> queuesOf(const Spans& spans) {
+        struct Edge {
+            int64_t time;
+            bool comes;
+            uint32_t lane;
+            bool operator<(const Edge& other) const {  // who leaves before who comes
+                return std::tie(time, comes, lane) < std::tie(other.time, other.comes, other.lane);
+            }
+        };
+        std::vector<Edge> edges;
+        for (const Span& span : spans) {
+            if (span.range.begin == span.range.end) continue;
+            edges.push_back({span.range.begin, true, span.lane});
+            edges.push_back({span.range.end, false, span.lane});
         }
-        std::sort(edges.begin(), edges.end());  // who leaves before who comes
-        int now = 0, most = 0;
-        for (const auto& edge : edges) most = std::max(most, now += edge.second);
-        return static_cast<uint32_t>(most);
+        std::sort(edges.begin(), edges.end());
+        std::vector<Queue> queues;
+        std::vector<uint32_t> waiting;
+        for (const Edge& edge : edges) {
+            if (edge.comes)
+                waiting.push_back(edge.lane);
+            else
+                waiting.erase(std::find(waiting.begin(), waiting.end(), edge.lane));
+            if (edge.comes && waiting.size() == 2) queues.push_back({{edge.time, edge.time}, waiting});
+            if (edge.comes && waiting.size() > 2 && waiting.size() > queues.back().most.size())
+                queues.back().most = waiting;
+            if (!edge.comes && waiting.size() == 1) queues.back().range.end = edge.time;
+        }
+        return queues;
+    }
+
+    /// Who waits so is out of work, not in others' way.
+    static bool isIdle(WaitKind kind) {
+        return kind == WaitKind::Pacing || kind == WaitKind::Sleep || kind == WaitKind::Job;
+    }
+
+    void addQueues(uint32_t object, const Spans& spans) {
+        if (spans.size() > kMostQueued) return;
+        std::vector<Queue> queues = queuesOf(spans);
+        WaitSum& sum = made_->rows[object];
+        sum.atOnce = spans.empty() ? 0 : 1;
+        if (queues.empty()) return;
+        std::sort(queues.begin(), queues.end());
+        for (Queue& queue : queues) std::sort(queue.most.begin(), queue.most.end());
+        const auto most = static_cast<uint32_t>(queues[0].most.size());
+        sum.atOnce = most;
+        if (isIdle(sum.kind)) return;
+        const auto fill = [&](uint32_t row, WaitRow of, const Queue& queue) -> WaitSum& {
+            WaitSum& made = made_->rows[row];
+            made.of = of;
+            made.atOnce = static_cast<uint32_t>(queue.most.size());
+            made.lane = queue.most[0];
+            made.longestOne = queue.range;
+            return made;
+        };
+        const uint32_t all = rowBelow(object, uint64_t{1} << 62);
+        WaitSum& several = fill(all, WaitRow::Queues, queues[0]);
+        several.name = "several waited at once";
+        several.count = queues.size();
+        for (const Queue& queue : queues) {
+            const int64_t ns = queue.range.end - queue.range.begin;
+            addTime(several.total, ns);
+            several.longest = std::max(several.longest, ns);
+        }
+        for (size_t i = 0; i < std::min(queues.size(), kMostQueues); ++i) {
+            const uint32_t row = rowBelow(all, static_cast<uint64_t>(queues[i].range.begin));
+            WaitSum& one = fill(row, WaitRow::Queue, queues[i]);
+            for (const uint32_t lane : queues[i].most) one.name += (one.name.empty() ? "" : ", ") + r_.lanes[lane].name;
+            one.count = queues[i].most.size();
+            one.total = one.longest = queues[i].range.end - queues[i].range.begin;
+        }
     }
 
     void sortAll() {
         const auto sort = [&](std::vector<uint32_t>& rows) {
             std::stable_sort(rows.begin(), rows.end(), [&](uint32_t a, uint32_t b) {
                 const WaitSum &x = made_->rows[a], &y = made_->rows[b];
-                return x.holder != y.holder ? !x.holder : x.total > y.total;
+                return x.of != y.of ? x.of < y.of : x.of != WaitRow::Queue && x.total > y.total;
             });
         };
         sort(made_->top);
