@@ -17,6 +17,7 @@
 #include <random>
 #include <thread>
 
+#include "app/drawer/flame_graph.h"
 #include "core/ask/connections.h"
 #include "core/ask/coverage.h"
 #include "core/ask/event_list.h"
@@ -27,6 +28,7 @@
 #include "core/ask/occurrence_list.h"
 #include "core/ask/scope_choice.h"
 #include "core/ask/search.h"
+#include "core/ask/stacks.h"
 #include "core/ask/usual_markers.h"
 #include "core/ask/waits.h"
 #include "core/explain/causes/growing.h"
@@ -223,6 +225,18 @@ double explainingWithSystemMs(uint64_t markers, Figures& figures) {
     double switches = 0;
     for (const Lane& lane : r.lanes) switches += static_cast<double>(lane.coreSpans.size());
     figures.of["switches"] = switches;
+    const StackScope everything{wholeOf(r), false};
+    figures.of["stacks"] = quickest([&] { (void)stacksIn(r, symbols, everything); });
+    const auto stacks = stacksIn(r, symbols, everything);
+    figures.of["flames"] = quickest([&] {
+        const auto turned = std::make_shared<const StackTree>(stacks->tree.fromInnermost());
+        for (const bool inward : {true, false}) {
+            FlameGraph graph;
+            graph.resize(1280, 400);
+            graph.setStacks(stacks, inward ? std::shared_ptr<const StackTree>(stacks, &stacks->tree) : turned);
+            (void)graph.grab();
+        }
+    });
     return quickest([&] {
         QFile::remove(QString::fromStdString(r.keptAt).replace(".index", ".frames0"));
         (void)explain(*opened, sumCriticalPaths(r, 0), {0, symbols});
@@ -414,6 +428,15 @@ bool scaleRows(uint64_t most) {
         atMost("occurrences", 100));
     row("asking: 4 096 of them from anywhere", plain("occurrences jump", "%.1f ms"), "50 ms",
         atMost("occurrences jump", 50));
+    const auto flames = [](const Figures& f) {
+        return (f.of.at("stacks") + f.of.at("flames")) / std::max(1.0, f.of.at("samples") / 1e6);
+    };
+    row(
+        "asking: a flame graph from either end, by million call stacks",
+        [&](const Figures& f) {
+            return number("%.0f ms", flames(f)) + number(" (%.0f call stacks)", f.of.at("samples"));
+        },
+        "300 ms", [&](const Figures& f) { return std::optional(flames(f) <= 300); });
     row("asking: search in names, arguments and points", plain("search", "%.1f ms"), "100 ms", atMost("search", 100));
     row("the same rows grouped by marker in SQLite", plain("sqlite", "%.0f ms"), "–", none);
     row(

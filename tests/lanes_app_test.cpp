@@ -2,6 +2,7 @@
 //
 // Arranging the lanes in the real window: hidden, at the top, folded, moved, in another order; markers faded, alone,
 // with a tint. Kept for the program, and taken back.
+#include <QAccessible>
 #include <QFileInfo>
 #include <QMenu>
 #include <QProcess>
@@ -127,6 +128,14 @@ private slots:
         const QRect top = picture().laneRect(area(), lanes().scrolled(), laneNamed("audio"));
         QCOMPARE(top.top(), LanePicture::kHeaderHeight);
         QCOMPARE(picture().laneAt(area(), lanes().scrolled(), top.center().y()), laneNamed("audio"));
+        // A screen reader is told the same place.
+        QAccessibleInterface* panel = QAccessible::queryAccessibleInterface(&lanes());
+        QAccessibleInterface* audio = nullptr;
+        for (int i = 0; i < panel->childCount(); ++i)
+            if (panel->child(i)->text(QAccessible::Name) == "audio") audio = panel->child(i);
+        QVERIFY(audio);
+        QCOMPARE(audio->rect().topLeft(), lanes().viewport()->mapToGlobal(top.topLeft()));
+        QVERIFY(!audio->state().offscreen);
         // What lies below it is not hit, and is not drawn over it.
         QVERIFY(picture().laneAt(area(), lanes().scrolled(), top.bottom() + 30) != laneNamed("main"));
         key(Qt::Key_K);
@@ -279,6 +288,8 @@ private slots:
         Note note;
         note.text = "while it runs";
         window_->document().notes().put(note);
+        QTRY_VERIFY(lanes().connections());
+        const auto connections = lanes().connections();
         // More frames come, and lanes are drawn again.
         const int64_t end = recording().end;
         QTRY_VERIFY_WITH_TIMEOUT(recording().end > end + 2'000'000'000, 60'000);
@@ -290,6 +301,8 @@ private slots:
         QCOMPARE(selection().instant(), std::optional(anchor + 3'000'000));
         QCOMPARE(window_->document().notes().all().size(), size_t{1});
         QCOMPARE(selection().scopeContext().shownLanes.size(), picture().recording()->lanes.size());
+        // What the marker is connected with was looked up again: more may be known of it.
+        QTRY_VERIFY_WITH_TIMEOUT(lanes().connections() && lanes().connections() != connections, 30'000);
         program.kill();
         program.waitForFinished();
         makeRecordingWhole(path.toStdString());

@@ -57,6 +57,7 @@ LanesView::LanesView(Document& document, Selection& selection, SelectedFrame& se
             catchUp();  // what is in view was there before
         else
             takeChoice();
+        connectMarker();
         if (document_.growing() && !programs_.busy()) fetchPrograms();  // else the next time
     });
     connect(&selected, &SelectedFrame::changed, this, &LanesView::takeChoice);
@@ -135,19 +136,26 @@ void LanesView::takeChoice() {
     viewport()->update();
 }
 
-/// Finds what the selected marker is connected with.
+/// Finds what the selected marker is connected with; while the recording grows, again now and then.
 void LanesView::connectMarker() {
     const MarkerRef& marker = selection_.marker();
     const auto& recording = document_.recording();
-    if (marker == connected_) return;
+    const bool same = marker == connected_;
+    if (same && (connectedIn_.lock() == recording || connecting_.busy())) return;
+    if (same && document_.growing() && !connectPace_.due()) return;
     connected_ = marker;
+    connectedIn_ = recording;
+    connectPace_.begun();
     connecting_.silence();
-    connections_.reset();
-    picture_.setConnections(nullptr);
+    if (!same) {
+        connections_.reset();
+        picture_.setConnections(nullptr);
+    }
     if (!marker.valid() || !recording || !isIn(*recording, marker)) return emit connectionsChanged();
     connecting_.ask(
         [recording, marker](const Progress& progress) { return connectionsOf(*recording, marker, progress); },
         [this](const std::shared_ptr<const Connections>& found) {
+            connectPace_.done();
             connections_ = found;
             picture_.setConnections(found);
             viewport()->update();
@@ -638,6 +646,7 @@ std::vector<PaintedPart> LanesView::listParts() {
         part.box = picture_.laneRect(area, 0, lane);
         part.role = QAccessible::Grouping;
         part.name = picture_.labelOf(lane);
+        part.fixed = picture_.fixed(lane);
         if (picture_.slim(lane)) {
             part.more = tr("slim; opens at a click");
             part.act = [this, lane] { openSlim(lane); };
@@ -653,6 +662,7 @@ std::vector<PaintedPart> LanesView::listParts() {
         part.name = nameOf(marker);
         part.selected = marker == selection_.marker();
         part.within = places.count(marker.lane) ? places[marker.lane] : -1;
+        part.fixed = part.within >= 0 && parts[static_cast<size_t>(part.within)].fixed;
         part.act = [this, marker] { selection_.lookAtMarker(marker); };
         parts.push_back(std::move(part));
     };

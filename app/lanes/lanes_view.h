@@ -10,6 +10,7 @@
 #include "app/parts/painted_parts.h"
 #include "app/selection/selection.h"
 #include "app/work/background_query.h"
+#include "app/work/pace.h"
 #include "core/ask/edges.h"
 #include "core/explain/words/marker_words.h"
 #include "lane_picture.h"
@@ -149,6 +150,8 @@ private:
     BackgroundQuery telling_, programs_, connecting_, stepping_;
     std::shared_ptr<const Connections> connections_;
     MarkerRef connected_;
+    std::weak_ptr<const Recording> connectedIn_;
+    Pace connectPace_{1000, 50};
     std::optional<int64_t> pointedTime_;  // while one measures
     bool programsShown_ = false;
     QPoint pointedAt_{-1, -1};

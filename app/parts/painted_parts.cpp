@@ -187,13 +187,18 @@ int PaintedParts::scrolled() const {
     return area ? area->verticalScrollBar()->value() : 0;
 }
 
+/// Where it stands now, as far as the contents are scrolled.
+QRect PaintedParts::inPanel(const PaintedPart& part) const {
+    return part.fixed ? part.box : part.box.translated(0, -scrolled());
+}
+
 QRect PaintedParts::onScreen(int part) const {
-    const QRect box = all()[static_cast<size_t>(part)].box.translated(0, -scrolled());
+    const QRect box = inPanel(all()[static_cast<size_t>(part)]);
     return {painted()->mapToGlobal(box.topLeft()), box.size()};
 }
 
 bool PaintedParts::inSight(int part) const {
-    return all()[static_cast<size_t>(part)].box.translated(0, -scrolled()).intersects(painted()->rect());
+    return inPanel(all()[static_cast<size_t>(part)]).intersects(painted()->rect());
 }
 
 int PaintedParts::currentIndex() const {
@@ -214,10 +219,9 @@ QAccessibleInterface* PaintedParts::interfaceOf(int part) const {
 }
 
 const PaintedPart* PaintedParts::at(const QPoint& place) const {
-    const QPoint at = place + QPoint(0, scrolled());
     const auto& parts = all();
     const auto found =
-        std::find_if(parts.rbegin(), parts.rend(), [&](const PaintedPart& p) { return p.box.contains(at); });
+        std::find_if(parts.rbegin(), parts.rend(), [&](const PaintedPart& p) { return inPanel(p).contains(place); });
     return found == parts.rend() ? nullptr : &*found;
 }
 
@@ -251,7 +255,7 @@ void PaintedParts::moveTo(int part) {
     }
     const PaintedPart* now = current();
     const auto* area = qobject_cast<QAbstractScrollArea*>(panel_);
-    if (now && area) {
+    if (now && area && !now->fixed) {
         constexpr int kMargin = 8;
         QScrollBar* bar = area->verticalScrollBar();
         if (now->box.top() - kMargin < bar->value())

@@ -29,6 +29,7 @@ struct PaintedPart {
     std::optional<bool> on;      // of a switch
     bool actsOnArrival = false;  // as soon as the arrow keys come to it
     int within = -1;             // the part it lies in, which stands before it
+    bool fixed = false;          // stays where it is while the contents are scrolled
 };
 
 class PaintedParts : public QObject {
@@ -78,6 +79,7 @@ protected:
 private:
     void moveTo(int part);
     void findCurrent() const;
+    QRect inPanel(const PaintedPart& part) const;
     int scrolled() const;
     QWidget* painted() const;
 
