@@ -6,7 +6,6 @@
 #include <QPainter>
 #include <QPalette>
 #include <QScreen>
-#include <QSettings>
 #include <QTimer>
 #include <clocale>
 #include <csignal>
@@ -323,6 +322,9 @@ int main(int argc, char** argv) {
     const QString recording = asked.recordings().value(0);
 
     fugato::MainWindow window;
+    QObject::connect(&app, &QGuiApplication::applicationStateChanged, &app, [](Qt::ApplicationState state) {
+        if (state == Qt::ApplicationActive) fugato::settings::refresh();  // another window may have written meanwhile
+    });
     if (!asked.applyTo(window)) return 2;
     if (!asked.program().isEmpty()) window.session().join(asked.program().toStdString());
     if (!asked.picture().isEmpty())
@@ -333,7 +335,7 @@ int main(int argc, char** argv) {
     // Closing is at once: work that was cancelled and has not ended yet is left where it is. It writes nothing
     // that would not be made anew.
     window.close();
-    QSettings().sync();
+    fugato::settings::writeNow();
     if (fugato::Task::anyRuns()) std::_Exit(result);
     return result;
 }

@@ -664,7 +664,7 @@ private slots:
         key(Qt::Key_L);
         QVERIFY(!lanes.picture().slim(laneNamed(r, "worker 4")));
         QVERIFY(!inSight(first) || !inSight(last));
-        QVERIFY(!QSettings().value("view/gather").toBool());
+        QVERIFY(!settings::gatherLanes().get());
         key(Qt::Key_L);
         QVERIFY(inSight(first) && inSight(last));
         // In a low window even slim lanes would be too many: they become one, which opens at a click.

@@ -175,7 +175,13 @@ private slots:
         Task::start([&](Task&) { note("ahead"); }, no, Urgency::Ahead);
         Task::start([&](Task&) { note("cancelled"); }, no)->cancel();
         Task::start([&](Task&) { note("wanted"); }, no);
+        // Painting has threads of its own.
         startWork([&] { note("painting"); }, Urgency::Painting);
+        const auto painted = [&] {
+            const std::lock_guard guard(lock);
+            return order.contains("painting");
+        };
+        QTRY_VERIFY(painted());
         goOn.release();  // one of them
         QTRY_VERIFY(!Task::anyRuns());
         QCOMPARE(order, QStringList({"painting", "wanted", "ahead"}));  // and not what was cancelled before it began

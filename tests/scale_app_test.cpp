@@ -97,7 +97,7 @@ private slots:
         QStandardPaths::setTestModeEnabled(true);
         QCoreApplication::setOrganizationName("Fugato");
         QCoreApplication::setApplicationName("fugato-scale-test");
-        QSettings().clear();
+        settings::clearAll();
         file_ = folder_.filePath("large.fugato").toStdString();
         QProcess process;
         process.start(SKERRY_PROGRAM, {"--scale", QString::number(kMarkers), "--out", QString::fromStdString(file_)});

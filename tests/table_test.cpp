@@ -111,7 +111,38 @@ private slots:
         QSettings::setDefaultFormat(QSettings::IniFormat);
         QSettings::setPath(QSettings::IniFormat, QSettings::UserScope, folder_.path());
     }
-    void init() { QSettings().clear(); }
+    void init() { settings::clearAll(); }
+
+    void whatIsRememberedIsWrittenElsewhereAndTakenOverFromOthers() {
+        const Setting<int> width("test/width", 5);
+        const Setting<QStringList> names("test/names", {"usual"});
+        QCOMPARE(width.get(), 5);
+        QCOMPARE(names.get(), QStringList{"usual"});
+        width.set(7);
+        names.set({"one"});
+        QCOMPARE(width.get(), 7);
+        QTRY_COMPARE(QSettings().value("test/width").toInt(), 7);  // soon
+        QCOMPARE(names.get(), QStringList{"one"});
+        // Another window writes; and here something else is changed meanwhile.
+        {
+            QSettings other;
+            other.setValue("test/width", 9);
+            other.setValue("test/names", QStringList{"two", "three"});
+        }
+        QCOMPARE(width.get(), 7);  // not heard of yet
+        settings::refresh();
+        names.set({});
+        QTRY_COMPARE(width.get(), 9);
+        QVERIFY(names.get().isEmpty());
+        settings::writeNow();
+        QCOMPARE(QSettings().value("test/width").toInt(), 9);
+        QVERIFY(QSettings().value("test/names").toStringList().isEmpty());
+        settings::removeValue("test/width");
+        QCOMPARE(width.get(), 5);
+        settings::clearAll();
+        QVERIFY(QSettings().allKeys().isEmpty());
+        QCOMPARE(names.get(), QStringList{"usual"});
+    }
 
     // ---- without a screen ---------------------------------------------------------------------------
 

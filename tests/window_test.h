@@ -18,6 +18,7 @@
 #include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
 #include "app/verdict/verdict_bar.h"
+#include "app/settings/stored_values.h"
 #include "app/window/main_window.h"
 #include "core/store/long_work.h"
 
@@ -123,7 +124,7 @@ private slots:
         keepThreadQuick();
     }
     void init() {
-        QSettings().clear();
+        settings::clearAll();
         window_ = std::make_unique<MainWindow>();
         window_->resize(1280, 800);
         window_->show();

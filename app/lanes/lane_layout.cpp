@@ -45,7 +45,7 @@ size_t LaneLayout::rowsShown(uint32_t lane) const {
 
 size_t LaneLayout::rowsFolded(uint32_t lane) const { return depth_[lane] - kMostRows; }
 
-/// How many rows of each lane have a marker in view. Where that cannot be told without a disk, it is taken for so.
+/// How many rows of each lane have a marker in view. Where that cannot be told at once, it is taken for so.
 bool LaneLayout::measureDepth(bool steady) {
     std::vector<uint32_t> depth(recording_ ? recording_->lanes.size() : 0, 0);
     for (uint32_t lane = 0; lane < depth.size(); ++lane) {
@@ -261,6 +261,12 @@ bool LaneLayout::setView(int64_t begin, int64_t end, bool steady) {
     end_ = std::max(end, begin + 1);
     if (!measureDepth(steady)) return false;
     placeAll();  // which lanes are slim stays: it is a matter of the frame, not of the view
+    return true;
+}
+
+bool LaneLayout::measureAgain() {
+    if (!measureDepth(steady_)) return false;
+    placeAll();
     return true;
 }
 

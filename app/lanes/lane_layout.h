@@ -29,6 +29,8 @@ public:
     /// Lanes have rows for what is nested that deep in view; `steady`: and keep those that they have. Whether anything
     /// moved by that.
     bool setView(int64_t begin, int64_t end, bool steady = false);
+    /// The same of the view it has, once more of the recording is at hand.
+    bool measureAgain();
     void setLabelWidth(int width);
     int labelWidth() const { return labelWidth_; }
     /// Opens a lane, with all its rows, so that a marker of this row has a place.

@@ -415,6 +415,8 @@ void LanesView::fetchMissing() {
             task.post([this] {
                 fetching_ = false;
                 picture_.setWaits(true);  // even if it was evicted again by now
+                keepingPlace([this] { return picture_.measureAgain(); });
+                parts_->changed();
                 viewport()->update();
             });
         },

@@ -1,9 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "recording_memory.h"
 
-#include <QSettings>
-
 #include "core/model/keys.h"
+#include "stored_values.h"
 
 namespace fugato {
 
@@ -41,24 +40,23 @@ std::optional<ScopeChoice> scopeIn(const QStringList& texts) {
 }  // namespace
 
 RecordingMemory rememberedOf(const Recording& recording) {
-    const QVariantMap kept = QSettings().value(keyOf(QString::fromStdString(recordingId(recording)))).toMap();
+    const QVariantMap kept = settings::storedValue(keyOf(QString::fromStdString(recordingId(recording)))).toMap();
     return {kept["page"].toString(), kept["series"].toString(), std::max<qlonglong>(0, kept["budget"].toLongLong()),
             scopeIn(kept["scope"].toStringList())};
 }
 
 void remember(const Recording& recording, const RecordingMemory& memory) {
     const QString id = QString::fromStdString(recordingId(recording));
-    QSettings kept;
-    kept.setValue(keyOf(id), QVariantMap{{"page", memory.page},
-                                         {"series", memory.series},
-                                         {"budget", memory.budget},
-                                         {"scope", textsOf(memory.scope)}});
-    QStringList order = kept.value(kOrder).toStringList();
+    settings::storeValue(keyOf(id), QVariantMap{{"page", memory.page},
+                                                {"series", memory.series},
+                                                {"budget", memory.budget},
+                                                {"scope", textsOf(memory.scope)}});
+    QStringList order = settings::storedValue(kOrder).toStringList();
     if (!order.isEmpty() && order.front() == id) return;
     order.removeAll(id);
     order.prepend(id);
-    while (order.size() > kMost) kept.remove(keyOf(order.takeLast()));
-    kept.setValue(kOrder, order);
+    while (order.size() > kMost) settings::removeValue(keyOf(order.takeLast()));
+    settings::storeValue(kOrder, order);
 }
 
 }  // namespace fugato

@@ -5,11 +5,11 @@
 #pragma once
 
 #include <QByteArray>
-#include <QSettings>
 #include <QStringList>
 
 #include "core/explain/advice/advice.h"
 #include "core/model/open_recording.h"
+#include "stored_values.h"
 
 namespace fugato {
 
@@ -17,8 +17,8 @@ template <class Value>
 class Setting {
 public:
     Setting(QString key, Value usual) : key_(std::move(key)), usual_(std::move(usual)) {}
-    Value get() const { return QSettings().value(key_, QVariant::fromValue(usual_)).template value<Value>(); }
-    void set(const Value& value) const { QSettings().setValue(key_, QVariant::fromValue(value)); }
+    Value get() const { return settings::storedValue(key_, QVariant::fromValue(usual_)).template value<Value>(); }
+    void set(const Value& value) const { settings::storeValue(key_, QVariant::fromValue(value)); }
 
 private:
     const QString key_;

@@ -1,7 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// The threads of the application beside the one of the interface: one pool, in which what somebody waits for is begun
-// before what may be wanted later. (Loops of the core that run on several cores at once share out their work
+// The threads of the application beside the one of the interface: those that paint, and those that do all else, which
+// stand back behind the interface where cores are few. Of these, what is waited for is begun before what may be wanted
+// later. (Loops of the core that run on several cores at once share out their work
 // themselves: core/store/side_by_side.h.)
 #pragma once
 
@@ -10,8 +11,8 @@
 namespace fugato {
 
 enum class Urgency {
-    Ahead,     // nobody waits for it yet
-    Wanted,    // somebody asked for it
+    Ahead,     // not waited for yet
+    Wanted,    // asked for
     Painting,  // the picture that is being painted waits for it
 };
 

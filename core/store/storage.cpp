@@ -356,8 +356,10 @@ uint64_t Storage::letGo(uint64_t bytes) const {
 bool Storage::resident(uint64_t offset, size_t bytes) const {
     if (fd_ < 0 || !bytes) return true;
     bool used = true;  // and not evicted since
-    for (uint64_t region = offset >> kRegionBits; region <= (offset + bytes - 1) >> kRegionBits && used; ++region)
-        used = used_[region].load(std::memory_order_relaxed) != 0;
+    for (uint64_t region = offset >> kRegionBits; region <= (offset + bytes - 1) >> kRegionBits; ++region) {
+        if (checked_ && checked_[region].load(std::memory_order_relaxed) <= kBeingChecked) return false;
+        used = used && used_[region].load(std::memory_order_relaxed) != 0;
+    }
     if (used) return true;
     const auto page = static_cast<uint64_t>(::sysconf(_SC_PAGESIZE));
     const uint64_t from = offset / page * page, to = roundUp(offset + bytes, page);

@@ -97,9 +97,9 @@ public:
     /// Does so at once, and not only now and then. Returns how many bytes the process has in memory afterwards; 0 where
     /// nothing lies in a file.
     uint64_t letGo(uint64_t bytes) const;
-    /// Whether [offset, offset + bytes) can be read without waiting for a disk.
+    /// Whether [offset, offset + bytes) can be read without waiting for a disk, or for being checked.
     bool resident(uint64_t offset, size_t bytes) const;
-    /// Reads it into memory, however long that takes.
+    /// Reads it into memory and checks it, however long that takes.
     void fetch(uint64_t offset, size_t bytes) const;
     /// Bytes of the process that lie in memory now.
     static uint64_t residentBytes();
