@@ -5,6 +5,7 @@
 #include <map>
 #include <set>
 #include <tuple>
+#include <utility>
 
 #include "core/store/long_work.h"
 
@@ -45,30 +46,60 @@ void sumByFunction(Stacks& stacks) {
     });
 }
 
+/// Call stacks, each different one once, with what was counted of it; in the order in which they came first.
+class DifferentStacks {
+public:
+    struct Counted {
+        const StackSample* stack;
+        uint64_t weight;
+        uint32_t next;  // of the same hash; kNone: no other
+    };
+    explicit DifferentStacks(const Recording& recording) : addresses_(recording.stackAddresses.data()) {}
+
+    void add(const StackSample& stack, uint64_t weight) {
+        const uint64_t* const from = addresses_ + stack.first;
+        uint64_t hash = stack.count;
+        for (uint32_t i = 0; i < stack.count; ++i) hash = (hash ^ from[i]) * 0x9E3779B97F4A7C15, hash ^= hash >> 32;
+        const auto [at, isNew] = firstOf_.try_emplace(hash, static_cast<uint32_t>(all_.size()));
+        uint32_t last = kNone;
+        for (uint32_t i = isNew ? kNone : at->second; i != kNone; last = i, i = all_[i].next) {
+            const StackSample& known = *all_[i].stack;
+            if (known.count != stack.count || !std::equal(from, from + stack.count, addresses_ + known.first)) continue;
+            all_[i].weight += weight;
+            return;
+        }
+        if (last != kNone) all_[last].next = static_cast<uint32_t>(all_.size());
+        all_.push_back({&stack, weight, kNone});
+    }
+    const std::vector<Counted>& all() const { return all_; }
+
+private:
+    const uint64_t* const addresses_;
+    tsl::robin_map<uint64_t, uint32_t> firstOf_;  // by hash
+    std::vector<Counted> all_;
+};
+
 /// Adds up by line: of each call stack a line once, however often it occurs there. What has no line goes by its
 /// function.
 class LineSums {
 public:
     void add(const std::vector<Symbols::Place>& places, uint64_t weight) {
         constexpr uint64_t kOfFunction = uint64_t{1} << 63;
-        seen_.clear();
+        ++stacks_;
         for (const Symbols::Place& place : places) {
             const bool known = place.file != kNone && place.line;
             const uint64_t key = known ? uint64_t{place.file} << 32 | place.line : kOfFunction | place.function;
-            const auto [at, isNew] = rows_.try_emplace(key, LineRow());
-            LineRow& row = at.value();
-            if (isNew) row = {place.function, known ? place.file : kNone, known ? place.line : 0, 0, 0};
-            if (std::find(seen_.begin(), seen_.end(), key) == seen_.end()) {
-                seen_.push_back(key);
-                row.total += weight;
-            }
-            if (&place == &places.back()) row.self += weight;
+            const auto [at, isNew] = rows_.try_emplace(key, Line());
+            Line& line = at.value();
+            if (isNew) line.row = {place.function, known ? place.file : kNone, known ? place.line : 0, 0, 0};
+            if (std::exchange(line.seenIn, stacks_) != stacks_) line.row.total += weight;
+            if (&place == &places.back()) line.row.self += weight;
         }
     }
     /// Those with the most of their own first.
     std::vector<LineRow> all() const {
         std::vector<LineRow> rows;
-        for (const auto& [key, row] : rows_) rows.push_back(row);
+        for (const auto& [key, line] : rows_) rows.push_back(line.row);
         std::sort(rows.begin(), rows.end(), [](const LineRow& a, const LineRow& b) {
             return std::tuple(b.self, b.total, a.file, a.line, a.function) <
                    std::tuple(a.self, a.total, b.file, b.line, b.function);
@@ -77,9 +108,33 @@ public:
     }
 
 private:
-    tsl::robin_map<uint64_t, LineRow> rows_;
-    std::vector<uint64_t> seen_;  // in this call stack
+    struct Line {
+        LineRow row;
+        uint64_t seenIn = 0;  // the call stack in which it was counted last
+    };
+    tsl::robin_map<uint64_t, Line> rows_;
+    uint64_t stacks_ = 0;
 };
+
+constexpr double kGathering = 0.5;  // of the progress
+
+/// False where `progress` cancelled it.
+bool addUp(const Recording& r, const DifferentStacks& different, Stacks& stacks, const Progress& progress) {
+    constexpr size_t kTellEvery = 1 << 12;
+    LineSums lines;
+    size_t done = 0;
+    for (const DifferentStacks::Counted& one : different.all()) {
+        if (done++ % kTellEvery == 0 && progress &&
+            !progress(kGathering +
+                      (1 - kGathering) * static_cast<double>(done) / static_cast<double>(different.all().size() + 1)))
+            return false;
+        stacks.tree.add(*stacks.symbols, r, *one.stack, one.weight);
+        lines.add(stacks.tree.lastPlaces(), one.weight);
+    }
+    sumByFunction(stacks);
+    stacks.lines = lines.all();
+    return true;
+}
 
 }  // namespace
 
@@ -90,7 +145,7 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
     stacks->scope = scope;
     stacks->symbols = std::move(symbols);
     stacks->each = scope.blocked ? 1 : r.samplePeriod();
-    LineSums lines;
+    DifferentStacks different(r);
     std::set<uint64_t> threads;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
         if (r.lanes[l].kind == LaneKind::Thread && scope.in.has(l)) threads.insert(r.lanes[l].osId);
@@ -101,15 +156,12 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
             const StackSample* before = nullptr;  // a stop may reach from one stretch into the next
             for (const TimeRange& stretch : scope.in.stretches)
                 forEachStop(r, r.lanes[l], stretch.begin, stretch.end, [&](const StackSample& stop, int64_t ns) {
-                    stacks->tree.add(*stacks->symbols, r, stop, static_cast<uint64_t>(ns));
-                    lines.add(stacks->tree.lastPlaces(), static_cast<uint64_t>(ns));
+                    different.add(stop, static_cast<uint64_t>(ns));
                     stacks->taken += &stop != before;
                     before = &stop;
                 });
         }
-        sumByFunction(*stacks);
-        stacks->lines = lines.all();
-        return stacks;
+        return addUp(r, different, *stacks, progress) ? stacks : nullptr;
     }
     std::vector<std::pair<size_t, size_t>> parts;
     size_t all = 0, done = 0;
@@ -120,16 +172,14 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
     constexpr size_t kTellEvery = 1 << 14;
     for (const auto& [from, to] : parts)
         for (size_t i = from; i < to; ++i) {
-            if (done++ % kTellEvery == 0 && progress && !progress(static_cast<double>(done) / static_cast<double>(all)))
+            if (done++ % kTellEvery == 0 && progress &&
+                !progress(kGathering * static_cast<double>(done) / static_cast<double>(all)))
                 return nullptr;
             if (!threads.count(r.samples[i].thread)) continue;
-            stacks->tree.add(*stacks->symbols, r, r.samples[i]);
-            lines.add(stacks->tree.lastPlaces(), 1);
+            different.add(r.samples[i], 1);
             ++stacks->taken;
         }
-    sumByFunction(*stacks);
-    stacks->lines = lines.all();
-    return stacks;
+    return addUp(r, different, *stacks, progress) ? stacks : nullptr;
 }
 
 }  // namespace fugato
