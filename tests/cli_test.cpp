@@ -460,7 +460,19 @@ private slots:
         QVERIFY2(unmarked.out.split("\r\n").value(1).startsWith("Scene ▸ Spray,GPU graphics,"),
                  qPrintable(unmarked.out.left(300)));
         QVERIFY(run({"coverage", FUGATO_DEMO_RECORDING, "--frame", "20", "--missing"}).out.contains("Unpack cloth"));
-        QCOMPARE(run({"coverage", FUGATO_DEMO_RECORDING, "--missing"}).code, int(kExitNothingFound));
+        const Ran never = run({"coverage", FUGATO_DEMO_RECORDING, "--missing", "--csv"});  // declared
+        QCOMPARE(never.out.count("\r\n"), 2);
+        QVERIFY2(never.out.contains("Rescue boat"), qPrintable(never.out));
+        const QTemporaryDir folder;
+        const QString whole = folder.filePath("whole.jsonl");
+        QFile file(whole);
+        QVERIFY(file.open(QIODevice::WriteOnly));
+        file.write(
+            "{\"fugato\":\"text\",\"version\":1}\n"
+            "{\"at\":0,\"lane\":\"main\",\"do\":\"begin\",\"site\":\"Sail\"}\n"
+            "{\"at\":9000,\"lane\":\"main\",\"do\":\"end\"}\n");
+        file.close();
+        QCOMPARE(run({"coverage", whole, "--missing"}).code, int(kExitNothingFound));
     }
 
     void oneInstantCoresAndNotesAreTold() {
