@@ -2,7 +2,9 @@
 //
 // Views saved as pictures from the real window: PNG as shown and larger, SVG.
 #include <QFileInfo>
+#include <QRegularExpression>
 #include <QScrollBar>
+#include <QSet>
 #include <QStatusBar>
 #include <QSvgRenderer>
 
@@ -109,6 +111,37 @@ private slots:
         again.end();
         const QRect ruler(120, 2, 500, 12);
         QVERIFY(image.copy(ruler) == other.copy(ruler));
+    }
+
+    void inAnSvgOfTheWindowEachPartIsCutAtItsEdges() {
+        openDemo();
+        const QString path = folder_.filePath("window.svg");
+        QCOMPARE(save("window", 1, path), QString());
+        QFile file(path);
+        QVERIFY(file.open(QIODevice::ReadOnly));
+        const QByteArray text = file.readAll();
+        QVERIFY(QSvgRenderer(text).isValid());
+        // Every name is there once, and what is named is there.
+        static const QRegularExpression named("id=\"([^\"]+)\""), used("url\\(#([^)]+)\\)");
+        QSet<QString> names;
+        for (auto at = named.globalMatch(QString::fromUtf8(text)); at.hasNext();) {
+            const QString name = at.next().captured(1);
+            QVERIFY2(!names.contains(name), qPrintable(name));
+            names << name;
+        }
+        for (auto at = used.globalMatch(QString::fromUtf8(text)); at.hasNext();) {
+            const QString name = at.next().captured(1);
+            QVERIFY2(names.contains(name), qPrintable(name));
+        }
+        const QRect lanes(window_->lanes().viewport()->mapTo(window_.get(), QPoint()),
+                          window_->lanes().viewport()->size());
+        QVERIFY(text.contains(QString("<rect x=\"%1\" y=\"%2\" width=\"%3\" height=\"%4\"/></clipPath>")
+                                  .arg(lanes.x())
+                                  .arg(lanes.y())
+                                  .arg(lanes.width())
+                                  .arg(lanes.height())
+                                  .toUtf8()));
+        QVERIFY(text.contains(">Spray<") && text.contains(">Causes<"));
     }
 
     void whatCannotBeIsSaid() {

@@ -7,6 +7,7 @@
 #include <QPainter>
 #include <QSaveFile>
 #include <QSvgGenerator>
+#include <QWidget>
 
 #include "app/theme/words.h"
 
@@ -35,18 +36,74 @@ bool write(const QString& path, const std::function<bool(QIODevice&)>& fill) {
     return file.open(QIODevice::WriteOnly) && fill(file) && file.commit();
 }
 
-QByteArray svgOf(const ViewPicture& view) {
+QByteArray svgOf(const QSize& size, const QString& title, const std::function<void(QPainter&)>& paint) {
     QByteArray bytes;
     QBuffer buffer(&bytes);
     QSvgGenerator svg;
     svg.setOutputDevice(&buffer);
-    svg.setSize(view.size);
-    svg.setViewBox(QRect(QPoint(0, 0), view.size));
-    svg.setTitle(view.name);
+    svg.setSize(size);
+    svg.setViewBox(QRect(QPoint(0, 0), size));
+    svg.setTitle(title);
     QPainter painter(&svg);
-    view.paint(painter);
+    paint(painter);
     painter.end();
     return bytes;
+}
+
+/// Qt's writer of SVG knows no clipping: each widget is written by itself, and cut at its edges.
+class SvgOfWidgets {
+public:
+    explicit SvgOfWidgets(const ViewPicture& view) : view_(view) {}
+    QByteArray all() {
+        add(*view_.widget, view_.widget->rect());
+        return "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<svg version=\"1.1\" width=\"" +
+               QByteArray::number(view_.size.width()) + "\" height=\"" + QByteArray::number(view_.size.height()) +
+               "\" viewBox=\"0 0 " + QByteArray::number(view_.size.width()) + " " +
+               QByteArray::number(view_.size.height()) +
+               "\" xmlns=\"http://www.w3.org/2000/svg\" xmlns:xlink=\"http://www.w3.org/1999/xlink\">\n<title>" +
+               view_.name.toHtmlEscaped().toUtf8() + "</title>\n<defs>\n" + definitions_ + "</defs>\n" + parts_ +
+               "</svg>\n";
+    }
+
+private:
+    void add(QWidget& part, const QRect& within) {
+        const QPoint at = part.mapTo(view_.widget, QPoint(0, 0));
+        const QRect box = QRect(at, part.size()) & within;
+        if (box.isEmpty()) return;
+        addPart(box, svgOf(view_.size, {}, [&](QPainter& painter) {
+                    painter.translate(at);
+                    if (view_.paintPart && view_.paintPart(part, painter)) return;
+                    const bool ground = &part == view_.widget;
+                    part.render(&painter, {}, {}, ground ? QWidget::DrawWindowBackground : QWidget::RenderFlags());
+                }));
+        for (QObject* child : part.children())
+            if (auto* widget = qobject_cast<QWidget*>(child); widget && !widget->isWindow() && widget->isVisible())
+                add(*widget, box);
+    }
+    /// Takes what an SVG of its own defines and holds; its names become the part's.
+    void addPart(const QRect& box, QByteArray svg) {
+        const QByteArray name = "part" + QByteArray::number(++count_);
+        svg.replace("id=\"", "id=\"" + name).replace("url(#", "url(#" + name);
+        const auto between = [&](const char* from, const char* to, bool last) {
+            const qsizetype begin = svg.indexOf(from), end = last ? svg.lastIndexOf(to) : svg.indexOf(to);
+            return begin < 0 || end < begin
+                       ? QByteArray()
+                       : svg.mid(begin + qsizetype(qstrlen(from)), end - begin - qsizetype(qstrlen(from)));
+        };
+        definitions_ += between("<defs>", "</defs>", false) + "<clipPath id=\"" + name + "\"><rect x=\"" +
+                        QByteArray::number(box.x()) + "\" y=\"" + QByteArray::number(box.y()) + "\" width=\"" +
+                        QByteArray::number(box.width()) + "\" height=\"" + QByteArray::number(box.height()) +
+                        "\"/></clipPath>\n";
+        parts_ += "<g clip-path=\"url(#" + name + ")\">" + between("</defs>", "</svg>", true) + "</g>\n";
+    }
+
+    const ViewPicture& view_;
+    QByteArray definitions_, parts_;
+    int count_ = 0;
+};
+
+QByteArray svgOf(const ViewPicture& view) {
+    return view.widget ? SvgOfWidgets(view).all() : svgOf(view.size, view.name, view.paint);
 }
 
 }  // namespace

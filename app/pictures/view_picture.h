@@ -11,6 +11,7 @@
 #include "app/work/task.h"
 
 class QPainter;
+class QWidget;
 
 namespace fugato {
 
@@ -19,6 +20,10 @@ struct ViewPicture {
     QString name;  // "Lanes"
     QSize size;    // as it is shown
     std::function<void(QPainter&)> paint;
+    // In SVG, where each part is cut at its own edges: the widget it is, and what a part paints in another way than it
+    // is shown; null where it is painted as a whole, and as it is shown.
+    QWidget* widget = nullptr;
+    std::function<bool(QWidget& part, QPainter&)> paintPart = {};
 };
 
 /// Paints it at once, and writes it on another thread; `done` hears nothing where that went well, else why it did not.

@@ -53,6 +53,7 @@ QList<Editor> installedEditors() {
         {"kwrite", "kwrite -l {line} -c {column} {file}"},
         {"gnome-text-editor", "gnome-text-editor {file}"},
         {"gedit", "gedit {file} +{line}:{column}"},
+        {"geany", "geany -l {line} --column {column} {file}"},
         {"code", "code -g {file}:{line}:{column}"},
         {"codium", "codium -g {file}:{line}:{column}"},
         {"subl", "subl {file}:{line}:{column}"},

@@ -356,7 +356,7 @@ void MainWindow::askMemoryLimit() {
 
 QList<ViewPicture> MainWindow::views() {
     const auto widget = [](const QString& id, const QString& name, QWidget* of) {
-        return ViewPicture{id, name, of->size(), [of](QPainter& painter) { of->render(&painter); }};
+        return ViewPicture{id, name, of->size(), [of](QPainter& painter) { of->render(&painter); }, of};
     };
     QList<ViewPicture> views{widget("window", tr("The whole window"), this)};
     views.front().paint = [this](QPainter& painter) {
@@ -364,6 +364,10 @@ QList<ViewPicture> MainWindow::views() {
         if (!strip_->isVisible()) return;
         painter.translate(strip_->mapTo(this, QPoint(0, 0)));
         strip_->paintTo(painter);  // sharp at any size
+    };
+    views.front().paintPart = [this](QWidget& part, QPainter& painter) {
+        if (&part == strip_) strip_->paintTo(painter);
+        return &part == strip_;
     };
     if (!document_.recording() || start_->isVisible()) return views;
     views << ViewPicture{"lanes", tr("Lanes"), lanes_->viewport()->size(),
