@@ -63,7 +63,7 @@ int main(int argc, char** argv) {
     CLI::App app("Sails the Skerry Regatta and records it with the Fugato recorder.\nTroubles: " + troubleNames());
     std::string out, truth, troubles = "all";
     skerry::Settings settings;
-    bool virtualClock = false, paced = false;
+    bool virtualClock = false, paced = false, noCores = false;
     app.add_option("--out", out, "recording to write (.fugato)");
     bool offered = false;
     app.add_flag("--offer", offered, "record nothing until it is joined");
@@ -75,6 +75,7 @@ int main(int argc, char** argv) {
     app.add_option("--troubles", troubles, "comma-separated names, all, or none")->capture_default_str();
     app.add_flag("--virtual", virtualClock,
                  "a virtual clock: the same recording for the same seed, as fast as it goes");
+    app.add_flag("--no-cores", noCores, "with --virtual: does not tell which thread has which core");
     app.add_flag("--paced", paced, "with --virtual: no faster than in real time; the same events, whatever else runs");
     app.add_option("--seed", settings.seed, "of the virtual clock's noise and the race")->capture_default_str();
     uint32_t systemParts = 0;
@@ -119,7 +120,8 @@ int main(int argc, char** argv) {
     if (!virtualClock && system == "all")
         systemParts = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD | FUG_OS_BLOCKING | FUG_OS_STACK_COPIES;
     if (!virtualClock && system == "stacks") systemParts = FUG_OS_SAMPLES;
-    const auto runtime = virtualClock ? skerry::makeVirtualRuntime(settings.seed, paced) : skerry::makeRealRuntime();
+    const auto runtime =
+        virtualClock ? skerry::makeVirtualRuntime(settings.seed, paced, !noCores) : skerry::makeRealRuntime();
     fug_options options{};
     options.program = "skerry-regatta";
     options.build = "412";

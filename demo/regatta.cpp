@@ -125,8 +125,10 @@ public:
         runtime_.start("worker 2", [this] { workerLoop("worker 2"); });
         runtime_.start("autosave", [this] { autosaveLoop(); });
         runtime_.start("audio", [this] { audioLoop(); });
-        runtime_.start("GPU graphics", [this] { queueLoop("GPU graphics", graphics_); });
-        runtime_.start("GPU compute", [this] { queueLoop("GPU compute", compute_); });
+        runtime_.start(
+            "GPU graphics", [this] { queueLoop("GPU graphics", graphics_); }, true);
+        runtime_.start(
+            "GPU compute", [this] { queueLoop("GPU compute", compute_); }, true);
         runtime_.join();
         return planted_;
     }

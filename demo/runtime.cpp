@@ -1,10 +1,13 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "runtime.h"
 
+#include <array>
 #include <atomic>
 #include <chrono>
+#include <queue>
 #include <random>
 #include <thread>
+#include <tuple>
 #include <vector>
 
 namespace skerry {
@@ -17,7 +20,9 @@ public:
     int64_t now() override {
         return std::chrono::duration_cast<std::chrono::nanoseconds>(Clock::now() - begin_).count();
     }
-    void start(const std::string&, std::function<void()> body) override { threads_.emplace_back(std::move(body)); }
+    void start(const std::string&, std::function<void()> body, bool) override {
+        threads_.emplace_back(std::move(body));
+    }
     void join() override {
         for (auto& thread : threads_) thread.join();
         threads_.clear();
@@ -42,6 +47,8 @@ struct VirtualThread {
     int64_t time = 0;
     Event* waitingFor = nullptr;
     bool finished = false, leaving = false;
+    bool onCores = false;  // it is no device
+    uint32_t number = 0;   // from 1
     std::condition_variable turn;
     std::minstd_rand noise;
 };
@@ -50,16 +57,64 @@ thread_local VirtualThread* self = nullptr;
 std::atomic<int64_t> reached{0};  // where paced: what a thread without a virtual time of its own is told
 
 constexpr int64_t kWakeNs = 9'000;  // from being woken to running
+constexpr size_t kCores = 6;
+
+/// Which virtual thread has which core: the one that it had last, or another that is free. Told once it is certain that
+/// nothing earlier comes.
+class Cores {
+public:
+    void begins(uint32_t thread, int64_t time) { changes_.push({time, told_++, thread, true}); }
+    void ends(uint32_t thread, int64_t time) { changes_.push({time, told_++, thread, false}); }
+    /// All that happens before `time` is known. Called between threads, by the one whose turn it is.
+    void tellUntil(int64_t time) {
+        if (changes_.empty() || changes_.top().time >= time) return;
+        const fug::InLane here(*lanes_[0]);
+        for (; !changes_.empty() && changes_.top().time < time; changes_.pop()) tell(changes_.top());
+    }
+
+private:
+    struct Change {
+        int64_t time;
+        uint64_t number;
+        uint32_t thread;
+        bool begins;
+        bool operator<(const Change& other) const {  // the first on top
+            return std::tie(time, number) > std::tie(other.time, other.number);
+        }
+    };
+    void tell(const Change& change) {
+        size_t& core = coreOf_[change.thread];
+        if (change.begins && runs_[core])
+            while (runs_[core]) core = (core + 1) % kCores;
+        runs_[core] = change.begins ? change.thread : 0;
+        const fug::InLane here(*lanes_[core]);
+        fug_at(static_cast<uint64_t>(change.time));
+        fug_switch(runs_[core], 0);
+    }
+    std::priority_queue<Change> changes_;
+    uint64_t told_ = 0;
+    std::unordered_map<uint32_t, size_t> coreOf_;
+    std::array<uint32_t, kCores> runs_{};
+    std::vector<std::unique_ptr<fug::Lane>> lanes_ = makeLanes();
+    static std::vector<std::unique_ptr<fug::Lane>> makeLanes() {
+        std::vector<std::unique_ptr<fug::Lane>> lanes;
+        for (size_t i = 0; i < kCores; ++i)
+            lanes.push_back(std::make_unique<fug::Lane>(("core " + std::to_string(i)).c_str(), "", FUG_LANE_CORE, 0));
+        return lanes;
+    }
+};
 
 class VirtualRuntime final : public Runtime {
 public:
-    VirtualRuntime(uint64_t seed, bool paced) : seed_(seed), paced_(paced) {}
+    VirtualRuntime(uint64_t seed, bool paced, bool cores) : seed_(seed), paced_(paced), tellsCores_(cores) {}
     bool isVirtual() const override { return true; }
     int64_t now() override { return self ? self->time : 0; }
 
-    void start(const std::string&, std::function<void()> body) override {
+    void start(const std::string&, std::function<void()> body, bool device) override {
         auto& made = threads_.emplace_back(std::make_unique<VirtualThread>());
         made->body = std::move(body);
+        made->onCores = tellsCores_ && !device;
+        made->number = static_cast<uint32_t>(threads_.size());
         made->noise.seed(static_cast<unsigned>(seed_ * 7919 + threads_.size() * 104729 + 1));
     }
     void join() override {
@@ -88,6 +143,10 @@ public:
         self->time += static_cast<int64_t>(static_cast<double>(ns) * (1 + 0.16 * (sum - 2)));
     }
     void sleepUntil(int64_t ns) override {
+        if (ns > self->time && self->onCores) {
+            cores_.ends(self->number, self->time);
+            cores_.begins(self->number, ns);
+        }
         self->time = std::max(self->time, ns);
         giveWay();
     }
@@ -95,6 +154,7 @@ public:
     void leave() override {}
     void wait(Event& event) override {
         self->waitingFor = &event;
+        if (self->onCores) cores_.ends(self->number, self->time);
         giveWay();
     }
     void notify(Event& event) override {
@@ -102,6 +162,7 @@ public:
             if (thread->waitingFor != &event) continue;
             thread->waitingFor = nullptr;
             thread->time = std::max(thread->time, self->time + kWakeNs);
+            if (thread->onCores) cores_.begins(thread->number, thread->time);
         }
     }
 
@@ -112,11 +173,14 @@ private:
             if (!thread->finished && !thread->waitingFor && (!best || thread->time < best->time)) best = thread.get();
         return best;
     }
+    /// Nothing happens before the time of the one that is furthest behind.
+    void tellCores() { cores_.tellUntil(running_ ? running_->time : INT64_MAX); }
     /// Lets every thread that is further behind run first.
     void giveWay() {
         VirtualThread* const mine = self;
         std::unique_lock<std::mutex> lock(mutex_);
         running_ = next();
+        tellCores();
         if (running_ != mine) {
             if (running_)
                 running_->turn.notify_one();
@@ -135,10 +199,16 @@ private:
             std::unique_lock<std::mutex> lock(mutex_);
             mine.turn.wait(lock, [&] { return running_ == &mine; });
         }
+        if (mine.onCores) {
+            fug_thread_number(mine.number);
+            cores_.begins(mine.number, mine.time);
+        }
         mine.body();
         std::unique_lock<std::mutex> lock(mutex_);
         mine.finished = true;
+        if (mine.onCores) cores_.ends(mine.number, mine.time);
         running_ = next();
+        tellCores();
         if (running_)
             running_->turn.notify_one();
         else
@@ -147,7 +217,8 @@ private:
     }
 
     const uint64_t seed_;
-    const bool paced_;
+    const bool paced_, tellsCores_;
+    Cores cores_;
     const std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
     std::mutex mutex_;
     std::condition_variable allFinished_;
@@ -158,8 +229,8 @@ private:
 }  // namespace
 
 std::unique_ptr<Runtime> makeRealRuntime() { return std::make_unique<RealRuntime>(); }
-std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced) {
-    return std::make_unique<VirtualRuntime>(seed, paced);
+std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced, bool cores) {
+    return std::make_unique<VirtualRuntime>(seed, paced, cores);
 }
 uint64_t virtualNow() { return static_cast<uint64_t>(self ? self->time : reached.load()); }
 

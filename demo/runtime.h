@@ -27,7 +27,8 @@ public:
     virtual ~Runtime() = default;
     virtual bool isVirtual() const = 0;
     virtual int64_t now() = 0;  // ns since the start
-    virtual void start(const std::string& name, std::function<void()> body) = 0;
+    /// `device`: it stands for one, and needs no core.
+    virtual void start(const std::string& name, std::function<void()> body, bool device = false) = 0;
     /// Runs until every started thread has ended.
     virtual void join() = 0;
     /// Tells the virtual clock what the computation just made would take; nothing in real time.
@@ -42,8 +43,8 @@ public:
 };
 
 std::unique_ptr<Runtime> makeRealRuntime();
-/// `paced`: no faster than in real time.
-std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced = false);
+/// `paced`: no faster than in real time; `cores`: tells which thread has which core.
+std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced = false, bool cores = true);
 /// The calling thread's virtual time, for fug_options.now.
 uint64_t virtualNow();
 

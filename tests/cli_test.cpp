@@ -484,7 +484,9 @@ private slots:
                 spray = spray || (row["what"] == "GPU graphics" && row["value"] == "Scene ▸ Spray");
         QVERIFY2(spray, qPrintable(instant.out.left(400)));
         QCOMPARE(run({"instant", FUGATO_DEMO_RECORDING, "--at", "99999"}).code, int(kExitWrongUse));
-        QCOMPARE(run({"cores", FUGATO_DEMO_RECORDING}).code, int(kExitNothingFound));  // under its virtual clock
+        QCOMPARE(run({"cores", stored("lock.jsonl")}).code, int(kExitNothingFound));
+        const Ran demo = run({"cores", FUGATO_DEMO_RECORDING, "--csv"});  // by its own scheduler
+        QVERIFY2(demo.out.contains("worker 2") && !demo.out.contains("GPU graphics"), qPrintable(demo.out));
         QTemporaryDir folder;
         const QString system = folder.filePath("system.fugato");
         QProcess made;

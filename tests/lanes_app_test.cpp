@@ -300,7 +300,7 @@ private slots:
         QCOMPARE(selection().anchor(), std::optional(anchor));
         QCOMPARE(selection().instant(), std::optional(anchor + 3'000'000));
         QCOMPARE(window_->document().notes().all().size(), size_t{1});
-        QCOMPARE(selection().scopeContext().shownLanes.size(), picture().recording()->lanes.size());
+        QTRY_COMPARE(selection().scopeContext().shownLanes.size(), picture().recording()->lanes.size());
         // What the marker is connected with was looked up again: more may be known of it.
         QTRY_VERIFY_WITH_TIMEOUT(lanes().connections() && lanes().connections() != connections, 30'000);
         program.kill();

@@ -279,7 +279,7 @@ private slots:
         size_t track = 0;
         while (tracks[track].kind != TrackPicture::Kind::Points) ++track;
         QScrollBar& bar = *lanes().verticalScrollBar();
-        bar.setValue(bar.maximum());
+        bar.setValue(lanes().picture().trackRect(area, 0, track).center().y() - area.height() / 2);
         const QRect box = lanes().picture().trackRect(area, lanes().scrolled(), track);
         clickInLanes({static_cast<int>(lanes().picture().xAt(area, point.time)), box.center().y()});
         settle();

@@ -442,6 +442,53 @@ private slots:
         }
     }
 
+    void aSchedulerOfTheHostsOwnTellsWhoHasWhichCore() {
+        const std::string file = path("cores.fugato");
+        fug_thread_number(7);  // before anything is recorded
+        fug_options options{};
+        options.now = givenNow;
+        options.no_background = 1;
+        givenTime = 1000;
+        QCOMPARE(fug_start(file.c_str(), &options), 0);
+        fug_name_thread("main", "", FUG_LANE_THREAD);
+        const fug::Lane first("core 0", "", FUG_LANE_CORE), second("core 1", "", FUG_LANE_CORE);
+        std::thread([&] {
+            fug_name_thread("worker", "", FUG_LANE_THREAD);
+            fug_thread_number(8);
+            FUG_MARK("Work");
+        }).join();
+        const auto has = [](const fug::Lane& core, uint64_t at, uint32_t thread, int ready = 0) {
+            const fug::InLane here(core);
+            fug_at(at);
+            fug_switch(thread, ready);
+        };
+        has(first, 1000, 7);
+        has(second, 1200, 8);
+        has(second, 1500, 0);    // 8 blocks
+        has(first, 1600, 8, 1);  // 7 would have gone on
+        has(second, 1900, 7);
+        givenTime = 2500;
+        { FUG_MARK("Later"); }
+        fug_stop();
+        fug_thread_number(0);
+        const auto r = opened(file);
+        QVERIFY(r && !r->repairs.any());
+        const auto spansOf = [&](const std::string& name) {
+            std::vector<std::tuple<int64_t, int64_t, ThreadState>> spans;
+            for (const ScheduleSpan& span : r->lanes[laneNamed(*r, name)].schedule)
+                spans.emplace_back(span.begin, span.end, span.state);
+            return spans;
+        };
+        using Spans = std::vector<std::tuple<int64_t, int64_t, ThreadState>>;
+        QCOMPARE(
+            spansOf("main"),
+            (Spans{{0, 600, ThreadState::Running}, {600, 900, ThreadState::Ready}, {900, 1500, ThreadState::Running}}));
+        QCOMPARE(spansOf("worker"), (Spans{{200, 500, ThreadState::Running},
+                                           {500, 600, ThreadState::Blocked},
+                                           {600, 1500, ThreadState::Running}}));
+        QVERIFY(r->lanes[laneNamed(*r, "core 0")].kind == LaneKind::Core);
+    }
+
     void recordedLocksAndConditionsTellWaitersHoldersAndEnders() {
         const std::string file = path("locks.fugato");
         QCOMPARE(fug_start(file.c_str(), nullptr), 0);

@@ -243,8 +243,15 @@ private slots:
         bars[0].act();
         QVERIFY(selection().view().end - selection().view().begin < before);
         key(Qt::Key_F4);
-        // One that tells nothing of it says so.
+        // The demo tells it by its own scheduler; one that tells nothing of it says so.
         openDemo();
+        QVERIFY(window_->drawer().show("cores"));
+        settle();
+        QVERIFY(cores.view().table() && cores.view().table()->rowLimit() > 6);
+        open(write("none.jsonl",
+                   "{\"fugato\":\"text\",\"version\":1}\n"
+                   "{\"at\":0,\"lane\":\"render\",\"do\":\"begin\",\"site\":\"Draw\"}\n"
+                   "{\"at\":9000,\"lane\":\"render\",\"do\":\"end\"}\n"));
         QVERIFY(window_->drawer().show("cores"));
         settle();
         QVERIFY(!cores.view().table());

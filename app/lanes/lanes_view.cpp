@@ -108,11 +108,14 @@ void LanesView::takeRecording() {
 /// A recording that grows is drawn a few times a second, or as soon as something else of it is to be shown.
 void LanesView::catchUp() {
     if (opened_ != document_.opened()) return;  // another one: takeRecording()
-    if (picture_.recording() != document_.recording())
+    if (picture_.recording() != document_.recording()) {
+        const size_t lanes = picture_.recording() ? picture_.recording()->lanes.size() : 0;
         keepingPlace([this] {
             picture_.setRecording(document_.recording(), true);
             return true;
         });
+        if (const auto& now = document_.recording(); now && now->lanes.size() != lanes) arrangementChanged();
+    }
     if (picture_.explanation() != document_.explanation())
         picture_.setExplanation(document_.explanation(), selection_.cause());
 }

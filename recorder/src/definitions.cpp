@@ -24,8 +24,8 @@ void addDefinitionLocked(Recorder& r, DefinitionType type, std::string_view fiel
 }
 
 LaneView viewOf(const Recorder& r, const RecordedLane& lane) {
-    return {lane.id,   static_cast<LaneKind>(lane.kind), r.hostNow.load() ? 0 : lane.osId, lane.name, lane.role,
-            lane.clock};
+    const uint64_t number = lane.hostNumber ? lane.hostNumber : r.hostNow.load() ? 0 : lane.osId;
+    return {lane.id, static_cast<LaneKind>(lane.kind), number, lane.name, lane.role, lane.clock};
 }
 
 uint64_t siteWord(uint32_t id, int detail, int level) {

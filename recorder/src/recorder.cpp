@@ -182,6 +182,16 @@ void fug_name_thread(const char* name, const char* role, fug_lane_kind kind) {
     onThisLane([](Recorder& r, RecordedLane& lane) { define(viewOf(r, lane)); });
 }
 
+void fug_thread_number(uint32_t number) {
+    if (inside) return;
+    numberHere(number);
+    onThisLane([](Recorder& r, RecordedLane& lane) {
+        if (&lane == ownLane) define(viewOf(r, lane));
+    });
+}
+
+void fug_switch(uint32_t thread, int ready) { putPair(Kind::Switch, thread, Room::Ordinary, ready != 0); }
+
 fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, uint32_t clock) {
     const SetUpCall here;
     try {

@@ -51,6 +51,7 @@ struct RecordedLane {
     // Guarded by lanesMutex:
     uint32_t id = 0;
     uint64_t osId = 0;
+    uint32_t hostNumber = 0;  // by which a scheduler of the host's own knows the thread; 0: none
     uint32_t clock = 0;
     uint32_t kind = 0;
     std::string name, role;

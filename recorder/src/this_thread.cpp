@@ -27,6 +27,7 @@ namespace {
 struct GivenName {
     std::string name, role;
     uint32_t kind = 0;
+    uint32_t hostNumber = 0;
 };
 __thread GivenName* givenName = nullptr;  // before the thread had a lane
 
@@ -99,6 +100,7 @@ RecordedLane* attach(Recorder& r) {
             lane->name = givenName->name;
             lane->role = givenName->role;
             lane->kind = givenName->kind;
+            lane->hostNumber = givenName->hostNumber;
         }
         const std::lock_guard<std::mutex> guard(r.lanesMutex);
         addLaneLocked(r, *lane);
@@ -128,6 +130,21 @@ void nameHere(std::string_view name, std::string_view role, uint32_t kind) {
             threadGuard.watch();
             if (!givenName) givenName = new GivenName;
             rename(*givenName);
+        }
+    } catch (const std::bad_alloc&) {
+    }
+}
+
+void numberHere(uint32_t number) {
+    const SetUpCall here;
+    try {
+        if (ownLane) {
+            const std::lock_guard<std::mutex> guard(recorder().lanesMutex);
+            ownLane->hostNumber = number;
+        } else if (!threadGuard.gone) {
+            threadGuard.watch();
+            if (!givenName) givenName = new GivenName;
+            givenName->hostNumber = number;
         }
     } catch (const std::bad_alloc&) {
     }

@@ -36,6 +36,8 @@ void addLaneLocked(Recorder& r, RecordedLane& lane);
 RecordedLane* attach(Recorder& r);
 /// [set-up] The calling thread's name, or that of the lane it has entered, in this recording and in later ones.
 void nameHere(std::string_view name, std::string_view role, uint32_t kind);
+/// [set-up] The number of the calling thread, in the same way.
+void numberHere(uint32_t number);
 void countLost(Recorder& r, RecordedLane& lane, uint64_t events);
 
 enum class Room { Ordinary, Reserved };
