@@ -9,6 +9,8 @@
 #include <QSvgRenderer>
 
 #include "app/pictures/picture_dialog.h"
+#include "app/scope/scope_bar.h"
+#include "app/strip/overrun_strip.h"
 #include "app/theme/theme.h"
 #include "window_test.h"
 
@@ -158,6 +160,8 @@ private slots:
 
     void withoutARecordingThereIsTheWindow() {
         QCOMPARE(window_->views().size(), 1);
+        // What is about a recording has no place beside the start page.
+        QVERIFY(!window_->strip().isVisible() && !window_->findChild<ScopeBar*>()->isVisible());
         QCOMPARE(save("window", 1, folder_.filePath("window.png")), QString());
     }
 };

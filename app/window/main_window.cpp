@@ -306,7 +306,7 @@ void MainWindow::askForProgram() {
 }
 
 void MainWindow::arrangePanels() {
-    const bool start = start_->isVisible(), large = tablesLarge_ && tablesLarge_->isChecked();
+    const bool start = !start_->isHidden(), large = tablesLarge_ && tablesLarge_->isChecked();
     strip_->setVisible(!start && settings::stripShown().get());
     scopeBar_->setVisible(!start && settings::scopeShown().get());
     causes_->setVisible(!large && settings::causesShown().get());

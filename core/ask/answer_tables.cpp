@@ -110,7 +110,7 @@ private:
             {"allocations", "Allocations", Quantity::Count, "Taken while it was open"},
             {"allocated_bytes", "Allocated", Quantity::Bytes, "Bytes taken while it was open"}};
         for (const size_t optional :
-             {kMarkerMean, kMarkerLongest, kMarkerOfBudget, kMarkerAllocations, kMarkerAllocated})
+             {kMarkerMean, kMarkerLongest, kMarkerOfBudget, kMarkerRan, kMarkerAllocations, kMarkerAllocated})
             columns_[optional].optional = true;
         for (size_t c = kMarkerOfFrame; c < columns_.size(); ++c)
             columns_[c].empty = std::all_of(made_->top.begin(), made_->top.end(), [&](Row row) {
