@@ -321,6 +321,7 @@ int main(int argc, char** argv) {
     }
     const QString recording = asked.recordings().value(0);
 
+    const auto atEnd = qScopeGuard([] { fugato::settings::writeNow(); });  // on whatever way
     fugato::MainWindow window;
     QObject::connect(&app, &QGuiApplication::applicationStateChanged, &app, [](Qt::ApplicationState state) {
         if (state == Qt::ApplicationActive) fugato::settings::refresh();  // another window may have written meanwhile

@@ -89,7 +89,7 @@ std::shared_ptr<const Recording> many(bool even) {
     for (const uint32_t lane : {1u, 2u}) {
         builder.define(LaneDefinition{lane, LaneKind::Thread, 0, lane == 1 ? "worker" : "main", ""});
         int64_t at = 0;
-        for (int i = 0; i < 90'000; ++i) {
+        for (int i = 0; i < 300'000; ++i) {
             const int64_t length = even ? 700 : 1'000'000 + int64_t(random() % 3000);
             builder.event(lane, {at, EventKind::MarkBegin, i % 1000 ? 1u : 2u, 0, 0, {}});
             builder.event(lane, {at + length, EventKind::MarkEnd, 0, 0, 0, {}});

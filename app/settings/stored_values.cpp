@@ -65,8 +65,9 @@ public:
                 write(going->changes);
                 going->found = readAll();
                 going->done.release();
-                QMetaObject::invokeMethod(
-                    QCoreApplication::instance(), [this, going] { take(going); }, Qt::QueuedConnection);
+                if (QCoreApplication* const app = QCoreApplication::instance())  // else it is the end
+                    QMetaObject::invokeMethod(
+                        app, [this, going] { take(going); }, Qt::QueuedConnection);
             },
             Urgency::Ahead);
         if (started) return;

@@ -178,27 +178,29 @@ QRect OverrunStrip::windowRect() const {
 
 void OverrunStrip::paintEvent(QPaintEvent*) {
     QPainter painter(this);
-    const Theme& t = theme();
-    painter.fillRect(rect(), t.panel);
-    const QRect a = area();
-    if (!document_.explanation() || document_.explanation()->frames.empty()) {
-        painter.fillRect(a, t.paper);
-        painter.setPen(t.muted);
-        painter.setFont(textFont());
-        painter.drawText(a, Qt::AlignCenter,
-                         document_.recording() ? document_.whyUnexplained()
-                                               : tr("Each frame of a recording stands here against its deadline."));
-        return;
-    }
+    painter.fillRect(rect(), theme().panel);
+    if (paintEmpty(painter)) return;
     draw();
-    painter.drawPixmap(a.topLeft(), drawn_);
+    painter.drawPixmap(area().topLeft(), drawn_);
     paintOver(painter);
     parts_->paintPanelFocus(painter, rect());
 }
 
+/// Where there are no frames, why.
+bool OverrunStrip::paintEmpty(QPainter& painter) const {
+    if (document_.explanation() && !document_.explanation()->frames.empty()) return false;
+    painter.fillRect(area(), theme().paper);
+    painter.setPen(theme().muted);
+    painter.setFont(textFont());
+    painter.drawText(area(), Qt::AlignCenter,
+                     document_.recording() ? document_.whyUnexplained()
+                                           : tr("Each frame of a recording stands here against its deadline."));
+    return true;
+}
+
 void OverrunStrip::paintTo(QPainter& painter) {
     painter.fillRect(rect(), theme().panel);
-    if (!document_.explanation() || document_.explanation()->frames.empty()) return;
+    if (paintEmpty(painter)) return;
     painter.save();
     painter.translate(area().topLeft());
     picture_.paint(painter, QRect(QPoint(0, 0), area().size()), picture_.all());

@@ -51,6 +51,7 @@ private:
     void layOut();
     void change(const std::function<void()>& how);
     void draw();
+    bool paintEmpty(QPainter& painter) const;
     void paintOver(QPainter& painter);
     std::vector<PaintedPart> listParts();
     QRect windowRect() const;

@@ -13,7 +13,7 @@ namespace fugato {
 
 namespace {
 
-constexpr uint64_t kGatheredAtOnce = 65536;  // so many occurrences are gathered and sorted
+constexpr uint64_t kGatheredAtOnce = 500'000;  // occurrences, of which those that are wanted are then found
 
 /// By lane, nesting and time, as the parts come.
 bool standsBefore(const Occurrence& a, const Occurrence& b) {
@@ -146,10 +146,15 @@ protected:
         });
         return std::accumulate(counts.begin(), counts.end(), uint64_t{0});
     }
-    static std::vector<Occurrence> cut(const std::vector<Occurrence>& found, uint64_t from, uint64_t past) {
+    /// Those in [from, past) once they were sorted, in order; the others are not.
+    template <class Before>
+    static std::vector<Occurrence> cut(std::vector<Occurrence>& found, uint64_t from, uint64_t past, Before&& before) {
         const auto at = [&](uint64_t i) {
             return found.begin() + static_cast<std::ptrdiff_t>(std::min<uint64_t>(i, found.size()));
         };
+        if (at(from) != found.end()) std::nth_element(found.begin(), at(from), found.end(), before);
+        if (at(past) != found.end()) std::nth_element(at(from), at(past), found.end(), before);
+        std::sort(at(from), at(past), before);
         return {at(from), at(past)};
     }
 
@@ -194,9 +199,9 @@ private:
     /// Of the bars, before which stand so many, those in [from, past).
     void pick(const std::vector<DurationBar>& bars, uint64_t before, uint64_t from, uint64_t past,
               std::vector<Occurrence>& out) const {
-        const auto take = [&](const std::vector<Occurrence>& found, uint64_t count) {
+        const auto take = [&](std::vector<Occurrence> found, uint64_t count) {
             const std::vector<Occurrence> wanted =
-                cut(found, std::max(from, before) - before, std::min(past, before + count) - before);
+                cut(found, std::max(from, before) - before, std::min(past, before + count) - before, shorter);
             out.insert(out.end(), wanted.begin(), wanted.end());
             before += count;
         };
@@ -224,9 +229,9 @@ private:
             }
         }
     }
-    /// All that last from `low` to before `high` ns.
+    /// All that last from `low` to before `high` ns, as the parts come.
     std::vector<Occurrence> between(int64_t low, int64_t high) const {
-        std::vector<Occurrence> found = all_->gathered([&](std::vector<Occurrence>& out, const ChunkPart& part) {
+        return all_->gathered([&](std::vector<Occurrence>& out, const ChunkPart& part) {
             if (!all_->mayReach(part, low)) return;
             all_->eachOfLength(
                 part, [&](int64_t d) { return d >= low && d < high; },
@@ -234,8 +239,6 @@ private:
                     out.push_back({{part.lane, part.row, at}, all_->rowOf(part).begin(at), d});
                 });
         });
-        std::sort(found.begin(), found.end(), shorter);
-        return found;
     }
     /// Of those of one length the ones from `first` to before `past`.
     std::vector<Occurrence> alike(int64_t duration, uint64_t first, uint64_t past) const {
@@ -345,9 +348,8 @@ private:
                 if (one.begin >= *begin && one.begin < last) found.push_back(one);
             });
         });
-        std::sort(found.begin(), found.end(), earlier);
         const uint64_t left = before(*begin);
-        return cut(found, from - std::min(from, left), past - std::min(past, left));
+        return cut(found, from - std::min(from, left), past - std::min(past, left), earlier);
     }
 
     std::vector<size_t> rows_;       // the first part of each row of markers that has any, and all
