@@ -187,9 +187,9 @@ FUG_CALL(void, fug_name_thread, (const char* name, const char* role, fug_lane_ki
 /* [set-up] The number by which a scheduler of the host's own knows the calling thread; also before anything is
  * recorded. Not 0. */
 FUG_CALL(void, fug_thread_number, (uint32_t number), )
-/* In the lane of a core: from now on this thread has it (0: none); `ready`: the one before would have gone on. For hosts
- * that run their threads on cores by a scheduler of their own, such as emulators; what the system's does is recorded
- * with FUG_OS_SWITCHES. */
+/* In the lane of a core: from now on this thread has it (0: none); `ready`: the one before would have gone on. For
+ * hosts that run their threads on cores by a scheduler of their own, such as emulators; what the system's does is
+ * recorded with FUG_OS_SWITCHES. */
 FUG_CALL(void, fug_switch, (uint32_t thread, int ready), )
 
 /* A lane apart from threads: for a fiber that moves between them, or a device queue. One thread at a
