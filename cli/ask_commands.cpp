@@ -342,10 +342,13 @@ int events(const std::shared_ptr<const Recording>& recording, const Scope& scope
     if (!list->size()) return tellFailure(err, kExitNothingFound, "No event of these kinds lies there.");
     TableOptions rest = options;
     rest.filter.clear();  // the list is of those that hold these letters
-    const auto shown = arrangedAs(last ? lastEventTable(list, last) : std::make_shared<EventTable>(list), rest, err);
+    const auto all = last ? lastEventTable(list, last) : std::make_shared<EventTable>(list);
+    if (all->ordered() && !options.sort.empty() && !all->sorts(0))
+        return tellFailure(
+            err, kExitWrongUse,
+            "--sort: so many events are only listed in order of time. Ask about a part, or fewer kinds.");
+    const auto shown = arrangedAs(all, rest, err);
     if (!shown) return kExitWrongUse;
-    if (shown->ordered() && !options.sort.empty())
-        return tellFailure(err, kExitWrongUse, "--sort: events are listed in order of time.");
     write(*shown, options, SIZE_MAX, out);
     return kExitOk;
 }

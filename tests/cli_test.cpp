@@ -436,8 +436,16 @@ private slots:
         QVERIFY2(last.out.startsWith("depth,name,") && last.out.count("\r\n") == 5, qPrintable(last.out));
         QCOMPARE(run({"events", FUGATO_DEMO_RECORDING, "--severity", "error", "--kind", "points", "--frame", "0"}).code,
                  int(kExitNothingFound));
-        const Ran sorted = run({"events", FUGATO_DEMO_RECORDING, "--frame", "20", "--sort", "name"});
-        QVERIFY(sorted.code == int(kExitWrongUse) && sorted.err.contains("in order of time"));
+        const Ran sorted = run({"events", FUGATO_DEMO_RECORDING, "--frame", "20", "--sort", "name", "--csv"});
+        QStringList names;
+        for (const QString& line : sorted.out.split("\r\n").mid(1)) names << line.section(',', 3, 3).toLower();
+        names.removeAll(QString());
+        QStringList inOrder = names;
+        std::sort(inOrder.begin(), inOrder.end());
+        QVERIFY(sorted.code == 0 && names.size() > 50);
+        QCOMPARE(names, inOrder);
+        const Ran many = run({"events", FUGATO_DEMO_RECORDING, "--sort", "name"});
+        QVERIFY(many.code == int(kExitWrongUse) && many.err.contains("in order of time"));
         QCOMPARE(run({"events", FUGATO_DEMO_RECORDING, "--kind", "gusts"}).code, int(kExitWrongUse));
     }
 

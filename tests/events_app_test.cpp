@@ -179,6 +179,35 @@ private slots:
         settings::eventsKinds().set(-1);
     }
 
+    void fewEnoughAreSortedByAClick() {
+        openDemo();
+        window_->drawer().show("events");
+        settle();
+        const auto timeOf = [this](Table::Row row) {
+            return std::get<int64_t>(view().table()->value(row, kEventTime));
+        };
+        selection().chooseInstant(timeOf(20));
+        settle();
+        QVERIFY(view().line());
+        view().sortByColumn(kEventDuration, Qt::DescendingOrder);
+        settle();
+        QVERIFY(!view().line());  // it would say nothing here
+        const auto longest = std::get<int64_t>(view().table()->value(0, kEventDuration));
+        QVERIFY(longest >= std::get<int64_t>(view().table()->value(1, kEventDuration)) && longest > 20'000'000);
+        view().sortByColumn(kEventTime, Qt::AscendingOrder);
+        settle();
+        QVERIFY(view().line() && timeOf(0) <= timeOf(1));
+        // Of all of the recording there are too many: said, and in order of time.
+        ScopeChoice whole;
+        whole.of = ScopeChoice::Of::Whole;
+        selection().chooseScope(whole);
+        settle();
+        view().sortByColumn(kEventName, Qt::AscendingOrder);
+        settle();
+        QVERIFY2(page().about().contains("cannot be sorted by"), qPrintable(page().about()));
+        QVERIFY(timeOf(0) <= timeOf(1) && timeOf(1) <= timeOf(100));
+    }
+
     void theLastEventsOfEachLaneAreAtOneKey() {
         openWhole();
         window_->drawer().show("markers");

@@ -7,6 +7,7 @@
 
 #include "core/ask/event_table.h"
 #include "core/model/open_recording.h"
+#include "core/table/letters.h"
 #include "core/table/writing.h"
 #include "testing/explaining.h"
 #include "testing/making.h"
@@ -323,6 +324,47 @@ private slots:
             return ascends;
         });
         QVERIFY(list && told > 2);
+    }
+
+    void aListThatIsNotTooLongIsSortedByAnyColumn() {
+        std::mt19937 random(53);
+        ModelBuilder builder;
+        defineTold(builder);
+        for (const ToldEvent& told : toldAtRandom(random, 4000)) builder.event(told.lane, told.event);
+        const std::shared_ptr<const Recording> r = builder.finish();
+        const auto table = std::make_shared<const EventTable>(EventList::of(r, wholeOf(*r), {}));
+        for (size_t column = 0; column < table->columns().size(); ++column)
+            for (const bool descending : {false, true}) {
+                QVERIFY(table->sorts(column));
+                const auto sorted = table->sorted(column, descending, {});
+                QVERIFY(sorted->ordered());
+                QCOMPARE(sorted->rowLimit(), table->rowLimit());
+                const auto window = sorted->window(100, 1000);
+                std::set<uint64_t> keys;
+                for (Table::Row row = 0; row < sorted->rowLimit(); ++row) {
+                    keys.insert(sorted->keyOf(row));
+                    if (row >= 100 && row < 1100)
+                        QVERIFY(window->value(row - 100, column) == sorted->value(row, column));
+                    if (!row) continue;
+                    const TableValue before = sorted->value(row - 1, column), here = sorted->value(row, column);
+                    const auto none = [](const TableValue& value) {
+                        const auto* text = std::get_if<std::string>(&value);
+                        return !value.index() || (text && text->empty());
+                    };
+                    if (none(here)) continue;  // those without a value come last
+                    QVERIFY(!none(before));
+                    if (const auto* text = std::get_if<std::string>(&here)) {
+                        const std::string a = lowered(std::get<std::string>(before)), b = lowered(*text);
+                        QVERIFY(descending ? a >= b : a <= b);
+                    } else {
+                        QVERIFY(descending ? before >= here : before <= here);
+                    }
+                }
+                QCOMPARE(keys.size(), size_t(table->rowLimit()));  // all of them
+                const auto back = sorted->sorted(kEventTime, false, {});
+                QVERIFY(back->value(7, kEventName) == table->value(7, kEventName));
+            }
+        QVERIFY(!table->sorted(kEventName, false, [](double) { return false; }));
     }
 
     void windowsAreTheSameRows() {

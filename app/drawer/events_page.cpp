@@ -67,6 +67,7 @@ EventsPage::EventsPage(Document& document, Selection& selection, QWidget* parent
         askSoon();
     });
     whenChanged([this] { askSoon(); });
+    connect(view_, &TableView::filled, this, &EventsPage::showInstant);
     clear(tr("Events"), tr("Events in what is looked at."));
 }
 
@@ -202,7 +203,8 @@ void EventsPage::askNow() {
 /// As a line among the events that are listed.
 void EventsPage::showInstant() {
     const auto instant = selection_.instant();
-    if (!list_ || askedLast_ || !instant || !isVisible()) return view_->showLine(std::nullopt);
+    const bool inTime = dynamic_cast<const EventTable*>(view_->whole().get());
+    if (!list_ || !inTime || !instant || !isVisible()) return view_->showLine(std::nullopt);
     placing_.ask(
         [list = list_, at = *instant](const Progress&) { return std::make_shared<const uint64_t>(list->placeOf(at)); },
         [this, list = list_](const std::shared_ptr<const uint64_t>& place) {

@@ -161,10 +161,10 @@ Arrangement TableView::wantedOrder() const {
 void TableView::sortWhole() {
     if (!whole_) return;
     const auto column = static_cast<size_t>(header()->sortIndicatorSection());
-    if (column < whole_->columns().size() && !whole_->sorts(column) && sortedAs_.column != kNone) {
+    if (column < whole_->columns().size() && !whole_->sorts(column)) {
         emit said(tr("So many rows cannot be sorted by “%1”. A filter makes them fewer.")
                       .arg(toQString(whole_->columns()[column].title)));
-        return header()->setSortIndicator(static_cast<int>(sortedAs_.column),
+        return header()->setSortIndicator(sortedAs_.column == kNone ? -1 : static_cast<int>(sortedAs_.column),
                                           sortedAs_.descending ? Qt::DescendingOrder : Qt::AscendingOrder);
     }
     if (wantedOrder() != sortedAs_) readWindow(0, 0, -1);

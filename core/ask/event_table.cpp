@@ -14,6 +14,11 @@ namespace fugato {
 namespace {
 
 constexpr uint32_t kReadAtOnce = 4096;
+constexpr uint64_t kMostSorted = 300'000;
+
+bool canBeSorted(const EventList& list) { return list.size() <= kMostSorted; }
+std::shared_ptr<const Table> sortedEvents(const std::shared_ptr<const EventList>& list, size_t column, bool descending,
+                                          const Progress& progress);
 
 std::vector<TableColumn> columnsFor(const Recording& r) {
     std::vector<TableColumn> columns{
@@ -257,18 +262,21 @@ private:
 /// Stays the same where other events come before it.
 uint64_t keyOfEvent(const ListedEvent& event) {
     constexpr uint64_t kMixed = 0x9e3779b97f4a7c15;
-    uint64_t key = static_cast<uint64_t>(event.what);
+    uint64_t key = (static_cast<uint64_t>(event.what) + 1) * kMixed;
     for (const uint32_t part : {event.lane, event.marker.row, event.of, event.index}) key = (key ^ part) * kMixed;
     return key ^ key >> 32;
 }
 
+/// Some of a list. `window`: in the list's order, or one that was sorted.
 class EventRows : public Table {
 public:
-    EventRows(std::shared_ptr<const EventList> list, Row first, uint32_t count)
-        : list_(std::move(list)), events_(list_->read(first, count)) {}
+    EventRows(std::shared_ptr<const EventList> list, std::vector<ListedEvent> events, bool window)
+        : list_(std::move(list)), events_(std::move(events)), window_(window) {}
     const std::vector<TableColumn>& columns() const override { return columns_; }
     uint32_t rowLimit() const override { return static_cast<uint32_t>(events_.size()); }
-    bool ordered() const override { return true; }
+    bool ordered() const override { return window_; }
+    bool sorts(size_t) const override { return canBeSorted(*list_); }
+    const ListedEvent& event(Row row) const { return events_[row]; }
     TableValue value(Row row, size_t column) const override { return texts(row).value(column); }
     Emphasis emphasis(Row row, size_t) const override { return texts(row).emphasis(); }
     TablePlace place(Row row) const override { return texts(row).place(); }
@@ -279,9 +287,57 @@ private:
 
     const std::shared_ptr<const EventList> list_;
     const std::vector<ListedEvent> events_;
+    const bool window_;
     const LinkTargets links_{list_->recording(), events_};
     const std::vector<TableColumn> columns_ = columnsFor(list_->recording());
 };
+
+/// In another order than that of time; all are at hand.
+class SortedEvents : public WindowedTable {
+public:
+    SortedEvents(std::shared_ptr<const EventList> list, std::vector<ListedEvent> events)
+        : WindowedTable(kReadAtOnce), list_(std::move(list)), events_(std::move(events)) {}
+    const std::vector<TableColumn>& columns() const override { return columns_; }
+    uint32_t rowLimit() const override { return static_cast<uint32_t>(events_.size()); }
+    std::shared_ptr<const Table> window(Row first, uint32_t count) const override {
+        const auto at = [&](size_t row) {
+            return events_.begin() + static_cast<std::ptrdiff_t>(std::min(row, events_.size()));
+        };
+        return std::make_shared<EventRows>(list_, std::vector<ListedEvent>(at(first), at(size_t{first} + count)), true);
+    }
+    bool sorts(size_t) const override { return true; }
+    std::shared_ptr<const Table> sorted(size_t column, bool descending, const Progress& progress) const override {
+        return sortedEvents(list_, column, descending, progress);
+    }
+    std::optional<Row> rowOf(const MarkerRef& marker) const override {
+        const auto found = std::find_if(events_.begin(), events_.end(), [&](const ListedEvent& event) {
+            return event.marker == marker &&
+                   (event.what == EventWhat::MarkerBegins || event.what == EventWhat::WaitBegins);
+        });
+        return found == events_.end() ? std::nullopt : std::optional(static_cast<Row>(found - events_.begin()));
+    }
+
+private:
+    const std::shared_ptr<const EventList> list_;
+    const std::vector<ListedEvent> events_;
+    const std::vector<TableColumn> columns_ = columnsFor(list_->recording());
+};
+
+std::shared_ptr<const Table> sortedEvents(const std::shared_ptr<const EventList>& list, size_t column, bool descending,
+                                          const Progress& progress) {
+    if (column == kEventTime && !descending) return std::make_shared<EventTable>(list);
+    const auto rows = std::make_shared<EventRows>(list, list->read(0, list->size()), false);
+    Arrangement wanted;
+    wanted.column = static_cast<uint32_t>(column);
+    wanted.descending = descending;
+    const auto arrangement = arranged(rows, wanted, progress);
+    if (!arrangement) return nullptr;
+    std::vector<ListedEvent> events;
+    events.reserve(rows->rowLimit());
+    for (Table::Row row = 0; row < rows->rowLimit(); ++row)
+        events.push_back(rows->event(arrangement->rowBelow(Table::kTop, row)));
+    return std::make_shared<SortedEvents>(list, std::move(events));
+}
 
 /// Lanes, and below each its events.
 class LastEvents : public NestedTable {
@@ -384,7 +440,13 @@ uint32_t EventTable::rowLimit() const {
 }
 
 std::shared_ptr<const Table> EventTable::window(Row first, uint32_t count) const {
-    return std::make_shared<EventRows>(list_, first, count);
+    return std::make_shared<EventRows>(list_, list_->read(first, count), true);
+}
+
+bool EventTable::sorts(size_t) const { return canBeSorted(*list_); }
+
+std::shared_ptr<const Table> EventTable::sorted(size_t column, bool descending, const Progress& progress) const {
+    return sortedEvents(list_, column, descending, progress);
 }
 
 std::optional<Table::Row> EventTable::rowOf(const MarkerRef& marker) const {
