@@ -127,7 +127,7 @@ void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optiona
             auto sorted = arranged(whole, wanted, progress);
             if (!sorted) return nullptr;
             auto rows = sorted->window(static_cast<Table::Row>(first), kWindow);
-            return std::make_shared<const Window>(std::move(sorted), std::move(rows));
+            return std::make_shared<const Window>(Window{std::move(sorted), std::move(rows)});
         },
         [this, top, offset, choose, first, topKey,
          sorted = wantedOrder()](const std::shared_ptr<const Window>& window) {
