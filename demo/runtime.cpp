@@ -67,8 +67,6 @@ public:
     void ends(uint32_t thread, int64_t time) { changes_.push({time, told_++, thread, false}); }
     /// All that happens before `time` is known. Called between threads, by the one whose turn it is.
     void tellUntil(int64_t time) {
-        if (changes_.empty() || changes_.top().time >= time) return;
-        const fug::InLane here(*lanes_[0]);
         for (; !changes_.empty() && changes_.top().time < time; changes_.pop()) tell(changes_.top());
     }
 

@@ -197,6 +197,9 @@ private slots:
         view().sortByColumn(kEventTime, Qt::AscendingOrder);
         settle();
         QVERIFY(view().line() && timeOf(0) <= timeOf(1));
+        view().sortByColumn(kEventTime, Qt::DescendingOrder);
+        settle();
+        QVERIFY(!view().line());
         // Of all of the recording there are too many: said, and in order of time.
         ScopeChoice whole;
         whole.of = ScopeChoice::Of::Whole;
@@ -206,6 +209,15 @@ private slots:
         settle();
         QVERIFY2(page().about().contains("cannot be sorted by"), qPrintable(page().about()));
         QVERIFY(timeOf(0) <= timeOf(1) && timeOf(1) <= timeOf(100));
+        selection().chooseMarker({});
+        selection().chooseInstant(timeOf(5));
+        settle();
+        QVERIFY(view().line());
+        // One who goes on from there is not brought back to the line.
+        const Table::Row far = view().whole()->rowLimit() / 2;
+        view().showRow(far);
+        settle();
+        QVERIFY(view().topRow() > far - 100 && view().topRow() <= far);
     }
 
     void theLastEventsOfEachLaneAreAtOneKey() {

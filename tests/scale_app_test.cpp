@@ -209,11 +209,18 @@ private slots:
         QCOMPARE(view.header()->sortIndicatorSection(), int(kOccurrenceDuration));
         view.sortByColumn(kOccurrenceDuration, Qt::DescendingOrder);
         QTRY_VERIFY(!page.busy());
+        // What is selected elsewhere is chosen in it, wherever that stands.
+        const uint32_t middle = recording().lanes[spray].rows[0].size() / 2;
+        selection().lookAtMarker({spray, 0, middle});
+        QTRY_VERIFY(!page.busy() && view.currentIndex().isValid() &&
+                    view.table()->place(TableModel::rowOf(view.currentIndex())).marker == selection().marker());
         page.filter().setText("no such letters");
         QTRY_VERIFY(!page.busy() && view.table() && view.table()->rowLimit() == 0);
         page.filter().clear();
         QTRY_VERIFY(!page.busy() && view.whole() && uint64_t(view.whole()->rowLimit()) == count);
         // A click on the longest brings it into view and chooses it.
+        view.showRow(0);
+        QTRY_VERIFY(!page.busy() && view.firstRow() == 0);
         const QModelIndex first = page.view().model()->index(0, 0);
         QTest::mouseClick(page.view().viewport(), Qt::LeftButton, {}, page.view().visualRect(first).center());
         QVERIFY(selection().marker().valid());

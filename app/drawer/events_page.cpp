@@ -57,7 +57,7 @@ EventsPage::EventsPage(Document& document, Selection& selection, QWidget* parent
     showWhich();
     followScope(false);
     followMarker();
-    connect(&selection, &Selection::instantChanged, this, &EventsPage::showInstant);
+    connect(&selection, &Selection::instantChanged, this, [this] { showInstant(true); });
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
         list_.reset();
@@ -67,7 +67,9 @@ EventsPage::EventsPage(Document& document, Selection& selection, QWidget* parent
         askSoon();
     });
     whenChanged([this] { askSoon(); });
-    connect(view_, &TableView::filled, this, &EventsPage::showInstant);
+    connect(view_, &TableView::filled, this, [this] {  // sorted in another way, it may have no place, or one again
+        if (inOrderOfTime() != view_->line().has_value()) showInstant(false);
+    });
     clear(tr("Events"), tr("Events in what is looked at."));
 }
 
@@ -196,19 +198,20 @@ void EventsPage::askNow() {
                 else
                     view_->showMarker(selection_.marker());
             });
-            showInstant();
+            showInstant(true);
         });
 }
 
-/// As a line among the events that are listed.
-void EventsPage::showInstant() {
+bool EventsPage::inOrderOfTime() const { return dynamic_cast<const EventTable*>(view_->whole().get()) != nullptr; }
+
+/// As a line among the events that are listed. `bring`: into view, where no marker is selected that has a row.
+void EventsPage::showInstant(bool bring) {
     const auto instant = selection_.instant();
-    const bool inTime = dynamic_cast<const EventTable*>(view_->whole().get());
-    if (!list_ || !inTime || !instant || !isVisible()) return view_->showLine(std::nullopt);
+    if (!list_ || !inOrderOfTime() || !instant || !isVisible()) return view_->showLine(std::nullopt);
     placing_.ask(
         [list = list_, at = *instant](const Progress&) { return std::make_shared<const uint64_t>(list->placeOf(at)); },
-        [this, list = list_](const std::shared_ptr<const uint64_t>& place) {
-            if (list == list_) view_->showLine(static_cast<Table::Row>(*place), !selection_.marker().valid());
+        [this, list = list_, bring](const std::shared_ptr<const uint64_t>& place) {
+            if (list == list_) view_->showLine(static_cast<Table::Row>(*place), bring && !selection_.marker().valid());
         });
 }
 

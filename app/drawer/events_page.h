@@ -28,7 +28,8 @@ private:
     void filterBy(const QString& words) override;
     void fillWhich(QMenu& menu);
     void showWhich();
-    void showInstant();
+    bool inOrderOfTime() const;
+    void showInstant(bool bring);
     EventFilter filterNow() const;
 
     QComboBox* const order_;

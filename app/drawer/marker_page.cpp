@@ -155,7 +155,7 @@ void MarkerPage::askNow() {
         [this, recording, same, where = toQString(chosen->words)](const std::shared_ptr<const Answer>& answer) {
             statistics_ = answer->statistics;
             about_->setText(
-                answer->table->rowLimit() == kMostFiltered
+                !askedWords_.isEmpty() && answer->table->rowLimit() == kMostFiltered
                     ? tr("%1: the first %2 with these letters").arg(where, toQString(countText(kMostFiltered)))
                     : where);
             figures_->setText(figuresText(*recording, *statistics_));

@@ -48,7 +48,7 @@ public:
         if (value ? values_->value(key) == *value && values_->contains(key) : !values_->contains(key)) return;
         apply(*values_, key, value);
         changes_.insert(key, value);
-        if (soon_ || going_) return;
+        if (soon_ || writing_) return;
         soon_ = true;
         QTimer::singleShot(kSoonMs, QCoreApplication::instance(), [this] {
             soon_ = false;
@@ -57,25 +57,25 @@ public:
     }
     /// Writes what changed and takes over what the file holds, elsewhere.
     void exchange() {
-        if (going_) return;
-        going_ = std::make_shared<Going>();
-        going_->changes = std::exchange(changes_, {});
+        if (writing_) return;
+        writing_ = std::make_shared<Writing>();
+        writing_->changes = std::exchange(changes_, {});
         const bool started = startWork(
-            [this, going = going_] {
-                write(going->changes);
-                going->found = readAll();
-                going->done.release();
+            [this, writing = writing_] {
+                write(writing->changes);
+                writing->found = readAll();
+                writing->done.release();
                 if (QCoreApplication* const app = QCoreApplication::instance())  // else it is the end
                     QMetaObject::invokeMethod(
-                        app, [this, going] { take(going); }, Qt::QueuedConnection);
+                        app, [this, writing] { take(writing); }, Qt::QueuedConnection);
             },
             Urgency::Ahead);
         if (started) return;
-        write(going_->changes);
-        going_.reset();
+        write(writing_->changes);
+        writing_.reset();
     }
     void writeNow() {
-        if (const auto going = std::exchange(going_, nullptr)) going->done.acquire();
+        if (const auto writing = std::exchange(writing_, nullptr)) writing->done.acquire();
         write(std::exchange(changes_, {}));
     }
     void clear() {
@@ -85,7 +85,7 @@ public:
     }
 
 private:
-    struct Going {
+    struct Writing {
         Changes changes;
         Values found;
         QSemaphore done;
@@ -96,17 +96,17 @@ private:
         else
             values.remove(key);
     }
-    void take(const std::shared_ptr<Going>& going) {
-        if (going_ != going) return;  // all was written meanwhile, or forgotten
-        going_.reset();
-        values_ = std::move(going->found);
+    void take(const std::shared_ptr<Writing>& writing) {
+        if (writing_ != writing) return;  // all was written meanwhile, or forgotten
+        writing_.reset();
+        values_ = std::move(writing->found);
         for (auto it = changes_.begin(); it != changes_.end(); ++it) apply(*values_, it.key(), it.value());
         if (!changes_.isEmpty()) exchange();
     }
 
-    std::optional<Values> values_;  // none: not read yet
-    Changes changes_;               // that are not in the file
-    std::shared_ptr<Going> going_;  // what is being written; null: nothing
+    std::optional<Values> values_;      // none: not read yet
+    Changes changes_;                   // that are not in the file
+    std::shared_ptr<Writing> writing_;  // what is being written; null: nothing
     bool soon_ = false;
 };
 

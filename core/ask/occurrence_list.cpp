@@ -22,8 +22,8 @@ bool standsBefore(const Occurrence& a, const Occurrence& b) {
 }
 
 /// Where they are, which every order of them shares.
-struct Occurrences {
-    Occurrences(std::shared_ptr<const Recording> recording, uint32_t ofSite, const Scope& scope)
+struct OccurrencesByPart {
+    OccurrencesByPart(std::shared_ptr<const Recording> recording, uint32_t ofSite, const Scope& scope)
         : recordingHeld(std::move(recording)),
           r(*recordingHeld),
           site(ofSite),
@@ -101,9 +101,10 @@ struct Occurrences {
 };
 
 /// What all orders have in common: they are found in ascending order, and a descending list is that from its end.
-class List : public OccurrenceList {
+class OrderedOccurrences : public OccurrenceList {
 public:
-    List(std::shared_ptr<const Occurrences> all, bool descending) : all_(std::move(all)), descending_(descending) {}
+    OrderedOccurrences(std::shared_ptr<const OccurrencesByPart> all, bool descending)
+        : all_(std::move(all)), descending_(descending) {}
     std::shared_ptr<const OccurrenceList> inOrder(OccurrenceOrder order, bool descending,
                                                   const Progress& progress) const override;
     const std::shared_ptr<const Recording>& recording() const override { return all_->recordingHeld; }
@@ -158,20 +159,20 @@ protected:
         return {at(from), at(past)};
     }
 
-    const std::shared_ptr<const Occurrences> all_;
+    const std::shared_ptr<const OccurrencesByPart> all_;
 
 private:
     const bool descending_;
 };
 
 /// How many there are of each length is known roughly; where those that are wanted lie, it is looked at more closely.
-class ByDuration : public List {
+class ByDuration : public OrderedOccurrences {
 public:
-    ByDuration(std::shared_ptr<const Occurrences> all, bool descending, std::vector<DurationBar> bars)
-        : List(std::move(all), descending), bars_(std::move(bars)) {}
+    ByDuration(std::shared_ptr<const OccurrencesByPart> all, bool descending, std::vector<DurationBar> bars)
+        : OrderedOccurrences(std::move(all), descending), bars_(std::move(bars)) {}
 
     /// None where `progress` cancelled it.
-    static std::optional<std::vector<DurationBar>> barsOf(const Occurrences& all, const Progress& progress) {
+    static std::optional<std::vector<DurationBar>> barsOf(const OccurrencesByPart& all, const Progress& progress) {
         std::vector<Buckets> buckets(threadsFor(all.parts));
         const bool looked =
             eachPart(all.parts, buckets.size(), progress, 0, 1, [&](size_t thread, const ChunkPart& part) {
@@ -288,9 +289,10 @@ private:
 };
 
 /// By the begins of parts it is known how many begin before an instant, and near it all are gathered.
-class ByBegin : public List {
+class ByBegin : public OrderedOccurrences {
 public:
-    ByBegin(std::shared_ptr<const Occurrences> all, bool descending) : List(std::move(all), descending) {
+    ByBegin(std::shared_ptr<const OccurrencesByPart> all, bool descending)
+        : OrderedOccurrences(std::move(all), descending) {
         const std::vector<ChunkPart>& parts = all_->parts;
         for (size_t i = 0; i < parts.size(); ++i) {
             if (!i || parts[i].lane != parts[i - 1].lane || parts[i].row != parts[i - 1].row) rows_.push_back(i);
@@ -358,12 +360,12 @@ private:
 };
 
 /// By a text of the path: one group after the other, each as the parts come.
-class ByText : public List {
+class ByText : public OrderedOccurrences {
 public:
     /// Those without a text come last, in either direction.
     template <class TextOf>
-    ByText(std::shared_ptr<const Occurrences> all, bool descending, TextOf&& textOf)
-        : List(std::move(all), descending), groups_(all_->r.lanes.size()) {
+    ByText(std::shared_ptr<const OccurrencesByPart> all, bool descending, TextOf&& textOf)
+        : OrderedOccurrences(std::move(all), descending), groups_(all_->r.lanes.size()) {
         std::map<std::pair<bool, std::string>, uint32_t> known;
         const auto keyOf = [&](size_t lane, size_t path) {
             const std::string text = lowered(textOf(lane, path));
@@ -426,7 +428,7 @@ private:
     std::vector<uint64_t> before_;               // by group, and all
 };
 
-std::shared_ptr<const OccurrenceList> listOf(std::shared_ptr<const Occurrences> all, OccurrenceOrder order,
+std::shared_ptr<const OccurrenceList> listOf(std::shared_ptr<const OccurrencesByPart> all, OccurrenceOrder order,
                                              bool descending, const Progress& progress) {
     const Recording& r = all->r;
     switch (order) {
@@ -447,8 +449,8 @@ std::shared_ptr<const OccurrenceList> listOf(std::shared_ptr<const Occurrences> 
     return nullptr;
 }
 
-std::shared_ptr<const OccurrenceList> List::inOrder(OccurrenceOrder order, bool descending,
-                                                    const Progress& progress) const {
+std::shared_ptr<const OccurrenceList> OrderedOccurrences::inOrder(OccurrenceOrder order, bool descending,
+                                                                  const Progress& progress) const {
     return listOf(all_, order, descending, progress);
 }
 
@@ -458,7 +460,7 @@ std::shared_ptr<const OccurrenceList> OccurrenceList::of(std::shared_ptr<const R
                                                          const Scope& scope, OccurrenceOrder order, bool descending,
                                                          const Progress& progress) {
     longWork("the list of a marker's occurrences");
-    return listOf(std::make_shared<Occurrences>(std::move(recording), site, scope), order, descending, progress);
+    return listOf(std::make_shared<OccurrencesByPart>(std::move(recording), site, scope), order, descending, progress);
 }
 
 }  // namespace fugato
