@@ -334,7 +334,7 @@ constexpr std::pair<const char*, EventGroup> kEventGroupNames[] = {
     {"markers", EventGroup::Marker},   {"waits", EventGroup::Wait},       {"frames", EventGroup::Frame},
     {"links", EventGroup::Link},       {"points", EventGroup::Point},     {"operations", EventGroup::Operation},
     {"states", EventGroup::State},     {"counters", EventGroup::Counter}, {"memory", EventGroup::Memory},
-    {"pictures", EventGroup::Picture}, {"lost", EventGroup::Lost}};
+    {"pictures", EventGroup::Picture}, {"lost", EventGroup::Lost},        {"input", EventGroup::Input}};
 
 int events(const std::shared_ptr<const Recording>& recording, const Scope& scope, const EventFilter& filter,
            size_t last, const TableOptions& options, std::ostream& out, std::ostream& err) {
@@ -343,12 +343,10 @@ int events(const std::shared_ptr<const Recording>& recording, const Scope& scope
     TableOptions rest = options;
     rest.filter.clear();  // the list is of those that hold these letters
     const auto all = last ? lastEventTable(list, last) : std::make_shared<EventTable>(list);
-    if (all->ordered() && !options.sort.empty() && !all->sorts(0))
-        return tellFailure(
-            err, kExitWrongUse,
-            "--sort: so many events are only listed in order of time. Ask about a part, or fewer kinds.");
     const auto shown = arrangedAs(all, rest, err);
     if (!shown) return kExitWrongUse;
+    if (const uint64_t more = shown->leftOut())
+        tellNote(err, countText(more) + " more come after these in that order. Ask about a part, or fewer kinds.");
     write(*shown, options, SIZE_MAX, out);
     return kExitOk;
 }

@@ -63,7 +63,7 @@ int main(int argc, char** argv) {
     CLI::App app("Sails the Skerry Regatta and records it with the Fugato recorder.\nTroubles: " + troubleNames());
     std::string out, truth, troubles = "all";
     skerry::Settings settings;
-    bool virtualClock = false, paced = false, noCores = false;
+    bool virtualClock = false, paced = false;
     app.add_option("--out", out, "recording to write (.fugato)");
     bool offered = false;
     app.add_flag("--offer", offered, "record nothing until it is joined");
@@ -75,7 +75,6 @@ int main(int argc, char** argv) {
     app.add_option("--troubles", troubles, "comma-separated names, all, or none")->capture_default_str();
     app.add_flag("--virtual", virtualClock,
                  "a virtual clock: the same recording for the same seed, as fast as it goes");
-    app.add_flag("--no-cores", noCores, "with --virtual: does not tell which thread has which core");
     app.add_flag("--paced", paced, "with --virtual: no faster than in real time; the same events, whatever else runs");
     app.add_option("--seed", settings.seed, "of the virtual clock's noise and the race")->capture_default_str();
     uint32_t systemParts = 0;
@@ -84,7 +83,8 @@ int main(int argc, char** argv) {
         ->check(CLI::Range(0, 1));
     app.add_option(
            "--system", system,
-           "what to ask the operating system: all, stacks (its own call stacks only), or none; in real time only")
+           "what to ask the operating system (with --virtual: what its clock tells in its place): all, stacks (its own "
+           "call stacks only), or none")
         ->check(CLI::IsMember({"all", "stacks", "none"}))
         ->capture_default_str();
     app.add_option("--truth", truth, "where to list the planted causes (JSON); needs --virtual");
@@ -120,8 +120,9 @@ int main(int argc, char** argv) {
     if (!virtualClock && system == "all")
         systemParts = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD | FUG_OS_BLOCKING | FUG_OS_STACK_COPIES;
     if (!virtualClock && system == "stacks") systemParts = FUG_OS_SAMPLES;
+    const skerry::Seen seen{system == "all", system != "none"};
     const auto runtime =
-        virtualClock ? skerry::makeVirtualRuntime(settings.seed, paced, !noCores) : skerry::makeRealRuntime();
+        virtualClock ? skerry::makeVirtualRuntime(settings.seed, paced, seen) : skerry::makeRealRuntime();
     fug_options options{};
     options.program = "skerry-regatta";
     options.build = "412";
@@ -140,6 +141,8 @@ int main(int argc, char** argv) {
     }
     fug_context("clock", virtualClock ? "virtual" : "real");
     fug_context("troubles", troubles.c_str());
+    if (virtualClock && seen.stacks)
+        fug_context("os samples", ("every " + std::to_string(skerry::kStackEveryNs / 1000) + " us of running").c_str());
     const auto planted = skerry::sail(*runtime, settings);
     fug_stop();
     if (*fug_status()) {

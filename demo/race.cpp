@@ -5,6 +5,8 @@
 #include <cmath>
 #include <cstring>
 
+#include "call_stacks.h"
+
 namespace skerry {
 
 void Wind::rebuild(float dt, int rounds, float gust) {
@@ -12,6 +14,7 @@ void Wind::rebuild(float dt, int rounds, float gust) {
     for (int round = 0; round < rounds; ++round) {
         phase_ += step;
         for (int y = 0; y < kHigh; ++y) {
+            SKERRY_TELL_PLACE();
             for (int x = 0; x < kWide; ++x) {
                 const auto cell = [&](int cx, int cy) {
                     return field_[static_cast<size_t>(std::clamp(cy, 0, kHigh - 1) * kWide +
@@ -37,6 +40,7 @@ Vec Wind::at(float x, float y) const {
 }
 
 float waveHeight(float x, float y, float time) {
+    SKERRY_TELL_PLACE();
     float height = 0;
     for (int i = 1; i <= 6; ++i) {
         const auto k = static_cast<float>(i);
@@ -57,6 +61,7 @@ float Sail::step(Vec wind, float dt, int rounds) {
     float drive = 0;
     for (int round = 0; round < rounds; ++round) {
         for (int y = 0; y < kSide; ++y) {
+            SKERRY_TELL_PLACE();
             for (int x = 1; x < kSide; ++x) {
                 Knot& knot = knots_[static_cast<size_t>(y * kSide + x)];
                 float fx = wind.x * 0.2f, fy = -0.5f, fz = wind.y * 0.4f + wind.x * 0.1f;
@@ -147,9 +152,11 @@ int Race::collisions(int rounds) {
     int touching = 0;
     for (int round = 0; round < rounds; ++round) {
         touching = 0;
-        for (size_t a = 0; a < boats.size(); ++a)
+        for (size_t a = 0; a < boats.size(); ++a) {
+            SKERRY_TELL_PLACE();
             for (size_t b = a + 1; b < boats.size(); ++b)
                 touching += std::hypot(boats[a].x - boats[b].x, boats[a].y - boats[b].y) < 1.2f;
+        }
     }
     return touching;
 }
@@ -158,6 +165,7 @@ void Race::flock(float dt, int rounds) {
     const float step = dt / static_cast<float>(rounds);
     for (int round = 0; round < rounds; ++round) {
         for (Gull& gull : gulls_) {
+            SKERRY_TELL_PLACE();
             float cx = 0, cy = 0, ax = 0, ay = 0;
             for (const Gull& other : gulls_) {
                 const float dx = other.x - gull.x, dy = other.y - gull.y, d2 = dx * dx + dy * dy + 0.01f;
@@ -186,12 +194,14 @@ float Race::planPath(int gull, int rounds) {
                   sy = std::clamp(static_cast<int>(from.y), 0, Wind::kHigh - 1);
         cost[static_cast<size_t>(sy * Wind::kWide + sx)] = 0;
         for (int sweep = 0; sweep < 2; ++sweep)
-            for (int y = 1; y < Wind::kHigh - 1; ++y)
+            for (int y = 1; y < Wind::kHigh - 1; ++y) {
+                SKERRY_TELL_PLACE();
                 for (int x = 1; x < Wind::kWide - 1; ++x) {
                     float& here = cost[static_cast<size_t>(y * Wind::kWide + x)];
                     for (const int o : {-1, 1, -Wind::kWide, Wind::kWide})
                         here = std::min(here, cost[static_cast<size_t>(y * Wind::kWide + x + o)] + 1);
                 }
+            }
         found = cost[static_cast<size_t>((Wind::kHigh / 2) * Wind::kWide + Wind::kWide / 2)];
     }
     return found;
@@ -200,6 +210,7 @@ float Race::planPath(int gull, int rounds) {
 void Race::crowd(int rounds) {
     for (int round = 0; round < rounds; ++round)
         for (size_t i = 0; i < faces_.size(); ++i) {
+            if (i % 40 == 0) SKERRY_TELL_PLACE();
             const float sx = static_cast<float>(i % 40), sy = i < 80 ? 0.0f : static_cast<float>(Wind::kHigh);
             faces_[i] += 0.2f * (std::atan2(boats[0].y - sy, boats[0].x - sx) - faces_[i]);
         }
@@ -208,6 +219,7 @@ void Race::crowd(int rounds) {
 int Race::cull(size_t drops, int rounds) const {
     int seen = 0;
     for (int round = 0; round < rounds; ++round) {
+        SKERRY_TELL_PLACE();
         seen = static_cast<int>(drops);
         for (const Boat& boat : boats) seen += std::abs(boat.x - 24) < 22 && std::abs(boat.y - 16) < 15;
         for (const Gull& gull : gulls_) seen += gull.x > 0 && gull.y > 0;
@@ -231,8 +243,10 @@ std::vector<float> Race::standings() const {
 float rank(const std::vector<float>& standings, int rounds) {
     std::vector<float> table(standings.size() * Race::kMarks);
     for (int round = 0; round < rounds; ++round) {
+        SKERRY_TELL_PLACE();
         for (size_t i = 0; i < table.size(); ++i)
             table[i] = standings[i / Race::kMarks] + static_cast<float>(i % Race::kMarks);
+        SKERRY_TELL_PLACE();
         std::sort(table.begin(), table.end());
     }
     return table.empty() ? 0 : table.back();
@@ -268,6 +282,7 @@ float mixSound(std::vector<float>& samples, float time, int rounds) {
     float loudest = 0;
     for (int round = 0; round < rounds; ++round)
         for (size_t i = 0; i < samples.size(); ++i) {
+            if (i % 64 == 0) SKERRY_TELL_PLACE();
             const float t = time + static_cast<float>(i) / 48000;
             samples[i] = 0.4f * std::sin(t * 340) + 0.3f * std::sin(t * 512.5f) * std::sin(t * 2.1f);
             loudest = std::max(loudest, std::abs(samples[i]));

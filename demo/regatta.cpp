@@ -9,8 +9,10 @@
 #include <deque>
 #include <map>
 #include <mutex>
+#include <random>
 #include <utility>
 
+#include "call_stacks.h"
 #include "race.h"
 
 namespace skerry {
@@ -112,6 +114,7 @@ public:
         : runtime_(runtime),
           settings_(settings),
           race_(settings.seed),
+          sailor_(static_cast<unsigned>(settings.seed * 40503 + 7)),
           spray_(settings.seed),
           frameCount_(static_cast<uint32_t>(settings.seconds * 60)) {
         for (const Trouble& trouble : allTroubles()) planted_.push_back({trouble.name, {}});
@@ -141,8 +144,9 @@ private:
     template <class Kernel>
     void work(double ns, const char* name, Kernel&& kernel) {
         if (runtime_.isVirtual()) {
+            runtime_.beginComputing(static_cast<int64_t>(ns));
             kernel(1);
-            runtime_.spend(static_cast<int64_t>(ns));
+            runtime_.endComputing();
         } else {
             kernel(std::max(1, static_cast<int>(ns / nsPerRound_[name])));
         }
@@ -186,17 +190,16 @@ private:
     void hash(int rounds) {
         static thread_local std::vector<uint8_t> bytes(2048, 7);
         uint32_t sum = 2166136261u;
-        for (int i = 0; i < rounds; ++i)
+        for (int i = 0; i < rounds; ++i) {
+            SKERRY_TELL_PLACE();
             for (uint8_t& byte : bytes) {
                 sum = (sum ^ byte) * 16777619u;
                 byte = static_cast<uint8_t>(sum >> 13);
             }
+        }
     }
     void device(double ns) {  // the simulated GPU's own time
-        if (runtime_.isVirtual())
-            runtime_.spend(static_cast<int64_t>(ns));
-        else
-            runtime_.sleepUntil(runtime_.now() + static_cast<int64_t>(ns));
+        runtime_.elapse(static_cast<int64_t>(ns));
     }
 
     /// The sea grows and falls, and the harbour is quieter than the finish: usual frames differ too.
@@ -237,6 +240,7 @@ private:
                 FUG_MARK("Race frame", "loop", "One turn of the race's main loop");
                 {
                     FUG_MARK("Read input", "input", "Tiller and sheets of the sailor in front of the screen");
+                    readInput(n);
                     work(0.06 * kMs, "bytes", [&](int r) { hash(r); });
                 }
                 reportPosition(n);
@@ -265,6 +269,15 @@ private:
     }
 
     // ---- what is told beside markers --------------------------------------------------------
+
+    /// The sailor trims now and then, and looks at the race table.
+    void readInput(uint32_t n) {
+        constexpr const char* kTrims[] = {"tiller to port", "tiller to starboard", "haul in the sheet",
+                                          "ease the sheet"};
+        constexpr uint32_t kSeldom = 50;  // frames from one to the next, in the mean
+        if (sailor_() % kSeldom == 0) fug_input(kTrims[sailor_() % std::size(kTrims)]);
+        if (troubled("table", n, false)) fug_input("key T: race table");
+    }
 
     /// Position reports to the race office: asked for here, packed by a worker, answered to the render
     /// thread a while later; they overlap, and now and then one is not answered.
@@ -589,7 +602,8 @@ private:
 
     Runtime& runtime_;
     Settings settings_;
-    Race race_;    // the main thread's, but for the sails between beginSails and endSails
+    Race race_;  // the main thread's, but for the sails between beginSails and endSails
+    std::minstd_rand sailor_;
     Spray spray_;  // the compute queue's
     std::atomic<size_t> drops_{0};
     uint32_t frameCount_, raceFrom_ = frameCount_ / 7, finishFrom_ = frameCount_ * 4 / 5;

@@ -4,11 +4,14 @@
 #include <array>
 #include <atomic>
 #include <chrono>
+#include <optional>
 #include <queue>
 #include <random>
 #include <thread>
 #include <tuple>
 #include <vector>
+
+#include "call_stacks.h"
 
 namespace skerry {
 
@@ -27,7 +30,9 @@ public:
         for (auto& thread : threads_) thread.join();
         threads_.clear();
     }
-    void spend(int64_t) override {}
+    void beginComputing(int64_t) override {}
+    void endComputing() override {}
+    void elapse(int64_t ns) override { sleepUntil(now() + ns); }
     void sleepUntil(int64_t ns) override { std::this_thread::sleep_until(begin_ + std::chrono::nanoseconds(ns)); }
     void enter() override { mutex_.lock(); }
     void leave() override { mutex_.unlock(); }
@@ -51,6 +56,12 @@ struct VirtualThread {
     uint32_t number = 0;   // from 1
     std::condition_variable turn;
     std::minstd_rand noise;
+    // The computation it makes: until when, at which times it is looked where the thread is, and what was seen.
+    int64_t computesUntil = 0;
+    std::vector<int64_t> looks;
+    std::optional<KeptPlaces> places;
+    int64_t nextLook = 0;  // after so much more computing
+    std::minstd_rand chance;
 };
 
 thread_local VirtualThread* self = nullptr;
@@ -63,57 +74,66 @@ constexpr size_t kCores = 6;
 /// nothing earlier comes.
 class Cores {
 public:
-    void begins(uint32_t thread, int64_t time) { changes_.push({time, told_++, thread, true}); }
-    void ends(uint32_t thread, int64_t time) { changes_.push({time, told_++, thread, false}); }
+    explicit Cores(Seen seen) : seen_(seen) {
+        for (size_t i = 0; i < kCores && (seen.cores || seen.stacks); ++i)
+            lanes_.push_back(std::make_unique<fug::Lane>(("core " + std::to_string(i)).c_str(), "", FUG_LANE_CORE, 0));
+    }
+    void begins(uint32_t thread, int64_t time) { changes_.push({time, told_++, thread, What::Begins, {}}); }
+    void ends(uint32_t thread, int64_t time) { changes_.push({time, told_++, thread, What::Ends, {}}); }
+    void isAt(uint32_t thread, int64_t time, CallStack stack) {
+        changes_.push({time, told_++, thread, What::IsAt, std::move(stack)});
+    }
     /// All that happens before `time` is known. Called between threads, by the one whose turn it is.
     void tellUntil(int64_t time) {
         for (; !changes_.empty() && changes_.top().time < time; changes_.pop()) tell(changes_.top());
     }
 
 private:
+    enum class What : uint8_t { Begins, Ends, IsAt };
     struct Change {
         int64_t time;
         uint64_t number;
         uint32_t thread;
-        bool begins;
+        What what;
+        CallStack stack;
         bool operator<(const Change& other) const {  // the first on top
             return std::tie(time, number) > std::tie(other.time, other.number);
         }
     };
     void tell(const Change& change) {
         size_t& core = coreOf_[change.thread];
-        if (change.begins && runs_[core])
+        if (change.what == What::Begins && runs_[core])
             while (runs_[core]) core = (core + 1) % kCores;
-        runs_[core] = change.begins ? change.thread : 0;
+        if (change.what != What::IsAt) runs_[core] = change.what == What::Begins ? change.thread : 0;
         const fug::InLane here(*lanes_[core]);
         fug_at(static_cast<uint64_t>(change.time));
-        fug_switch(runs_[core], 0);
+        if (change.what == What::IsAt)
+            fug_call_stack(change.thread, change.stack.data(), change.stack.size());
+        else if (seen_.cores)
+            fug_switch(runs_[core], 0);
     }
+    const Seen seen_;
     std::priority_queue<Change> changes_;
     uint64_t told_ = 0;
     std::unordered_map<uint32_t, size_t> coreOf_;
     std::array<uint32_t, kCores> runs_{};
-    std::vector<std::unique_ptr<fug::Lane>> lanes_ = makeLanes();
-    static std::vector<std::unique_ptr<fug::Lane>> makeLanes() {
-        std::vector<std::unique_ptr<fug::Lane>> lanes;
-        for (size_t i = 0; i < kCores; ++i)
-            lanes.push_back(std::make_unique<fug::Lane>(("core " + std::to_string(i)).c_str(), "", FUG_LANE_CORE, 0));
-        return lanes;
-    }
+    std::vector<std::unique_ptr<fug::Lane>> lanes_;
 };
 
 class VirtualRuntime final : public Runtime {
 public:
-    VirtualRuntime(uint64_t seed, bool paced, bool cores) : seed_(seed), paced_(paced), tellsCores_(cores) {}
+    VirtualRuntime(uint64_t seed, bool paced, Seen seen) : seed_(seed), paced_(paced), seen_(seen), cores_(seen) {}
     bool isVirtual() const override { return true; }
     int64_t now() override { return self ? self->time : 0; }
 
     void start(const std::string&, std::function<void()> body, bool device) override {
         auto& made = threads_.emplace_back(std::make_unique<VirtualThread>());
         made->body = std::move(body);
-        made->onCores = tellsCores_ && !device;
+        made->onCores = (seen_.cores || seen_.stacks) && !device;
         made->number = static_cast<uint32_t>(threads_.size());
         made->noise.seed(static_cast<unsigned>(seed_ * 7919 + threads_.size() * 104729 + 1));
+        made->chance.seed(static_cast<unsigned>(seed_ * 6101 + threads_.size() * 15485863 + 1));
+        made->nextLook = static_cast<int64_t>(made->chance()) % kStackEveryNs;
     }
     void join() override {
         for (auto& thread : threads_) thread->thread = std::thread([this, mine = thread.get()] { run(*mine); });
@@ -133,19 +153,24 @@ public:
         }
         threads_.clear();
     }
-    void spend(int64_t ns) override {
-        // Mostly within ±10 %, from the thread's own noise: the sum of four uniform numbers.
-        double sum = 0;
-        for (int i = 0; i < 4; ++i)
-            sum += static_cast<double>(self->noise()) / static_cast<double>(std::minstd_rand::max());
-        self->time += static_cast<int64_t>(static_cast<double>(ns) * (1 + 0.16 * (sum - 2)));
+    void beginComputing(int64_t ns) override {
+        const int64_t takes = noisy(ns);
+        self->computesUntil = self->time + takes;
+        if (!seen_.stacks || !self->onCores) return;
+        for (self->nextLook -= takes; self->nextLook < 0; self->nextLook += kStackEveryNs)
+            self->looks.push_back(self->computesUntil + self->nextLook);
+        if (!self->looks.empty()) keptPlaces = &self->places.emplace(self->looks.size(), self->chance);
     }
+    void endComputing() override {
+        keptPlaces = nullptr;
+        for (size_t i = 0; i < self->looks.size(); ++i)
+            if (!self->places->kept()[i].empty()) cores_.isAt(self->number, self->looks[i], self->places->kept()[i]);
+        self->looks.clear();
+        self->time = self->computesUntil;
+    }
+    void elapse(int64_t ns) override { leaveCoreUntil(self->time + noisy(ns)); }
     void sleepUntil(int64_t ns) override {
-        if (ns > self->time && self->onCores) {
-            cores_.ends(self->number, self->time);
-            cores_.begins(self->number, ns);
-        }
-        self->time = std::max(self->time, ns);
+        leaveCoreUntil(ns);
         giveWay();
     }
     void enter() override { giveWay(); }
@@ -165,6 +190,20 @@ public:
     }
 
 private:
+    /// Mostly within ±10 %, from the thread's own noise: the sum of four uniform numbers.
+    static int64_t noisy(int64_t ns) {
+        double sum = 0;
+        for (int i = 0; i < 4; ++i)
+            sum += static_cast<double>(self->noise()) / static_cast<double>(std::minstd_rand::max());
+        return static_cast<int64_t>(static_cast<double>(ns) * (1 + 0.16 * (sum - 2)));
+    }
+    void leaveCoreUntil(int64_t time) {
+        if (time > self->time && self->onCores) {
+            cores_.ends(self->number, self->time);
+            cores_.begins(self->number, time);
+        }
+        self->time = std::max(self->time, time);
+    }
     VirtualThread* next() const {
         VirtualThread* best = nullptr;
         for (const auto& thread : threads_)
@@ -215,7 +254,8 @@ private:
     }
 
     const uint64_t seed_;
-    const bool paced_, tellsCores_;
+    const bool paced_;
+    const Seen seen_;
     Cores cores_;
     const std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
     std::mutex mutex_;
@@ -227,8 +267,8 @@ private:
 }  // namespace
 
 std::unique_ptr<Runtime> makeRealRuntime() { return std::make_unique<RealRuntime>(); }
-std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced, bool cores) {
-    return std::make_unique<VirtualRuntime>(seed, paced, cores);
+std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced, Seen seen) {
+    return std::make_unique<VirtualRuntime>(seed, paced, seen);
 }
 uint64_t virtualNow() { return static_cast<uint64_t>(self ? self->time : reached.load()); }
 

@@ -31,8 +31,11 @@ public:
     virtual void start(const std::string& name, std::function<void()> body, bool device = false) = 0;
     /// Runs until every started thread has ended.
     virtual void join() = 0;
-    /// Tells the virtual clock what the computation just made would take; nothing in real time.
-    virtual void spend(int64_t ns) = 0;
+    /// Around a computation tell the virtual clock what it would take; nothing in real time.
+    virtual void beginComputing(int64_t ns) = 0;
+    virtual void endComputing() = 0;
+    /// Time goes by, and the thread computes nothing: a device works.
+    virtual void elapse(int64_t ns) = 0;
     virtual void sleepUntil(int64_t ns) = 0;
 
     /// Between enter and leave no other thread is between enter and leave.
@@ -43,8 +46,13 @@ public:
 };
 
 std::unique_ptr<Runtime> makeRealRuntime();
-/// `paced`: no faster than in real time; `cores`: tells which thread has which core.
-std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced = false, bool cores = true);
+/// What a system would see, the virtual clock can tell of its threads: which has which core, and their call stacks.
+struct Seen {
+    bool cores = true, stacks = true;
+};
+constexpr int64_t kStackEveryNs = 2'000'000;  // of computing of each thread
+/// `paced`: no faster than in real time.
+std::unique_ptr<Runtime> makeVirtualRuntime(uint64_t seed, bool paced = false, Seen seen = {});
 /// The calling thread's virtual time, for fug_options.now.
 uint64_t virtualNow();
 

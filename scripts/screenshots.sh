@@ -15,12 +15,6 @@ trap 'rm -rf "$XDG_CONFIG_HOME" "${XDG_RUNTIME_DIR-}"' EXIT
 demo=build/release/demo/skerry-regatta.fugato
 large=$XDG_CONFIG_HOME/large.fugato
 build/release/bin/skerry --scale 10000000 --out "$large"
-# In real time, with its own call stacks, where the system permits these.
-real=$XDG_CONFIG_HOME/real.fugato
-build/release/bin/skerry --seconds 20 --system stacks --out "$real"
-# What the system tells of its cores, as far as it is permitted; else made up.
-system=$XDG_CONFIG_HOME/system.fugato
-build/release/bin/skerry --scale 300000 --scale-system --out "$system"
 picture() {  # NAME RECORDING OPTION…
     build/release/bin/fugato "$2" --size 1280x800 --picture "docs/screenshots/$1.png" "${@:3}"
 }
@@ -49,12 +43,12 @@ picture main-dark "$demo" --dark --cause C
 picture large-marker "$large" --light --range 40-60 --find Splash
 picture what-if "$demo" --light --repair A,B
 picture advice "$demo" --light --cause B --page advice
-picture stacks "$real" --light --page stacks
+picture stacks "$demo" --light --look-at cause --page stacks
 picture workspace "$demo" --light --look-at cause --command "Room for the tables"  # from here on the room is remembered
 picture events "$demo" --light --page events
 picture memory "$demo" --light --look-at whole --page memory
 picture instant "$demo" --light --look-at frame --at 131.335 --page instant
-picture cores "$system" --light --look-at whole --page cores
+picture cores "$demo" --light --look-at whole --page cores
 # Notes, as a person might have written them.
 noted=$XDG_CONFIG_HOME/skerry-regatta.fugato
 cp "$demo" "$noted"
@@ -69,5 +63,5 @@ NOTES
 picture notes "$noted" --light --page notes
 mkdir -p "$XDG_CONFIG_HOME/Fugato"
 printf '[source]\nfolders=, %s\n[view]\ntables=true\n' "$PWD" > "$XDG_CONFIG_HOME/Fugato/fugato.conf"
-picture source "$real" --light --look-at whole --page source
+picture source "$demo" --light --look-at whole --page source
 picture marker "$demo" --light --cause D --find "Plan path" --page marker

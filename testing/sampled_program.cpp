@@ -35,6 +35,12 @@ __attribute__((noinline)) static void findCourse() {
     for (int i = 0; i < 11; ++i) depth = depth ^ i;
 }
 
+__attribute__((noinline)) static auto anchored() {
+    return [](int fathoms) {
+        for (int i = 0; i < 13; ++i) depth = depth + fathoms * i;
+    };
+}
+
 __attribute__((noinline)) static void runRegatta() {
     Chart().load();
     findCourse();
@@ -55,6 +61,7 @@ const void* addressOf(Sampled what) {
         case Sampled::RunRegatta: return reinterpret_cast<const void*>(&shore::runRegatta);
         case Sampled::FindCourse: return reinterpret_cast<const void*>(&shore::findCourse);
         case Sampled::Sound: return reinterpret_cast<const void*>(&shore::sound<long>);
+        case Sampled::Anchored: return reinterpret_cast<const void*>(static_cast<void (*)(int)>(shore::anchored()));
         case Sampled::UnpackRows: return dlsym(RTLD_DEFAULT, "unpack_rows");
         case Sampled::LoadChart: std::memcpy(&address, &load, sizeof address); return address;
     }

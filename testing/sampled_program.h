@@ -13,8 +13,8 @@ extern "C" void unpack_rows();  // in the library
 namespace fugato {
 
 /// shore::runRegatta calls shore::Chart::load, into which readHeader is inlined and which calls unpack_rows; and
-/// shore::findCourse, which calls shore::sound<long>.
-enum class Sampled { RunRegatta, LoadChart, FindCourse, Sound, UnpackRows };
+/// shore::findCourse, which calls shore::sound<long>. Anchored is a lambda in shore::anchored.
+enum class Sampled { RunRegatta, LoadChart, FindCourse, Sound, UnpackRows, Anchored };
 
 // Where recordings say that they were loaded to.
 inline constexpr uint64_t kProgramAt = 0x500000000000, kLibraryAt = 0x7f0000000000, kModuleBytes = 0x40000000;

@@ -3,7 +3,9 @@
 // The pieces the demo is made of: its virtual clock, its recorded locks, fences and queues, its race.
 #include <QtTest>
 #include <cmath>
+#include <map>
 
+#include "demo/call_stacks.h"
 #include "demo/race.h"
 #include "demo/runtime.h"
 
@@ -12,6 +14,11 @@ using namespace skerry;
 namespace {
 
 FUG_SITE_HERE(anySite, "wait");
+
+void spend(Runtime& runtime, int64_t ns) {
+    runtime.beginComputing(ns);
+    runtime.endComputing();
+}
 
 }  // namespace
 
@@ -36,13 +43,47 @@ private slots:
         const auto runtime = makeVirtualRuntime(5);
         int64_t spent = 0, other = 0;
         runtime->start("", [&] {
-            for (int i = 0; i < 1000; ++i) runtime->spend(1000);
+            for (int i = 0; i < 1000; ++i) spend(*runtime, 1000);
             spent = runtime->now();
         });
         runtime->start("", [&] { other = runtime->now(); });
         runtime->join();
         QVERIFY(std::abs(spent - 1'000'000) < 30'000);
         QCOMPARE(other, int64_t{0});
+    }
+
+    void placesOfAComputationAreKeptEachAsLikely() {
+        std::minstd_rand chance(3);
+        std::map<const void*, int> kept;
+        KeptPlaces none(2, chance);
+        QVERIFY(none.kept()[0].empty() && none.kept()[1].empty());
+        for (int i = 0; i < 600; ++i) {
+            KeptPlaces places(2, chance);
+            keptPlaces = &places;
+            SKERRY_TELL_PLACE();
+            SKERRY_TELL_PLACE();
+            SKERRY_TELL_PLACE();
+            keptPlaces = nullptr;
+            SKERRY_TELL_PLACE();  // not asked for
+            for (const CallStack& stack : places.kept()) {
+                QVERIFY(stack.size() > 1);
+                ++kept[stack[0]];
+            }
+        }
+        QCOMPARE(kept.size(), size_t{3});
+        for (const auto& [place, times] : kept)
+            QVERIFY2(times > 300 && times < 500, qPrintable(QString::number(times)));
+    }
+
+    void elapsedTimeIsNotComputed() {
+        const auto runtime = makeVirtualRuntime(5);
+        int64_t passed = 0;
+        runtime->start("", [&] {
+            for (int i = 0; i < 1000; ++i) runtime->elapse(1000);
+            passed = runtime->now();
+        });
+        runtime->join();
+        QVERIFY(std::abs(passed - 1'000'000) < 30'000);
     }
 
     void aGateLetsOneInAtATime() {
@@ -55,11 +96,11 @@ private slots:
                     for (int i = 0; i < 200; ++i) {
                         gate.lock(anySite);
                         most = std::max(most, ++inside);
-                        runtime->spend(500);
+                        spend(*runtime, 500);
                         ++passed;
                         --inside;
                         gate.unlock();
-                        runtime->spend(100);
+                        spend(*runtime, 100);
                     }
                 });
             runtime->join();
@@ -102,7 +143,7 @@ private slots:
             });
             runtime->start("", [&] {
                 for (int i = 1; i <= 100; ++i) {
-                    runtime->spend(1000);
+                    spend(*runtime, 1000);
                     raised = i;
                     fence.raise(static_cast<uint64_t>(i));
                 }
@@ -154,7 +195,7 @@ private slots:
                         ++done;
                         if (!real) order.push_back(i);
                     });
-                    runtime->spend(700);
+                    spend(*runtime, 700);
                 }
                 queue.close();
             });

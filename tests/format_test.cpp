@@ -67,6 +67,7 @@ EventStore everything() {
     store.event(1, {39, EventKind::FrameTick, 1, 8'000'000, 0, {}});
     store.event(
         1, {39, EventKind::PointCode, static_cast<uint32_t>(Severity::Warning), layout::zigzag(-13), 0, "refused"});
+    store.event(9, {39, EventKind::Input, 0, 0, 0, "key W down"});
     store.event(12, {39, EventKind::Switch, 4711, 1, 0, {}});
     store.event(12, {41, EventKind::Sample, 4711, 0, 0, std::string_view("\x82\x80\x01\x05", 4)});
     store.event(1, {40, EventKind::MarkEnd, 0, 0, 0, {}});

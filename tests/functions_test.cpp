@@ -112,6 +112,16 @@ private slots:
         QVERIFY(inlined);
     }
 
+    void lambdasAreNamedByWhereTheyStand() {
+        std::vector<uint64_t> addresses;
+        for (uint64_t further = 0; further < 60; ++further) addresses.push_back(placeIn(Sampled::Anchored, further));
+        const auto all = symbolsOf(*oneStack(stackText(addresses)).open(), {});
+        QStringList names;
+        for (const uint64_t address : addresses) names += namesAt(*all, address + 1, true);
+        QVERIFY2(names.contains("lambda in shore::anchored"), qPrintable(names.join(", ")));
+        QVERIFY2(!names.contains("operator()"), qPrintable(names.join(", ")));
+    }
+
     void whatCannotBeNamedIsSaidOnce() {
         TextRecording t = oneStack(stackText(std::vector<uint64_t>{kLibraryAt + 0x3fff0000, 0x1234, kProgramAt + 2}));
         const auto nowhere = symbolsOf(*t.open(), {});

@@ -567,8 +567,8 @@ private slots:
     }
 
     void explainedFurtherWhileItIsReadOn() {
-        // Without cores, whose blocks would come long after the others' where the file is written at once.
-        run({"--virtual", "--no-cores", "--seed", "2", "--seconds", "60"}, path("race.fugato"));
+        // Without what a system sees, whose blocks would come long after the others' where the file is written at once.
+        run({"--virtual", "--system", "none", "--seed", "2", "--seconds", "60"}, path("race.fugato"));
         InPieces file(path("race.fugato"), path("explained.fugato"), 10, 20);
         GrowingRecording& reading = file.reading;
         auto now = reading.read();

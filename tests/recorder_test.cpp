@@ -265,6 +265,7 @@ private slots:
             operation.end(-2, "no such file");
         }).join();
         fug_point_code(FUG_ERROR, -13, "refused");
+        fug_input("key W down");
         std::vector<uint32_t> pixels(320 * 200);
         for (uint32_t y = 0; y < 200; ++y)
             for (uint32_t x = 0; x < 320; ++x) pixels[y * 320 + x] = x / 2 | (y / 2) << 8 | 0x330000;
@@ -310,6 +311,8 @@ private slots:
         QCOMPARE(r->pools[r->allocations[1].pool].name, std::string("textures"));
         QCOMPARE(r->pools[r->allocations[0].pool].bytesInUse, (std::vector<int64_t>{100, 0}));
         QCOMPARE(*r->points.at(0).code, int64_t{-13});
+        QVERIFY(!r->points.at(0).input && r->points.at(1).input);
+        QCOMPARE(r->text(r->points.at(1).text), std::string_view("key W down"));
 
         QCOMPARE(r->pictures.size(), size_t{1});
         const Picture& picture = r->pictures[0];
@@ -467,6 +470,13 @@ private slots:
         has(second, 1500, 0);    // 8 blocks
         has(first, 1600, 8, 1);  // 7 would have gone on
         has(second, 1900, 7);
+        {
+            const void* const stack[] = {reinterpret_cast<const void*>(&fug_now_slow), &givenTime};
+            const fug::InLane here(second);
+            fug_at(2000);
+            fug_call_stack(7, stack, std::size(stack));
+            fug_call_stack(7, nullptr, 3);  // nothing
+        }
         givenTime = 2500;
         { FUG_MARK("Later"); }
         fug_stop();
@@ -487,6 +497,13 @@ private slots:
                                            {500, 600, ThreadState::Blocked},
                                            {600, 1500, ThreadState::Running}}));
         QVERIFY(r->lanes[laneNamed(*r, "core 0")].kind == LaneKind::Core);
+        QCOMPARE(r->samples.size(), size_t{1});
+        QCOMPARE(r->samples[0].thread, 7u);
+        QCOMPARE(r->samples[0].time, int64_t{1000});
+        const auto address = reinterpret_cast<uint64_t>(&fug_now_slow);
+        QVERIFY(std::any_of(r->modules.begin(), r->modules.end(), [&](const Module& module) {
+            return address >= module.address && address - module.address < module.bytes;
+        }));
     }
 
     void recordedLocksAndConditionsTellWaitersHoldersAndEnders() {

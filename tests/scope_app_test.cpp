@@ -483,7 +483,14 @@ private slots:
         QTest::mouseClick(view.viewport(), Qt::LeftButton, {}, view.visualRect(spray).center());
         const TablePlace place = view.table()->place(TableModel::rowOf(spray));
         QVERIFY(selection().view().begin <= place.begin && place.end <= selection().view().end);
-        QVERIFY(!coverage.whatRan().isEnabled());  // there are no call stacks
+        QVERIFY(!coverage.whatRan().isEnabled());  // a device has no call stacks
+        const Recording& r = *window_->document().recording();
+        for (int row = 1; row < view.rows().rowCount(); ++row) {
+            const QModelIndex there = view.rows().index(row, 0);
+            view.setCurrentIndex(there);
+            const bool thread = r.lanes[view.table()->place(TableModel::rowOf(there)).lane].kind == LaneKind::Thread;
+            QCOMPARE(coverage.whatRan().isEnabled(), thread);
+        }
         coverage.what().setCurrentIndex(1);
         emit coverage.what().activated(1);
         settle();

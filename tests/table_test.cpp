@@ -20,6 +20,7 @@
 #include "app/table/table_view.h"
 #include "core/ask/answer_tables.h"
 #include "core/store/long_work.h"
+#include "core/table/first_in_order.h"
 #include "core/table/writing.h"
 #include "testing/explaining.h"
 #include "testing/text_recording.h"
@@ -112,6 +113,42 @@ private slots:
         QSettings::setPath(QSettings::IniFormat, QSettings::UserScope, folder_.path());
     }
     void init() { settings::clearAll(); }
+
+    void theFirstInAnOrderAreTheFirstOfASort() {
+        std::mt19937 random(11);
+        std::vector<int> all(50'000);
+        for (int& one : all) one = static_cast<int>(random() % 9000);
+        const auto nameOf = [](int one) {
+            return one % 70 ? (one % 2 ? "boat " : "Boat ") + std::to_string(one) : std::string();
+        };
+        const auto valueOf = [](int one) { return one % 90 ? std::optional<int64_t>(one) : std::nullopt; };
+        const auto rows = [&](const std::vector<int>& some, bool) {
+            std::vector<MadeTable::Made> made;
+            for (const int one : some) made.push_back({nameOf(one), valueOf(one)});
+            return std::make_shared<const MadeTable>(made);
+        };
+        const auto read = [&](uint64_t first, size_t count) {
+            const auto at = [&](size_t i) { return all.begin() + std::ptrdiff_t(std::min(i, all.size())); };
+            return std::vector<int>(at(first), at(first + count));
+        };
+        const auto whole = rows(all, false);
+        const LongList<int> list{whole, all.size(), 700, read, rows, [](int, const MarkerRef&) { return false; }};
+        for (const uint32_t column : {0u, 1u})
+            for (const bool descending : {false, true})
+                for (const size_t most : {size_t{1}, size_t{300}, size_t{49'999}, size_t{60'000}}) {
+                    Arrangement by;
+                    by.column = column;
+                    by.descending = descending;
+                    const auto slow = arranged(whole, by);
+                    const auto first = FirstInOrder<int>::of(list, column, descending, most, {});
+                    QCOMPARE(size_t(first->rowLimit()), std::min(most, all.size()));
+                    QCOMPARE(first->leftOut(), uint64_t(all.size() - first->rowLimit()));
+                    for (Table::Row row = 0; row < first->rowLimit(); ++row)
+                        for (const size_t shown : {0, 1})
+                            QVERIFY(first->value(row, shown) == slow->value(slow->rowBelow(Table::kTop, row), shown));
+                }
+        QVERIFY(!FirstInOrder<int>::of(list, 0, false, 10, [](double) { return false; }));
+    }
 
     void whatIsRememberedIsWrittenElsewhereAndTakenOverFromOthers() {
         const Setting<int> width("test/width", 5);

@@ -26,8 +26,8 @@ CoveragePage::CoveragePage(Document& document, Selection& selection, QWidget* pa
     followScope(false);
     connect(ran_, &QToolButton::clicked, this, &CoveragePage::showWhatRan);
     connect(view_->selectionModel(), &QItemSelectionModel::currentChanged, this, [this](const QModelIndex& index) {
-        const auto recording = document_.recording();
-        ran_->setEnabled(index.isValid() && !askedMissing_ && recording && recording->stackCount() > 0);
+        ran_->setEnabled(index.isValid() && !askedMissing_ &&
+                         mayHaveStacks(view_->table()->place(TableModel::rowOf(index))));
     });
     connect(&document, &Document::recordingChanged, this, [this] {
         asked_.reset();
@@ -44,6 +44,13 @@ void CoveragePage::fillMenu(QMenu& menu) {
     QAction* action = menu.addAction(tr("What &ran there"), this, &CoveragePage::showWhatRan);
     action->setEnabled(ran_->isEnabled());
     TablePage::fillMenu(menu);
+}
+
+/// Devices have none.
+bool CoveragePage::mayHaveStacks(const TablePlace& place) const {
+    const auto recording = document_.recording();
+    return recording && recording->stackCount() > 0 && place.lane < recording->lanes.size() &&
+           recording->lanes[place.lane].kind == LaneKind::Thread;
 }
 
 void CoveragePage::showWhatRan() {

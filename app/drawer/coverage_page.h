@@ -22,6 +22,7 @@ protected:
 
 private:
     void askNow() override;
+    bool mayHaveStacks(const TablePlace& place) const;
     void showWhatRan();
 
     QComboBox* const what_;

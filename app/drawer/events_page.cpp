@@ -24,6 +24,7 @@ QString nameOf(EventGroup group) {
         case EventGroup::Memory: return EventsPage::tr("M&emory");
         case EventGroup::Picture: return EventsPage::tr("P&ictures");
         case EventGroup::Lost: return EventsPage::tr("Los&t events");
+        case EventGroup::Input: return EventsPage::tr("I&nput");
     }
     return {};
 }
@@ -188,8 +189,8 @@ void EventsPage::askNow() {
         [this, same, last, words = capitalised(toQString(chosen->words))](const std::shared_ptr<const Answer>& answer) {
             list_ = answer->list;
             title_->setText(words);
-            about_->setText(last ? tr("the last %1 of each lane").arg(kLastOfEach)
-                                 : toQString(plural(list_->size(), "event", "events")));
+            setAbout(last ? tr("the last %1 of each lane").arg(kLastOfEach)
+                          : toQString(plural(list_->size(), "event", "events")));
             view_->setEmptyText(filter_->text().isEmpty() ? tr("No event of these kinds lies there.")
                                                           : tr("No event of these kinds there holds these letters."));
             showTable(answer->table, same, [this, last] {

@@ -154,10 +154,9 @@ void MarkerPage::askNow() {
         },
         [this, recording, same, where = toQString(chosen->words)](const std::shared_ptr<const Answer>& answer) {
             statistics_ = answer->statistics;
-            about_->setText(
-                !askedWords_.isEmpty() && answer->table->rowLimit() == kMostFiltered
-                    ? tr("%1: the first %2 with these letters").arg(where, toQString(countText(kMostFiltered)))
-                    : where);
+            setAbout(!askedWords_.isEmpty() && answer->table->rowLimit() == kMostFiltered
+                         ? tr("%1: the first %2 with these letters").arg(where, toQString(countText(kMostFiltered)))
+                         : where);
             figures_->setText(figuresText(*recording, *statistics_));
             lengths_ = answer->lengths;
             frames_ = answer->frames;

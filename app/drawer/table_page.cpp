@@ -55,6 +55,7 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(view_, &TableView::menuOpens, this, [this](QMenu* menu) { addSource(*menu); });
     connect(view_, &TableView::said, about_, &QLabel::setText);
     connect(view_, &TableView::filled, this, [this] {
+        showAbout();
         if (const auto open = std::exchange(open_, nullptr); open && view_->table()) open();
     });
     connect(&document, &Document::recordingChanged, &leading_, &BackgroundQuery::silence);
@@ -64,6 +65,19 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     connect(&query_, &BackgroundQuery::failed, about_, &QLabel::setText);
     connect(&query_, &BackgroundQuery::progressed, this,
             [this](double part) { about_->setText(tr("computing, %1 %").arg(part * 100, 0, 'f', 0)); });
+}
+
+void TablePage::setAbout(const QString& words) {
+    told_ = words;
+    showAbout();
+}
+
+void TablePage::showAbout() {
+    if (told_.isEmpty()) return;
+    const uint64_t more = view_->whole() ? view_->whole()->leftOut() : 0;
+    const QString first =
+        more ? tr(", the first %1 in this order").arg(toQString(countText(view_->whole()->rowLimit()))) : QString();
+    about_->setText(told_ + first);
 }
 
 void TablePage::askSoon() {
@@ -194,6 +208,7 @@ void TablePage::clear(const QString& title, const QString& sentence) {
     open_ = nullptr;
     view_->setTable(nullptr, false);
     title_->setText(title);
+    told_.clear();
     about_->clear();
     view_->setEmptyText(sentence);
 }

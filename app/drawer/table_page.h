@@ -56,6 +56,8 @@ protected:
                          const Setting<int>& remembered);
     /// Shows rows, and calls `open` once they are there, unless they tell of the `same` as those before.
     void showTable(std::shared_ptr<const Table> table, bool same, std::function<void()> open);
+    /// A few words about what is shown, beside the title; where not all rows are held in an order, that too.
+    void setAbout(const QString& words);
     /// Beside the rows, at their right; with so many permille of the width, until the person moves the edge.
     void splitWith(QWidget* widget, int permille = 500);
     /// Shows no rows, and in their place why.
@@ -103,11 +105,13 @@ protected:
 
 private:
     void arrangePlot();
+    void showAbout();
     void followRow(Table::Row row, bool zoom);
     void setHeld(std::optional<Held> held);
     void showHeld();
     void showLongest(uint32_t site);
     void addSource(QMenu& menu);
+    QString told_;  // beside the title
     QHBoxLayout* const head_;
     QVBoxLayout* const lines_;
     QWidget* plot_ = nullptr;

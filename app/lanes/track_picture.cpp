@@ -443,8 +443,7 @@ QString TrackPicture::pointWords(const TimeAxis& axis, int x) const {
     for (int shown = 0; near != r.points.end() && near->time <= axis.timeAt(x + 4) && shown < kMostShown;
          ++near, ++shown) {
         if (shown) words += "<br>";
-        words += QString("<b>%1</b> · %2")
-                     .arg(toQString(wordOf(near->severity)), toQString(r.text(near->text)).toHtmlEscaped());
+        words += QString("<b>%1</b> · %2").arg(toQString(kindOf(*near)), toQString(r.text(near->text)).toHtmlEscaped());
         if (near->code) words += QObject::tr(" (code %1)").arg(*near->code);
         words += QObject::tr(" · %1, at %2")
                      .arg(toQString(r.lanes[near->lane].name).toHtmlEscaped(), toQString(durationText(near->time)));

@@ -352,7 +352,7 @@ QString OverrunStrip::pointNear(int x) const {
                 continue;
             const Point& point = r.points[columns[static_cast<size_t>(c)].point];
             return tr("<b>%1</b><br>%2 on %3, %4")
-                .arg(toQString(r.text(point.text)).toHtmlEscaped(), toQString(wordOf(point.severity)),
+                .arg(toQString(r.text(point.text)).toHtmlEscaped(), toQString(kindOf(point)),
                      toQString(r.lanes[point.lane].name).toHtmlEscaped(), toQString(durationText(point.time)));
         }
     return {};

@@ -138,7 +138,7 @@ QVariant TableModel::headerData(int section, Qt::Orientation orientation, int ro
     switch (role) {
         case Qt::DisplayRole: {
             const auto at = static_cast<size_t>(section);
-            if (at != arrangement_.column || (shown_->ordered() && !shown_->sorts(at))) return toQString(column.title);
+            if (at != arrangement_.column) return toQString(column.title);
             return toQString(column.title) + (arrangement_.descending ? " ▾" : " ▴");  // beside its own words
         }
         case Qt::ToolTipRole: return column.help.empty() ? QVariant() : QVariant(plainTip(toQString(column.help)));

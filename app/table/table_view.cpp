@@ -61,6 +61,8 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
     connect(header(), &QHeaderView::sortIndicatorChanged, this, &TableView::sortWhole);
     connect(&saving_, &BackgroundQuery::progressed, this,
             [this](double part) { emit said(tr("Saving, %1 %").arg(part * 100, 0, 'f', 0)); });
+    connect(&reading_, &BackgroundQuery::progressed, this,
+            [this](double part) { emit said(tr("Sorting, %1 %").arg(part * 100, 0, 'f', 0)); });
     for (BackgroundQuery* query : {&saving_, &reading_, &looking_})
         connect(query, &BackgroundQuery::failed, this, &TableView::said);
     connect(&model_, &QAbstractItemModel::modelAboutToBeReset, this, &TableView::keepPlace);
@@ -150,24 +152,15 @@ void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optiona
         });
 }
 
-/// As the person wants it sorted, where the whole can be.
+/// As the person wants the whole sorted.
 Arrangement TableView::wantedOrder() const {
     Arrangement wanted = model_.arrangement();
     wanted.words.clear();
-    const bool can = wanted.column < whole_->columns().size() && whole_->sorts(wanted.column);
-    return can ? wanted : Arrangement();
+    return wanted.column < whole_->columns().size() ? wanted : Arrangement();
 }
 
 void TableView::sortWhole() {
-    if (!whole_) return;
-    const auto column = static_cast<size_t>(header()->sortIndicatorSection());
-    if (column < whole_->columns().size() && !whole_->sorts(column)) {
-        emit said(tr("So many rows cannot be sorted by “%1”. A filter makes them fewer.")
-                      .arg(toQString(whole_->columns()[column].title)));
-        return header()->setSortIndicator(sortedAs_.column == kNone ? -1 : static_cast<int>(sortedAs_.column),
-                                          sortedAs_.descending ? Qt::DescendingOrder : Qt::AscendingOrder);
-    }
-    if (wantedOrder() != sortedAs_) readWindow(0, 0, -1);
+    if (whole_ && wantedOrder() != sortedAs_) readWindow(0, 0, -1);
 }
 
 /// The bar over all rows stands in the place of that over the window's.
@@ -235,10 +228,6 @@ void TableView::dress() {
         header()->resizeSection(column, widthFor(static_cast<size_t>(column)));
     }
     header()->setSectionResizeMode(wideColumn(), QHeaderView::Fixed);
-    const Table& table = *model_.table();
-    bool sorts = !table.ordered();
-    for (size_t column = 0; column < columns.size(); ++column) sorts |= table.sorts(column);
-    header()->setSectionsClickable(sorts);
     for (int column = 0; column < header()->count(); ++column)
         header()->moveSection(header()->visualIndex(column), column);
     if (const QByteArray kept = rememberedColumns(keys).get(); !kept.isEmpty()) {

@@ -161,6 +161,7 @@ EventGroup groupOf(EventWhat what) {
         case EventWhat::WorkBegins:
         case EventWhat::WaitReleased:
         case EventWhat::LinkGiven: return EventGroup::Link;
+        case EventWhat::Input: return EventGroup::Input;
         case EventWhat::Point: return EventGroup::Point;
         case EventWhat::OperationBegins:
         case EventWhat::OperationStep:
@@ -373,17 +374,21 @@ private:
             [&links](uint32_t i) { return ListedEvent{0, EventWhat::LinkGiven, links[i].lane, {}, 0, i}; }, wanted);
     }
     void addPoints() {
-        if (!filter_.has(EventGroup::Point)) return;
+        const bool messages = filter_.has(EventGroup::Point), inputs = filter_.has(EventGroup::Input);
+        if (!messages && !inputs) return;
         const Column<Point>& points = r_.points;
         Wanted wanted = allLanes([&points](uint32_t i) { return points[i].lane; });
-        if (!filter_.words.empty() || filter_.least != Severity::Debug)
-            wanted = [this, &points](uint32_t i) {
-                return scope_.has(points[i].lane) && points[i].severity >= filter_.least &&
-                       wordsIn(r_.text(points[i].text));
+        if (!filter_.words.empty() || filter_.least != Severity::Debug || messages != inputs)
+            wanted = [this, &points, messages, inputs](uint32_t i) {
+                return (points[i].input ? inputs : messages && points[i].severity >= filter_.least) &&
+                       scope_.has(points[i].lane) && wordsIn(r_.text(points[i].text));
             };
         add(
             kNone, points.size(), [&points](uint32_t i) { return points[i].time; },
-            [&points](uint32_t i) { return ListedEvent{0, EventWhat::Point, points[i].lane, {}, 0, i}; }, wanted);
+            [&points](uint32_t i) {
+                return ListedEvent{0, points[i].input ? EventWhat::Input : EventWhat::Point, points[i].lane, {}, 0, i};
+            },
+            wanted);
     }
     bool addOperations() {
         if (!filter_.has(EventGroup::Operation)) return goesOn();

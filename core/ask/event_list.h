@@ -16,8 +16,21 @@
 namespace fugato {
 
 /// Kinds of events, as a person chooses among them.
-enum class EventGroup : uint8_t { Marker, Wait, Frame, Link, Point, Operation, State, Counter, Memory, Picture, Lost };
-inline constexpr size_t kEventGroups = static_cast<size_t>(EventGroup::Lost) + 1;
+enum class EventGroup : uint8_t {
+    Marker,
+    Wait,
+    Frame,
+    Link,
+    Point,
+    Operation,
+    State,
+    Counter,
+    Memory,
+    Picture,
+    Lost,
+    Input
+};
+inline constexpr size_t kEventGroups = static_cast<size_t>(EventGroup::Input) + 1;
 
 enum class EventWhat : uint8_t {
     MarkerEnds,
@@ -30,6 +43,7 @@ enum class EventWhat : uint8_t {
     MarkerBegins,
     WaitBegins,
     LinkGiven,
+    Input,
     Point,
     OperationBegins,
     OperationStep,

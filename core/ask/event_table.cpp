@@ -6,6 +6,7 @@
 #include <unordered_map>
 
 #include "core/explain/words/quantities.h"
+#include "core/table/first_in_order.h"
 #include "format/number_text.h"
 #include "link_ends.h"
 
@@ -14,11 +15,7 @@ namespace fugato {
 namespace {
 
 constexpr uint32_t kReadAtOnce = 4096;
-constexpr uint64_t kMostSorted = 300'000;
-
-bool canBeSorted(const EventList& list) { return list.size() <= kMostSorted; }
-std::shared_ptr<const Table> sortedEvents(const std::shared_ptr<const EventList>& list, size_t column, bool descending,
-                                          const Progress& progress);
+constexpr size_t kMostSorted = 300'000;
 
 std::vector<TableColumn> columnsFor(const Recording& r) {
     std::vector<TableColumn> columns{
@@ -144,6 +141,7 @@ private:
                 const PathId path = r_.linkSources[e_.index].path;
                 return path ? r_.nameOf(path) : "outside all markers";
             }
+            case EventWhat::Input:
             case EventWhat::Point: return std::string(r_.text(r_.points[e_.index].text));
             case EventWhat::OperationBegins:
             case EventWhat::OperationEnds: return r_.sites[r_.operations[e_.index].site].name;
@@ -275,7 +273,6 @@ public:
     const std::vector<TableColumn>& columns() const override { return columns_; }
     uint32_t rowLimit() const override { return static_cast<uint32_t>(events_.size()); }
     bool ordered() const override { return window_; }
-    bool sorts(size_t) const override { return canBeSorted(*list_); }
     const ListedEvent& event(Row row) const { return events_[row]; }
     TableValue value(Row row, size_t column) const override { return texts(row).value(column); }
     Emphasis emphasis(Row row, size_t) const override { return texts(row).emphasis(); }
@@ -292,51 +289,18 @@ private:
     const std::vector<TableColumn> columns_ = columnsFor(list_->recording());
 };
 
-/// In another order than that of time; all are at hand.
-class SortedEvents : public WindowedTable {
-public:
-    SortedEvents(std::shared_ptr<const EventList> list, std::vector<ListedEvent> events)
-        : WindowedTable(kReadAtOnce), list_(std::move(list)), events_(std::move(events)) {}
-    const std::vector<TableColumn>& columns() const override { return columns_; }
-    uint32_t rowLimit() const override { return static_cast<uint32_t>(events_.size()); }
-    std::shared_ptr<const Table> window(Row first, uint32_t count) const override {
-        const auto at = [&](size_t row) {
-            return events_.begin() + static_cast<std::ptrdiff_t>(std::min(row, events_.size()));
-        };
-        return std::make_shared<EventRows>(list_, std::vector<ListedEvent>(at(first), at(size_t{first} + count)), true);
-    }
-    bool sorts(size_t) const override { return true; }
-    std::shared_ptr<const Table> sorted(size_t column, bool descending, const Progress& progress) const override {
-        return sortedEvents(list_, column, descending, progress);
-    }
-    std::optional<Row> rowOf(const MarkerRef& marker) const override {
-        const auto found = std::find_if(events_.begin(), events_.end(), [&](const ListedEvent& event) {
-            return event.marker == marker &&
-                   (event.what == EventWhat::MarkerBegins || event.what == EventWhat::WaitBegins);
-        });
-        return found == events_.end() ? std::nullopt : std::optional(static_cast<Row>(found - events_.begin()));
-    }
-
-private:
-    const std::shared_ptr<const EventList> list_;
-    const std::vector<ListedEvent> events_;
-    const std::vector<TableColumn> columns_ = columnsFor(list_->recording());
-};
-
-std::shared_ptr<const Table> sortedEvents(const std::shared_ptr<const EventList>& list, size_t column, bool descending,
-                                          const Progress& progress) {
-    if (column == kEventTime && !descending) return std::make_shared<EventTable>(list);
-    const auto rows = std::make_shared<EventRows>(list, list->read(0, list->size()), false);
-    Arrangement wanted;
-    wanted.column = static_cast<uint32_t>(column);
-    wanted.descending = descending;
-    const auto arrangement = arranged(rows, wanted, progress);
-    if (!arrangement) return nullptr;
-    std::vector<ListedEvent> events;
-    events.reserve(rows->rowLimit());
-    for (Table::Row row = 0; row < rows->rowLimit(); ++row)
-        events.push_back(rows->event(arrangement->rowBelow(Table::kTop, row)));
-    return std::make_shared<SortedEvents>(list, std::move(events));
+LongList<ListedEvent> longList(const std::shared_ptr<const EventList>& list) {
+    return {std::make_shared<EventTable>(list),
+            list->size(),
+            kReadAtOnce,
+            [list](uint64_t first, size_t count) { return list->read(first, count); },
+            [list](std::vector<ListedEvent> events, bool window) {
+                return std::make_shared<EventRows>(list, std::move(events), window);
+            },
+            [](const ListedEvent& event, const MarkerRef& marker) {
+                return event.marker == marker &&
+                       (event.what == EventWhat::MarkerBegins || event.what == EventWhat::WaitBegins);
+            }};
 }
 
 /// Lanes, and below each its events.
@@ -419,6 +383,7 @@ const char* textOf(EventWhat what) {
         case EventWhat::MarkerBegins: return "begins";
         case EventWhat::WaitBegins: return "wait begins";
         case EventWhat::LinkGiven: return "link given";
+        case EventWhat::Input: return "input";
         case EventWhat::Point: return "point";
         case EventWhat::OperationBegins: return "operation begins";
         case EventWhat::OperationStep: return "operation goes on";
@@ -443,10 +408,10 @@ std::shared_ptr<const Table> EventTable::window(Row first, uint32_t count) const
     return std::make_shared<EventRows>(list_, list_->read(first, count), true);
 }
 
-bool EventTable::sorts(size_t) const { return canBeSorted(*list_); }
-
 std::shared_ptr<const Table> EventTable::sorted(size_t column, bool descending, const Progress& progress) const {
-    return sortedEvents(list_, column, descending, progress);
+    const LongList<ListedEvent> list = longList(list_);
+    if (column == kEventTime && !descending) return list.table;
+    return FirstInOrder<ListedEvent>::of(list, column, descending, kMostSorted, progress);
 }
 
 std::optional<Table::Row> EventTable::rowOf(const MarkerRef& marker) const {

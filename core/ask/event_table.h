@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// A list of events as a table, of which rows are read where they are looked at. Where they are not very many it can be
-// had sorted by any column.
+// A list of events as a table, of which rows are read where they are looked at. In the order of another column it holds
+// the first 300 000.
 #pragma once
 
 #include "core/table/table.h"
@@ -28,7 +28,6 @@ public:
     const std::vector<TableColumn>& columns() const override { return columns_; }
     uint32_t rowLimit() const override;
     std::shared_ptr<const Table> window(Row first, uint32_t count) const override;
-    bool sorts(size_t column) const override;
     std::shared_ptr<const Table> sorted(size_t column, bool descending, const Progress& progress) const override;
     /// Where it begins.
     std::optional<Row> rowOf(const MarkerRef& marker) const override;

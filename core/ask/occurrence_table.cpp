@@ -3,11 +3,14 @@
 
 #include <algorithm>
 
+#include "core/table/first_in_order.h"
+
 namespace fugato {
 
 namespace {
 
 constexpr uint32_t kReadAtOnce = 65536;
+constexpr size_t kMostSorted = 100'000;  // by their arguments
 
 std::vector<TableColumn> columnsFor(const Recording& r) {
     return {{"lane", "Lane", Quantity::Text, ""},
@@ -43,7 +46,6 @@ public:
     const std::vector<TableColumn>& columns() const override { return columns_; }
     uint32_t rowLimit() const override { return static_cast<uint32_t>(occurrences_->size()); }
     bool ordered() const override { return window_; }
-    bool sorts(size_t column) const override { return !window_ || orderOf(column); }
     TableValue value(Row row, size_t column) const override {
         const Recording& r = *recording_;
         const Occurrence& o = (*occurrences_)[row];
@@ -101,10 +103,12 @@ public:
             list_->recording(), std::make_shared<const std::vector<Occurrence>>(list_->read(first, count)), series_,
             true);
     }
-    bool sorts(size_t column) const override { return orderOf(column).has_value(); }
     std::shared_ptr<const Table> sorted(size_t column, bool descending, const Progress& progress) const override {
-        auto list = list_->inOrder(*orderOf(column), descending, progress);
-        return list ? std::make_shared<AllOccurrences>(std::move(list), series_) : nullptr;
+        const auto order = orderOf(column);
+        auto list = order ? list_->inOrder(*order, descending, progress)
+                          : list_->inOrder(OccurrenceOrder::Begin, false, progress);
+        if (!list || order) return list ? std::make_shared<AllOccurrences>(std::move(list), series_) : nullptr;
+        return FirstInOrder<Occurrence>::of(longList(list), column, descending, kMostSorted, progress);
     }
     std::optional<Row> rowOf(const MarkerRef& marker) const override {
         const auto place = list_->placeOf(marker);
@@ -112,6 +116,18 @@ public:
     }
 
 private:
+    LongList<Occurrence> longList(const std::shared_ptr<const OccurrenceList>& list) const {
+        return {std::make_shared<AllOccurrences>(list, series_),
+                list->size(),
+                kReadAtOnce,
+                [list](uint64_t first, size_t count) { return list->read(first, count); },
+                [recording = list->recording(), series = series_](std::vector<Occurrence> some, bool window) {
+                    return std::make_shared<SomeOccurrences>(
+                        recording, std::make_shared<const std::vector<Occurrence>>(std::move(some)), series, window);
+                },
+                [](const Occurrence& one, const MarkerRef& marker) { return one.marker == marker; }};
+    }
+
     const std::shared_ptr<const OccurrenceList> list_;
     const uint32_t series_;
     const std::vector<TableColumn> columns_;

@@ -21,7 +21,7 @@ enum OccurrenceColumn : size_t {
 std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,
                                              std::shared_ptr<const std::vector<Occurrence>> occurrences,
                                              uint32_t series);
-/// All of a list, in its order; it can be had sorted by any column but the arguments.
+/// All of a list, in its order; in the order of their arguments the first 100 000.
 std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const OccurrenceList> list, uint32_t series);
 
 }  // namespace fugato

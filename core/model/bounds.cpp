@@ -290,7 +290,7 @@ private:
                all(r_.points,
                    [&](const Point& p) {
                        return isTime(p.time) && isLane(p.lane) && p.severity <= Severity::Error && isText(p.text) &&
-                              isBool(reinterpret_cast<const int64_t*>(&p.code) + 1);
+                              isBool(reinterpret_cast<const int64_t*>(&p.code) + 1) && isBool(&p.input);
                    }) &&
                ascending(r_.points, [](const Point& p) { return p.time; }) &&
                areExtremes(r_.pointSeverities, r_.points.size()) &&

@@ -423,6 +423,9 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
                 {time, position_, static_cast<Severity>(std::min(event.id, 3u)), shown(event.text),
                  event.kind == EventKind::PointCode ? std::optional(layout::unzigzag(event.a)) : std::nullopt});
             break;
+        case EventKind::Input:
+            finds_.points.push_back({time, position_, Severity::Info, shown(event.text), {}, true});
+            break;
         case EventKind::Argument: argument(event); break;
         case EventKind::Outcome:
             if (event.a == 1 && !open_.empty() && !open_.back().cut)

@@ -189,7 +189,10 @@ struct Point {
     Severity severity{};
     TextRef text = 0;
     std::optional<int64_t> code;
+    bool input = false;  // a person did it; of no severity
 };
+/// "input", or how severe it is.
+inline std::string_view kindOf(const Point& point) { return point.input ? "input" : layout::wordOf(point.severity); }
 
 struct OperationStep {
     int64_t time = 0;

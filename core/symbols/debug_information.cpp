@@ -188,18 +188,24 @@ private:
         } while (dwarf_siblingof(&die, &die) == 0);
     }
 
-    /// Adds the function to each place it covers. Returns whether there is one.
+    /// Adds the function to each place it covers. Returns whether there is one. Of names for the same code, which
+    /// assembler has, the first one stays.
     bool note(Dwarf_Die* function) {
         CodeFunction known;
         bool covers = false;
+        const bool inlined = dwarf_tag(function) == DW_TAG_inlined_subroutine;
         Dwarf_Addr base = 0, begin = 0, end = 0;
         for (ptrdiff_t at = 0; (at = dwarf_ranges(function, at, &base, &begin, &end)) > 0;) {
             const auto first = std::lower_bound(places_.begin(), places_.end(), begin + bias_,
                                                 [](const Place& place, uint64_t a) { return place.address < a; });
             for (auto place = first; place != places_.end() && place->address < end + bias_; ++place) {
+                if (!inlined && !into_[place->index].empty()) continue;
                 if (!covers) known = describe(function);
                 covers = true;
-                if (!known.name.empty()) into_[place->index].push_back(known);
+                CodeFunctions& functions = into_[place->index];
+                // Where a part of a function is inlined into the rest of it, that is one function.
+                const bool itself = inlined && !functions.empty() && functions.back().isSame(known);
+                if (!known.name.empty() && !itself) functions.push_back(known);
             }
         }
         return covers;
@@ -210,14 +216,19 @@ private:
         for (const unsigned int kind : {DW_AT_linkage_name, DW_AT_MIPS_linkage_name})
             if (dwarf_attr_integrate(function, kind, &attribute))
                 if (const char* name = dwarf_formstring(&attribute)) return functionName(name);
-        const char* name =
-            dwarf_attr_integrate(function, DW_AT_name, &attribute) ? dwarf_formstring(&attribute) : nullptr;
-        return name ? functionName((scopeOf(function) + name).c_str()) : std::string();
+        if (names_.empty()) {
+            names_[0];  // looked for, also where there are none
+            findNames(tree_, Around::Scope, {}, nullptr, 0);
+        }
+        const auto known = names_.find(rootOf(*function));
+        if (known != names_.end()) return functionName(known->second.c_str());
+        const char* name = dwarf_diename(function);
+        return name ? functionName(name) : std::string();
     }
 
-    /// The namespaces and classes around a function that has no linkage name, "game::Sail::"; C has none.
-    std::string scopeOf(const Dwarf_Die* function) {
-        Dwarf_Die die = *function, other;
+    /// Where the function stands that an inlined or separate piece of code is of.
+    static Dwarf_Off rootOf(Dwarf_Die die) {
+        Dwarf_Die other;
         Dwarf_Attribute attribute;
         constexpr int kMostSteps = 8;  // from an inlined function to its declaration
         for (int step = 0; step < kMostSteps; ++step) {
@@ -227,24 +238,44 @@ private:
             if (!dwarf_formref_die(&attribute, &other)) break;
             die = other;
         }
-        if (scopes_.empty()) {
-            scopes_[0];  // looked for, also where there are none
-            findScopes(tree_, {}, 0);
-        }
-        const auto known = scopes_.find(dwarf_dieoffset(&die));
-        return known == scopes_.end() ? std::string() : known->second;
+        return dwarf_dieoffset(&die);
     }
-    void findScopes(Dwarf_Die* parent, const std::string& scope, int depth) {
+
+    /// What an entry stands in.
+    enum class Around : uint8_t {
+        Scope,     // namespaces and classes, told as "game::Sail::"
+        Function,  // told as `function`
+        Lambda     // the same of the function that it stands in
+    };
+    /// Notes the names of functions that have no linkage name and stand in something: those of C stand in nothing.
+    void findNames(Dwarf_Die* parent, Around around, const std::string& what, Dwarf_Die* function, int depth) {
         Dwarf_Die die;
         if (depth > kDeepestNesting || dwarf_child(parent, &die) != 0) return;
         do {
             const int tag = dwarf_tag(&die);
+            const char* const name = dwarf_diename(&die);
             if (tag == DW_TAG_subprogram) {
-                if (!scope.empty()) scopes_[dwarf_dieoffset(&die)] = scope;
+                if (around == Around::Lambda)
+                    names_[dwarf_dieoffset(&die)] = what;
+                else if (around == Around::Scope && !what.empty() && name)
+                    names_[dwarf_dieoffset(&die)] = what + name;
+                findNames(&die, Around::Function, {}, &die, depth + 1);
+            } else if (tag == DW_TAG_lexical_block) {
+                findNames(&die, around, what, function, depth + 1);
             } else if (tag == DW_TAG_namespace || tag == DW_TAG_class_type || tag == DW_TAG_structure_type) {
-                const char* name = dwarf_diename(&die);
-                const char* const nameless = tag == DW_TAG_namespace ? "(anonymous namespace)" : "(unnamed)";
-                findScopes(&die, scope + (name ? name : nameless) + "::", depth + 1);
+                constexpr std::string_view kLambda = "lambda in ";
+                const bool lambda = !name || std::string_view(name).substr(0, 7) == "<lambda";
+                const std::string outside = around == Around::Function ? nameOf(function) : what;
+                if (around == Around::Function && lambda && !outside.empty()) {
+                    const bool inner = outside.compare(0, kLambda.size(), kLambda) == 0;
+                    findNames(&die, Around::Lambda, inner ? outside : std::string(kLambda) + outside, nullptr,
+                              depth + 1);
+                } else {
+                    const char* const nameless = tag == DW_TAG_namespace ? "(anonymous namespace)" : "(unnamed)";
+                    const bool inFunction = around == Around::Function && !outside.empty();
+                    findNames(&die, Around::Scope,
+                              outside + (inFunction ? "::" : "") + (name ? name : nameless) + "::", nullptr, depth + 1);
+                }
             }
         } while (dwarf_siblingof(&die, &die) == 0);
     }
@@ -268,7 +299,7 @@ private:
     }
 
     Dwarf_Die *unit_, *tree_;
-    std::map<Dwarf_Off, std::string> scopes_;  // of functions by where they stand; empty: not looked for yet
+    std::map<Dwarf_Off, std::string> names_;  // of functions by where they stand; empty: not looked for yet
     Dwarf_Addr bias_;
     std::span<const Place> places_;
     std::vector<CodeFunctions>& into_;

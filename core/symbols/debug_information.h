@@ -15,12 +15,13 @@ namespace fugato {
 
 /// A function that was being executed at a place of the code, and where in it.
 struct CodeFunction {
-    std::string name;       // C++ names as they are written, without parameters; never empty
+    std::string name;       // C++ names as they are written, without parameters; "lambda in f"; never empty
     std::string file;       // in which it is declared; empty: not known
     uint32_t declared = 0;  // line there; 0: not known
     uint32_t line = 0;      // being executed; 0: not known
     std::string lineFile;   // in which that line is; empty: not known
     auto operator<=>(const CodeFunction&) const = default;
+    bool isSame(const CodeFunction& f) const { return name == f.name && file == f.file && declared == f.declared; }
 };
 /// The innermost inlined function first; empty where no symbol covers the place.
 using CodeFunctions = std::vector<CodeFunction>;

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <limits>
 
+#include "first_in_order.h"
 #include "letters.h"
 
 namespace fugato {
@@ -169,14 +170,20 @@ private:
 
 }  // namespace
 
+SortKey::SortKey(TableValue value) : value_(std::move(value)) {
+    if (auto* text = std::get_if<std::string>(&value_)) *text = lowered(*text);
+    const auto* text = std::get_if<std::string>(&value_);
+    const auto* number = std::get_if<double>(&value_);
+    missing_ =
+        std::holds_alternative<std::monostate>(value_) || (text && text->empty()) || (number && std::isnan(*number));
+}
+
 std::shared_ptr<const Table> arranged(const std::shared_ptr<const Table>& table, const Arrangement& arrangement,
                                       const Progress& progress) {
     if (arrangement == Arrangement{}) return table;
     if (table->ordered()) {
         const size_t column = arrangement.column;
-        return column < table->columns().size() && table->sorts(column)
-                   ? table->sorted(column, arrangement.descending, progress)
-                   : table;
+        return column < table->columns().size() ? table->sorted(column, arrangement.descending, progress) : table;
     }
     try {
         auto made = std::make_shared<ArrangedTable>(table);

@@ -74,13 +74,13 @@ public:
     virtual Row parentOf(Row) const { return kTop; }
     virtual uint32_t positionOf(Row row) const { return row; }  // among those with the same parent
 
-    /// Its rows come in an order of its own and may be too many to look at each: they are not filtered, sorted only as
-    /// it can itself, and shown by windows. Such do not lie below each other.
+    /// Its rows come in an order of its own and may be too many to look at each: they are not filtered, sorted as it
+    /// can itself, and shown by windows. Such do not lie below each other.
     virtual bool ordered() const { return false; }
-    /// Whether such a table can be had in the order of a column, and itself in that order; null where `progress`
-    /// cancelled it.
-    virtual bool sorts(size_t) const { return false; }
+    /// Such a table in the order of a column; null where `progress` cancelled it.
     virtual std::shared_ptr<const Table> sorted(size_t, bool /*descending*/, const Progress&) const { return nullptr; }
+    /// How many come after the last row, where such a table in another order than its own is not held in full.
+    virtual uint64_t leftOut() const { return 0; }
     /// Some rows of such a table, read at once, as a table.
     virtual std::shared_ptr<const Table> window(Row, uint32_t) const { return nullptr; }
 

@@ -321,6 +321,7 @@ enum class Kind : uint8_t {
     Switch,
     Sample,
     WakeUp,
+    Input,
 };
 
 /// Threads that a Switch names without their number.
@@ -445,6 +446,8 @@ inline constexpr EventSchema kEvents[] = {
         schema::must(ValueKind::Number, "thread", "thread"),
         schema::may(ValueKind::Number, "by", "the thread that woke it, 0 where the system did by itself (a timer, a device)"),
         {}, {}},
+    {Kind::Input, "Input", "input", "a person did something: a key, a button, a touch", {}, {}, {},
+        schema::may(ValueKind::Text, "text", "what")},
 };
 // clang-format on
 

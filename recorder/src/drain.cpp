@@ -185,6 +185,7 @@ uint64_t drain(Recorder& r, bool all) {
     const uint64_t now = monotonicNs();
     if (now - r.lastClockNs >= kClockEveryNs || all) writeClock(r);
     if (r.os) r.os->poll(r, now, all);
+    if (r.tellsStacks.load(std::memory_order_relaxed)) r.modules.tell(r, now, all);
     struct Looked {
         RecordedLane* lane;
         bool ended;

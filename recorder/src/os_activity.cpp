@@ -3,7 +3,6 @@
 
 #include <dirent.h>
 #include <fcntl.h>
-#include <link.h>
 #include <sys/ioctl.h>
 #include <sys/mman.h>
 #include <sys/syscall.h>
@@ -16,6 +15,7 @@
 #include <cstdlib>
 #include <cstring>
 
+#include "call_stacks.hpp"
 #include "run_context.hpp"
 
 namespace fugato::recording {
@@ -24,8 +24,7 @@ using namespace layout;
 
 namespace {
 
-constexpr uint64_t kLoadEveryNs = 250'000'000, kModulesEveryNs = 1'000'000'000;
-constexpr size_t kMostStack = 64;
+constexpr uint64_t kLoadEveryNs = 250'000'000;
 constexpr size_t kPage = 4096;
 constexpr size_t kRingPages = 512, kRingPagesForAnyone = 128;  // the kernel lets an ordinary user have no more
 // Copied of a stack: for samples, and where a thread stops, which may be a hundred times as often.
@@ -141,7 +140,6 @@ void OsActivity::start(Recorder& r, uint32_t wanted, uint32_t sampleUs) {
     }
     if (wanted & FUG_OS_SAMPLES) startSamples(r, sampleUs, copies);
     if (wanted & FUG_OS_BLOCKING) startBlocking(r);
-    if (stacks_) tellModules(r);
     if (wanted & FUG_OS_LOAD) startLoad(r);
     for (Core& core : cores_) {
         if (!core.ring) continue;
@@ -253,7 +251,7 @@ void OsActivity::startSamples(Recorder& r, uint32_t sampleUs, bool copies) {
     const bool system = !failed;
     attr.exclude_kernel = 1;  // else what an ordinary user may have
     if (failed) failed = openForThreads(attr, event);
-    stacks_ |= !failed;
+    if (!failed) r.tellsStacks.store(true, std::memory_order_relaxed);
     addContext(r, "os samples",
                failed
                    ? whyNot(failed)
@@ -272,7 +270,7 @@ void OsActivity::startBlocking(Recorder& r) {
     const bool copies = StackUnwinder::isPossible();
     askForStacks(attr, copies ? kCopiedWhereBlocking : 0);
     const int failed = openForThreads(attr, {Event::Of::Blocking, copies});
-    stacks_ |= !failed;
+    if (!failed) r.tellsStacks.store(true, std::memory_order_relaxed);
     addContext(r, "os blocking", failed ? whyNot(failed) : "call stacks where threads block");
 }
 
@@ -280,10 +278,6 @@ void OsActivity::poll(Recorder& r, uint64_t now, bool last) {
     unwinder_.beginPolling();
     for (Core& core : cores_)
         if (core.ring) readCore(r, core, now);
-    if (stacks_ && (last || now - lastModulesNs_ >= kModulesEveryNs)) {
-        lastModulesNs_ = now;
-        tellModules(r);
-    }
     if (load_ && (last || now - lastLoadNs_ >= kLoadEveryNs)) readLoad(r, now);
 }
 
@@ -414,14 +408,7 @@ std::string OsActivity::stackOf(bool copied, std::string_view told) {
         for (uint64_t address = 0; count-- > 0 && kept < kMostStack && number(address);)
             if (address < static_cast<uint64_t>(PERF_CONTEXT_MAX)) addresses[kept++] = address;  // else a mark
     }
-    char text[kMostStack * 10];
-    char* end = text;
-    uint64_t previous = 0;
-    for (size_t i = 0; i < kept; ++i) {
-        end = putVarint(end, zigzag(static_cast<int64_t>(addresses[i] - previous)));
-        previous = addresses[i];
-    }
-    return {text, static_cast<size_t>(end - text)};
+    return std::string(PackedStack(addresses, kept).bytes());
 }
 
 /// `by`: the thread that had the core when another was woken there; it may only have been interrupted.
@@ -445,56 +432,6 @@ void OsActivity::nameThread(Recorder& r, uint32_t thread, uint32_t process) {
     std::snprintf(path, sizeof path, "/proc/%" PRIu32 "/stat", thread);
     told.system = isOfTheSystem(firstLineOf(path));
     addDefinition(r, told);
-}
-
-/// Where the program's code lies, so that addresses can be given names later.
-void OsActivity::tellModules(Recorder& r) {
-    struct Visit {
-        OsActivity& self;
-        Recorder& r;
-        bool changed;
-    } visit{*this, r, false};
-    dl_iterate_phdr(
-        [](dl_phdr_info* info, size_t, void* data) {
-            auto& [self, target, changed] = *static_cast<Visit*>(data);
-            const uint64_t changes = info->dlpi_adds + info->dlpi_subs;
-            if (!changed && changes == self.moduleChanges_) return 1;
-            changed = true;
-            self.moduleChanges_ = changes;
-            std::string path = info->dlpi_name ? info->dlpi_name : "", build;
-            if (path.empty()) {
-                char own[1024];
-                const ssize_t size = readlink("/proc/self/exe", own, sizeof own);
-                if (size > 0) path.assign(own, static_cast<size_t>(size));
-            }
-            for (int i = 0; i < info->dlpi_phnum; ++i) {
-                const auto& segment = info->dlpi_phdr[i];
-                if (segment.p_type != PT_NOTE) continue;
-                const char* at = reinterpret_cast<const char*>(info->dlpi_addr + segment.p_vaddr);
-                for (const char* end = at + segment.p_memsz; at + 12 <= end;) {
-                    uint32_t sizes[3];
-                    std::memcpy(sizes, at, sizeof sizes);
-                    const char* name = at + 12;
-                    const char* content = name + (sizes[0] + 3) / 4 * 4;
-                    if (content + sizes[1] > end) break;
-                    if (sizes[2] == 3 && sizes[0] == 4 && std::memcmp(name, "GNU", 4) == 0)  // its build id
-                        for (uint32_t k = 0; k < sizes[1]; ++k) {
-                            char hex[3];
-                            std::snprintf(hex, sizeof hex, "%02x", static_cast<unsigned char>(content[k]));
-                            build += hex;
-                        }
-                    at = content + (sizes[1] + 3) / 4 * 4;
-                }
-            }
-            for (int i = 0; i < info->dlpi_phnum; ++i) {
-                const auto& segment = info->dlpi_phdr[i];
-                if (segment.p_type != PT_LOAD || !(segment.p_flags & PF_X)) continue;
-                addDefinition(target, ModuleFields<std::string_view>{info->dlpi_addr + segment.p_vaddr, segment.p_memsz,
-                                                                     segment.p_offset, path, build});
-            }
-            return 0;
-        },
-        &visit);
 }
 
 uint32_t OsActivity::counter(Recorder& r, const std::string& name, const char* unit) {

@@ -65,7 +65,6 @@ private:
     std::string stackOf(bool copied, std::string_view told);
     void takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by, std::string_view fields, uint64_t now);
     void nameThread(Recorder& r, uint32_t thread, uint32_t process);
-    void tellModules(Recorder& r);
     void startLoad(Recorder& r);
     void readLoad(Recorder& r, uint64_t now);
     uint32_t counter(Recorder& r, const std::string& name, const char* unit);
@@ -76,8 +75,7 @@ private:
     std::unordered_map<uint64_t, Event> events_;  // by the system's ids of them
     StackUnwinder unwinder_;
     size_t wokenAt_ = 0;  // where in their fields the woken thread is
-    uint64_t moduleChanges_ = 0, lastModulesNs_ = 0;
-    bool stacks_ = false, load_ = false;
+    bool load_ = false;
 
     struct CoreLoad {
         uint32_t busy = 0, frequency = 0;  // counters

@@ -192,6 +192,19 @@ void fug_thread_number(uint32_t number) {
 
 void fug_switch(uint32_t thread, int ready) { putPair(Kind::Switch, thread, Room::Ordinary, ready != 0); }
 
+void fug_call_stack(uint32_t thread, const void* const* addresses, size_t count) {
+    if (!addresses) return;
+    onThisLane([&](Recorder& r, RecordedLane& lane) {
+        uint64_t numbers[kMostStack];
+        count = std::min(count, kMostStack);
+        for (size_t i = 0; i < count; ++i) numbers[i] = reinterpret_cast<uint64_t>(addresses[i]);
+        const PackedStack stack(numbers, count);
+        const Pair here{0, 0};
+        r.tellsStacks.store(true, std::memory_order_relaxed);
+        put(r, lane, Room::Ordinary, static_cast<uint8_t>(Kind::Sample), thread, &here, stack.bytes());
+    });
+}
+
 fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, uint32_t clock) {
     const SetUpCall here;
     try {
@@ -351,6 +364,7 @@ void fug_point(fug_severity severity, const char* text) {
 void fug_point_code(fug_severity severity, int64_t code, const char* text) {
     putPair(Kind::PointCode, numberOf(severity), Room::Ordinary, zigzag(code), 0, cutText(text, kMaxTextBytes));
 }
+void fug_input(const char* text) { putPair(Kind::Input, 0, Room::Ordinary, 0, 0, cutText(text, kMaxTextBytes)); }
 void fug_state_set(uint32_t state, const char* value) {
     putHere(Kind::StateSet, state, Room::Ordinary, nullptr, cutText(value, kMaxTextBytes));
 }

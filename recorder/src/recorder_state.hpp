@@ -20,6 +20,7 @@
 #include <vector>
 
 #include "buffer_pool.hpp"
+#include "call_stacks.hpp"
 #include "recording_output.hpp"
 #include "set_up_call.hpp"
 
@@ -115,11 +116,13 @@ struct Recorder {
     std::atomic<uint32_t> backgroundId{0};  // the background thread's number in the system
     std::atomic<uint32_t> recordingNumber{0};
     std::atomic<RunBy> runBy{RunBy::None};
+    std::atomic<bool> tellsStacks{false};  // there are call stacks in this recording
 
     std::mutex outputMutex;
     RecordingOutput output;
     std::unique_ptr<OsActivity> os;
     std::unique_ptr<Moments> moments;  // null: everything is written
+    ProgramModules modules;
     uint64_t originTicks = 0, originNs = 0, lastClockNs = 0;
     double nsPerTick = 1;
     int64_t startedUnixNs = 0;

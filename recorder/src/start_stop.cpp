@@ -249,6 +249,8 @@ int start(const char* path, const fug_options& options, RunBy by, const std::opt
     if (moments) r.moments = std::make_unique<Moments>(*moments, file, header.nsPerTick);
     beginLanes(r, file, options);
     tellContext(r, markerCost, options);
+    r.tellsStacks.store(false);
+    r.modules = {};
     if (options.os && !options.now && !options.no_background) {
         r.os = std::make_unique<OsActivity>();
         r.os->start(r, options.os, options.sample_us ? options.sample_us : 1000);

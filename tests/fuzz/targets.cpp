@@ -128,7 +128,7 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
         const auto occurrences =
             occurrenceTable(OccurrenceList::of(recording, site, whole, OccurrenceOrder::Begin, false), 0);
         for (size_t column = 0; column < occurrences->columns().size(); ++column) {
-            const auto sorted = occurrences->sorts(column) ? occurrences->sorted(column, true, {}) : occurrences;
+            const auto sorted = occurrences->sorted(column, true, {});
             for (Table::Row row = 0; row < std::min(sorted->rowLimit(), kFewMarkers); ++row) sorted->value(row, column);
             if (sorted->rowLimit()) sorted->rowOf(sorted->place(0).marker);
         }

@@ -191,6 +191,10 @@ FUG_CALL(void, fug_thread_number, (uint32_t number), )
  * hosts that run their threads on cores by a scheduler of their own, such as emulators; what the system's does is
  * recorded with FUG_OS_SWITCHES. */
 FUG_CALL(void, fug_switch, (uint32_t thread, int ready), )
+/* In the lane of a core: where that thread is, as addresses of the program's code, innermost first; of more than 64 the
+ * innermost are kept. For hosts that look at their threads themselves; what the system sees is recorded with
+ * FUG_OS_SAMPLES. Names are found later, where the program's files still are. */
+FUG_CALL(void, fug_call_stack, (uint32_t thread, const void* const* addresses, size_t count), )
 
 /* A lane apart from threads: for a fiber that moves between them, or a device queue. One thread at a
  * time may be in it; entering it sends everything that thread tells there, until it enters the lane
@@ -293,6 +297,9 @@ FUG_CALL(void, fug_frame_tick, (uint32_t series, uint64_t deadline_ns), )
 FUG_CALL(void, fug_count, (uint32_t counter, double value), )
 FUG_CALL(void, fug_point, (fug_severity severity, const char* text), )
 FUG_CALL(void, fug_point_code, (fug_severity severity, int64_t code, const char* text), )
+/* A person did something ("key W down", "left button"): told where the program takes it up, or with fug_at() at the
+ * time the device tells. */
+FUG_CALL(void, fug_input, (const char* text), )
 FUG_CALL(void, fug_state_set, (uint32_t state, const char* value), )
 
 /* A wait is a marker of `site` during which the thread is blocked on `object` (0: not told). The end may name
