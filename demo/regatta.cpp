@@ -274,7 +274,7 @@ private:
     void readInput(uint32_t n) {
         constexpr const char* kTrims[] = {"tiller to port", "tiller to starboard", "haul in the sheet",
                                           "ease the sheet"};
-        constexpr uint32_t kSeldom = 50;  // frames from one to the next, in the mean
+        constexpr uint32_t kSeldom = 150;  // frames from one to the next, in the mean
         if (sailor_() % kSeldom == 0) fug_input(kTrims[sailor_() % std::size(kTrims)]);
         if (troubled("table", n, false)) fug_input("key T: race table");
     }

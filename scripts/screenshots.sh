@@ -43,12 +43,10 @@ picture main-dark "$demo" --dark --cause C
 picture large-marker "$large" --light --range 40-60 --find Splash
 picture what-if "$demo" --light --repair A,B
 picture advice "$demo" --light --cause B --page advice
-picture stacks "$demo" --light --look-at cause --page stacks
-picture workspace "$demo" --light --look-at cause --command "Room for the tables"  # from here on the room is remembered
+picture workspace "$demo" --light --look-at cause --command "Room for the tables"
 picture events "$demo" --light --page events
 picture memory "$demo" --light --look-at whole --page memory
 picture instant "$demo" --light --look-at frame --at 131.335 --page instant
-picture cores "$demo" --light --look-at whole --page cores
 # Notes, as a person might have written them.
 noted=$XDG_CONFIG_HOME/skerry-regatta.fugato
 cp "$demo" "$noted"
@@ -63,5 +61,7 @@ NOTES
 picture notes "$noted" --light --page notes
 mkdir -p "$XDG_CONFIG_HOME/Fugato"
 printf '[source]\nfolders=, %s\n[view]\ntables=true\n' "$PWD" > "$XDG_CONFIG_HOME/Fugato/fugato.conf"
-picture source "$demo" --light --look-at whole --page source
+picture source "$demo" --light --cause B --look-at whole --page source
 picture marker "$demo" --light --cause D --find "Plan path" --page marker
+picture stacks "$demo" --light --look-at cause --cause D --page stacks
+picture cores "$demo" --light --look-at whole --page cores

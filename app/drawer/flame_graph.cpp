@@ -44,6 +44,18 @@ void FlameGraph::setStacks(std::shared_ptr<const Stacks> stacks, std::shared_ptr
     why_ = why;
     zoomed_ = node_ = StackTree::kRoot;
     layOut();
+    if (stacks_) verticalScrollBar()->setValue(rowHeight_ * std::max(0, sharedByAll() - 1));
+}
+
+/// How many functions at the top all call stacks go through: the program's begin, mostly.
+int FlameGraph::sharedByAll() const {
+    const auto& nodes = tree_->nodes();
+    int shared = 0;
+    for (uint32_t at = StackTree::kRoot;
+         nodes[at].children.size() == 1 && nodes[nodes[at].children[0]].total == tree_->total();
+         at = nodes[at].children[0])
+        ++shared;
+    return shared;
 }
 
 std::vector<uint32_t> FlameGraph::childrenOf(uint32_t node) const {
