@@ -114,6 +114,19 @@ private slots:
     }
     void init() { settings::clearAll(); }
 
+    void whereNothingCanBeWrittenNoMoreIsLookedAt() {
+        std::ostringstream full;
+        for (const int form : {0, 1, 2}) {
+            const LongTable table(10'000'000);
+            full.setstate(std::ios::badbit);
+            if (form == 0)
+                writeText(table, full);
+            else
+                QVERIFY(form == 1 ? writeCsv(table, full) : writeJson(table, full));
+            QVERIFY2(form == 0 || table.looked < 20'000, qPrintable(QString::number(table.looked)));
+        }
+    }
+
     void theFirstInAnOrderAreTheFirstOfASort() {
         std::mt19937 random(11);
         std::vector<int> all(50'000);

@@ -14,7 +14,7 @@ namespace fugato {
 
 namespace {
 
-constexpr uint32_t kReadAtOnce = 4096;
+constexpr uint32_t kReadAtOnce = 4096, kLookedAtOnce = 65536;
 constexpr size_t kMostSorted = 300'000;
 
 std::vector<TableColumn> columnsFor(const Recording& r) {
@@ -292,7 +292,7 @@ private:
 LongList<ListedEvent> longList(const std::shared_ptr<const EventList>& list) {
     return {std::make_shared<EventTable>(list),
             list->size(),
-            kReadAtOnce,
+            kLookedAtOnce,
             [list](uint64_t first, size_t count) { return list->read(first, count); },
             [list](std::vector<ListedEvent> events, bool window) {
                 return std::make_shared<EventRows>(list, std::move(events), window);

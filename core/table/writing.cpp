@@ -75,14 +75,18 @@ bool isTime(Quantity quantity) {
            quantity == Quantity::SignedMilliseconds || quantity == Quantity::Instant;
 }
 
+/// Whether to go on: not where nothing can be written, or it was cancelled.
 class Steps {
 public:
-    Steps(const Table& table, const Progress& progress) : progress_(progress), all_(table.rowLimit()) {}
+    Steps(const Table& table, const std::ostream& out, const Progress& progress)
+        : out_(out), progress_(progress), all_(table.rowLimit()) {}
     bool operator()() {
-        return ++done_ % 4096 != 0 || !progress_ || progress_(static_cast<double>(done_) / static_cast<double>(all_));
+        if (++done_ % 4096 != 0) return true;
+        return out_ && (!progress_ || progress_(static_cast<double>(done_) / static_cast<double>(all_)));
     }
 
 private:
+    const std::ostream& out_;
     const Progress& progress_;
     const uint32_t all_;
     size_t done_ = 0;
@@ -123,7 +127,6 @@ std::string valueText(const TableColumn& column, const TableValue& value) {
 size_t writeText(const Table& table, std::ostream& out, size_t depth) {
     constexpr Row kMeasured = 4096;  // of rows that may be too many to be looked at twice
     const auto& columns = table.columns();
-    const auto go = [] { return true; };
     const auto nothing = [](Row, size_t) {};
     size_t last = 0;
     for (size_t c = 1; c < columns.size(); ++c)
@@ -148,7 +151,7 @@ size_t writeText(const Table& table, std::ostream& out, size_t depth) {
                 if (at >= depth) left += table.countBelow(row);
                 return at < depth;
             },
-            nothing, go);
+            nothing, [] { return true; });
     }
     const auto line = [&](size_t indent, auto&& cell) {
         for (const size_t c : shown) {
@@ -167,7 +170,7 @@ size_t writeText(const Table& table, std::ostream& out, size_t depth) {
             });
             return at < depth;
         },
-        nothing, go);
+        nothing, Steps(table, out, {}));
     return left;
 }
 
@@ -177,7 +180,7 @@ bool writeCsv(const Table& table, std::ostream& out, const Progress& progress) {
     if (nested) out << "depth,";
     for (size_t c = 0; c < columns.size(); ++c) out << (c ? "," : "") << csvText(columns[c].key);
     out << "\r\n";
-    return walk(
+    const bool whole = walk(
         table,
         [&](Row row, size_t depth) {
             if (nested) out << depth << ",";
@@ -185,7 +188,8 @@ bool writeCsv(const Table& table, std::ostream& out, const Progress& progress) {
             out << "\r\n";
             return true;
         },
-        [](Row, size_t) {}, Steps(table, progress));
+        [](Row, size_t) {}, Steps(table, out, progress));
+    return whole || !out;
 }
 
 void writeForClipboard(const Table& table, const std::vector<Row>& rows, const std::vector<size_t>& columns,
@@ -243,9 +247,9 @@ bool writeJson(const Table& table, std::ostream& out, const Progress& progress) 
             out << (nested ? "]}" : "}");
             first = false;
         },
-        Steps(table, progress));
+        Steps(table, out, progress));
     out << "\n]";
-    return whole;
+    return whole || !out;
 }
 
 }  // namespace fugato

@@ -22,7 +22,7 @@ std::string valueText(const TableColumn& column, const TableValue& value);
 size_t writeText(const Table& table, std::ostream& out, size_t depth = SIZE_MAX);
 
 /// RFC 4180, with a line of keys; times as nanoseconds. Where rows lie below each other, a first column says how deep.
-/// False where `progress` cancelled it.
+/// False where `progress` cancelled it; where `out` takes no more, it ends.
 bool writeCsv(const Table& table, std::ostream& out, const Progress& progress = {});
 /// The same for some rows, with tabs, under the titles: what a spreadsheet takes from the clipboard.
 void writeForClipboard(const Table& table, const std::vector<Table::Row>& rows, const std::vector<size_t>& columns,
