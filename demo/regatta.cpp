@@ -7,8 +7,8 @@
 #include <cmath>
 #include <cstdio>
 #include <deque>
+#include <fugato_mutex.hpp>
 #include <map>
-#include <mutex>
 #include <random>
 #include <utility>
 
@@ -285,17 +285,17 @@ private:
         if (n % 20) return;
         FUG_SITE_HERE(report, "Position report", "network", "Tells the race office where the boats are");
         const fug::Operation operation(report);
-        const std::lock_guard<std::mutex> guard(reportsMutex_);
+        const fugato::Lock guard(reportsMutex_);
         reports_.push_back({n + 30, operation, n % 140 == 0});
     }
     void packReports() {
         FUG_SITE_HERE(packed, "Packed", "network");
-        const std::lock_guard<std::mutex> guard(reportsMutex_);
+        const fugato::Lock guard(reportsMutex_);
         for (Report& report : reports_)
             if (!std::exchange(report.packed, true)) report.operation.step(packed);
     }
     void answerReports(uint32_t n) {
-        const std::lock_guard<std::mutex> guard(reportsMutex_);
+        const fugato::Lock guard(reportsMutex_);
         while (!reports_.empty() && reports_.front().due <= n) {
             const Report& report = reports_.front();
             if (report.fails) fug_point_code(FUG_ERROR, 110, "The race office does not answer");
@@ -630,8 +630,8 @@ private:
         fug::Operation operation;
         bool fails, packed = false;
     };
-    std::mutex reportsMutex_;
-    std::deque<Report> reports_;  // guarded by reportsMutex_
+    fugato::Mutex reportsMutex_;
+    std::deque<Report> reports_ FUGATO_GUARDED_BY(reportsMutex_);
     std::map<std::string, fug_site> fineSites_{
         {"boat", FUG_SITE_WITH("Boat", "physics", "One hull", 1, 0)},
         {"pair", FUG_SITE_WITH("Pair", "physics", "Two boats", 1, 0)},

@@ -4,6 +4,7 @@
 #include <array>
 #include <atomic>
 #include <chrono>
+#include <fugato_mutex.hpp>
 #include <optional>
 #include <queue>
 #include <random>
@@ -54,7 +55,7 @@ struct VirtualThread {
     bool finished = false, leaving = false;
     bool onCores = false;  // it is no device
     uint32_t number = 0;   // from 1
-    std::condition_variable turn;
+    std::condition_variable_any turn;
     std::minstd_rand noise;
     // The computation it makes: until when, at which times it is looked where the thread is, and what was seen.
     int64_t computesUntil = 0;
@@ -138,14 +139,14 @@ public:
     void join() override {
         for (auto& thread : threads_) thread->thread = std::thread([this, mine = thread.get()] { run(*mine); });
         {
-            std::unique_lock<std::mutex> lock(mutex_);
+            const fugato::Lock lock(mutex_);
             running_ = next();
             running_->turn.notify_one();
-            allFinished_.wait(lock, [&] { return running_ == nullptr; });
+            while (running_) allFinished_.wait(mutex_);
         }
         for (auto& thread : threads_) {  // one after another: even their last events come in a fixed order
             {
-                const std::lock_guard<std::mutex> lock(mutex_);
+                const fugato::Lock lock(mutex_);
                 thread->leaving = true;
                 thread->turn.notify_one();
             }
@@ -211,11 +212,11 @@ private:
         return best;
     }
     /// Nothing happens before the time of the one that is furthest behind.
-    void tellCores() { cores_.tellUntil(running_ ? running_->time : INT64_MAX); }
+    void tellCores() FUGATO_NEEDS(mutex_) { cores_.tellUntil(running_ ? running_->time : INT64_MAX); }
     /// Lets every thread that is further behind run first.
     void giveWay() {
         VirtualThread* const mine = self;
-        std::unique_lock<std::mutex> lock(mutex_);
+        const fugato::Lock lock(mutex_);
         running_ = next();
         tellCores();
         if (running_ != mine) {
@@ -223,7 +224,7 @@ private:
                 running_->turn.notify_one();
             else
                 allFinished_.notify_one();
-            mine->turn.wait(lock, [&] { return running_ == mine; });
+            while (running_ != mine) mine->turn.wait(mutex_);
         }
         if (!paced_) return;
         reached = mine->time;
@@ -233,15 +234,15 @@ private:
     void run(VirtualThread& mine) {
         self = &mine;
         {
-            std::unique_lock<std::mutex> lock(mutex_);
-            mine.turn.wait(lock, [&] { return running_ == &mine; });
+            const fugato::Lock lock(mutex_);
+            while (running_ != &mine) mine.turn.wait(mutex_);
         }
         if (mine.onCores) {
             fug_thread_number(mine.number);
             cores_.begins(mine.number, mine.time);
         }
         mine.body();
-        std::unique_lock<std::mutex> lock(mutex_);
+        const fugato::Lock lock(mutex_);
         mine.finished = true;
         if (mine.onCores) cores_.ends(mine.number, mine.time);
         running_ = next();
@@ -250,7 +251,7 @@ private:
             running_->turn.notify_one();
         else
             allFinished_.notify_one();
-        mine.turn.wait(lock, [&] { return mine.leaving; });
+        while (!mine.leaving) mine.turn.wait(mutex_);
     }
 
     const uint64_t seed_;
@@ -258,10 +259,10 @@ private:
     const Seen seen_;
     Cores cores_;
     const std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
-    std::mutex mutex_;
-    std::condition_variable allFinished_;
+    fugato::Mutex mutex_;
+    std::condition_variable_any allFinished_;
     std::vector<std::unique_ptr<VirtualThread>> threads_;
-    VirtualThread* running_ = nullptr;  // guarded by mutex_
+    VirtualThread* running_ FUGATO_GUARDED_BY(mutex_) = nullptr;
 };
 
 }  // namespace

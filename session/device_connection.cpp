@@ -13,7 +13,7 @@
 #include <cmath>
 #include <csignal>
 #include <fugato_control.hpp>
-#include <mutex>
+#include <fugato_mutex.hpp>
 #include <own_files.hpp>
 #include <thread>
 #include <unordered_map>
@@ -111,7 +111,7 @@ public:
         thread_.join();
     }
     DeviceState state() const {
-        const std::lock_guard<std::mutex> guard(mutex_);
+        const Lock guard(mutex_);
         return state_;
     }
 
@@ -160,13 +160,16 @@ private:
     void open(Channel& channel);
     void tellState(DeviceState::Line line, std::string trouble);
     void tellCounts();
-    std::string device() const { return state_.name.empty() ? address_.host : state_.name; }
+    std::string device() const {
+        const Lock guard(mutex_);
+        return state_.name.empty() ? address_.host : state_.name;
+    }
 
     const DeviceAddress address_;
     const line::Key key_;
     std::atomic<bool> quit_{false};
-    mutable std::mutex mutex_;
-    DeviceState state_;
+    mutable Mutex mutex_;
+    DeviceState state_ FUGATO_GUARDED_BY(mutex_);
     std::unique_ptr<SecureLine> line_;
     bool greeted_ = false;
     Clock::time_point heard_, said_, tried_{};
@@ -178,13 +181,13 @@ private:
 };
 
 void DeviceConnection::Work::tellState(DeviceState::Line line, std::string trouble) {
-    const std::lock_guard<std::mutex> guard(mutex_);
+    const Lock guard(mutex_);
     state_.line = line;
     state_.trouble = std::move(trouble);
 }
 
 void DeviceConnection::Work::tellCounts() {
-    const std::lock_guard<std::mutex> guard(mutex_);
+    const Lock guard(mutex_);
     state_.programs = programs_.size();
     state_.recording = static_cast<size_t>(
         std::count_if(channels_.begin(), channels_.end(), [](const auto& one) { return bool(one.second.file); }));
@@ -299,7 +302,7 @@ void DeviceConnection::Work::takeWord(const Message& word) {
             return breakLine("its relay is of another version (" + shownText(word.field("version")) + ", not " +
                              std::to_string(line::kVersion) + ")");
         {
-            const std::lock_guard<std::mutex> guard(mutex_);
+            const Lock guard(mutex_);
             state_.name = shownText(word.field("name"));
         }
         greeted_ = true;

@@ -254,10 +254,10 @@ void Document::explainFurther(bool damaged) {
 void Document::readNewFrames() {
     if (!growing_ || !explanation_ || readingFrames_.busy()) return;
     readingFrames_.ask(
-        [growing = growing_, e = explanation_](const Progress&) {
-            const std::unique_lock lock(growing->lock, std::try_to_lock);
-            return lock ? growing->recording.readFrames(e->frames.size(), e->recording->series[e->series].name)
-                        : nullptr;
+        [growing = growing_, e = explanation_](const Progress&) -> std::shared_ptr<const std::vector<NewFrame>> {
+            if (!growing->mutex.try_lock()) return nullptr;
+            const Lock lock(growing->mutex, std::adopt_lock);
+            return growing->recording.readFrames(e->frames.size(), e->recording->series[e->series].name);
         },
         [this, e = explanation_](const std::shared_ptr<const std::vector<NewFrame>>& frames) {
             if (e != explanation_) return;  // they are explained meanwhile, or of another series

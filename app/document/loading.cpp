@@ -55,7 +55,7 @@ Loaded loadFurther(const std::shared_ptr<GrowingFile>& growing, const QString& p
                    const ExplainOptions& wanted, const Progress& goesOn) {
     Loaded now;
     if (growing) {
-        const std::lock_guard lock(growing->lock);
+        const Lock lock(growing->mutex);
         if (goesOn(0)) now.recording = growing->recording.read(goesOn);
     }
     if (!now.recording && goesOn(0)) {  // finished, or something else has its name

@@ -5,9 +5,9 @@
 #pragma once
 
 #include <QString>
+#include <fugato_mutex.hpp>
 #include <functional>
 #include <memory>
-#include <mutex>
 
 #include "core/explain/model/explanation.h"
 #include "core/model/growing_recording.h"
@@ -38,8 +38,8 @@ std::shared_ptr<const Explanation> explainSeries(const std::shared_ptr<const Rec
 
 /// A recording that is read on. Reading is done by one task after another; one that was cancelled may still be at it.
 struct GrowingFile {
-    std::mutex lock;  // guards recording
-    GrowingRecording recording;
+    Mutex mutex;
+    GrowingRecording recording FUGATO_GUARDED_BY(mutex);
     GrowingFile(const std::string& path, const OpenOptions& options) : recording(path, options) {}
 };
 

@@ -270,7 +270,7 @@ bool UsualMarkers::addUsual(NestedMarkers& made, const Progress& progress) {
 }
 
 std::shared_ptr<const NestedMarkers> UsualMarkers::of(const Scope& scope, const Progress& progress) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     const Explanation& e = *explanation_;
     const Recording& r = *e.recording;
     const auto made = nestedMarkers(r, scope, progress);

@@ -5,9 +5,9 @@
 // those that nothing waited for.
 #pragma once
 
+#include <fugato_mutex.hpp>
 #include <map>
 #include <memory>
-#include <mutex>
 
 #include "core/explain/model/explanation.h"
 #include "nested_markers.h"
@@ -28,11 +28,11 @@ public:
 
 private:
     struct Usual;
-    const Usual* usualOf(uint32_t baseline, const Progress& progress);
-    bool addUsual(NestedMarkers& made, const Progress& progress);
+    const Usual* usualOf(uint32_t baseline, const Progress& progress) FUGATO_NEEDS(mutex_);
+    bool addUsual(NestedMarkers& made, const Progress& progress) FUGATO_NEEDS(mutex_);
     const std::shared_ptr<const Explanation> explanation_;
-    std::mutex mutex_;  // guards usual_
-    std::map<uint32_t, std::unique_ptr<Usual>> usual_;
+    Mutex mutex_;
+    std::map<uint32_t, std::unique_ptr<Usual>> usual_ FUGATO_GUARDED_BY(mutex_);
 };
 
 /// Up to so many markers in a scope, or call stacks, it is worked out how much of each marker's time ran, and in which

@@ -18,8 +18,9 @@ constexpr size_t kFewestKnownParts = 4;             // one in so many places of 
 // ---- names ---------------------------------------------------------------------------------------
 
 std::pair<uint32_t, bool> Names::at(Kind kind, uint32_t id) {
+    auto& positions = positions_[kind];
     const auto put = [&](auto& things) {
-        const auto [found, isNew] = positions_[kind].try_emplace(id, static_cast<uint32_t>(things.size()));
+        const auto [found, isNew] = positions.try_emplace(id, static_cast<uint32_t>(things.size()));
         if (isNew) things.emplace_back();
         return std::pair(found->second, isNew);
     };
@@ -41,7 +42,7 @@ std::pair<uint32_t, bool> Names::at(Kind kind, uint32_t id) {
 void Names::nameIsKnown(Kind kind, uint32_t id) { r_.repairs.unknownNames -= standIns_.erase({kind, id}); }
 
 uint32_t Names::used(Kind kind, uint32_t id) {
-    const std::lock_guard lock(lock_);
+    const Lock lock(mutex_);
     const auto [position, isNew] = at(kind, id);
     if (!isNew) return position;
     ++r_.repairs.unknownNames;
@@ -67,7 +68,7 @@ uint32_t Names::defined(Kind kind, uint32_t id) {
 }
 
 uint32_t Names::lane(uint32_t id) {
-    const std::lock_guard lock(lock_);
+    const Lock lock(mutex_);
     const auto [found, isNew] = lanes_.try_emplace(id, static_cast<uint32_t>(r_.lanes.size()));
     if (isNew) r_.lanes.emplace_back().id = id;
     return found->second;
@@ -91,12 +92,12 @@ void Names::addSystemLanes() {
 }
 
 int64_t Names::samplePeriod() {
-    const std::lock_guard lock(lock_);
+    const Lock lock(mutex_);
     return r_.samplesInSystem() ? r_.samplePeriod() : 0;
 }
 
 int64_t Names::deadlineOf(uint32_t series) {
-    const std::lock_guard lock(lock_);
+    const Lock lock(mutex_);
     return deadlines_[series];
 }
 
@@ -109,12 +110,12 @@ void Names::define(const Definition& definition) {
         made.role = shownText(d->role);
         return;
     }
-    const std::lock_guard lock(lock_);
+    const Lock lock(mutex_);
     struct Visitor {
         Names& names;
         Recording& r;
         void operator()(const LaneDefinition&) const {}
-        void operator()(const SiteDefinition& d) const {
+        void operator()(const SiteDefinition& d) const FUGATO_NEEDS(names.mutex_) {
             r.sites[names.defined(Sites, d.id)] = {shownText(d.name),
                                                    shownText(d.category),
                                                    shownText(d.description),
@@ -123,21 +124,21 @@ void Names::define(const Definition& definition) {
                                                    bounded(d.longestNs),
                                                    d.detail};
         }
-        void operator()(const SeriesDefinition& d) const {
+        void operator()(const SeriesDefinition& d) const FUGATO_NEEDS(names.mutex_) {
             const uint32_t position = names.defined(SeriesKind, d.id);
             r.series[position].name = shownText(d.name);
             names.deadlines_[position] = bounded(d.deadlineNs);
         }
-        void operator()(const ObjectDefinition& d) const {
+        void operator()(const ObjectDefinition& d) const FUGATO_NEEDS(names.mutex_) {
             r.objects[names.defined(Objects, d.id)] = shownText(d.name);
         }
-        void operator()(const CounterDefinition& d) const {
+        void operator()(const CounterDefinition& d) const FUGATO_NEEDS(names.mutex_) {
             Counter& counter = r.counters[names.defined(Counters, d.id)];
             counter.name = shownText(d.name);
             counter.unit = shownText(d.unit);
             counter.threshold = d.threshold;
         }
-        void operator()(const StateDefinition& d) const {
+        void operator()(const StateDefinition& d) const FUGATO_NEEDS(names.mutex_) {
             r.states[names.defined(States, d.id)].name = shownText(d.name);
         }
         void operator()(const ContextDefinition& d) const {
@@ -146,8 +147,12 @@ void Names::define(const Definition& definition) {
             else
                 r.context[shownText(d.key)] = shownText(d.value);
         }
-        void operator()(const KeyDefinition& d) const { r.keys[names.defined(Keys, d.id)] = shownText(d.name); }
-        void operator()(const PoolDefinition& d) const { r.pools[names.defined(Pools, d.id)].name = shownText(d.name); }
+        void operator()(const KeyDefinition& d) const FUGATO_NEEDS(names.mutex_) {
+            r.keys[names.defined(Keys, d.id)] = shownText(d.name);
+        }
+        void operator()(const PoolDefinition& d) const FUGATO_NEEDS(names.mutex_) {
+            r.pools[names.defined(Pools, d.id)].name = shownText(d.name);
+        }
         void operator()(const OsThreadDefinition& d) const {
             r.osThreads[d.id] = {d.process, shownText(d.name), d.system == 1};
         }

@@ -5,9 +5,10 @@
 // Names, what they have in common (locks held, frames, memory…) is gathered afterwards by ModelBuilder.
 #pragma once
 
+#include <array>
+#include <fugato_mutex.hpp>
 #include <limits>
 #include <map>
-#include <mutex>
 #include <set>
 #include <unordered_map>
 #include <unordered_set>
@@ -41,18 +42,20 @@ public:
     /// Running time between two call stacks, where they are taken whenever a thread runs; else 0.
     int64_t samplePeriod();
     /// While it is held nothing changes in the recording's lists of names.
-    std::unique_lock<std::mutex> hold() { return std::unique_lock(lock_); }
+    Mutex& mutex() FUGATO_CHECKED_BY_CLANG(lock_returned(mutex_)) { return mutex_; }
 
 private:
-    std::pair<uint32_t, bool> at(Kind kind, uint32_t id);
-    uint32_t defined(Kind kind, uint32_t id);
-    void nameIsKnown(Kind kind, uint32_t id);
+    std::pair<uint32_t, bool> at(Kind kind, uint32_t id) FUGATO_NEEDS(mutex_);
+    uint32_t defined(Kind kind, uint32_t id) FUGATO_NEEDS(mutex_);
+    void nameIsKnown(Kind kind, uint32_t id) FUGATO_NEEDS(mutex_);
 
-    std::mutex lock_;  // guards everything here and the lists of names in the recording
+    Mutex mutex_;  // guards the lists of names in the recording, too
     Recording& r_;
-    std::unordered_map<uint32_t, uint32_t> positions_[kKinds], lanes_;
-    std::vector<int64_t> deadlines_;
-    std::set<std::pair<Kind, uint32_t>> standIns_;  // ids that were used and are not defined yet
+    std::array<std::unordered_map<uint32_t, uint32_t>, kKinds> positions_ FUGATO_GUARDED_BY(mutex_);
+    std::unordered_map<uint32_t, uint32_t> lanes_ FUGATO_GUARDED_BY(mutex_);
+    std::vector<int64_t> deadlines_ FUGATO_GUARDED_BY(mutex_);
+    // Ids that were used and are not defined yet.
+    std::set<std::pair<Kind, uint32_t>> standIns_ FUGATO_GUARDED_BY(mutex_);
 };
 
 /// What a lane tells that belongs to more than this lane, in the order told. Paths are the lane's own.

@@ -161,7 +161,7 @@ std::shared_ptr<const Recording> ModelBuilder::soFar(
     Build& b = *build_;
     auto made = std::make_shared<Recording>();
     {
-        const auto lock = b.names.hold();
+        const Lock lock(b.names.mutex());
         *made = b.r;
     }
     made->whole = false;

@@ -12,7 +12,7 @@ constexpr uint64_t kLeastBlock = 256 * 1024;  // of an arena
 ArenaPool::Block ArenaPool::take(uint64_t bytes) {
     const uint64_t wanted = std::bit_ceil(bytes);
     {
-        const std::lock_guard lock(lock_);
+        const Lock lock(mutex_);
         if (auto& known = spare_[wanted]; !known.empty()) {
             const uint64_t at = known.back();
             known.pop_back();
@@ -23,7 +23,7 @@ ArenaPool::Block ArenaPool::take(uint64_t bytes) {
 }
 
 void ArenaPool::giveBack(const std::vector<Block>& blocks) {
-    const std::lock_guard lock(lock_);
+    const Lock lock(mutex_);
     for (const Block& block : blocks) spare_[block.bytes].push_back(block.at);
 }
 

@@ -27,8 +27,8 @@ private:
     void giveBack(const std::vector<Block>& blocks);
 
     const std::shared_ptr<Storage> storage_;
-    std::mutex lock_;
-    std::map<uint64_t, std::vector<uint64_t>> spare_;  // by bytes: where
+    Mutex mutex_;
+    std::map<uint64_t, std::vector<uint64_t>> spare_ FUGATO_GUARDED_BY(mutex_);  // by bytes: where
 };
 
 /// Room in which one recording after another has a column: of one at a time, see GrowingList.

@@ -1,14 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "long_work.h"
 
-#include <mutex>
+#include <fugato_mutex.hpp>
 
 namespace fugato {
 
 namespace {
 thread_local bool threadIsQuick = false;
-std::mutex lock;
-std::vector<std::string>& met() {  // guarded by lock
+Mutex mutex;
+std::vector<std::string>& met() FUGATO_NEEDS(mutex) {
     static std::vector<std::string> names;
     return names;
 }
@@ -18,12 +18,12 @@ void keepThreadQuick(bool quick) { threadIsQuick = quick; }
 
 void longWork(const char* what) {
     if (!threadIsQuick) return;
-    const std::lock_guard guard(lock);
+    const Lock guard(mutex);
     met().emplace_back(what);
 }
 
 std::vector<std::string> longWorkOnQuickThreads() {
-    const std::lock_guard guard(lock);
+    const Lock guard(mutex);
     return met();
 }
 

@@ -6,8 +6,8 @@
 
 #include <algorithm>
 #include <exception>
+#include <fugato_mutex.hpp>
 #include <functional>
-#include <mutex>
 #include <system_error>
 #include <thread>
 #include <vector>
@@ -40,7 +40,7 @@ public:
         try {
             work();
         } catch (...) {
-            const std::lock_guard lock(lock_);
+            const Lock lock(mutex_);
             if (!failure_) failure_ = std::current_exception();
         }
     }
@@ -49,6 +49,7 @@ public:
         for (const auto& work : later_) run(work);
         later_.clear();
         wait();
+        const Lock lock(mutex_);
         if (failure_) std::rethrow_exception(failure_);
     }
 
@@ -59,8 +60,8 @@ private:
     }
     std::vector<std::thread> threads_;
     std::vector<std::function<void()>> later_;
-    std::mutex lock_;  // guards failure_
-    std::exception_ptr failure_;
+    Mutex mutex_;
+    std::exception_ptr failure_ FUGATO_GUARDED_BY(mutex_);
 };
 
 /// Runs `work(0)` here and the others beside it.

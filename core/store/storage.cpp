@@ -46,7 +46,7 @@ struct Watched {
 };
 constexpr int kMostWatched = 256;
 Watched watchedStorages[kMostWatched];
-std::mutex watching;
+Mutex watching;  // while places are taken
 struct sigaction before;
 
 void readFailed(int number, siginfo_t* info, void* context) {
@@ -67,7 +67,7 @@ void readFailed(int number, siginfo_t* info, void* context) {
 }
 
 int watch(char* base, uint64_t bytes, std::atomic<bool>* damaged) {
-    const std::lock_guard lock(watching);
+    const Lock lock(watching);
     static const bool installed = [] {
         struct sigaction action {};
         action.sa_sigaction = readFailed;
@@ -146,7 +146,10 @@ Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint
     storage->folder_ = folderOf(path);
     if (bytes && ::mmap(storage->base_, bytes, PROT_READ, MAP_SHARED | MAP_FIXED, fd, 0) == MAP_FAILED)
         return Failure{"Cannot read " + path + ": " + std::strerror(errno) + "."};
-    storage->size_ = storage->committed_ = bytes;
+    {
+        const Lock lock(storage->growing_);
+        storage->size_ = storage->committed_ = bytes;
+    }
     storage->checksums_ = std::move(checksums);
     storage->checked_.reset(new std::atomic<uint8_t>[storage->checksums_.size()]());
     return storage;
@@ -212,7 +215,7 @@ bool Storage::checkContents(Contents good) {
 
 Storage::~Storage() {
     {
-        const std::lock_guard lock(limiting_);
+        const Lock lock(limiting_);
         ending_ = true;
     }
     changed_.notify_all();
@@ -223,7 +226,7 @@ Storage::~Storage() {
     if (fd_ >= 0) ::close(fd_);
 }
 
-/// Makes the addresses up to `upTo` usable. Guarded by growing_.
+/// Makes the addresses up to `upTo` usable.
 bool Storage::commit(uint64_t upTo) {
     const uint64_t step = std::clamp(committed_, kFirstStep, kMostStep);
     const uint64_t wanted = std::min(reserved_, roundUp(std::max(upTo, committed_ + step), kFirstStep));
@@ -248,7 +251,7 @@ bool Storage::commit(uint64_t upTo) {
 }
 
 uint64_t Storage::allocate(size_t bytes) {
-    const std::lock_guard lock(growing_);
+    const Lock lock(growing_);
     const uint64_t offset = size_.load(std::memory_order_relaxed), end = offset + roundUp(bytes, 8);
     if (end > committed_ && !commit(end)) throw std::bad_alloc();
     size_.store(end, std::memory_order_release);
@@ -257,7 +260,7 @@ uint64_t Storage::allocate(size_t bytes) {
 }
 
 void Storage::trim() {
-    const std::lock_guard lock(growing_);
+    const Lock lock(growing_);
     if (fd_ < 0 || spilled_ || size_ == committed_) return;
     // The last page stays mapped: it is filled up with zeros.
     if (::ftruncate(fd_, static_cast<off_t>(size_.load())) == 0) committed_ = size_;
@@ -283,18 +286,18 @@ uint64_t Storage::residentBytes() {
 
 void Storage::keepWithin(uint64_t bytes) {
     if (fd_ < 0) return;
-    const std::lock_guard limiting(limiting_);
+    const Lock limiting(limiting_);
     limit_ = bytes;
     if (keeper_.joinable() || !bytes) return;
     keeper_ = std::thread([this] {
-        std::unique_lock lock(limiting_);
-        while (!ending_) {
+        for (;;) {
             const uint64_t limit = limit_;
-            lock.unlock();
             const bool room = limit && letGoNow(limit) < limit / 2;
-            lock.lock();
-            changed_.wait_for(lock, room ? kKeepEveryWithRoom : kKeepEvery,
-                              [this] { return ending_ || (limit_ && coming_ - looked_ >= kLookAfter); });
+            const auto until = std::chrono::steady_clock::now() + (room ? kKeepEveryWithRoom : kKeepEvery);
+            const Lock lock(limiting_);
+            while (!ending_ && !(limit_ && coming_ - looked_ >= kLookAfter))
+                if (changed_.wait_until(limiting_, until) == std::cv_status::timeout) break;
+            if (ending_) return;
         }
     });
 }
@@ -322,7 +325,7 @@ uint64_t Storage::letGoNow(uint64_t bytes) const {
 
 uint64_t Storage::letGo(uint64_t bytes) const {
     if (fd_ < 0) return 0;
-    const std::lock_guard lock(keeping_);
+    const Lock lock(keeping_);
     // Told at the end only: whoever fills or reads much meanwhile waits here until this is done.
     struct Told {
         std::atomic<uint32_t>& looked;
@@ -333,7 +336,8 @@ uint64_t Storage::letGo(uint64_t bytes) const {
     uint64_t resident = residentBytes();
     if (resident <= bytes) return resident;
     const uint64_t region = uint64_t{1} << kRegionBits;
-    const uint64_t regions = std::min(size(), spilledFrom_) >> kRegionBits;  // whole ones only
+    const uint64_t filled = size();  // what is spilled is known for all that lies before it
+    const uint64_t regions = std::min(filled, spilledFrom_.load()) >> kRegionBits;  // whole ones only
     std::vector<uint32_t> order(regions);
     std::iota(order.begin(), order.end(), 0u);
     std::vector<uint32_t> used(regions);

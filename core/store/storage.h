@@ -15,9 +15,9 @@
 #include <atomic>
 #include <condition_variable>
 #include <cstring>
+#include <fugato_mutex.hpp>
 #include <functional>
 #include <memory>
-#include <mutex>
 #include <stdexcept>
 #include <string>
 #include <string_view>
@@ -108,7 +108,7 @@ private:
     static constexpr uint32_t kLookAfter = 128;  // regions that came into use: then memory is looked at again
     Storage(int fd, uint64_t reserved);
     static std::shared_ptr<Storage> make(int fd, uint64_t least);
-    bool commit(uint64_t upTo);
+    bool commit(uint64_t upTo) FUGATO_NEEDS(growing_);
     /// So many regions came into use, or were filled: wakes the keeper where they are many, and where it does not
     /// keep up does its work.
     void noteComing(uint32_t regions) const {
@@ -132,20 +132,20 @@ private:
     mutable std::atomic<bool> damaged_{false};
     int watched_ = -1;  // where a failing read looks for it
     uint64_t reserved_;
-    std::mutex growing_;  // guards committed_, size_ (for writing) and spilled_ (for writing)
-    uint64_t committed_ = 0;
+    Mutex growing_;  // held, too, where size_ and what is spilled are changed
+    uint64_t committed_ FUGATO_GUARDED_BY(growing_) = 0;
     std::atomic<uint64_t> size_{kFirst};
     std::atomic<bool> spilled_{false};
-    uint64_t spilledFrom_ = UINT64_MAX;
+    std::atomic<uint64_t> spilledFrom_{UINT64_MAX};
     mutable std::atomic<uint32_t> now_{1};
     std::atomic<uint32_t>* used_;  // by region: the value of now_ at its last use
-    mutable std::mutex keeping_;   // one at a time lets go
+    mutable Mutex keeping_;        // one at a time lets go
 
     mutable std::atomic<uint32_t> coming_{0}, looked_{0};  // regions that came, in all and when last looked at
-    mutable std::mutex limiting_;                          // guards what follows
-    mutable std::condition_variable changed_;
+    mutable Mutex limiting_;
+    mutable std::condition_variable_any changed_;
     std::atomic<uint64_t> limit_{0};
-    bool ending_ = false;
+    bool ending_ FUGATO_GUARDED_BY(limiting_) = false;
     std::thread keeper_;
 };
 

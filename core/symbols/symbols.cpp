@@ -4,8 +4,8 @@
 #include <algorithm>
 #include <atomic>
 #include <cmath>
+#include <fugato_mutex.hpp>
 #include <map>
-#include <mutex>
 #include <set>
 
 #include "cached_symbols.h"
@@ -69,12 +69,12 @@ public:
         found_.resize(symbols_->modules.size());
         std::atomic<size_t> next{0}, done{0};
         std::atomic<bool> stop{false};
-        std::mutex asking;  // whichever thread is at work asks: one file may take by far the longest
+        Mutex asking;  // whichever thread is at work asks: one file may take by far the longest
         sideBySide(threadsFor(found_.size()), [&](size_t) {
             for (size_t m; (m = next++) < found_.size() && !stop; ++done)
                 lookUp(m, [&] {
                     const double part = static_cast<double>(done) / static_cast<double>(found_.size());
-                    const std::lock_guard one(asking);
+                    const Lock one(asking);
                     if (!stop && !goesOn(kGathered + (1 - kGathered) * part)) stop = true;
                     return !stop;
                 });

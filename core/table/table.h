@@ -7,8 +7,8 @@
 #pragma once
 
 #include <cstdint>
+#include <fugato_mutex.hpp>
 #include <memory>
-#include <mutex>
 #include <optional>
 #include <string>
 #include <variant>
@@ -119,7 +119,7 @@ protected:
 private:
     template <class Look>
     auto at(Row row, Look&& look) const -> decltype(look(*this, row)) {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         if (!read_ || row < readFrom_ || row - readFrom_ >= read_->rowLimit()) {
             readFrom_ = row - row % readAtOnce_;
             read_ = window(readFrom_, readAtOnce_);
@@ -128,9 +128,9 @@ private:
         return look(*read_, row - readFrom_);
     }
     const uint32_t readAtOnce_;
-    mutable std::mutex mutex_;  // guards what was read last:
-    mutable std::shared_ptr<const Table> read_;
-    mutable Row readFrom_ = 0;
+    mutable Mutex mutex_;
+    mutable std::shared_ptr<const Table> read_ FUGATO_GUARDED_BY(mutex_);  // last
+    mutable Row readFrom_ FUGATO_GUARDED_BY(mutex_) = 0;
 };
 
 /// A table whose rows lie below each other as `children` say.

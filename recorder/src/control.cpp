@@ -36,15 +36,16 @@ struct Client {
 };
 
 struct Offer {
-    std::mutex mutex;  // all of it; taken before runMutex()
-    Descriptor listening, wake;
-    std::vector<Client> clients;
-    std::string path;  // of the socket
-    pthread_t thread{};
+    Mutex mutex;  // taken before runMutex()
+    Descriptor listening FUGATO_GUARDED_BY(mutex), wake FUGATO_GUARDED_BY(mutex);
+    std::vector<Client> clients FUGATO_GUARDED_BY(mutex);
+    std::string path FUGATO_GUARDED_BY(mutex);  // of the socket
+    pthread_t thread FUGATO_GUARDED_BY(mutex){};
     std::atomic<bool> quit{false};
-    fug_options options{};
-    std::string program, build, bufferFolder;       // what the options point to
-    const DetailSettings* detailsBefore = nullptr;  // a client joined
+    fug_options options FUGATO_GUARDED_BY(mutex){};
+    // What the options point to.
+    std::string program FUGATO_GUARDED_BY(mutex), build FUGATO_GUARDED_BY(mutex), bufferFolder FUGATO_GUARDED_BY(mutex);
+    const DetailSettings* detailsBefore FUGATO_GUARDED_BY(mutex) = nullptr;  // a client joined
 };
 /// Never destroyed: threads may outlive it.
 Offer& offered() {
@@ -60,7 +61,7 @@ uint64_t framesSoFar() {
 
 Message refused(std::string why) { return Message{"refused", {}}.with("why", std::move(why)); }
 
-// ---- the answers; with the offer's mutex held ----------------------------------------------------------------------
+// ---- the answers ---------------------------------------------------------------------------------------------------
 
 Message state(const char* word) {
     Recorder& r = recorder();
@@ -68,7 +69,7 @@ Message state(const char* word) {
     answer.with("now", monotonicNs()).with("frames", framesSoFar()).with("lost", r.lost.load());
     const RunBy by = r.active.load() ? r.runBy.load() : RunBy::None;
     answer.with("recording", by == RunBy::None ? "no" : by == RunBy::Client ? "joined" : "own");
-    const std::lock_guard<std::mutex> guard(r.outputMutex);
+    const Lock guard(r.outputMutex);
     std::string trouble;
     if (r.moments) {
         const Moments::Saved& saved = r.moments->saved();
@@ -76,32 +77,32 @@ Message state(const char* word) {
         if (!saved.path.empty()) answer.with("saved", saved.path).with("because", saved.because);
         trouble = saved.trouble;
     }
-    const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+    const Lock lanesGuard(r.lanesMutex);
     if (by != RunBy::None) answer.with("path", r.path);
     if (trouble.empty()) trouble = r.status;
     if (!trouble.empty()) answer.with("status", trouble);
     return answer;
 }
 
-Message hello(const Offer& offer) {
+Message hello(const Offer& offer) FUGATO_NEEDS(offer.mutex) {
     Message answer = state("program");
     answer.with("version", uint64_t{control::kVersion});
     std::string program = offer.program, build = offer.build;
     {
         Recorder& r = recorder();
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         if (program.empty()) program = r.program;
         if (build.empty()) build = r.build;
     }
     return answer.with("name", program.empty() ? program_invocation_short_name : program).with("build", build);
 }
 
-Message join(Offer& offer, Client& client, const Message& request, int file) {
+Message join(Offer& offer, Client& client, const Message& request, int file) FUGATO_NEEDS(offer.mutex) {
     Recorder& r = recorder();
-    const std::lock_guard<std::mutex> guard(runMutex());
+    const Lock guard(runMutex());
     if (r.active.load()) {
         Message answer = refused("it is being recorded already");
-        const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+        const Lock lanesGuard(r.lanesMutex);
         return answer.with("path", r.path);
     }
     std::optional<MomentPlan> moments;
@@ -120,7 +121,7 @@ Message join(Offer& offer, Client& client, const Message& request, int file) {
     if (!request.field("collect").empty()) options.os = osActivitiesIn(request.field("collect"));
     const std::string path(request.field("path"));
     if (const int error = start(path.c_str(), options, RunBy::Client, moments)) {
-        const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+        const Lock lanesGuard(r.lanesMutex);
         return refused(*r.status ? r.status : std::strerror(error));
     }
     client.records = true;
@@ -129,16 +130,16 @@ Message join(Offer& offer, Client& client, const Message& request, int file) {
 }
 
 /// The program is as before it was joined.
-void leave(const Offer& offer, Client& client) {
+void leave(const Offer& offer, Client& client) FUGATO_NEEDS(offer.mutex) {
     if (!client.records) return;
     client.records = false;
-    const std::lock_guard<std::mutex> guard(runMutex());
+    const Lock guard(runMutex());
     Recorder& r = recorder();
     if (r.runBy.load() != RunBy::Client) return;  // the program has begun a recording of its own since
     stop();
-    if (r.details.load() == offer.detailsBefore) return;
-    changeDetails(
-        [&](DetailSettings& details) { details = offer.detailsBefore ? *offer.detailsBefore : DetailSettings{}; });
+    const DetailSettings* const before = offer.detailsBefore;
+    if (r.details.load() == before) return;
+    changeDetails([&](DetailSettings& details) { details = before ? *before : DetailSettings{}; });
 }
 
 Message detail(const Message& request) {
@@ -153,7 +154,7 @@ Message detail(const Message& request) {
 Message categories() {
     Recorder& r = recorder();
     Message answer{"categories", {}};
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     const DetailSettings* const details = r.details.load();
     std::set<std::string> known;
     for (const auto& [site, told] : r.sites) known.insert(told.category);
@@ -162,7 +163,7 @@ Message categories() {
     return answer;
 }
 
-Message answerTo(Offer& offer, Client& client, const Message& request, int file) {
+Message answerTo(Offer& offer, Client& client, const Message& request, int file) FUGATO_NEEDS(offer.mutex) {
     if (request.word == "hello") return hello(offer);
     if (request.word == "look") return state("state");
     if (request.word == "record") return join(offer, client, request, file);
@@ -174,7 +175,7 @@ Message answerTo(Offer& offer, Client& client, const Message& request, int file)
     if (request.word == "categories") return categories();
     if (request.word == "save") {
         {
-            const std::lock_guard<std::mutex> guard(recorder().outputMutex);
+            const Lock guard(recorder().outputMutex);
             if (!recorder().moments) return refused("nothing is held to be saved: all of it is recorded");
         }
         askForMoment(std::string(request.field("why")));
@@ -186,7 +187,7 @@ Message answerTo(Offer& offer, Client& client, const Message& request, int file)
 // ---- the thread ----------------------------------------------------------------------------------------------------
 
 /// False where it is over.
-bool serve(Offer& offer, Client& client) {
+bool serve(Offer& offer, Client& client) FUGATO_NEEDS(offer.mutex) {
     const Received received = control::receiveMessage(client.connection.get());
     const Descriptor file(received.file);
     if (received.what == Received::What::Nothing) return true;
@@ -194,7 +195,7 @@ bool serve(Offer& offer, Client& client) {
     return control::sendMessage(client.connection.get(), answerTo(offer, client, received.message, file.get()));
 }
 
-void accept(Offer& offer) {
+void accept(Offer& offer) FUGATO_NEEDS(offer.mutex) {
     Descriptor connection(::accept4(offer.listening.get(), nullptr, nullptr, SOCK_CLOEXEC | SOCK_NONBLOCK));
     if (connection && offer.clients.size() < kMostClients && control::peerOf(connection.get()))
         offer.clients.push_back({std::move(connection)});
@@ -207,7 +208,7 @@ void* controlThread(void*) {
     std::vector<pollfd> waiting;
     while (!offer.quit.load()) {
         try {
-            const std::lock_guard<std::mutex> guard(offer.mutex);
+            const Lock guard(offer.mutex);
             waiting = {{offer.wake.get(), POLLIN, 0}, {offer.listening.get(), POLLIN, 0}};
             for (const Client& client : offer.clients) waiting.push_back({client.connection.get(), POLLIN, 0});
         } catch (const std::bad_alloc&) {
@@ -215,7 +216,7 @@ void* controlThread(void*) {
         if (::poll(waiting.data(), waiting.size(), -1) <= 0) continue;
         if (offer.quit.load()) break;
         try {
-            const std::lock_guard<std::mutex> guard(offer.mutex);
+            const Lock guard(offer.mutex);
             for (size_t i = waiting.size(); i-- > 2;) {
                 Client& client = offer.clients[i - 2];
                 if (!waiting[i].revents || serve(offer, client)) continue;
@@ -230,7 +231,7 @@ void* controlThread(void*) {
 }
 
 /// Frees no memory: it may be a child after fork.
-void closeAll(Offer& offer) {
+void closeAll(Offer& offer) FUGATO_NEEDS(offer.mutex) {
     framesAreCounted.store(false);
     offer.clients.clear();
     offer.listening = Descriptor();
@@ -238,8 +239,8 @@ void closeAll(Offer& offer) {
     offer.path.clear();
 }
 
-/// A socket that listens, or an errno value. With the offer's mutex held.
-int listen(Offer& offer) {
+/// A socket that listens, or an errno value.
+int listen(Offer& offer) FUGATO_NEEDS(offer.mutex) {
     const std::string folder = control::socketFolder();
     (void)::mkdir(folder.c_str(), 0700);
     if (const int error = control::lookAtSocketFolder(folder)) return error;
@@ -264,7 +265,7 @@ int offer(const fug_options& options) {
     Offer& offer = offered();
     const SetUpCall here;
     try {
-        const std::lock_guard<std::mutex> guard(offer.mutex);
+        const Lock guard(offer.mutex);
         if (options.program) offer.program = options.program;
         if (options.build) offer.build = options.build;
         if (options.buffer_folder) offer.bufferFolder = options.buffer_folder;
@@ -295,7 +296,7 @@ void endOffer() {
     const SetUpCall here;
     pthread_t thread{};
     {
-        const std::lock_guard<std::mutex> guard(offer.mutex);
+        const Lock guard(offer.mutex);
         if (!offer.listening) return;
         ::unlink(offer.path.c_str());
         thread = offer.thread;
@@ -304,12 +305,12 @@ void endOffer() {
         (void)!::write(offer.wake.get(), &one, sizeof one);
     }
     pthread_join(thread, nullptr);
-    const std::lock_guard<std::mutex> guard(offer.mutex);
+    const Lock guard(offer.mutex);
     closeAll(offer);
 }
 
-void lockControl() { offered().mutex.lock(); }
-void unlockControl(bool inChild) {
+void lockControl() FUGATO_NOT_CHECKED { offered().mutex.lock(); }
+void unlockControl(bool inChild) FUGATO_NOT_CHECKED {  // lockControl() took it
     Offer& offer = offered();
     if (inChild) closeAll(offer);
     offer.mutex.unlock();
@@ -317,7 +318,7 @@ void unlockControl(bool inChild) {
 
 void askForMoment(std::string why) {
     Recorder& r = recorder();
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     r.askedToSave = why.empty() ? "now" : std::move(why);
 }
 

@@ -48,7 +48,7 @@ uint32_t siteId(uint64_t word) { return static_cast<uint32_t>(word >> 32) & 0x7f
 void writeDefinitions(Recorder& r) {
     DefinitionRecords batch;
     {
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         std::swap(batch, r.unwritten);
     }
     if (batch.count) r.output.writeBlock({BlockType::Definitions, 0, batch.count, 0, 0, 0, batch.records});
@@ -56,13 +56,13 @@ void writeDefinitions(Recorder& r) {
 
 void takeDefinition(Recorder& r, uint8_t kind, std::string_view fields) {
     const auto type = static_cast<DefinitionType>(kind - kSlotDefinition);
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     if (type == DefinitionType::Site) knowSite(r, fields);
     addDefinitionLocked(r, type, fields);
 }
 
 void addDefinition(Recorder& r, DefinitionType type, std::string_view fields) {
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     if (type == DefinitionType::Counter)
         r.lasting.add(type, fields);
     else

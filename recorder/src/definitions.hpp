@@ -44,9 +44,9 @@ private:
 bool ofOneRecording(layout::DefinitionType type);
 
 /// With lanesMutex held.
-void addDefinitionLocked(Recorder& r, layout::DefinitionType type, std::string_view fields);
+void addDefinitionLocked(Recorder& r, layout::DefinitionType type, std::string_view fields) FUGATO_NEEDS(r.lanesMutex);
 template <class Definition>
-void addDefinitionLocked(Recorder& r, const Definition& definition) {
+void addDefinitionLocked(Recorder& r, const Definition& definition) FUGATO_NEEDS(r.lanesMutex) {
     addDefinitionLocked(r, Definition::kType, layout::fieldsOf(definition));
 }
 
@@ -58,9 +58,9 @@ uint64_t siteWord(uint32_t id, int detail, int level);
 uint32_t siteId(uint64_t word);
 /// A site's definition has come through a buffer: remembers the site, for fug_detail(). Takes the recorder's own
 /// bytes off the fields.
-void knowSite(Recorder& r, std::string_view& fields);
+void knowSite(Recorder& r, std::string_view& fields) FUGATO_NEEDS(r.lanesMutex);
 /// For the drain: writes what is not in the file yet.
-void writeDefinitions(Recorder& r);
+void writeDefinitions(Recorder& r) FUGATO_NEEDS(r.outputMutex);
 /// For the drain: takes a definition out of a buffer.
 void takeDefinition(Recorder& r, uint8_t kind, std::string_view fields);
 

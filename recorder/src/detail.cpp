@@ -13,7 +13,7 @@ using namespace fugato::recording;
 namespace {
 
 /// Puts a category's setting into every known site that is still loaded.
-void applyDetails(Recorder& r, const DetailSettings& details) {
+void applyDetails(Recorder& r, const DetailSettings& details) FUGATO_NEEDS(r.lanesMutex) {
     // Only memory that the loader holds mapped right now is touched, and there only what still is the
     // site it was: its code may have been unloaded.
     struct Visit {
@@ -21,7 +21,7 @@ void applyDetails(Recorder& r, const DetailSettings& details) {
         const DetailSettings& details;
     } visit{r, details};
     dl_iterate_phdr(
-        [](dl_phdr_info* info, size_t, void* data) {
+        [](dl_phdr_info* info, size_t, void* data) FUGATO_NOT_CHECKED {  // at once, under the same lock
             const auto& [target, wanted] = *static_cast<Visit*>(data);
             for (int i = 0; i < info->dlpi_phnum; ++i) {
                 const auto& segment = info->dlpi_phdr[i];
@@ -51,10 +51,10 @@ void changeDetails(const std::function<void(DetailSettings&)>& change) {
     Recorder& r = recorder();
     const SetUpCall here;
     try {
-        const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
+        const Lock outputGuard(r.outputMutex);
         std::vector<RecordedLane*> lanes;
         {
-            const std::lock_guard<std::mutex> guard(r.lanesMutex);
+            const Lock guard(r.lanesMutex);
             const DetailSettings* before = r.details.load();
             auto changed = std::make_unique<DetailSettings>(before ? *before : DetailSettings{});
             change(*changed);
@@ -65,7 +65,7 @@ void changeDetails(const std::function<void(DetailSettings&)>& change) {
         // Sites whose definition still is in a buffer become known first.
         if (r.output.state() != RecordingOutput::State::Closed)
             for (RecordedLane* lane : lanes) collect(r, *lane, monotonicNs());
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         applyDetails(r, *r.details.load());
     } catch (const std::bad_alloc&) {
     }

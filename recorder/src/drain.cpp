@@ -85,7 +85,7 @@ uint64_t collect(Recorder& r, RecordedLane& lane, uint64_t now) {
 namespace {
 
 /// Tells the events lost at the end of a lane, after which nothing came.
-void addLost(Recorder& r, RecordedLane& lane, uint64_t now) {
+void addLost(Recorder& r, RecordedLane& lane, uint64_t now) FUGATO_NEEDS(r.outputMutex) {
     uint64_t lost = lane.lostWithoutBuffer.exchange(0, std::memory_order_relaxed);
     if (BufferEntry* const entry = lane.own()) lost += __atomic_exchange_n(&entry->lost, 0, __ATOMIC_RELAXED);
     if (!lost) return;
@@ -138,7 +138,7 @@ namespace {
 
 /// Lanes that could not have a buffer before get one as soon as there is room.
 void offerBuffers(Recorder& r, uint64_t now) {
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     if (now - r.lastOfferNs < kOfferEveryNs) return;
     r.lastOfferNs = now;
     for (RecordedLane* lane : r.lanes)
@@ -154,21 +154,21 @@ void offerBuffers(Recorder& r, uint64_t now) {
 
 namespace {
 
-void seeMoment(Recorder& r, const RecordedLane& lane, const RawEvent& event, uint64_t now) {
+void seeMoment(Recorder& r, const RecordedLane& lane, const RawEvent& event, uint64_t now) FUGATO_NEEDS(r.outputMutex) {
     uint64_t deadline = 0;
     if (event.kind == Kind::FrameBegin || event.kind == Kind::FrameTick) {
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         deadline = event.a ? event.a : r.deadlines[event.id];
     }
     r.moments->see(lane.id, event, deadline, now);
 }
 
-void saveMoment(Recorder& r, uint64_t now, bool atOnce) {
+void saveMoment(Recorder& r, uint64_t now, bool atOnce) FUGATO_NEEDS(r.outputMutex) {
     std::string asked;
     DefinitionRecords definitions;
     if (atOnce) r.moments->finish();
     {
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         std::swap(asked, r.askedToSave);
         if (!asked.empty()) r.moments->happened("asked for: " + asked, now);
         if (!r.moments->due(now, atOnce)) return;
@@ -193,7 +193,7 @@ uint64_t drain(Recorder& r, bool all) {
     };
     std::vector<Looked> lanes;
     {
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         for (RecordedLane* lane : r.lanes) lanes.push_back({lane, lane->ended.load(std::memory_order_acquire), 0});
     }
     // All are collected before any is written: other lanes' events may depend on what one defines.
@@ -208,7 +208,7 @@ uint64_t drain(Recorder& r, bool all) {
             (waiting && lane->collected - entry->tail >= capacity / 4))
             if (lane->pendingCount || waiting) writePending(r, *lane);
         if (!ended) continue;
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         for (BufferEntry* mine : {lane->own(), lane->offered.load(std::memory_order_acquire)})
             if (mine) r.pool.giveBack(mine);
         for (size_t i = 0; i < r.lanes.size(); ++i)
@@ -225,7 +225,7 @@ uint64_t drain(Recorder& r, bool all) {
     const auto state = r.output.state();
     if (!r.toldFailure && !r.output.reason().empty()) {
         r.toldFailure = true;
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         setStatus(r, r.output.reason());
     }
     if (state == RecordingOutput::State::Failed) r.active.store(false, std::memory_order_release);
@@ -242,7 +242,7 @@ void* backgroundThread(void*) {
     while (!r.quit.load(std::memory_order_acquire)) {
         uint64_t pauseNs = kDrainPauseNs;
         try {
-            const std::lock_guard<std::mutex> guard(r.outputMutex);
+            const Lock guard(r.outputMutex);
             if (r.active.load(std::memory_order_relaxed)) pauseNs = drain(r, false);
         } catch (const std::bad_alloc&) {  // tried again at the next look
         }
@@ -260,7 +260,12 @@ void* sweepingThread(void*) {
     setpriority(PRIO_PROCESS, static_cast<id_t>(syscall(SYS_gettid)), kSweeperNice);
     Recorder& r = recorder();
     try {
-        for (const std::string& folder : r.sweptFolders)
+        std::vector<std::string> folders;
+        {
+            const Lock guard(r.outputMutex);
+            folders = r.sweptFolders;
+        }
+        for (const std::string& folder : folders)
             clearLeftBuffers(folder, [&] { return !r.quit.load(std::memory_order_acquire); });
     } catch (const std::bad_alloc&) {  // the next start looks again
     }
@@ -292,7 +297,7 @@ RecordedLane* makeOwnLane(Recorder& r, const char* name, const char* role, uint3
     lane->kind = kind;
     lane->osId = osId;
     lane->clock = clock;
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     lane->id = r.nextLane.fetch_add(1);
     r.lanes.push_back(lane);
     addDefinitionLocked(r, viewOf(r, *lane));

@@ -11,15 +11,15 @@
 namespace fugato::recording {
 
 /// Packs what the thread has published since the last look. Returns the number of slots taken.
-uint64_t collect(Recorder& r, RecordedLane& lane, uint64_t now);
+uint64_t collect(Recorder& r, RecordedLane& lane, uint64_t now) FUGATO_NEEDS(r.outputMutex);
 /// Writes what was collected of a lane; from then on its slots are free for the thread.
-void writePending(Recorder& r, RecordedLane& lane);
+void writePending(Recorder& r, RecordedLane& lane) FUGATO_NEEDS(r.outputMutex);
 /// One look at every lane. Returns how many nanoseconds the buffers can do without another.
-uint64_t drain(Recorder& r, bool all);
+uint64_t drain(Recorder& r, bool all) FUGATO_NEEDS(r.outputMutex);
 
 /// Both clocks at one instant: where another program took the core in between, they are read again.
 layout::ClockPair readClocks();
-void writeClock(Recorder& r);
+void writeClock(Recorder& r) FUGATO_NEEDS(r.outputMutex);
 
 /// [set-up] Replaces what is recorded of each category.
 void changeDetails(const std::function<void(DetailSettings&)>& change);
@@ -28,13 +28,13 @@ void setDetail(const char* category, int level);
 
 /// A buffer for a lane, which may lie elsewhere or be smaller than wished, or be null; then the reason is told.
 /// With lanesMutex held.
-layout::BufferEntry* takeBuffer(Recorder& r, uint32_t lane);
+layout::BufferEntry* takeBuffer(Recorder& r, uint32_t lane) FUGATO_NEEDS(r.lanesMutex);
 /// With lanesMutex held.
-void setStatus(Recorder& r, const std::string& text);
+void setStatus(Recorder& r, const std::string& text) FUGATO_NEEDS(r.lanesMutex);
 
 /// A thread on which no signal of the program's ever arrives; false where there can be none.
 bool startThread(pthread_t& thread, void* (*run)(void*), void* argument = nullptr);
 /// Starts the threads that belong to a recording. None where the system gives none.
-void startBackground(Recorder& r);
+void startBackground(Recorder& r) FUGATO_NEEDS(r.outputMutex);
 
 }  // namespace fugato::recording

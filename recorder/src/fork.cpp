@@ -23,7 +23,8 @@ namespace {
 /// the C library (a sanitizer, say) may have been forked while another thread held its lock.
 Recorder* childs = nullptr;
 
-void beforeFork() {
+// What is locked before a fork is unlocked after it.
+void beforeFork() FUGATO_NOT_CHECKED {
     inside = true;  // until after: a handler in between tells nothing and stops nothing
     lockControl();
     lockLaunched();
@@ -36,7 +37,7 @@ void beforeFork() {
     r.lanesMutex.lock();
     if (!childs) childs = new (std::nothrow) Recorder;
 }
-void afterForkInParent() {
+void afterForkInParent() FUGATO_NOT_CHECKED {
     Recorder& r = recorder();
     r.lanesMutex.unlock();
     r.outputMutex.unlock();
@@ -45,7 +46,7 @@ void afterForkInParent() {
     inside = false;
 }
 /// The parent's buffers and file are left alone; what was defined so far holds in the child as well.
-void afterForkInChild() {
+void afterForkInChild() FUGATO_NOT_CHECKED {
     unlockLaunched(true);
     unlockControl(true);
     Recorder& parents = recorder();

@@ -93,12 +93,12 @@ void* keepTime(void*) {
     };
     if (l.plan.leaveOut.ns) {
         pass(l.plan.leaveOut.ns);
-        const std::lock_guard<std::mutex> guard(runMutex());
+        const Lock guard(runMutex());
         if (l.phase.load() == Phase::LeavingOut) startRecording(l, false);
     }
     if (l.plan.length.ns) {
         pass(l.plan.length.ns);
-        const std::lock_guard<std::mutex> guard(runMutex());
+        const Lock guard(runMutex());
         if (l.recording) endRecording(l);
     }
     return nullptr;
@@ -149,7 +149,7 @@ LaunchPlan launchPlan() {
 void beginLaunched(const LaunchPlan& plan, bool inMemory) {
     const InsideRecorder here;
     Launched& l = launched();
-    const std::lock_guard<std::mutex> guard(runMutex());
+    const Lock guard(runMutex());
     if (l.ours.exchange(true)) return;
     try {
         l.frames.clear();
@@ -162,8 +162,8 @@ void beginLaunched(const LaunchPlan& plan, bool inMemory) {
     }
 }
 
-void lockLaunched() { runMutex().lock(); }
-void unlockLaunched(bool inChild) {
+void lockLaunched() FUGATO_NOT_CHECKED { runMutex().lock(); }
+void unlockLaunched(bool inChild) FUGATO_NOT_CHECKED {  // lockLaunched() took it
     Launched& l = launched();
     if (inChild) {  // it is not recorded, and may begin afresh
         l.phase.store(Phase::None);
@@ -177,7 +177,7 @@ void startedByProgram(const fug_options& options) {
     Launched& l = launched();
     {
         const SetUpCall here;
-        const std::lock_guard<std::mutex> guard(runMutex());
+        const Lock guard(runMutex());
         try {
             if (options.program) l.program = options.program;
             if (options.build) l.build = options.build;
@@ -203,7 +203,7 @@ void countFrame(uint32_t series, bool endsTheOneBefore) {
     if (l.phase.load(std::memory_order_relaxed) == Phase::None || inside) return;
     const auto underLock = [&](auto&& act) {
         const SetUpCall here;
-        const std::lock_guard<std::mutex> guard(runMutex());
+        const Lock guard(runMutex());
         try {
             return act();
         } catch (const std::bad_alloc&) {

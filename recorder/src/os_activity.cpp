@@ -325,7 +325,7 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
     if (time < r.originNs) return;
     core.lastTime = time;
     const uint64_t ticks = time - r.originNs;
-    const auto add = [&](Kind kind, uint32_t id, uint64_t a, std::string_view text = {}) {
+    const auto add = [&](Kind kind, uint32_t id, uint64_t a, std::string_view text = {}) FUGATO_NEEDS(r.outputMutex) {
         addEvent(r, *core.lane, {ticks, kind, id, a, 0, text}, now);
     };
     const bool out = header.misc & PERF_RECORD_MISC_SWITCH_OUT,
@@ -477,7 +477,7 @@ void OsActivity::readLoad(Recorder& r, uint64_t now) {
     const bool first = lastLoadNs_ == 0;
     lastLoadNs_ = now;
     if (!first && seconds < 0.01) return;
-    const auto add = [&](uint32_t id, double value) {
+    const auto add = [&](uint32_t id, double value) FUGATO_NEEDS(r.outputMutex) {
         if (first || !id) return;
         uint64_t bits = 0;
         std::memcpy(&bits, &value, sizeof bits);

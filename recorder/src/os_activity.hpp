@@ -30,7 +30,7 @@ public:
 
     void start(Recorder& r, uint32_t wanted, uint32_t sampleUs);
     /// Takes what has happened since the last call; `now` is CLOCK_MONOTONIC in ns.
-    void poll(Recorder& r, uint64_t now, bool last);
+    void poll(Recorder& r, uint64_t now, bool last) FUGATO_NEEDS(r.outputMutex);
     /// In a child after fork: the descriptors stay the parent's.
     void leaveFiles();
 
@@ -59,14 +59,17 @@ private:
     void startBlocking(Recorder& r);
     int openOnCore(perf_event_attr& attr, int process, Core& core, const Event& event);
     int openForThreads(perf_event_attr& attr, const Event& event);
-    void readCore(Recorder& r, Core& core, uint64_t now);
-    void take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record, uint64_t now);
-    void addStop(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, bool ready, uint64_t now);
+    void readCore(Recorder& r, Core& core, uint64_t now) FUGATO_NEEDS(r.outputMutex);
+    void take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record, uint64_t now)
+        FUGATO_NEEDS(r.outputMutex);
+    void addStop(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, bool ready, uint64_t now)
+        FUGATO_NEEDS(r.outputMutex);
     std::string stackOf(bool copied, std::string_view told);
-    void takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by, std::string_view fields, uint64_t now);
+    void takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by, std::string_view fields, uint64_t now)
+        FUGATO_NEEDS(r.outputMutex);
     void nameThread(Recorder& r, uint32_t thread, uint32_t process);
     void startLoad(Recorder& r);
-    void readLoad(Recorder& r, uint64_t now);
+    void readLoad(Recorder& r, uint64_t now) FUGATO_NEEDS(r.outputMutex);
     uint32_t counter(Recorder& r, const std::string& name, const char* unit);
 
     std::vector<Core> cores_;

@@ -48,7 +48,7 @@ const char* textOf(const char* Recorder::*text) {
     if (inside) return "";
     Recorder& r = recorder();
     const SetUpCall here;
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     return r.*text;
 }
 
@@ -93,7 +93,7 @@ int fug_start(const char* path, const fug_options* options) {
     if (inside) return EINVAL;
     const SetUpCall here;
     try {
-        const std::lock_guard<std::mutex> guard(runMutex());
+        const Lock guard(runMutex());
         std::optional<MomentPlan> moments;
         if (chosen.moments) moments = momentPlanOf(*chosen.moments);
         return start(path, chosen, RunBy::Program, moments);
@@ -106,7 +106,7 @@ void fug_stop(void) {
     if (inside || isLaunched()) return;
     const SetUpCall here;
     try {
-        const std::lock_guard<std::mutex> guard(runMutex());
+        const Lock guard(runMutex());
         const Recorder* const r = theRecorder.load(std::memory_order_acquire);
         if (r && r->runBy.load() != RunBy::Client) stop();  // a client's goes on until it leaves
     } catch (const std::bad_alloc&) {
@@ -147,11 +147,11 @@ int fug_save(const char* path) {
     Recorder& r = recorder();
     const SetUpCall here;
     try {
-        const std::lock_guard<std::mutex> guard(r.outputMutex);
+        const Lock guard(r.outputMutex);
         if (r.active.load()) drain(r, true);
         DefinitionRecords all;
         {
-            const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+            const Lock lanesGuard(r.lanesMutex);
             all.add(r.lasting);
             all.add(r.ofRecording);
         }
@@ -214,7 +214,7 @@ fug_lane* fug_lane_make(const char* name, const char* role, fug_lane_kind kind, 
         made->role = nameText(role);
         made->kind = numberOf(kind);
         made->clock = clock;
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         hostLanes().push_back(made.get());
         if (r.active.load(std::memory_order_acquire)) makeHostLaneLocked(r, *made);
         return made.release();
@@ -232,7 +232,7 @@ void fug_lane_end(fug_lane* lane) {
             put(r, *lane->lane, Room::Reserved, static_cast<uint8_t>(Kind::LaneEnd), 0);
         lane->lane->ended.store(true, std::memory_order_release);
     }
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     std::vector<fug_lane*>& lanes = hostLanes();
     lanes.erase(std::remove(lanes.begin(), lanes.end(), lane), lanes.end());
     delete lane;

@@ -11,9 +11,9 @@
 #include <pthread.h>
 
 #include <atomic>
+#include <fugato_mutex.hpp>
 #include <map>
 #include <memory>
-#include <mutex>
 #include <set>
 #include <string>
 #include <string_view>
@@ -118,37 +118,40 @@ struct Recorder {
     std::atomic<RunBy> runBy{RunBy::None};
     std::atomic<bool> tellsStacks{false};  // there are call stacks in this recording
 
-    std::mutex outputMutex;
-    RecordingOutput output;
-    std::unique_ptr<OsActivity> os;
-    std::unique_ptr<Moments> moments;  // null: everything is written
-    ProgramModules modules;
-    uint64_t originTicks = 0, originNs = 0, lastClockNs = 0;
-    double nsPerTick = 1;
-    int64_t startedUnixNs = 0;
-    bool toldFailure = false;
-    pthread_t thread{}, sweeper{};
-    std::vector<std::string> sweptFolders;  // where programs that were killed may have left buffers
+    Mutex outputMutex;
+    RecordingOutput output FUGATO_GUARDED_BY(outputMutex);
+    std::unique_ptr<OsActivity> os FUGATO_GUARDED_BY(outputMutex);
+    std::unique_ptr<Moments> moments FUGATO_GUARDED_BY(outputMutex);  // null: everything is written
+    ProgramModules modules FUGATO_GUARDED_BY(outputMutex);
+    uint64_t originTicks FUGATO_GUARDED_BY(outputMutex) = 0, originNs FUGATO_GUARDED_BY(outputMutex) = 0,
+                         lastClockNs FUGATO_GUARDED_BY(outputMutex) = 0;
+    double nsPerTick FUGATO_GUARDED_BY(outputMutex) = 1;
+    int64_t startedUnixNs FUGATO_GUARDED_BY(outputMutex) = 0;
+    bool toldFailure FUGATO_GUARDED_BY(outputMutex) = false;
+    pthread_t thread FUGATO_GUARDED_BY(outputMutex){}, sweeper FUGATO_GUARDED_BY(outputMutex){};
+    // Where programs that were killed may have left buffers.
+    std::vector<std::string> sweptFolders FUGATO_GUARDED_BY(outputMutex);
     std::atomic<bool> quit{false};
 
-    std::mutex lanesMutex;
-    BufferPool pool;
-    std::vector<RecordedLane*> lanes;
-    DefinitionRecords lasting;      // sites, series…: they hold for every recording of this process
-    DefinitionRecords ofRecording;  // lanes, modules…: this recording's own
-    DefinitionRecords unwritten;    // of both, not yet in the file
-    std::map<fug_site*, KnownSite> sites;
-    std::vector<std::unique_ptr<const DetailSettings>> allDetails;
-    uint64_t bufferSlots = 0;
-    uint64_t lastOfferNs = 0;
-    std::string toldTrouble;         // with the buffers, in this recording
-    std::set<std::string> statuses;  // their addresses stay valid
-    const char* status = "";
-    const char* path = "";
-    std::string program, build;                                    // as the program said last
-    std::map<uint32_t, std::pair<uint64_t, uint64_t>> clockSyncs;  // of each device's clock the last: its ticks, ours
-    std::map<uint32_t, uint64_t> deadlines;                        // of series, in nanoseconds; 0: none
-    std::string askedToSave;                                       // why; empty: not
+    Mutex lanesMutex;
+    BufferPool pool FUGATO_GUARDED_BY(lanesMutex);
+    std::vector<RecordedLane*> lanes FUGATO_GUARDED_BY(lanesMutex);
+    // Sites, series…: they hold for every recording of this process; lanes, modules…: this recording's own.
+    DefinitionRecords lasting FUGATO_GUARDED_BY(lanesMutex), ofRecording FUGATO_GUARDED_BY(lanesMutex);
+    DefinitionRecords unwritten FUGATO_GUARDED_BY(lanesMutex);  // of both, not yet in the file
+    std::map<fug_site*, KnownSite> sites FUGATO_GUARDED_BY(lanesMutex);
+    std::vector<std::unique_ptr<const DetailSettings>> allDetails FUGATO_GUARDED_BY(lanesMutex);
+    uint64_t bufferSlots FUGATO_GUARDED_BY(lanesMutex) = 0;
+    uint64_t lastOfferNs FUGATO_GUARDED_BY(lanesMutex) = 0;
+    std::string toldTrouble FUGATO_GUARDED_BY(lanesMutex);         // with the buffers, in this recording
+    std::set<std::string> statuses FUGATO_GUARDED_BY(lanesMutex);  // their addresses stay valid
+    const char* status FUGATO_GUARDED_BY(lanesMutex) = "";
+    const char* path FUGATO_GUARDED_BY(lanesMutex) = "";
+    std::string program FUGATO_GUARDED_BY(lanesMutex), build FUGATO_GUARDED_BY(lanesMutex);  // as it said last
+    // Of each device's clock the last: its ticks, ours.
+    std::map<uint32_t, std::pair<uint64_t, uint64_t>> clockSyncs FUGATO_GUARDED_BY(lanesMutex);
+    std::map<uint32_t, uint64_t> deadlines FUGATO_GUARDED_BY(lanesMutex);  // of series, in nanoseconds; 0: none
+    std::string askedToSave FUGATO_GUARDED_BY(lanesMutex);                 // why; empty: not
 };
 
 /// The process's recorder, made at its first use; after a fork the child's own.
@@ -173,7 +176,7 @@ std::string_view cutText(const char* text, size_t most);
 RecordedLane* makeOwnLane(Recorder& r, const char* name, const char* role, uint32_t kind, uint64_t osId,
                           uint32_t clock);
 /// For the drain: adds an event to what the lane has to write.
-void addEvent(Recorder& r, RecordedLane& lane, const layout::RawEvent& event, uint64_t now);
+void addEvent(Recorder& r, RecordedLane& lane, const layout::RawEvent& event, uint64_t now) FUGATO_NEEDS(r.outputMutex);
 /// For the drain: adds a definition of this recording.
 void addDefinition(Recorder& r, layout::DefinitionType type, std::string_view fields);
 template <class Definition>

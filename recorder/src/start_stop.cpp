@@ -84,12 +84,12 @@ void atExit() {
     } catch (const std::bad_alloc&) {
     }
     Recorder& r = recorder();
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     r.pool.unlink();
 }
 
 /// Takes over every lane that lives on from an earlier recording. With both mutexes held.
-void beginLane(Recorder& r, RecordedLane& lane) {
+void beginLane(Recorder& r, RecordedLane& lane) FUGATO_NEEDS(r.lanesMutex) {
     lane.pendingCount = 0;
     lane.pendingBytes = 0;
     lane.pendingLast = 0;
@@ -116,7 +116,7 @@ void beginLane(Recorder& r, RecordedLane& lane) {
 
 /// Opens the output and tells how that went. Returns 0 or an errno.
 int openOutput(Recorder& r, const std::string& file, const fug_options& options,
-               const std::optional<MomentPlan>& moments) {
+               const std::optional<MomentPlan>& moments) FUGATO_NEEDS(r.outputMutex) {
     const uint64_t memory = options.memory_bytes ? options.memory_bytes : kDefaultMemoryBytes;
     CreatedFile created = moments ? createRecording({}, Existing::Keep)  // in memory
                           : options.descriptor > 0
@@ -126,7 +126,7 @@ int openOutput(Recorder& r, const std::string& file, const fug_options& options,
     const int error =
         r.output.open(std::move(created), inMemory, memory, moments ? moments->beforeNs + moments->afterNs : 0);
     r.toldFailure = !r.output.reason().empty();
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+    const Lock guard(r.lanesMutex);
     setStatus(r, r.output.reason());
     const bool inFile = r.output.state() == RecordingOutput::State::File;
     if (!error && options.program) r.program = options.program;
@@ -138,7 +138,7 @@ int openOutput(Recorder& r, const std::string& file, const fug_options& options,
 
 /// Sets the clocks and writes the file's header. Returns what a marker costs, in nanoseconds; 0 by a clock of the
 /// host's.
-double writeHeader(Recorder& r, FileHeader& header, const fug_options& options) {
+double writeHeader(Recorder& r, FileHeader& header, const fug_options& options) FUGATO_NEEDS(r.outputMutex) {
     const bool usesTsc = chooseClock(options);
     header.clock = static_cast<uint32_t>(usesTsc ? ClockKind::Ticks : ClockKind::Nanoseconds);
     header.nsPerTick = usesTsc ? measureNsPerTick() : 1.0;
@@ -161,7 +161,8 @@ double writeHeader(Recorder& r, FileHeader& header, const fug_options& options) 
 }
 
 /// The first recording of a process chooses where its buffers lie. With lanesMutex held.
-void openPool(Recorder& r, const std::string& file, const fug_options& options) {
+void openPool(Recorder& r, const std::string& file, const fug_options& options)
+    FUGATO_NEEDS(r.outputMutex, r.lanesMutex) {
     if (r.pool.isOpen()) return;
     std::vector<std::string> folders;
     if (!options.buffer_folder || *options.buffer_folder)
@@ -174,14 +175,14 @@ void openPool(Recorder& r, const std::string& file, const fug_options& options) 
 }
 
 /// Whose the buffers are. With lanesMutex held.
-void tellPool(Recorder& r) {
+void tellPool(Recorder& r) FUGATO_NEEDS(r.outputMutex, r.lanesMutex) {
     const auto [device, inode] = r.output.deviceAndInode();
     r.pool.beginRecording({r.originTicks, r.startedUnixNs, device, inode, r.output.path()});
 }
 
 /// Lanes, definitions and buffers as they are at a recording's start.
-void beginLanes(Recorder& r, const std::string& file, const fug_options& options) {
-    const std::lock_guard<std::mutex> guard(r.lanesMutex);
+void beginLanes(Recorder& r, const std::string& file, const fug_options& options) FUGATO_NEEDS(r.outputMutex) {
+    const Lock guard(r.lanesMutex);
     r.bufferSlots = powerOfTwo(options.buffer_events ? options.buffer_events : kDefaultBufferEvents);
     openPool(r, file, options);
     for (RecordedLane* lane : r.lanes) beginLane(r, *lane);
@@ -198,11 +199,16 @@ void beginLanes(Recorder& r, const std::string& file, const fug_options& options
     if (BufferEntry* const first = takeBuffer(r, 0)) r.pool.giveBack(first);
 }
 
+std::string bufferPath(Recorder& r) {
+    const Lock guard(r.lanesMutex);
+    return r.pool.path();
+}
+
 /// What is known of the run: the program, its build, the machine.
 void tellContext(Recorder& r, double markerCost, const fug_options& options) {
     addContext(r, "program", nameText(options.program));
     addContext(r, "build", nameText(options.build));
-    if (!r.pool.path().empty()) addContext(r, "buffers", r.pool.path());
+    if (const std::string buffers = bufferPath(r); !buffers.empty()) addContext(r, "buffers", buffers);
     if (options.now) return;
     char cost[32];
     // With a point, whatever the program's locale.
@@ -216,8 +222,8 @@ void tellContext(Recorder& r, double markerCost, const fug_options& options) {
 
 }  // namespace
 
-std::mutex& runMutex() {
-    static auto* const mutex = new std::mutex;  // never destroyed: threads may outlive it
+Mutex& runMutex() {
+    static auto* const mutex = new Mutex;  // never destroyed: threads may outlive it
     return *mutex;
 }
 
@@ -236,7 +242,7 @@ bool chooseClock(const fug_options& options) {
 int start(const char* path, const fug_options& options, RunBy by, const std::optional<MomentPlan>& moments) {
     stop();
     Recorder& r = recorder();
-    const std::lock_guard<std::mutex> outputGuard(r.outputMutex);
+    const Lock outputGuard(r.outputMutex);
     const std::string file = path ? path : "";
     if (const int error = openOutput(r, file, options, moments)) return error;
     r.runBy.store(by);
@@ -264,10 +270,10 @@ int start(const char* path, const fug_options& options, RunBy by, const std::opt
 
 int goOnInFile(const char* path) {
     Recorder& r = recorder();
-    const std::lock_guard<std::mutex> guard(r.outputMutex);
+    const Lock guard(r.outputMutex);
     if (!r.active.load() || r.output.state() != RecordingOutput::State::Memory) return ENODATA;
     drain(r, true);
-    const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+    const Lock lanesGuard(r.lanesMutex);
     DefinitionRecords all = r.lasting;
     all.add(r.ofRecording);
     const int error = r.output.goOnInFile(createRecording(path ? path : "", Existing::Keep), all.records, all.count);
@@ -286,24 +292,24 @@ void stop() {
     r.runBy.store(RunBy::None);
     pthread_t ended[2]{};
     {
-        const std::lock_guard<std::mutex> guard(r.outputMutex);
+        const Lock guard(r.outputMutex);
         std::swap(ended[0], r.thread);
         std::swap(ended[1], r.sweeper);
         r.quit.store(true, std::memory_order_release);
     }
     for (const pthread_t thread : ended)
         if (thread != pthread_t{}) pthread_join(thread, nullptr);
-    const std::lock_guard<std::mutex> guard(r.outputMutex);
+    const Lock guard(r.outputMutex);
     if (r.output.state() == RecordingOutput::State::Closed) return;
     if (r.output.state() == RecordingOutput::State::Memory && !r.lastClockNs) return;  // stopped already
     drain(r, true);
     r.os.reset();
     if (r.moments) r.moments->finish();
-    if (!r.pool.path().empty()) addContext(r, "buffers", "");
+    if (!bufferPath(r).empty()) addContext(r, "buffers", "");
     writeDefinitions(r);
     r.output.close();
     r.lastClockNs = 0;
-    const std::lock_guard<std::mutex> lanesGuard(r.lanesMutex);
+    const Lock lanesGuard(r.lanesMutex);
     r.pool.endRecording();
     if (!r.output.reason().empty()) setStatus(r, r.output.reason());
 }

@@ -13,7 +13,7 @@ namespace fugato::recording {
 
 /// Who starts and stops takes it first: the program, the plan it was launched with, or a client. Taken before
 /// outputMutex.
-std::mutex& runMutex();
+Mutex& runMutex();
 
 /// Which clock fug_now() reads from here on; what is told of it before a recording must hold in it. True: the
 /// time-stamp counter.

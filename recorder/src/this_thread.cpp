@@ -59,7 +59,7 @@ void refresh(Recorder& r, RecordedLane& lane, uint64_t slots) {
         lane.beginLimit = tail + capacity - reserve;
         if (round > 0 || r.background.load(std::memory_order_relaxed) || entry->head + slots <= lane.beginLimit) break;
         const SetUpCall here;
-        const std::lock_guard<std::mutex> guard(r.outputMutex);  // no background thread: empty it here
+        const Lock guard(r.outputMutex);  // no background thread: empty it here
         collect(r, lane, monotonicNs());
         writePending(r, lane);
     }
@@ -102,7 +102,7 @@ RecordedLane* attach(Recorder& r) {
             lane->kind = givenName->kind;
             lane->hostNumber = givenName->hostNumber;
         }
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         addLaneLocked(r, *lane);
         addDefinitionLocked(r, viewOf(r, *lane));
     } catch (const std::bad_alloc&) {
@@ -123,7 +123,7 @@ void nameHere(std::string_view name, std::string_view role, uint32_t kind) {
     };
     try {
         if (hereLane || enteredLane) {
-            const std::lock_guard<std::mutex> guard(recorder().lanesMutex);
+            const Lock guard(recorder().lanesMutex);
             if (hereLane) rename(*hereLane);
             if (enteredLane) rename(*enteredLane);
         } else if (!threadGuard.gone) {
@@ -139,7 +139,7 @@ void numberHere(uint32_t number) {
     const SetUpCall here;
     try {
         if (ownLane) {
-            const std::lock_guard<std::mutex> guard(recorder().lanesMutex);
+            const Lock guard(recorder().lanesMutex);
             ownLane->hostNumber = number;
         } else if (!threadGuard.gone) {
             threadGuard.watch();
@@ -237,7 +237,7 @@ void defineAtOnce(DefinitionType type, std::string_view fields) {
     const SetUpCall here;
     Recorder& r = recorder();
     try {
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         addDefinitionLocked(r, type, fields);
     } catch (const std::bad_alloc&) {
     }
@@ -277,9 +277,9 @@ uint64_t wordOf(Recorder& r, RecordedLane& lane, fug_site* site) {
 void declareSite(Recorder& r, fug_site* site) {
     const SetUpCall here;
     try {
-        const std::lock_guard<std::mutex> guard(r.lanesMutex);
+        const Lock guard(r.lanesMutex);
         if (__atomic_load_n(&site->word, __ATOMIC_RELAXED)) return;
-        giveWord(r, site, [&](std::string_view fields) {
+        giveWord(r, site, [&](std::string_view fields) FUGATO_NOT_CHECKED {  // at once, under this lock
             knowSite(r, fields);
             addDefinitionLocked(r, DefinitionType::Site, fields);
             return true;

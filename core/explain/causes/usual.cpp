@@ -331,7 +331,7 @@ UsualOccurrence UsualOccurrences::of(const Explanation& e, uint32_t baseline, ui
     if (!path) return {};
     Known& known = known_[baseline];
     // Not call_once: an exception may not pass through the C library where memory is short (it loads a library then).
-    const std::lock_guard guard(known.mutex);
+    const Lock guard(known.mutex);
     if (!known.ready) known.of = occurrencesIn(e, baseline);
     known.ready = true;
     const auto found = known.of.find(occurrenceKey(group, path));

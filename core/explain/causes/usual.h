@@ -6,7 +6,7 @@
 
 #include <algorithm>
 #include <deque>
-#include <mutex>
+#include <fugato_mutex.hpp>
 #include <unordered_map>
 
 #include "core/explain/model/explanation.h"
@@ -46,9 +46,9 @@ public:
 
 private:
     struct Known {
-        std::mutex mutex;
-        bool ready = false;
-        std::unordered_map<uint64_t, UsualOccurrence> of;
+        Mutex mutex;
+        bool ready FUGATO_GUARDED_BY(mutex) = false;
+        std::unordered_map<uint64_t, UsualOccurrence> of FUGATO_GUARDED_BY(mutex);
     };
     std::deque<Known> known_;  // by baseline
 };
