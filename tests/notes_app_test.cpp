@@ -194,7 +194,7 @@ private slots:
         other.id = "theirs";
         other.text = "theirs";
         file.notes.push_back(other);
-        QCOMPARE(writeNotes(at, file), std::string());
+        QVERIFY(writeNotes(at, file));
         addNote({}, "mine again");
         QTRY_VERIFY(!notes().busy());
         QCOMPARE(readNotes(at)->notes.size(), size_t{3});

@@ -28,7 +28,7 @@ std::shared_ptr<const Written> writeMerged(const std::string& path, const NotesF
     }
     NotesFile file = about;
     file.notes = written->notes = mergedNotes(base, mine, theirs->notes);
-    written->why = writeNotes(path, file);
+    if (const auto done = writeNotes(path, file); !done) written->why = done.failure().sentence;
     return written;
 }
 

@@ -1,8 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "notes.h"
 
-#include <unistd.h>
-
 #include <algorithm>
 #include <ctime>
 #include <filesystem>
@@ -12,6 +10,7 @@
 #include <random>
 #include <set>
 
+#include "format/byte_source.h"
 #include "format/shown_text.h"
 
 namespace fugato {
@@ -198,19 +197,14 @@ Result<NotesFile> notesIn(std::string_view bytes, const std::string& path) {
     return file;
 }
 
-std::string writeNotes(const std::string& path, const NotesFile& file) {
+Result<std::monostate> writeNotes(const std::string& path, const NotesFile& file) {
     json notes = json::array();
     for (const Note& note : file.notes) notes.push_back(jsonOf(note));
     const json all{{"fugato_notes", 1}, {"recording", file.recordingId}, {"program", file.program}, {"notes", notes}};
-    const std::string part = path + "." + std::to_string(::getpid()) + ".part";
-    std::ofstream out(part, std::ios::binary | std::ios::trunc);
-    out << all.dump(1, ' ', false, json::error_handler_t::replace) << "\n";
-    out.close();
-    std::error_code failed;
-    if (out) std::filesystem::rename(part, path, failed);
-    if (out && !failed) return {};
-    std::filesystem::remove(part, failed);
-    return "The notes could not be written to " + path + ". Is there room, and may you write there?";
+    auto writer = FileWriter::create(path);
+    if (!writer) return writer.failure();
+    (*writer)->write(all.dump(1, ' ', false, json::error_handler_t::replace) + "\n");
+    return (*writer)->finish();
 }
 
 std::vector<Note> mergedNotes(const std::vector<Note>& base, const std::vector<Note>& mine,

@@ -50,8 +50,8 @@ inline constexpr size_t kMostNotes = 100'000;
 Result<NotesFile> notesIn(std::string_view bytes, const std::string& path);
 /// Nothing is kept where there is no file. Fails with why a file cannot be read.
 Result<NotesFile> readNotes(const std::string& path);
-/// The other file stays until the new one is whole. Returns why it could not be written, or nothing.
-std::string writeNotes(const std::string& path, const NotesFile& notes);
+/// The other file stays until the new one is whole.
+Result<std::monostate> writeNotes(const std::string& path, const NotesFile& notes);
 
 /// What two made of the same notes: each note as the one has it who changed it since; `mine` where both did.
 std::vector<Note> mergedNotes(const std::vector<Note>& base, const std::vector<Note>& mine,

@@ -43,7 +43,6 @@ private:
 /// Whether it holds for one recording only, not for every later one of the process.
 bool ofOneRecording(layout::DefinitionType type);
 
-/// With lanesMutex held.
 void addDefinitionLocked(Recorder& r, layout::DefinitionType type, std::string_view fields) FUGATO_NEEDS(r.lanesMutex);
 template <class Definition>
 void addDefinitionLocked(Recorder& r, const Definition& definition) FUGATO_NEEDS(r.lanesMutex) {

@@ -27,9 +27,7 @@ void changeDetails(const std::function<void(DetailSettings&)>& change);
 void setDetail(const char* category, int level);
 
 /// A buffer for a lane, which may lie elsewhere or be smaller than wished, or be null; then the reason is told.
-/// With lanesMutex held.
 layout::BufferEntry* takeBuffer(Recorder& r, uint32_t lane) FUGATO_NEEDS(r.lanesMutex);
-/// With lanesMutex held.
 void setStatus(Recorder& r, const std::string& text) FUGATO_NEEDS(r.lanesMutex);
 
 /// A thread on which no signal of the program's ever arrives; false where there can be none.

@@ -160,7 +160,7 @@ double writeHeader(Recorder& r, FileHeader& header, const fug_options& options) 
     return markerCost;
 }
 
-/// The first recording of a process chooses where its buffers lie. With lanesMutex held.
+/// The first recording of a process chooses where its buffers lie.
 void openPool(Recorder& r, const std::string& file, const fug_options& options)
     FUGATO_NEEDS(r.outputMutex, r.lanesMutex) {
     if (r.pool.isOpen()) return;
@@ -174,7 +174,7 @@ void openPool(Recorder& r, const std::string& file, const fug_options& options)
     seeToExit();
 }
 
-/// Whose the buffers are. With lanesMutex held.
+/// Whose the buffers are.
 void tellPool(Recorder& r) FUGATO_NEEDS(r.outputMutex, r.lanesMutex) {
     const auto [device, inode] = r.output.deviceAndInode();
     r.pool.beginRecording({r.originTicks, r.startedUnixNs, device, inode, r.output.path()});

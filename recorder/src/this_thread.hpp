@@ -30,7 +30,7 @@ extern fug_buffer closedBuffer;  // every thread's buffer before its first event
 
 /// The limits that the inline functions see: none where each event must take the slow path.
 void publishLimits(RecordedLane& lane);
-/// Gives a lane its place in the recording, and a buffer. With lanesMutex held.
+/// Gives a lane its place in the recording, and a buffer.
 void addLaneLocked(Recorder& r, RecordedLane& lane) FUGATO_NEEDS(r.lanesMutex);
 /// The calling thread's lane, made at its first event. Null where nothing is recorded.
 RecordedLane* attach(Recorder& r);
@@ -129,7 +129,7 @@ void onThisLaneAt(fug_site* site, uint64_t events, Write&& write) {
 /// All lanes of the host's own, in every recording of the process and of its children. Guarded by lanesMutex.
 std::vector<fug_lane*>& hostLanes();
 /// Gives a host's lane its place in the recording, so that entering it takes no lock. Its name is told when it is
-/// first entered. With lanesMutex held.
+/// first entered.
 void makeHostLaneLocked(Recorder& r, fug_lane& lane) FUGATO_NEEDS(r.lanesMutex);
 
 }  // namespace fugato::recording
