@@ -16,6 +16,7 @@
 #include <random>
 #include <sstream>
 
+#include "app/parts/elided_label.h"
 #include "app/settings/settings.h"
 #include "app/table/table_view.h"
 #include "core/ask/answer_tables.h"
@@ -113,6 +114,15 @@ private slots:
         QSettings::setPath(QSettings::IniFormat, QSettings::UserScope, folder_.path());
     }
     void init() { settings::clearAll(); }
+
+    void aLineThatHasTooLittleRoomSaysSo() {
+        ElidedLabel label(nullptr);
+        label.setText("1 252 069 events");
+        label.resize(400, 20);
+        QCOMPARE(label.shownText(), label.text());
+        label.resize(label.fontMetrics().horizontalAdvance("1 252 069 e"), 20);
+        QVERIFY2(label.shownText().endsWith("…"), qPrintable(label.shownText()));
+    }
 
     void whereNothingCanBeWrittenNoMoreIsLookedAt() {
         std::ostringstream full;

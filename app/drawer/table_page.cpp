@@ -3,6 +3,7 @@
 
 #include <QSplitter>
 
+#include "app/parts/elided_label.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/ask/occurrences.h"
@@ -19,8 +20,8 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
       document_(document),
       selection_(selection),
       view_(new TableView(id, column, Qt::DescendingOrder, this)),
-      title_(plainLabel(this)),
-      about_(plainLabel(this)),
+      title_(new ElidedLabel(this)),
+      about_(new ElidedLabel(this)),
       filter_(new QLineEdit(this)),
       head_(new QHBoxLayout),
       lines_(new QVBoxLayout(this)) {
@@ -29,13 +30,12 @@ TablePage::TablePage(Document& document, Selection& selection, const QString& id
     title_->setFont(boldFont());
     title_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     about_->setFont(smallFont());
-    about_->setMinimumWidth(1);  // where there is little room, it is cut
     filter_->setFont(smallFont());
     filter_->setPlaceholderText(tr("Filter"));
     filter_->setAccessibleName(tr("Filter of the table"));
     filter_->setToolTip(tr("Shows rows that hold these letters, and what lies above and below them"));
     filter_->setClearButtonEnabled(true);
-    filter_->setFixedWidth(fontMetrics().averageCharWidth() * 18);
+    filter_->setFixedWidth(fontMetrics().averageCharWidth() * 14);
     head_->setContentsMargins(12, 3, 8, 2);
     head_->setSpacing(8);
     head_->addWidget(title_, 1);

@@ -96,7 +96,7 @@ void BarPlot::paintEvent(QPaintEvent*) {
     if (contents_.bars.empty() || highest_ <= 0)
         painter.drawText(in, Qt::AlignCenter | Qt::TextWordWrap, contents_.empty);
     else
-        painter.drawText(QRect(kSide, 4 + line, in.width(), line), Qt::AlignLeft, contents_.highest);
+        painter.drawText(highestBox(), Qt::AlignLeft, contents_.highest);
     for (const Bar& bar : contents_.bars)
         if (bar.height > 0) paintBar(painter, bar);
     paintLegend(painter);
@@ -114,6 +114,12 @@ void BarPlot::paintEvent(QPaintEvent*) {
     paintMarks(painter);
     parts_->paintFocus(painter);
     parts_->paintPanelFocus(painter, rect());
+}
+
+/// Where it says what the highest bar is.
+QRect BarPlot::highestBox() const {
+    const int line = fontMetrics().height();
+    return {kSide, 4 + line, fontMetrics().horizontalAdvance(contents_.highest) + 1, line};
 }
 
 void BarPlot::paintBar(QPainter& painter, const Bar& bar) const {
@@ -167,8 +173,9 @@ void BarPlot::paintMarks(QPainter& painter) const {
         painter.drawLine(x, mark.chosen ? in.top() - line : in.top(), x, in.bottom());
         const int wide = fontMetrics().horizontalAdvance(mark.words);
         const bool left = x + kBeside + wide > rect().right() - kSide;
-        const QRect words(left ? x - kBeside - wide : x + kBeside,
-                          mark.chosen ? in.top() - line : in.top() + row++ * line, wide + 1, line);
+        QRect words(left ? x - kBeside - wide : x + kBeside, mark.chosen ? in.top() - line : in.top() + row++ * line,
+                    wide + 1, line);
+        if (words.intersects(highestBox())) words.moveLeft(highestBox().right() + 2 * kBeside);
         painter.fillRect(words, t.paper);
         painter.setPen(mark.chosen ? t.path : t.text);
         painter.drawText(words, Qt::AlignLeft, mark.words);

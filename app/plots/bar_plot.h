@@ -68,6 +68,7 @@ protected:
 
 private:
     QRect area() const;
+    QRect highestBox() const;
     QRectF boxOf(const Bar& bar) const;
     const Bar* barAt(const QPoint& place) const;
     std::vector<PaintedPart> listParts();

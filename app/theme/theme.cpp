@@ -158,6 +158,8 @@ void applyTheme(bool dark, bool highContrast) {
     palette.setColor(QPalette::ToolTipBase, t.panel);
     palette.setColor(QPalette::ToolTipText, t.text);
     palette.setColor(QPalette::Link, t.path);
+    for (const auto role : {QPalette::ButtonText, QPalette::Text, QPalette::WindowText})
+        palette.setColor(QPalette::Disabled, role, t.muted);
     QApplication::setPalette(palette);
     qApp->setStyleSheet(t.styleSheet());
 }
