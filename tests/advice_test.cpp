@@ -310,6 +310,31 @@ private slots:
         const auto nearly = found(false);
         QVERIFY2(nearly.empty(), nearly.empty() ? "" : nearly[0].evidence.c_str());
     }
+
+    void whatComesJustBeforeSpikesIsNamed() {
+        TextRecording t;
+        double at = 0;
+        for (int f = 0; f < 60; ++f, at += 20'000) {
+            const bool gust = f % 15 == 14;
+            if (gust) t.at(at - 500, "main", R"("do":"input","text":"gust")");  // and so is a point
+            if (f % 7 == 0) t.at(at + 20, "main", R"("do":"point","text":"gull")");
+            t.frame(at, "main").mark(at, at + (gust ? 14'000 : 6000), "main", "Work");
+            t.frameEnd(at + (gust ? 14'000 : 6000), "main");
+        }
+        const auto e = explained(t.open());
+        QCOMPARE(e->causes.at(0).before.what, std::string("‘gust’"));
+        QCOMPARE(e->causes[0].before.spikes, size_t{4});
+        QCOMPARE(e->causes[0].before.elsewhere, size_t{0});
+        bool told = false;
+        for (const Sentence& sentence : frameSentences(*e, 14))
+            told |= sentence.text == "‘gust’ came just before 4 of the 4 spikes of A, and never otherwise.";
+        QVERIFY(told);
+        const auto advice = adviceFor(*e);
+        QVERIFY(std::any_of(advice->begin(), advice->end(), [](auto& a) {
+            return a.kind == AdviceKind::ComesBefore && a.confidence == ConfidenceLevel::Low &&
+                   a.title == "‘gust’ comes just before A";
+        }));
+    }
 };
 
 QTEST_GUILESS_MAIN(AdviceTest)

@@ -267,18 +267,19 @@ private slots:
         t.wait(100, "main", "Wait for sails", "sails", "job").begin(50, "worker", "Sew");
         t.linkOut(400, "worker", 5).end(450, "worker").waitEnd(500, "main", 5).end(800, "main");
         t.at(850, "main", R"("do":"point_code","severity":"warning","code":4,"text":"Sail torn")");
+        t.at(855, "main", R"("do":"input","text":"key W down")");
         t.at(860, "main", R"("do":"count","counter":"wind","value":7.5)").frameEnd(900, "main");
         const auto r = t.open();
         std::ostringstream text;
         const EventTable table(EventList::of(r, wholeOf(*r), {}));
         writeText(table, text);
         const QString told = QString::fromStdString(text.str()).simplified();
-        for (const char* one :
-             {"main frame begins loop 0 900 µs", "main begins Update 800 µs boats = 3",
-              "main wait begins Wait for sails 400 µs for sails", "worker begins Sew",
-              "worker link given Sew ended the wait of main, in Update ▸ Wait for sails",
-              "main wait ends Wait for sails 400 µs ended by worker, in Sew", "main ends Update 800 µs",
-              "main point Sail torn warning, code 4", "counter wind 7.5", "main frame ends loop 0 900 µs"})
+        for (const char* one : {"main frame begins loop 0 900 µs", "main begins Update 800 µs boats = 3",
+                                "main wait begins Wait for sails 400 µs for sails", "worker begins Sew",
+                                "worker link given Sew ended the wait of main, in Update ▸ Wait for sails",
+                                "main wait ends Wait for sails 400 µs ended by worker, in Sew",
+                                "main ends Update 800 µs", "main point Sail torn warning, code 4",
+                                "main input key W down", "counter wind 7.5", "main frame ends loop 0 900 µs"})
             QVERIFY2(told.contains(one), qPrintable(one + (" in " + told)));
         QVERIFY(told.indexOf("ends Update") < told.indexOf("Sail torn"));
     }

@@ -790,31 +790,6 @@ private slots:
         QCOMPARE(causeText(*tight, 1), QString("A main Frame/Beacon unusual"));
         QCOMPARE(causeText(*explain(r, pathSums, 8'500'000), 0), QString("A main Frame/Anchor unusual"));
     }
-
-    void whatComesJustBeforeSpikesIsNamed() {
-        TextRecording t;
-        double at = 0;
-        for (int f = 0; f < 60; ++f, at += 20'000) {
-            const bool gust = f % 15 == 14;
-            if (gust) t.at(at - 500, "main", R"("do":"point","text":"gust")");
-            if (f % 7 == 0) t.at(at + 20, "main", R"("do":"point","text":"gull")");
-            t.frame(at, "main").mark(at, at + (gust ? 14'000 : 6000), "main", "Work");
-            t.frameEnd(at + (gust ? 14'000 : 6000), "main");
-        }
-        const auto e = explained(t.open());
-        QCOMPARE(e->causes.at(0).before.what, std::string("‘gust’"));
-        QCOMPARE(e->causes[0].before.spikes, size_t{4});
-        QCOMPARE(e->causes[0].before.elsewhere, size_t{0});
-        bool told = false;
-        for (const Sentence& sentence : frameSentences(*e, 14))
-            told |= sentence.text == "‘gust’ came just before 4 of the 4 spikes of A, and never otherwise.";
-        QVERIFY(told);
-        const auto advice = adviceFor(*e);
-        QVERIFY(std::any_of(advice->begin(), advice->end(), [](auto& a) {
-            return a.kind == AdviceKind::ComesBefore && a.confidence == ConfidenceLevel::Low &&
-                   a.title == "‘gust’ comes just before A";
-        }));
-    }
 };
 
 QTEST_GUILESS_MAIN(ExplanationTest)

@@ -50,6 +50,13 @@ private slots:
         QCOMPARE(mapped, folders);
     }
 
+    void noFileIsTooLongToBeReadAtOnce() {
+        constexpr qsizetype kMostLines = 800;
+        for (const QString& folder : foldersWithSources())
+            for (const QString& path : sourcesIn(folder))
+                QVERIFY2(contents(path).count('\n') <= kMostLines, qPrintable(path));
+    }
+
     void includesPointDownTheHouse() {
         static const QRegularExpression row("^\\| `([a-z]+)` \\| ([^|]*)\\|", QRegularExpression::MultilineOption),
             include("#include \"([a-z]+)/"), qt("#include <Q[A-Z]");
