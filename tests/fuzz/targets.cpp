@@ -105,6 +105,10 @@ void askOf(const std::shared_ptr<const Recording>& recording) {
         const auto window = events.window(events.rowLimit() / 2, kFewRows);
         for (Table::Row row = 0; row < window->rowLimit(); ++row)
             for (size_t column = 0; column < window->columns().size(); ++column) window->value(row, column);
+        for (const size_t column : {kEventName, kEventDuration, kEventDetails}) {
+            const auto sorted = events.sorted(column, true, {});
+            for (Table::Row row = 0; row < std::min(sorted->rowLimit(), kFewRows); ++row) sorted->value(row, column);
+        }
     }
     for (const int64_t at : {r.begin, whole.begin + (whole.end - whole.begin) / 2, r.end}) {
         const auto instant = instantTable(recording, at);
