@@ -96,7 +96,7 @@ public:
     static std::shared_ptr<const Table> of(const LongList<Item>& list, size_t column, bool descending, size_t most,
                                            const Progress& progress) {
         const uint64_t shares = list.size / list.readAtOnce + 1;
-        std::vector<KeptFirst<Item>> kept(threadsFor(shares), {std::max<size_t>(most, 1), descending});
+        std::vector<KeptFirst<Item>> kept(threadsFor(shares - 1), {std::max<size_t>(most, 1), descending});
         std::atomic<uint64_t> next{0};
         std::atomic<bool> cancelled{false};
         sideBySide(kept.size(), [&](size_t thread) {
