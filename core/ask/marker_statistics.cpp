@@ -125,30 +125,48 @@ private:
         sum.paths.resize(r_.lanes.size());
         std::vector<PartSum>& paths = sum.paths[part.lane];
         paths.resize(r_.lanes[part.lane].paths.size());
-        const State* const stages = r_.stages();
-        if (stages) sum.stages.resize(stages->spans.size());
-        size_t stage = 0;
         sum.inFrame.resize(inScope_.size());
         sum.calls.resize(inScope_.size());
         const LanePaths& of = paths_[part.lane];
         const MarkerRow& row = r_.lanes[part.lane].rows[part.row];
         size_t frame = std::clamp(frameFrom(row.begin(part.from)), firstFrame_, pastFrame_);
-        row.forEach(part.from, part.to, [&](uint32_t, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
-            if (!of.isSite[path]) return;
-            sum.buckets.add(duration);
-            sum.shortest = std::min(sum.shortest, duration);
+        const auto lookAtEach = [&](auto&& also) {
+            row.forEach(part.from, part.to, [&](uint32_t, int64_t begin, int64_t duration, uint32_t path, uint8_t) {
+                if (!of.isSite[path]) return;
+                sum.buckets.add(duration);
+                sum.shortest = std::min(sum.shortest, duration);
+                also(begin, duration, path);
+                while (frame < pastFrame_ && frames_[frame].begin <= begin) ++frame;  // the first that begins later
+                if (frame == firstFrame_ || frames_[frame - 1].end <= begin) return;
+                const size_t at = frame - 1 - firstFrame_;
+                if (of.outermost[path]) addTime(sum.inFrame[at], duration);
+                ++sum.calls[at];
+            });
+        };
+        const State* const stages = r_.stages();
+        const size_t spans = stages ? stages->spans.size() : 0;
+        sum.stages.resize(spans);
+        size_t stage = spans ? stageAfter(*stages, row.begin(part.from)) : 0;
+        const int64_t lastBegin = row.begin(part.to - 1);
+        const bool oneStage =
+            !spans || (stage == stageAfter(*stages, lastBegin) && (!stage || lastBegin < stages->spans[stage - 1].end));
+        const bool whole =
+            part.from % MarkerRow::kChunk == 0 && part.to == std::min(row.size(), part.from + MarkerRow::kChunk);
+        if (whole && oneStage) {  // its sums say the rest
+            for (auto [one, past] = row.sumsOf(part.from >> MarkerRow::kChunkBits); one != past; ++one) {
+                if (!of.isSite[one->path]) continue;
+                const PartSum here{one->count, one->total, one->longest};
+                paths[one->path].add(here);
+                if (stage) sum.stages[stage - 1].add(here);
+                sum.longest = std::max(sum.longest, one->longest);
+            }
+            return lookAtEach([](int64_t, int64_t, uint32_t) {});
+        }
+        lookAtEach([&](int64_t begin, int64_t duration, uint32_t path) {
             sum.longest = std::max(sum.longest, duration);
             paths[path].add(duration);
-            if (stages && !stages->spans.empty()) {
-                if (!stage) stage = stageAfter(*stages, begin);
-                while (stage < stages->spans.size() && stages->spans[stage].begin <= begin) ++stage;
-                if (stage && begin < stages->spans[stage - 1].end) sum.stages[stage - 1].add(duration);
-            }
-            while (frame < pastFrame_ && frames_[frame].begin <= begin) ++frame;  // the first that begins later
-            if (frame == firstFrame_ || frames_[frame - 1].end <= begin) return;
-            const size_t at = frame - 1 - firstFrame_;
-            if (of.outermost[path]) addTime(sum.inFrame[at], duration);
-            ++sum.calls[at];
+            while (stage < spans && stages->spans[stage].begin <= begin) ++stage;
+            if (stage && begin < stages->spans[stage - 1].end) sum.stages[stage - 1].add(duration);
         });
     }
 
@@ -195,13 +213,16 @@ private:
         std::vector<std::array<std::vector<int64_t>, 3>> values(sums_.size());
         std::pair<int64_t, int64_t> borders[std::size(wanted)];
         for (size_t i = 0; i < std::size(wanted); ++i) borders[i] = Buckets::bordersOf(wanted[i].place.first);
-        const auto within = [&](int64_t d, size_t i) { return d >= borders[i].first && d < borders[i].second; };
+        const auto within = [&](int64_t d, size_t i) {  // one comparison, and no jump for each border
+            return static_cast<uint64_t>(d - borders[i].first) <
+                   static_cast<uint64_t>(borders[i].second - borders[i].first);
+        };
         const bool looked =
             eachPart(parts_, sums_.size(), progress_, 0.6, 1, [&](size_t thread, const ChunkPart& part) {
                 const LanePaths& of = paths_[part.lane];
                 const MarkerRow& row = r_.lanes[part.lane].rows[part.row];
                 row.eachDuration(
-                    part.from, part.to, [&](int64_t d) { return within(d, 0) || within(d, 1) || within(d, 2); },
+                    part.from, part.to, [&](int64_t d) { return bool(within(d, 0) | within(d, 1) | within(d, 2)); },
                     [&](uint32_t at, int64_t duration) {
                         if (!of.isSite[row.lanePath(at)]) return;
                         for (size_t i = 0; i < std::size(wanted); ++i)
