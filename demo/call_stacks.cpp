@@ -18,7 +18,8 @@ __attribute__((noinline)) void KeptPlaces::tell() {
         if (stack.empty()) {
             void* addresses[kMost];
             const int count = backtrace(addresses, kMost);
-            stack.assign(addresses + 1, addresses + std::max(count, 1));  // without this function
+            void** const past = addresses + std::max(count, 0);
+            stack.assign(std::find(addresses, past, __builtin_return_address(0)), past);  // without this function
             // Innermost is where a thread is, not where a call returns to.
             if (!stack.empty()) stack.front() = static_cast<const char*>(stack.front()) - 1;
         }

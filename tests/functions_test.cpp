@@ -75,7 +75,13 @@ private slots:
         QTest::newRow("no linkage name after all") << "_ZNope"
                                                    << "_ZNope";
         QTest::newRow("lambda") << "_ZZN4Sail4trimEvENKUliE_clEi"
-                                << "Sail::trim()::{lambda(int)#1}::operator()";
+                                << "lambda in Sail::trim";
+        QTest::newRow("lambda in a const function") << "_ZZNK4Sail4trimEvENKUlvE_clEv"
+                                                    << "lambda in Sail::trim";
+        QTest::newRow("as another compiler names it") << "_ZZN4Sail4trimEvEN3$_08__invokeEi"
+                                                      << "lambda in Sail::trim";
+        QTest::newRow("lambda as an argument") << "_ZSt8__invokeIZN4Sail4trimEvEUlvE_JEEvv"
+                                               << "std::__invoke<Sail::trim()::{lambda()#1}>";
         QTest::newRow("brackets alone") << ")"
                                         << ")";
         QTest::newRow("control characters") << "a\x1b[31m"

@@ -29,7 +29,7 @@ struct Header {
     char magic[8];
     uint64_t bytes, checksum;  // of what follows
 };
-constexpr char kMagic[8] = {'F', 'U', 'G', 'S', 'Y', 'M', '0', '3'};
+constexpr char kMagic[8] = {'F', 'U', 'G', 'S', 'Y', 'M', '0', '4'};
 
 template <bool kWriting>
 bool archive(CachedSymbols& symbols, std::string& bytes) {

@@ -331,32 +331,49 @@ void readUnits(const CodeFile& file, const std::vector<Place>& places, std::vect
 
 }  // namespace
 
+/// Without parameters and what it returns.
+static std::string bareName(std::string name) {
+    // Parameters begin where the last parenthesis is opened; before the name, templates have the type they return.
+    size_t at = name.rfind(')');
+    if (at == std::string::npos) return name;
+    for (int depth = 0; at > 0; --at) {
+        depth += name[at] == ')' ? 1 : name[at] == '(' ? -1 : 0;
+        if (!depth) break;
+    }
+    if (at > 0) name.resize(at);
+    const size_t word = name.rfind("operator ");  // a conversion, new, delete
+    int depth = 0;
+    for (size_t i = word == std::string::npos ? name.size() : word; i-- > 0;) {
+        const char c = name[i];
+        depth += c == '>' || c == ')' || c == '}' ? 1 : c == '<' || c == '(' || c == '{' ? -1 : 0;
+        if (c != ' ' || depth > 0) continue;
+        name.erase(0, i + 1);
+        break;
+    }
+    return name;
+}
+
+/// Where a name goes on with a lambda in the function before it: "Sail::trim() const::{lambda(int)#1}::operator()", or
+/// "Sail::trim()::$_0::__invoke"; not where a template has one as its argument.
+static size_t lambdaIn(std::string_view name) {
+    int depth = 0;
+    for (size_t i = 0; i < name.size(); ++i) {
+        depth += name[i] == '<' || name[i] == '(' ? 1 : name[i] == '>' || name[i] == ')' ? -1 : 0;
+        const std::string_view rest = name.substr(i);
+        if (depth == 0 && (rest.starts_with("::{lambda(") || rest.starts_with("::$_"))) return i;
+    }
+    return std::string_view::npos;
+}
+
 std::string functionName(const char* linkageName) {
     int status = -1;
     const bool mangled = linkageName[0] == '_' && linkageName[1] == 'Z';
     const std::unique_ptr<char, decltype(&std::free)> written(
         mangled ? abi::__cxa_demangle(linkageName, nullptr, nullptr, &status) : nullptr, &std::free);
     if (status != 0 || !written) return shownText(linkageName);
-    std::string name = written.get();
-    // Parameters begin where the last parenthesis is opened; before the name, templates have the type they return.
-    size_t at = name.rfind(')');
-    if (at != std::string::npos) {
-        for (int depth = 0; at > 0; --at) {
-            depth += name[at] == ')' ? 1 : name[at] == '(' ? -1 : 0;
-            if (!depth) break;
-        }
-        if (at > 0) name.resize(at);
-        const size_t word = name.rfind("operator ");  // a conversion, new, delete
-        int depth = 0;
-        for (size_t i = word == std::string::npos ? name.size() : word; i-- > 0;) {
-            const char c = name[i];
-            depth += c == '>' || c == ')' || c == '}' ? 1 : c == '<' || c == '(' || c == '{' ? -1 : 0;
-            if (c != ' ' || depth > 0) continue;
-            name.erase(0, i + 1);
-            break;
-        }
-    }
-    return shownText(name);
+    const std::string name = written.get();
+    const size_t lambda = lambdaIn(name);
+    return shownText(lambda == std::string::npos ? bareName(name) : "lambda in " + bareName(name.substr(0, lambda)));
 }
 
 DebugInformation readDebugInformation(const std::string& path, const std::string& buildId,
