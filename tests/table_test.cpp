@@ -59,6 +59,35 @@ private:
     const std::vector<Made> rows_;
 };
 
+/// A long table whose sorting takes its time.
+class SlowlySorted : public WindowedTable {
+public:
+    SlowlySorted(uint32_t rows, std::atomic<int>& ended) : WindowedTable(100), rows_(rows), ended_(ended) {}
+    const std::vector<TableColumn>& columns() const override {
+        static const std::vector<TableColumn> columns{{"name", "Name", Quantity::Text, ""}};
+        return columns;
+    }
+    uint32_t rowLimit() const override { return rows_; }
+    std::shared_ptr<const Table> window(Row first, uint32_t count) const override {
+        std::vector<MadeTable::Made> rows;
+        for (Row row = first; row < std::min(rows_, first + count); ++row)
+            rows.push_back({"row " + std::to_string(row), {}});
+        return std::make_shared<MadeTable>(rows);
+    }
+    std::shared_ptr<const Table> sorted(size_t, bool, const Progress& progress) const override {
+        for (int step = 0; step < 30; ++step) {
+            if (!progress(step / 30.0)) return nullptr;
+            QThread::msleep(5);
+        }
+        ++ended_;
+        return std::make_shared<SlowlySorted>(rows_, ended_);
+    }
+
+private:
+    const uint32_t rows_;
+    std::atomic<int>& ended_;
+};
+
 /// Many rows that lie below nothing and are worked out when they are looked at.
 class LongTable : public Table {
 public:
@@ -114,6 +143,24 @@ private slots:
         QSettings::setPath(QSettings::IniFormat, QSettings::UserScope, folder_.path());
     }
     void init() { settings::clearAll(); }
+
+    void whatGrowsQuickerThanItIsSortedIsSortedAllTheSame() {
+        std::atomic<int> ended{0};
+        TableView view("slowly", -1, Qt::AscendingOrder);
+        view.resize(300, 300);
+        view.show();
+        view.setTable(std::make_shared<SlowlySorted>(1000, ended), false);
+        QTRY_VERIFY(!view.reading());
+        view.sortByColumn(0, Qt::AscendingOrder);
+        for (uint32_t rows = 1001; rows <= 1040; ++rows) {  // each comes while the one before is being sorted
+            QTest::qWait(10);
+            view.setTable(std::make_shared<SlowlySorted>(rows, ended), true);
+        }
+        QVERIFY2(ended > 0, "none came to its end");
+        QTRY_VERIFY(!view.reading());
+        QCOMPARE(view.whole()->rowLimit(), 1040u);
+        QVERIFY2(ended < 20, qPrintable(QString::number(ended)));
+    }
 
     void aLineThatHasTooLittleRoomSaysSo() {
         ElidedLabel label(nullptr);

@@ -1,9 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
 // Call stacks as a flame graph: a box for each function below the one that called it, as wide as its part of the call
-// stacks. The outermost functions stand at the top, as in the lanes (those that all share out of sight, so that one sees
-// where they part); or the innermost ones, and below them who called them. A click chooses a box and with it every other
-// of its function; a double click or Return lets it fill the width; arrows go from box to box.
+// stacks. The outermost functions stand at the top, as in the lanes (those that all share out of sight, so that one
+// sees where they part); or the innermost ones, and below them who called them. A click chooses a box and with it every
+// other of its function; a double click or Return lets it fill the width; arrows go from box to box.
 #pragma once
 
 #include <QAbstractScrollArea>

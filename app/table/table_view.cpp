@@ -80,6 +80,12 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
 
 void TableView::setTable(std::shared_ptr<const Table> table, bool same) {
     const bool onTheWay = same && reading_.busy() && pendingTop_ >= 0;
+    if (onTheWay && table && table->ordered() && wantedOrder() != Arrangement()) {
+        next_ =
+            std::move(table);  // sorting comes to its end first: of what grows, the next would come before it always
+        return;
+    }
+    next_.reset();
     reading_.silence();
     looking_.silence();
     if (table && table->ordered()) {
@@ -148,6 +154,7 @@ void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optiona
                 const auto row = known == Table::kTop ? static_cast<int>(top - first) : static_cast<int>(known);
                 verticalScrollBar()->setValue(row * rowHeight(model_.index(0, 0)) + offset);
             }
+            if (next_) return setTable(std::exchange(next_, nullptr), true);
             scrolled();
         });
 }

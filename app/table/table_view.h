@@ -108,6 +108,7 @@ private:
     QScrollBar* const bar_;               // over all rows of it
     Table::Row first_ = 0;                // of the window
     Arrangement sortedAs_;                // whole_; none: as it came
+    std::shared_ptr<const Table> next_;   // comes once what is being sorted is there
     std::optional<Table::Row> line_;
     int64_t pendingTop_ = -1, pendingChoose_ = -1;  // of the window that is being read; -1: none
     BackgroundQuery reading_, looking_;
