@@ -130,7 +130,8 @@ int main(int argc, char** argv) {
     options.os = systemParts;
     options.now = virtualClock ? skerry::virtualNow : nullptr;
     options.no_background = virtualClock && !paced;
-    if (virtualClock && !paced) options.buffer_folder = "";  // the same bytes for the same seed
+    // The same bytes for the same seed, but for the addresses of code in call stacks.
+    if (virtualClock && !paced) options.buffer_folder = "";
     if (const int error = offered ? fug_offer(&options) : 0) {
         std::fprintf(stderr, "skerry: cannot be offered: %s.\n", std::strerror(error));
         return 1;
