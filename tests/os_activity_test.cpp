@@ -12,16 +12,11 @@
 
 #include "core/model/open_recording.h"
 #include "testing/opened.h"
+#include "testing/text_recording.h"
 
 using namespace fugato;
 
 namespace {
-
-uint32_t laneNamed(const Recording& r, const std::string& name) {
-    for (uint32_t i = 0; i < r.lanes.size(); ++i)
-        if (r.lanes[i].name == name) return i;
-    return kNone;
-}
 
 // What the test of call stacks is seen in; beside one another, and in this order or the other.
 [[gnu::noinline]] int compareNumbers(const void* a, const void* b) {

@@ -173,14 +173,11 @@ private slots:
 
     void whereNothingCanBeWrittenNoMoreIsLookedAt() {
         std::ostringstream full;
-        for (const int form : {0, 1, 2}) {
+        full.setstate(std::ios::badbit);
+        for (const bool json : {false, true}) {
             const LongTable table(10'000'000);
-            full.setstate(std::ios::badbit);
-            if (form == 0)
-                writeText(table, full);
-            else
-                QVERIFY(form == 1 ? writeCsv(table, full) : writeJson(table, full));
-            QVERIFY2(form == 0 || table.looked < 20'000, qPrintable(QString::number(table.looked)));
+            QVERIFY(json ? writeJson(table, full) : writeCsv(table, full));
+            QVERIFY2(table.looked > 0 && table.looked < 20'000, qPrintable(QString::number(table.looked)));
         }
     }
 
