@@ -2,6 +2,7 @@
 //
 // skerry: sails the race once and records it.
 #include <CLI/CLI.hpp>
+#include <csignal>
 #include <cstdio>
 #include <cstring>
 #include <fstream>
@@ -144,6 +145,7 @@ int main(int argc, char** argv) {
     fug_context("troubles", troubles.c_str());
     if (virtualClock && seen.stacks)
         fug_context("os samples", ("every " + std::to_string(skerry::kStackEveryNs / 1000) + " us of running").c_str());
+    for (const int asked : {SIGINT, SIGTERM}) std::signal(asked, [](int) { skerry::endRace(); });
     const auto planted = skerry::sail(*runtime, settings);
     fug_stop();
     if (*fug_status()) {

@@ -69,6 +69,8 @@ const std::map<std::string, Rhythm> kRhythms = {
     {"spray", {7.9, 15.1, 16}},  {"log", {5.6, 17.3, 5}},  {"table", {8.9, 18.9, 1}},
 };
 
+std::atomic<bool> endAsked{false};
+
 fug::Series raceFrames("race", kTickNs), pictureFrames("picture", kTickNs), soundFrames("sound", kSoundNs);
 
 /// The simulated GPU's copy engine: it tells the times of its work by a clock of its own, which starts
@@ -230,7 +232,7 @@ private:
         const fug::Counter particles("spray drops", "drops", 1500), drawn("draw calls", "calls"),
             touching("boats touching", "boats");
         const fug::Object tick("next tick");
-        for (frame_ = 0; frame_ < frameCount_; ++frame_) {
+        for (frame_ = 0; frame_ < frameCount_ && !endAsked; ++frame_) {
             const uint32_t n = frame_;
             if (n == 0) stage.set("Harbour");
             if (n == raceFrom_ && n) stage.set("Race");
@@ -648,5 +650,7 @@ private:
 }  // namespace
 
 std::vector<Planted> sail(Runtime& runtime, const Settings& settings) { return Regatta(runtime, settings).run(); }
+
+void endRace() { endAsked = true; }
 
 }  // namespace skerry

@@ -36,7 +36,10 @@ struct Planted {
     std::vector<uint32_t> frames;
 };
 
-/// Sails the race to its end; records through the fugato recorder where it is on.
+/// Sails the race to its end, or until endRace; records through the fugato recorder where it is on.
 std::vector<Planted> sail(Runtime& runtime, const Settings& settings);
+
+/// The race that is being sailed ends after the frame it is in. From any thread, also in a signal handler.
+void endRace();
 
 }  // namespace skerry
