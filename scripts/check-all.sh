@@ -15,7 +15,8 @@ tsan_tests=(recorder_test os_activity_test recorder_files_test recorder_trouble_
 sanitized_build() {  # sanitized_build PRESET TARGET…
     local preset=$1
     shift
-    [ -f "build/$preset/build.ninja" ] || step "configure $preset" cmake --preset "$preset"
+    [ -f "build/$preset/build.ninja" ] || step "configure $preset" cmake --preset "$preset" \
+        -DFUGATO_DEMO_FROM="$PWD/build/release/demo"
     echo "Building $preset…"
     step "build $preset" cmake --build "build/$preset" --target "$@"
 }
