@@ -13,6 +13,7 @@
 #include "core/explain/words/frame_sentences.h"
 #include "core/summary/summary.h"
 #include "format/log.h"
+#include "format/merging.h"
 #include "format/number_text.h"
 #include "join_commands.h"
 #include "record_command.h"
@@ -367,6 +368,34 @@ private:
     std::string file_, out_;
 };
 
+class MergeCommand {
+public:
+    explicit MergeCommand(CLI::App& app)
+        : command_(
+              app.add_subcommand("merge", "Makes one recording of several programs that ran here at the same time")) {
+        command_->add_option("FILES", files_, "a recording of each program; the first keeps its names")
+            ->required()
+            ->expected(2, 100);
+        command_->add_option("--out", out_, "recording to write (.fugato or .jsonl)")->required();
+    }
+    bool chosen() const { return command_->parsed(); }
+
+    int run(std::ostream&, std::ostream& err) const {
+        const ProgressLine line("Merging", err);
+        const auto merged = mergeRecordingFiles(files_, out_, std::ref(line));
+        if (!merged)
+            return tellFailure(err, merged.failure().output ? kExitNotWritten : kExitUnreadable,
+                               merged.failure().sentence);
+        for (const std::string& note : *merged) tellNote(err, note);
+        return kExitOk;
+    }
+
+private:
+    CLI::App* command_;
+    std::vector<std::string> files_;
+    std::string out_;
+};
+
 }  // namespace
 
 namespace {
@@ -389,6 +418,7 @@ int runCommand(int argc, const char* const* argv, std::ostream& out, std::ostrea
     ExplainCommand explainCommand(app);
     ConvertCommand convert(app);
     PackCommand pack(app);
+    MergeCommand merge(app);
     AskCommands ask(app);
     const auto wrong = [&](const std::string& what) {
         return tellFailure(err, kExitWrongUse, what + ". See `fugato-cli --help`.");
@@ -415,6 +445,7 @@ int runCommand(int argc, const char* const* argv, std::ostream& out, std::ostrea
     if (info.chosen()) return info.run(out, err);
     if (explainCommand.chosen()) return explainCommand.run(out, err);
     if (pack.chosen()) return pack.run(out, err);
+    if (merge.chosen()) return merge.run(out, err);
     if (ask.chosen()) return ask.run(out, err);
     return convert.run(out, err);
 }

@@ -304,14 +304,18 @@ private slots:
                         case 3: tell(EventKind::OperationEnd, 0, some, random() % 3); break;
                         case 4: tell(EventKind::MemoryTaken, 1 + random() % 2, random() % 20, 1 + random() % 90); break;
                         case 5: tell(EventKind::MemoryGiven, 1 + random() % 2, random() % 20); break;
-                        default:
+                        default: {
+                            const uint32_t what = random() % 9;
                             fresh.push_back({kLanes + 1 + static_cast<uint32_t>(random() % kCores),
                                              {now,
-                                              random() % 3 ? EventKind::Switch : EventKind::WakeUp,
+                                              what < 5   ? EventKind::Switch
+                                              : what < 8 ? EventKind::WakeUp
+                                                         : EventKind::ThreadEnd,
                                               100 + static_cast<uint32_t>(random() % 6),
                                               random() % 2 ? 100 + random() % 6 : random() % 2,
                                               0,
                                               {}}});
+                        }
                     }
                 }
                 // Lanes come one after another, and now and then one comes much later than the others.

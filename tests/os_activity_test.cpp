@@ -22,14 +22,14 @@ namespace {
 [[gnu::noinline]] int compareNumbers(const void* a, const void* b) {
     return *static_cast<const int*>(a) - *static_cast<const int*>(b);
 }
-[[gnu::noinline]] void sortForAWhile() {
+[[gnu::noinline]] void sortFor(int ms) {
     std::vector<int> numbers(200'000);
     const auto ran = [] {  // however busy the machine is
         timespec time{};
         clock_gettime(CLOCK_THREAD_CPUTIME_ID, &time);
         return time.tv_sec * 1000 + time.tv_nsec / 1'000'000;
     };
-    for (const auto until = ran() + 400; ran() < until;) {
+    for (const auto until = ran() + ms; ran() < until;) {
         for (size_t i = 0; i < numbers.size(); ++i) numbers[i] = static_cast<int>(i * 7919 % 100'003);
         std::qsort(numbers.data(), numbers.size(), sizeof(int), compareNumbers);
     }
@@ -57,6 +57,12 @@ private slots:
         options.sample_us = 500;
         QCOMPARE(fug_start(file.c_str(), &options), 0);
         fug_name_thread("busy", "", FUG_LANE_THREAD);
+        std::thread([] {  // has no lane of its own, and ends long before the recording
+            sortFor(3);
+            pthread_setname_np(pthread_self(), "short task");
+            sortFor(3);
+        })
+            .join();
         std::mutex lock;
         std::condition_variable given;
         int orders = 0;
@@ -107,6 +113,9 @@ private slots:
         }
         QVERIFY2(blocked > asleep * 8 / 10, qPrintable(QString("%1 of %2").arg(blocked).arg(asleep)));
         QVERIFY2(running > busy * 8 / 10, qPrintable(QString("%1 of %2").arg(running).arg(busy)));
+        const Lane& ended = r->lanes.at(laneNamed(*r, "short task"));
+        QVERIFY(ended.fromSystem && ended.splitBetween(r->begin, r->end).ran > 2'000'000);
+        QVERIFY(ended.schedule.back().end < r->end - 300'000'000);
         if (r->context.at("os wake-ups") == "all programs") {
             size_t woken = 0;
             for (const WakeUp& wakeUp : r->lanes.at(laneNamed(*r, "waiter")).wakeUps)
@@ -152,7 +161,7 @@ private slots:
         QCOMPARE(::pipe(pipe), 0);
         {
             FUG_MARK("Sort");
-            sortForAWhile();
+            sortFor(400);
         }
         std::thread writer([&] {
             for (int i = 0; i < 4; ++i) {
@@ -189,7 +198,7 @@ private slots:
             const uint64_t in = r->stackAddresses[sample.first] - reinterpret_cast<uint64_t>(&compareNumbers);
             if (in >= 64) continue;
             ++comparing;
-            calledFrom += isCalledFrom(sample, reinterpret_cast<uint64_t>(&sortForAWhile));
+            calledFrom += isCalledFrom(sample, reinterpret_cast<uint64_t>(&sortFor));
         }
         QVERIFY2(comparing > 10 && calledFrom * 10 > comparing * 9,
                  qPrintable(QString("%1 of %2").arg(calledFrom).arg(comparing)));

@@ -126,6 +126,10 @@ void LanesView::keepRolesTogether(bool together) {
     arrangement_.change([&](LaneArrangement& a) { a.byRole = together; });
 }
 
+void LanesView::keepProgramsTogether(bool together) {
+    arrangement_.change([&](LaneArrangement& a) { a.byProgram = together; });
+}
+
 /// Moves lanes before another, or behind the last. `pins`: among those at the top they stay there, too.
 void LanesView::placeLanes(const std::vector<uint32_t>& lanes, uint32_t before, bool pins) {
     if (std::find(lanes.begin(), lanes.end(), before) != lanes.end()) return;
@@ -234,6 +238,12 @@ void LanesView::fillLaneMenu(QMenu& menu) {
     together->setCheckable(true);
     together->setChecked(now.byRole);
     connect(together, &QAction::toggled, this, &LanesView::keepRolesTogether);
+    if (document_.recording()->holdsSeveralPrograms()) {
+        QAction* ofProgram = menu.addAction(tr("Lanes of a pro&gram together"));
+        ofProgram->setCheckable(true);
+        ofProgram->setChecked(now.byProgram);
+        connect(ofProgram, &QAction::toggled, this, &LanesView::keepProgramsTogether);
+    }
     if (picture_.hiddenLanes() + picture_.hiddenTracks()) {
         menu.addSeparator();
         fillLeftOutMenu(menu);

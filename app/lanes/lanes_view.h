@@ -58,6 +58,7 @@ public:
     void showAllLanes();
     void orderBy(LaneOrder order);
     void keepRolesTogether(bool together);
+    void keepProgramsTogether(bool together);
     /// What can be done with lanes, for menus.
     void fillLaneMenu(QMenu& menu);
     /// The lanes and the markers in view that are drawn by themselves.

@@ -34,6 +34,25 @@ std::vector<std::string> textsIn(const QJsonValue& value) {
     return texts;
 }
 
+std::vector<uint32_t> inOrderOfPlaces(std::vector<std::pair<size_t, uint32_t>> placed) {
+    std::stable_sort(placed.begin(), placed.end(), [](const auto& x, const auto& y) { return x.first < y.first; });
+    std::vector<uint32_t> order;
+    for (const auto& [place, lane] : placed) order.push_back(lane);
+    return order;
+}
+
+/// Lanes with the same word stand where the first of them does; those without one stay where they are.
+template <class WordOf>
+void bringTogether(std::vector<uint32_t>& order, WordOf&& wordOf) {
+    std::unordered_map<std::string, size_t> first;
+    std::vector<std::pair<size_t, uint32_t>> placed;
+    for (size_t i = 0; i < order.size(); ++i) {
+        const std::string word = wordOf(order[i]);
+        placed.emplace_back(word.empty() ? i : first.try_emplace(word, i).first->second, order[i]);
+    }
+    order = inOrderOfPlaces(std::move(placed));
+}
+
 std::set<std::string> setIn(const QJsonValue& value) {
     const auto texts = textsIn(value);
     return {texts.begin(), texts.end()};
@@ -48,6 +67,7 @@ QByteArray jsonOf(const LaneArrangement& a) {
         std::find_if(std::begin(kOrders), std::end(kOrders), [&](const auto& o) { return o.first == a.order; });
     return QJsonDocument(QJsonObject{{"order", order->second},
                                      {"by role", a.byRole},
+                                     {"by program", a.byProgram},
                                      {"own", listOf(a.own)},
                                      {"hidden", listOf(a.hidden)},
                                      {"pinned", listOf(a.pinned)},
@@ -63,6 +83,7 @@ LaneArrangement arrangementIn(const QByteArray& json) {
     for (const auto& [order, word] : kOrders)
         if (kept["order"].toString() == word) a.order = order;
     a.byRole = kept["by role"].toBool();
+    a.byProgram = kept["by program"].toBool();
     a.own = textsIn(kept["own"]);
     a.hidden = setIn(kept["hidden"]);
     a.pinned = setIn(kept["pinned"]);
@@ -92,22 +113,17 @@ std::vector<uint32_t> orderOf(const Recording& r, const LaneKeys& keys, const La
             before = place == places.end() ? before : place->second + 1;
             placed.emplace_back(before, lane);
         }
-        std::stable_sort(placed.begin(), placed.end(), [](const auto& x, const auto& y) { return x.first < y.first; });
-        for (size_t i = 0; i < order.size(); ++i) order[i] = placed[i].second;
+        order = inOrderOfPlaces(std::move(placed));
     } else if (a.order != LaneOrder::Recorded && weights.size() == r.lanes.size()) {
         std::stable_sort(order.begin(), order.end(), [&](uint32_t x, uint32_t y) { return weights[x] > weights[y]; });
     }
     // Lanes of a role that is folded, or of every role, stand where the first of them does.
-    std::vector<size_t> first(r.groups.size(), order.size());
-    std::vector<size_t> places(r.lanes.size(), 0);
-    for (size_t i = 0; i < order.size(); ++i) {
-        const uint32_t group = r.lanes[order[i]].group;
-        places[order[i]] = i;
-        if (group >= first.size()) continue;
-        first[group] = std::min(first[group], i);
-        if (a.byRole || a.folded.count(keys.groups[group])) places[order[i]] = first[group];
-    }
-    std::stable_sort(order.begin(), order.end(), [&](uint32_t x, uint32_t y) { return places[x] < places[y]; });
+    bringTogether(order, [&](uint32_t lane) {
+        const uint32_t group = r.lanes[lane].group;
+        const bool together = group < keys.groups.size() && (a.byRole || a.folded.count(keys.groups[group]));
+        return together ? keys.groups[group] : std::string();
+    });
+    if (a.byProgram) bringTogether(order, [&](uint32_t lane) { return r.lanes[lane].program; });
     std::stable_partition(order.begin(), order.end(),
                           [&](uint32_t lane) { return a.pinned.count(keys.lanes[lane]) > 0; });
     return order;

@@ -26,6 +26,7 @@ enum class LaneOrder : uint8_t {
 struct LaneArrangement {
     LaneOrder order = LaneOrder::Recorded;
     bool byRole = false;               // lanes of one role stand together
+    bool byProgram = false;            // lanes of one program do, where the recording holds several
     std::vector<std::string> own;      // keys of lanes from top to bottom
     std::set<std::string> hidden;      // lanes and tracks
     std::set<std::string> pinned;      // stay at the top

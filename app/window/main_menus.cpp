@@ -99,6 +99,8 @@ void MainWindow::makeFileMenu() {
     commands_.add(file, tr("Re&load"), {QKeySequence(Qt::Key_F5)}, tr("reload the recording"), [this] {
         if (!document_.path().isEmpty()) open(document_.path());
     });
+    commands_.add(file, tr("&Merge recordings…"), {},
+                  tr("make one recording of several programs that ran at the same time"), [this] { askToMerge(); });
     commands_.add(file, tr("Save a &picture…"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_P)},
                   tr("save a view as a picture, PNG or SVG"), [this] { askForPicture(); });
     commands_.addGesture("Esc", tr("cancel opening; else the keyboard goes back to the lanes"));

@@ -29,6 +29,7 @@
 #include "app/drawer/notes_page.h"
 #include "app/drawer/page_windows.h"
 #include "app/lanes/lanes_view.h"
+#include "app/merge/merge_dialog.h"
 #include "app/notes/note_dialog.h"
 #include "app/notes/note_places.h"
 #include "app/pictures/picture_dialog.h"
@@ -458,6 +459,13 @@ void MainWindow::chooseFile() {
     const QString path = QFileDialog::getOpenFileName(this, tr("Open a recording"), settings::lastFolder().get(),
                                                       tr("Recordings (*.fugato *.jsonl);;All files (*)"));
     if (!path.isEmpty()) open(path);
+}
+
+void MainWindow::askToMerge() {
+    MergeDialog dialog(document_.recording() ? document_.path() : QString(), this);
+    if (dialog.exec() != QDialog::Accepted) return;
+    open(dialog.result().path);
+    if (!dialog.result().notes.isEmpty()) showNotice(dialog.result().notes.join(" "));
 }
 
 /// What the person arranged the last time; the series and the budget are known to the document already.

@@ -109,6 +109,7 @@ private:
     void showAbout();
     void askMemoryLimit();
     void askForPicture();
+    void askToMerge();
     void openSource(const SourcePlace& place);
     SourcePlace selectedSource() const;
     void askForEditor();

@@ -19,10 +19,16 @@ namespace {
 
 constexpr size_t kTellEach = size_t{1} << 16;
 
-/// The recorded program's name.
-std::string programOf(const Recording& r) {
+/// The name of a lane's program: where the recording holds one, the recorded one's.
+std::string programOf(const Recording& r, const Lane& lane) {
+    if (!lane.program.empty()) return lane.program;
     const auto program = r.context.find("program");
     return program == r.context.end() ? "the program" : program->second;
+}
+
+std::string programOf(const Recording& r, CoreHolder holder) {
+    if (holder < kOtherProgram) return programOf(r, r.lanes[r.groups[holder].lanes.front()]);
+    return holder == kNone ? "not known" : coreHolderText(r, holder);
 }
 
 bool isBusy(const CoreSpan& span) {
@@ -78,10 +84,11 @@ public:
             return nullptr;
         for (auto& [thread, use] : others_) {
             const auto known = r_.osThreads.find(thread);
-            use.name = known == r_.osThreads.end() || known->second.name.empty() ? "thread " + std::to_string(thread)
-                                                                                 : known->second.name;
             const CoreHolder holder = holders_.of(thread);
-            use.program = holder == kNone ? "not known" : coreHolderText(r_, holder);
+            use.name = holder < kOtherProgram                                      ? coreHolderText(r_, holder)
+                       : known == r_.osThreads.end() || known->second.name.empty() ? "thread " + std::to_string(thread)
+                                                                                   : known->second.name;
+            use.program = programOf(r_, holder);
             made_->threads.push_back(std::move(use));
         }
         std::sort(made_->threads.begin(), made_->threads.end(), [](const ThreadUse& a, const ThreadUse& b) {
@@ -93,14 +100,13 @@ public:
 
 private:
     void lanes() {
-        const std::string own = programOf(r_);
         for (uint32_t l = 0; l < r_.lanes.size(); ++l) {
             const Lane& lane = r_.lanes[l];
             if (lane.kind != LaneKind::Thread || lane.schedule.empty() || !scope_.has(l)) continue;
             if (lane.osId) ofLanes_[static_cast<uint32_t>(lane.osId)] = l;
             ThreadUse use;
             use.name = lane.name;
-            use.program = own;
+            use.program = programOf(r_, lane);
             use.lane = l;
             use.thread = static_cast<uint32_t>(lane.osId);
             for (const TimeRange& stretch : scope_.stretches) {
@@ -267,7 +273,6 @@ std::shared_ptr<const CoreCurve> coreCurve(const Recording& r, const TimeRange& 
     for (const Lane& lane : r.lanes) made->cores += !lane.coreSpans.empty();
     const CoreHolders holders(r);
     const int64_t length = std::max<int64_t>(1, range.end - range.begin);
-    const std::string own = programOf(r);
     std::map<std::string, std::vector<int64_t>> byName;
     std::unordered_map<uint32_t, std::vector<int64_t>*> ofThread;
     const auto columnOf = [&](int64_t time) {
@@ -279,10 +284,7 @@ std::shared_ptr<const CoreCurve> coreCurve(const Recording& r, const TimeRange& 
                                                   static_cast<double>(columns));
     };
     const auto nameOf = [&](uint32_t thread) {
-        const CoreHolder holder = holders.of(thread);
-        const bool other = holder == kNone || holder >= kOtherProgram;
-        if (!byProgram) return r.osThreadText(thread);
-        return other ? (holder == kNone ? std::string("not known") : coreHolderText(r, holder)) : own;
+        return byProgram ? programOf(r, holders.of(thread)) : r.osThreadText(thread);
     };
     const bool whole = eachSpan(r, {range}, progress, [&](uint32_t, const CoreSpan& span, int64_t begin, int64_t end) {
         auto& at = ofThread[span.thread];

@@ -42,11 +42,11 @@ int64_t OtherProgram::between(int64_t begin, int64_t end) const {
 }
 
 bool tellsOtherPrograms(const Recording& recording) {
-    const uint32_t own = recording.process();
+    const auto own = recording.ownProcesses();
     const bool cores = std::any_of(recording.lanes.begin(), recording.lanes.end(),
                                    [](const Lane& lane) { return !lane.coreSpans.empty(); });
     return cores && std::any_of(recording.osThreads.begin(), recording.osThreads.end(),
-                                [&](const auto& thread) { return thread.second.process != own; });
+                                [&](const auto& thread) { return !own.count(thread.second.process); });
 }
 
 std::shared_ptr<const OtherProgramList> otherPrograms(const Recording& recording, size_t most,

@@ -75,18 +75,20 @@ uint32_t Names::lane(uint32_t id) {
 }
 
 void Names::addSystemLanes() {
-    const uint32_t own = r_.process();
+    const auto own = r_.ownProcesses();
     const bool cores = std::any_of(r_.lanes.begin(), r_.lanes.end(), [](auto& l) { return l.kind == LaneKind::Core; });
-    if (!own || !cores) return;
+    if (own.empty() || !cores) return;
     std::set<uint64_t> known;  // threads
     for (const Lane& lane : r_.lanes)
         if (lane.kind != LaneKind::Core) known.insert(lane.osId);  // of a core it is the core's number
     for (const auto& [id, thread] : r_.osThreads) {
-        if (thread.process != own || known.count(id)) continue;
+        const auto process = own.find(thread.process);
+        if (process == own.end() || known.count(id)) continue;
         Lane& made = r_.lanes[lane(kFirstSystemLane | id)];
         made.osId = id;
         made.name = thread.name.empty() ? "thread " + std::to_string(id) : thread.name;
         made.role = made.name;
+        made.program = process->second;
         made.fromSystem = true;
     }
 }
@@ -108,6 +110,7 @@ void Names::define(const Definition& definition) {
         made.osId = d->osId;
         made.name = shownText(d->name);
         made.role = shownText(d->role);
+        made.program = shownText(d->program);
         return;
     }
     const Lock lock(mutex_);
@@ -460,6 +463,11 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             onCoreUntil(time);  // the machine was at work
             finds_.coreEvents.push_back({time, position_, event.id, false,
                                          static_cast<uint32_t>(std::min<uint64_t>(event.a, LaneFinds::kNoWaker - 1))});
+            break;
+        case EventKind::ThreadEnd:
+            onCoreUntil(time);
+            finds_.coreEvents.push_back({time, position_, event.id, false, LaneFinds::kNoWaker, true});
+            if (onCore_.thread == event.id) onCore_.thread = layout::kUnknownThread;
             break;
         case EventKind::Sample: sample(event, time); break;
         case EventKind::Taken: holds_[used(Names::Objects, event.id)].push_back({time, path()}); break;

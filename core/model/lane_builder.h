@@ -99,6 +99,7 @@ struct LaneFinds {
         uint32_t core, thread;
         bool readyBefore;             // the thread that had the core is still ready to run
         uint32_t wokenBy = kNoWaker;  // else the thread was woken, by this one (0: by the system itself)
+        bool ended = false;           // the thread, which had the core, has ended
     };
     static constexpr uint32_t kNoWaker = 0xffffffff;
 

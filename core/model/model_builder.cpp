@@ -69,12 +69,12 @@ void joinPaths(Recording& r, const std::vector<const LaneBuilder*>& lanes, Place
 
 /// Which lanes do the same work, and the order in which they are shown.
 void group(Recording& r) {
-    std::map<std::pair<int, std::string>, uint32_t> groupOf;
+    std::map<std::tuple<LaneKind, std::string, std::string>, uint32_t> groupOf;
     for (uint32_t i = 0; i < r.lanes.size(); ++i) {
         Lane& lane = r.lanes[i];
         const std::string key = lane.role.empty() ? "lane " + std::to_string(i) : lane.role;
         const auto [at, isNew] =
-            groupOf.try_emplace({static_cast<int>(lane.kind), key}, static_cast<uint32_t>(r.groups.size()));
+            groupOf.try_emplace({lane.kind, lane.program, key}, static_cast<uint32_t>(r.groups.size()));
         if (isNew)
             r.groups.push_back({lane.name, {}});
         else

@@ -244,6 +244,23 @@ uint32_t Recording::process() const {
     return told == context.end() ? 0 : static_cast<uint32_t>(std::strtoul(told->second.c_str(), nullptr, 10));
 }
 
+std::map<uint32_t, std::string> Recording::ownProcesses() const {
+    std::map<uint32_t, std::string> own;
+    if (const uint32_t told = process()) own[told];
+    for (const Lane& lane : lanes) {
+        if (lane.program.empty() || lane.kind == LaneKind::Core) continue;
+        const auto thread = osThreads.find(static_cast<uint32_t>(lane.osId));
+        if (thread != osThreads.end()) own[thread->second.process] = lane.program;
+    }
+    return own;
+}
+
+bool Recording::holdsSeveralPrograms() const {
+    const auto first = std::find_if(lanes.begin(), lanes.end(), [](const Lane& lane) { return !lane.program.empty(); });
+    return std::any_of(first, lanes.end(),
+                       [&](const Lane& lane) { return !lane.program.empty() && lane.program != first->program; });
+}
+
 std::string Recording::osThreadText(uint32_t thread) const {
     if (thread == layout::kIdleThread) return "idle";
     if (thread == layout::kUnknownThread) return "not known";
@@ -253,9 +270,7 @@ std::string Recording::osThreadText(uint32_t thread) const {
     const auto known = osThreads.find(thread);
     const std::string number = std::to_string(thread);
     if (known == osThreads.end() || known->second.name.empty()) return "thread " + number;
-    const auto own = context.find("process");
-    const bool ours = own != context.end() && own->second == std::to_string(known->second.process);
-    return known->second.name + (ours ? "" : " (another program)");
+    return known->second.name + (ownProcesses().count(known->second.process) ? "" : " (another program)");
 }
 
 int64_t Recording::samplePeriod() const {

@@ -110,6 +110,7 @@ struct Lane {
     uint64_t osId = 0;
     LaneKind kind = LaneKind::Thread;
     std::string name, role;  // name is never empty
+    std::string program;     // where the recording holds several; else empty
     uint32_t group = 0;      // lanes of one kind and role do the same work; see Recording::groups
     int64_t first = 0, last = 0;
     std::vector<MarkerRow> rows;
@@ -371,6 +372,11 @@ public:
     int64_t selfTime(const MarkerRef& marker) const;
     /// The recorded program's number; 0 where it is not known.
     uint32_t process() const;
+    /// The processes of the recorded programs, with their programs' names: one without a name where the recording does
+    /// not hold several.
+    std::map<uint32_t, std::string> ownProcesses() const;
+    /// Whether lanes tell of which program they are.
+    bool holdsSeveralPrograms() const;
     /// A name for a thread of the operating system: its lane's, else its own and its process.
     std::string osThreadText(uint32_t thread) const;
     /// Running time between two call stacks of a thread, in ns; 0: not known.

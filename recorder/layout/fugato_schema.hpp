@@ -73,6 +73,7 @@ struct LaneFields {
     uint64_t osId = 0;
     Text name{}, role{};
     uint32_t clock = kRecordingClock;  // of its ticks; above format/ times are nanoseconds
+    Text program{};                    // where the recording holds several
     template <class Self, class Visit>
     static void fields(Self& self, Visit&& visit) {
         visit("id", self.id, "id");
@@ -81,6 +82,7 @@ struct LaneFields {
         visit("name", self.name, "name");
         visit("role", self.role, "role");
         visit("", self.clock, "clock");
+        visit("program", self.program, "its program where the recording holds several, else empty");
     }
 };
 
@@ -322,6 +324,7 @@ enum class Kind : uint8_t {
     Sample,
     WakeUp,
     Input,
+    ThreadEnd,
 };
 
 /// Threads that a Switch names without their number.
@@ -448,6 +451,8 @@ inline constexpr EventSchema kEvents[] = {
         {}, {}},
     {Kind::Input, "Input", "input", "a person did something: a key, a button, a touch", {}, {}, {},
         schema::may(ValueKind::Text, "text", "what")},
+    {Kind::ThreadEnd, "ThreadEnd", "thread_end", "a thread has ended; in lanes of cores",
+        schema::must(ValueKind::Number, "thread", "thread"), {}, {}, {}},
 };
 // clang-format on
 

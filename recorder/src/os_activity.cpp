@@ -179,6 +179,8 @@ int OsActivity::openOnCore(perf_event_attr& attr, int process, Core& core, const
 void OsActivity::startSwitches(Recorder& r) {
     perf_event_attr attr = eventOf(PERF_COUNT_SW_DUMMY);
     attr.context_switch = 1;
+    attr.task = 1;  // that a thread has ended
+    attr.comm = 1;  // what it is called: one that has ended already cannot be asked
     int error = 0;
     bool all = true;
     for (Core& core : cores_) {  // everything on each core, other programs too
@@ -350,6 +352,22 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
             if (out) addStop(r, core, ticks, tail.thread, ready, now);
             add(Kind::Switch, out ? kUnknownThread : tail.thread, out && ready);
             break;
+        case PERF_RECORD_COMM: {
+            uint32_t ids[2];  // process, thread
+            if (record.size() < sizeof ids) break;
+            std::memcpy(ids, record.data(), sizeof ids);
+            const char* const name = record.data() + sizeof ids;
+            renameThread(r, ids[1], ids[0], {name, strnlen(name, record.size() - sizeof ids)});
+            break;
+        }
+        case PERF_RECORD_EXIT: {
+            uint32_t ids[4];  // process, its parent, thread, its parent
+            if (record.size() < sizeof ids) break;
+            std::memcpy(ids, record.data(), sizeof ids);
+            if (core.running == ids[2]) core.running = kUnknownThread;  // the switch that follows names it no longer
+            add(Kind::ThreadEnd, ids[2], 0);
+            break;
+        }
         case PERF_RECORD_LOST: {
             uint64_t lost = 0;
             std::memcpy(&lost, record.data() + 8, sizeof lost);
@@ -425,13 +443,25 @@ void OsActivity::takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by
 }
 
 void OsActivity::nameThread(Recorder& r, uint32_t thread, uint32_t process) {
-    if (thread == kIdleThread || thread == kUnknownThread || !named_.insert(thread).second) return;
+    if (thread == kIdleThread || thread == kUnknownThread || !named_.try_emplace(thread, 0).second) return;
     char path[64];
     std::snprintf(path, sizeof path, "/proc/%" PRIu32 "/comm", thread);
-    OsThreadFields<std::string> told{thread, process, firstLineOf(path)};
+    tellThread(r, thread, process, firstLineOf(path));
+}
+
+void OsActivity::tellThread(Recorder& r, uint32_t thread, uint32_t process, std::string_view name) {
+    char path[64];
     std::snprintf(path, sizeof path, "/proc/%" PRIu32 "/stat", thread);
-    told.system = isOfTheSystem(firstLineOf(path));
-    addDefinition(r, told);
+    addDefinition(r, OsThreadFields<std::string_view>{thread, process, name, isOfTheSystem(firstLineOf(path))});
+}
+
+/// A thread has a new name; some threads take one for each piece of work.
+void OsActivity::renameThread(Recorder& r, uint32_t thread, uint32_t process, std::string_view name) {
+    constexpr uint8_t kMostNames = 8;
+    uint8_t& names = named_.try_emplace(thread, 0).first->second;
+    if (name.empty() || names == kMostNames) return;
+    ++names;
+    tellThread(r, thread, process, name);
 }
 
 uint32_t OsActivity::counter(Recorder& r, const std::string& name, const char* unit) {

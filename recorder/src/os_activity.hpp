@@ -68,13 +68,15 @@ private:
     void takeWakeUp(Recorder& r, Core& core, uint64_t ticks, uint32_t by, std::string_view fields, uint64_t now)
         FUGATO_NEEDS(r.outputMutex);
     void nameThread(Recorder& r, uint32_t thread, uint32_t process);
+    void renameThread(Recorder& r, uint32_t thread, uint32_t process, std::string_view name);
+    void tellThread(Recorder& r, uint32_t thread, uint32_t process, std::string_view name);
     void startLoad(Recorder& r);
     void readLoad(Recorder& r, uint64_t now) FUGATO_NEEDS(r.outputMutex);
     uint32_t counter(Recorder& r, const std::string& name, const char* unit);
 
     std::vector<Core> cores_;
     std::vector<int> descriptors_;
-    std::set<uint32_t> named_;
+    std::map<uint32_t, uint8_t> named_;           // by thread: how often it took another name
     std::unordered_map<uint64_t, Event> events_;  // by the system's ids of them
     StackUnwinder unwinder_;
     size_t wokenAt_ = 0;  // where in their fields the woken thread is

@@ -44,7 +44,7 @@ void ScheduleStream::State::setOff(uint32_t thread, const Off* since, Undo* undo
 }
 
 void ScheduleStream::State::take(const LaneFinds::CoreEvent& event, Undo* undo) {
-    event.wokenBy == LaneFinds::kNoWaker ? onCore(event, undo) : woken(event, undo);
+    event.ended ? ended(event, undo) : event.wokenBy == LaneFinds::kNoWaker ? onCore(event, undo) : woken(event, undo);
 }
 
 void ScheduleStream::State::woken(const LaneFinds::CoreEvent& event, Undo* undo) {
@@ -75,6 +75,14 @@ void ScheduleStream::State::onCore(const LaneFinds::CoreEvent& change, Undo* und
     }
     lanes[change.core].onCore.add({change.time, change.time, change.thread});
     if (undo) undo->add([this, core = change.core] { lanes[core].onCore.tail().pop_back(); });
+}
+
+/// From here on nothing is known of the thread, and who has the core is not known before the next switch.
+void ScheduleStream::State::ended(const LaneFinds::CoreEvent& event, Undo* undo) {
+    listAt(lanes, event.core);
+    if (const auto& spans = lanes[event.core].onCore; !spans.empty() && spans.back().thread == event.thread)
+        onCore({event.time, event.core, layout::kUnknownThread, false}, undo);
+    setOff(event.thread, nullptr, undo);
 }
 
 /// Sets the end of a core's last span, and returns the span.

@@ -45,6 +45,7 @@ private:
         void take(const LaneFinds::CoreEvent& event, Undo* undo);
         void onCore(const LaneFinds::CoreEvent& change, Undo* undo);
         void woken(const LaneFinds::CoreEvent& event, Undo* undo);
+        void ended(const LaneFinds::CoreEvent& event, Undo* undo);
         void addSpan(uint32_t thread, int64_t begin, int64_t end, ThreadState state, uint32_t core, Undo* undo);
         CoreSpan endLastSpan(uint32_t core, int64_t end, Undo* undo);
         void setOff(uint32_t thread, const Off* since, Undo* undo);
