@@ -82,9 +82,13 @@ struct Damage {
 /// Told how far a long piece of work is, 0 to 1; returns false to cancel it. May be empty.
 using Progress = std::function<bool(double)>;
 
-/// Keeps everything it receives, for writing it out in another form.
+/// Keeps everything it receives, for writing it out in another form. Events refer to texts that lie here: it can be
+/// moved, not copied.
 class EventStore final : public EventSink {
 public:
+    EventStore() = default;
+    EventStore(EventStore&&) = default;
+    EventStore& operator=(EventStore&&) = default;
     void started(int64_t unixNs) override { startedUnixNs = unixNs; }
     void define(const Definition& definition) override { definitions.push_back(definition); }
     void event(uint32_t lane, const Event& event) override;

@@ -32,6 +32,12 @@ struct Program {
     bool tellsCoresAt(int64_t time) const { return time >= coresBegin && time <= coresEnd; }
 };
 
+/// As late as can be told where it would be later.
+int64_t later(int64_t time, int64_t shift) {
+    int64_t sum = 0;
+    return __builtin_add_overflow(time, shift, &sum) ? INT64_MAX : sum;
+}
+
 bool isOfCores(EventKind kind) {
     return kind == EventKind::Switch || kind == EventKind::Sample || kind == EventKind::WakeUp ||
            kind == EventKind::ThreadEnd;
@@ -98,9 +104,13 @@ private:
         for (size_t i = 0; i < parts_.size(); ++i) {
             const MergePart& part = parts_[i];
             Program program;
-            program.shift = part.recording.startedUnixNs - began;
+            if (__builtin_sub_overflow(part.recording.startedUnixNs, began, &program.shift)) program.shift = INT64_MAX;
             program.process = static_cast<uint32_t>(std::strtoul(contexts_[i]["process"].c_str(), nullptr, 10));
             program.name = nameFor(i);
+            const std::string& id = contexts_[i][layout::kRecordingIdKey];
+            for (size_t before = 0; before < i; ++before)
+                if (!id.empty() && contexts_[before][layout::kRecordingIdKey] == id)
+                    return parts_[before].file + " and " + part.file + " are the same recording. Leave one out.";
             for (const char* key : {"system", "processor", "cores"}) {
                 const std::string first = contexts_.front()[key], own = contexts_[i][key];
                 if (!first.empty() && !own.empty() && first != own)
@@ -114,12 +124,12 @@ private:
                     end = std::max(end, event.time);
                 }
             if (begin > end) return part.file + " holds no event. Leave it out.";
-            if (begin + program.shift > lastBegin) {
-                lastBegin = begin + program.shift;
+            if (later(begin, program.shift) > lastBegin) {
+                lastBegin = later(begin, program.shift);
                 lastBeginner = part.file;
             }
-            if (end + program.shift < firstEnd) {
-                firstEnd = end + program.shift;
+            if (later(end, program.shift) < firstEnd) {
+                firstEnd = later(end, program.shift);
                 firstEnder = part.file;
             }
             findThreads(part.recording, program);
@@ -160,8 +170,8 @@ private:
             if (!cores.count(lane)) continue;
             for (const Event& event : events) {
                 if (!isOfCores(event.kind)) continue;
-                program.coresBegin = std::min(program.coresBegin, event.time + program.shift);
-                program.coresEnd = std::max(program.coresEnd, event.time + program.shift);
+                program.coresBegin = std::min(program.coresBegin, later(event.time, program.shift));
+                program.coresEnd = std::max(program.coresEnd, later(event.time, program.shift));
                 if (event.kind == EventKind::Switch && event.id != layout::kUnknownThread)
                     program.tellsOthers |= !program.threads.count(event.id);
             }
@@ -287,8 +297,9 @@ private:
     // ---- events ---------------------------------------------------------------------------------------------
 
     void take(uint32_t lane, const Event& told) {
+        if (!layout::kindIsKnown(told.kind)) return;
         Event event = told;
-        event.time += programs_[part_].shift;
+        event.time = later(event.time, programs_[part_].shift);
         const auto& schema = layout::schemaOf(event.kind);
         if (schema.id.kind == layout::ValueKind::Id) event.id = idOf(schema.id.of, event.id);
         if (schema.a.kind == layout::ValueKind::Id) event.a = idOf(schema.a.of, static_cast<uint32_t>(event.a));

@@ -356,8 +356,9 @@ private slots:
         std::string payload;
         uint64_t last = 7;
         layout::appendEvent(payload, {7, EventKind::MarkBegin, 1, 0, 0, {}}, last);
-        layout::appendVarint(payload, 30);  // a kind of a later version: its bytes are counted
+        layout::appendVarint(payload, 31);  // a kind of a later version: its bytes are counted
         layout::appendVarint(payload, 0);
+        payload += static_cast<char>(200);
         layout::appendText(payload, "xyz");
         layout::appendEvent(payload, {9, EventKind::MarkEnd, 0, 0, 0, {}}, last);
         file.writeBlock(layout::BlockType::Events, 4, 3, 7, 9, payload);

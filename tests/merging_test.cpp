@@ -70,6 +70,13 @@ public:
     MergePart part;
 };
 
+template <class... Parts>
+std::vector<MergePart> partsOf(Parts&... parts) {
+    std::vector<MergePart> all;
+    (all.push_back(std::move(parts.part)), ...);
+    return all;
+}
+
 QString mergedOf(std::vector<MergePart> parts, EventStore& into) {
     auto merged = mergeRecordings(parts);
     if (!merged) return QString::fromStdString(merged.failure().sentence);
@@ -181,6 +188,14 @@ private slots:
             QCOMPARE(series->frames.size(), its->series[0].frames.size());
         }
         QCOMPARE(both->stageNames(), one->stageNames());
+        // From files, as the person merges them: the same to the last text.
+        const std::string file = pathText("files.fugato");
+        QVERIFY(mergeRecordingFiles({pathText("race 1.fugato"), pathText("race 2.fugato")}, file));
+        const auto fromFiles = opened(file);
+        QCOMPARE(fromFiles->stageNames(), one->stageNames());
+        QCOMPARE(fromFiles->points.size(), both->points.size());
+        for (size_t i = 0; i < both->points.size(); ++i)
+            QCOMPARE(fromFiles->text(fromFiles->points[i].text), both->text(both->points[i].text));
         // The keys of the first program's lanes are those that they have by themselves.
         const auto keys = laneKeys(*both), own = laneKeys(*one);
         QCOMPARE(keys[main], own[laneNamed(*one, "main")]);
@@ -239,7 +254,7 @@ private slots:
         OneThread game("game", 7), server("server", 9);
         tell(game, server);
         EventStore into;
-        QCOMPARE(mergedOf({game.part, server.part}, into), QString());
+        QCOMPARE(mergedOf(partsOf(game, server), into), QString());
         QTEST(coreTold(into), "told");
     }
 
@@ -248,7 +263,7 @@ private slots:
         game.runs(0, 7).runs(100, layout::kUnknownThread);
         server.runs(100, 7).runs(200, layout::kUnknownThread);
         EventStore into;
-        QCOMPARE(mergedOf({game.part, server.part}, into), QString());
+        QCOMPARE(mergedOf(partsOf(game, server), into), QString());
         const QString other = QString::number(1u << 30);
         QCOMPARE(coreTold(into), "0 7, 100 ?, 100 " + other + ", 200 ?");
     }
@@ -258,7 +273,7 @@ private slots:
         game.context("cores", "2").context("build", "12").context("power", "mains");
         server.context("cores", "2").context("build", "13").context("seats", "40");
         EventStore into;
-        QCOMPARE(mergedOf({game.part, server.part, third.part}, into), QString());
+        QCOMPARE(mergedOf(partsOf(game, server, third), into), QString());
         std::map<std::string, std::string> told;
         for (const Definition& definition : into.definitions)
             if (const auto* d = std::get_if<ContextDefinition>(&definition)) told[d->key] = d->value;
@@ -274,19 +289,22 @@ private slots:
 
     void whatCannotBeMergedIsSaid() {
         EventStore into;
-        const auto why = [&](const std::vector<MergePart>& parts) { return mergedOf(parts, into); };
-        const OneThread game("game");
-        QVERIFY(why({game.part}).startsWith("It takes two recordings"));
-        QVERIFY(why({game.part, OneThread("server", 9, 0).part}).startsWith("server.fugato does not tell when"));
-        QVERIFY(why({game.part, OneThread("server", 9, kStarted + 2'000'000).part})
+        const auto why = [&](auto&&... parts) { return mergedOf(partsOf(parts...), into); };
+        QVERIFY(why(OneThread("game")).startsWith("It takes two recordings"));
+        QVERIFY(why(OneThread("game"), OneThread("server", 9, 0)).startsWith("server.fugato does not tell when"));
+        QVERIFY(why(OneThread("game"), OneThread("server", 9, kStarted + 2'000'000))
                     .startsWith("game.fugato ended before server.fugato began."));
-        MergePart empty = OneThread("server", 9).part;
-        empty.recording.lanes.clear();
-        QVERIFY(why({game.part, empty}).startsWith("server.fugato holds no event."));
+        OneThread empty("server", 9);
+        empty.part.recording.lanes.clear();
+        QVERIFY(why(OneThread("game"), empty).startsWith("server.fugato holds no event."));
+        OneThread original("game"), copy("game");
+        original.context("recording id", "one");
+        copy.context("recording id", "one");
+        QVERIFY(why(original, copy).contains("are the same recording"));
         OneThread here("game"), there("server");
         here.context("processor", "one");
         there.context("processor", "another");
-        QVERIFY(why({here.part, there.part}).contains("were made on different machines (processor: one; another)"));
+        QVERIFY(why(here, there).contains("were made on different machines (processor: one; another)"));
         // Files: nothing that is there is written over, and what was cancelled leaves nothing.
         const std::string first = pathText("race 1.fugato"), second = pathText("race 2.fugato"),
                           out = pathText("cancelled.fugato");

@@ -34,6 +34,7 @@
 #include "core/model/recording_index.h"
 #include "core/notes/notes.h"
 #include "core/symbols/cached_symbols.h"
+#include "format/merging.h"
 #include "format/opening.h"
 #include "format/packed_events.h"
 #include "format/text_form.h"
@@ -213,6 +214,22 @@ void fuzzPacked(std::string_view bytes) {
     });
 }
 
+/// Two programs that say the same become one recording, which can be read.
+void fuzzMerging(EventStore one, EventStore two) {
+    std::erase_if(two.definitions, [](const Definition& d) { return std::holds_alternative<ContextDefinition>(d); });
+    one.startedUnixNs = 1;
+    two.startedUnixNs = 2;
+    std::vector<MergePart> parts;
+    parts.push_back({"one", std::move(one)});
+    parts.push_back({"two", std::move(two)});
+    const auto merged = mergeRecordings(parts);
+    if (!merged) return;
+    std::string text;
+    writeText(*merged, [&](std::string_view part) { return text += part, true; }, {});
+    MemorySource source(text);
+    if (const auto opened = openRecording(source, "fuzz")) askOf(*opened);
+}
+
 void fuzzText(std::string_view bytes) {
     MemorySource source{std::string(bytes)};
     EventStore store;
@@ -226,6 +243,7 @@ void fuzzText(std::string_view bytes) {
     const auto reread = readText(second, "fuzz", other, {});
     if (!reread || other.eventCount() != store.eventCount()) std::abort();
     if (const auto opened = openRecording(source, "fuzz")) askOf(*opened);
+    fuzzMerging(std::move(store), std::move(other));
 }
 
 void fuzzLine(std::string_view bytes) {
