@@ -472,7 +472,7 @@ void LanePicture::paintLabel(QPainter& painter, const QRect& area, const QRect& 
     painter.setPen(t.text);
     const QRect label(area.left() + 10, box.top() + 3, labelWidth() - 16, 15);
     painter.drawText(label, Qt::AlignLeft | Qt::AlignVCenter,
-                     painter.fontMetrics().elidedText(name, Qt::ElideRight, label.width()));
+                     painter.fontMetrics().elidedText(name, Qt::ElideMiddle, label.width()));
     if (selected) painter.fillRect(QRect(area.left(), box.top(), 4, box.height() - 1), t.text);
     if (box.height() >= 32) {
         painter.setFont(smallFont());
