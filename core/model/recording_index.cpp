@@ -40,8 +40,8 @@ static void describe(A& a, Site& s) {
 }
 template <class A>
 static void describe(A& a, Lane& l) {
-    a(l.id, l.osId, l.kind, l.name, l.role, l.program, l.group, l.first, l.last, l.rows, l.paths, l.waits, l.blocked, l.linkIns,
-      l.lost, l.arguments, l.schedule, l.scheduleSums, l.wakeUps, l.coreSpans, l.onlyCounts, l.fromSystem);
+    a(l.id, l.osId, l.kind, l.name, l.role, l.program, l.group, l.first, l.last, l.rows, l.paths, l.waits, l.blocked,
+      l.linkIns, l.lost, l.arguments, l.schedule, l.scheduleSums, l.wakeUps, l.coreSpans, l.onlyCounts, l.fromSystem);
     if constexpr (!A::kWriting)
         for (MarkerRow& row : l.rows) row.setPaths(l.paths.data());
 }
