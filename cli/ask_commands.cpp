@@ -138,18 +138,22 @@ private:
     }
     int takeLanes() {
         const Recording& r = *recording_;
-        if (options_.lane.empty() && options_.role.empty()) return kExitOk;
-        for (uint32_t i = 0; i < r.lanes.size(); ++i)
-            if (options_.lane.empty() ? r.lanes[i].role == options_.role : r.lanes[i].name == options_.lane) {
+        const auto keep = [&](const std::string& wanted, std::string Lane::*its, bool first, const char* which) -> int {
+            if (wanted.empty()) return kExitOk;
+            for (uint32_t i = 0; i < r.lanes.size(); ++i) {
+                if (r.lanes[i].*its != wanted) continue;
                 scope_.lanes.resize(r.lanes.size());
                 scope_.lanes[i] = 1;
-                if (!options_.lane.empty()) return kExitOk;
+                if (first) return kExitOk;
             }
-        if (!scope_.lanes.empty()) return kExitOk;
-        return tellFailure(err_, kExitNothingFound,
-                           "There is no lane " +
-                               (options_.lane.empty() ? "of the role \"" + options_.role : "named \"" + options_.lane) +
-                               "\". `fugato-cli info` lists the lanes.");
+            if (!scope_.lanes.empty()) return kExitOk;
+            return tellFailure(
+                err_, kExitNothingFound,
+                std::string("There is no lane ") + which + " \"" + wanted + "\". `fugato-cli info` lists the lanes.");
+        };
+        if (const int code = keep(options_.lane, &Lane::name, true, "named")) return code;
+        if (const int code = keep(options_.role, &Lane::role, false, "of the role")) return code;
+        return keep(options_.program, &Lane::program, false, "of the program");
     }
 
     const std::shared_ptr<const Recording> recording_;
@@ -600,7 +604,10 @@ AskCommands::AskCommands(CLI::App& app)
             for (size_t other = i + 1; other < std::size(one); ++other)
                 if (i < kSeconds) one[i]->excludes(one[other]);
         CLI::Option* const lane = command->add_option("--lane", scope_.lane, "only the lane of this name");
-        command->add_option("--role", scope_.role, "only lanes of this role")->excludes(lane);
+        CLI::Option* const role = command->add_option("--role", scope_.role, "only lanes of this role")->excludes(lane);
+        command->add_option("--program", scope_.program, "only lanes of this program, of a recording of several")
+            ->excludes(lane)
+            ->excludes(role);
     }
 }
 

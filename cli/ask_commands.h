@@ -29,7 +29,7 @@ struct ScopeOptions {
     std::optional<uint32_t> frame, spike;  // the frame; the spike with this frame
     std::string cause, stage;              // its letter; its name
     bool late = false;                     // frames
-    std::string lane, role;
+    std::string lane, role, program;
 };
 
 class AskCommands {

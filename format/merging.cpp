@@ -267,9 +267,9 @@ private:
     }
     void define(const ContextDefinition&) {}  // see tellContext()
     template <class Told>
-    void definedAs(Told told, std::string name) {
+    void definedAs(Told told, const std::string& name) {
         told.id = idOf(Told::kType, told.id);
-        told.name = std::move(name);
+        told.name = name;
         merged_.define(told);
     }
 

@@ -2,11 +2,13 @@
 //
 // Recordings of two programs become one in the real window: asked for in the menu, made with progress, opened; its
 // lanes brought together by program.
+#include <QComboBox>
 #include <QFileDialog>
 #include <QListWidget>
 #include <QMenu>
 
 #include "app/merge/merge_dialog.h"
+#include "app/scope/scope_bar.h"
 #include "testing/text_recording.h"
 #include "window_test.h"
 
@@ -109,6 +111,21 @@ private slots:
         window_->show();
         open(wanted);
         QCOMPARE(lanes(), byProgram);
+        // The tables speak of one program's lanes: chosen in the line above them, and remembered.
+        auto* on = window_->findChild<ScopeBar*>()->findChild<QComboBox*>();
+        QCOMPARE(on->findText("lanes of game"), 3);
+        on->setCurrentIndex(on->findText("lanes of server"));
+        emit on->activated(on->currentIndex());
+        QCOMPARE(selection().scope().lanes, ScopeChoice::Lanes::Program);
+        QCOMPARE(selection().scope().group, std::string("server"));
+        ScopeChoice whole = selection().scope();
+        whole.of = ScopeChoice::Of::Whole;
+        selection().chooseScope(whole);
+        open(game);
+        QCOMPARE(on->findText("lanes of game"), -1);
+        open(wanted);
+        QCOMPARE(selection().scope(), whole);
+        QCOMPARE(on->currentText(), QString("lanes of server"));
         // A recording of one program has no such choice.
         open(game);
         QMenu alone;

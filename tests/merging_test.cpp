@@ -10,6 +10,7 @@
 
 #include "core/ask/core_use.h"
 #include "core/ask/other_programs.h"
+#include "core/ask/scope_choice.h"
 #include "core/model/keys.h"
 #include "format/recording_file.h"
 #include "testing/opened.h"
@@ -167,7 +168,7 @@ private slots:
     void programsStandApart() {
         const auto one = opened(pathText("race 1.fugato")), two = opened(pathText("race 2.fugato"));
         const auto both = merged("both.fugato");
-        QVERIFY(both->holdsSeveralPrograms() && !one->holdsSeveralPrograms());
+        QVERIFY(both->programNames().size() == 2 && one->programNames().empty());
         QCOMPARE(both->notes(), one->notes());
         QCOMPARE(both->context.at("program"), std::string("skerry-regatta + skerry-regatta 2"));
         QVERIFY(recordingId(*both) != recordingId(*one) && recordingId(*both) != recordingId(*two));
@@ -210,6 +211,16 @@ private slots:
         QCOMPARE(ran.size(), size_t{2});
         const auto curve = coreCurve(*both, {both->begin, both->end}, 10, true, 5);
         QCOMPARE(curve->names.size(), size_t{2});
+        // Only one's lanes.
+        ScopeChoice choice;
+        choice.lanes = ScopeChoice::Lanes::Program;
+        choice.group = "skerry-regatta 2";
+        const auto chosen = chosenScope(*both, nullptr, choice, {});
+        QVERIFY(chosen && chosen->words == "whole recording on skerry-regatta 2");
+        for (uint32_t lane = 0; lane < both->lanes.size(); ++lane)
+            QCOMPARE(chosen->scope.has(lane), both->lanes[lane].program == choice.group);
+        choice.group = "skerry-regatta 3";
+        QVERIFY(!chosenScope(*both, nullptr, choice, {}));
         // Code lies at the same addresses in both: each call stack is of its own program's modules.
         for (size_t i = 0; i < both->stackCount(); i += 50) {
             const StackSample& stack = both->stack(i);
@@ -224,7 +235,7 @@ private slots:
         const auto both = merged("both.fugato"), text = merged("both.jsonl");
         QCOMPARE(text->markerCount(), both->markerCount());
         QCOMPARE(text->lanes.back().program, both->lanes.back().program);
-        QVERIFY(text->holdsSeveralPrograms());
+        QCOMPARE(text->programNames(), both->programNames());
     }
 
     void coresAreToldOnce_data() {

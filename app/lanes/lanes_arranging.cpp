@@ -238,7 +238,7 @@ void LanesView::fillLaneMenu(QMenu& menu) {
     together->setCheckable(true);
     together->setChecked(now.byRole);
     connect(together, &QAction::toggled, this, &LanesView::keepRolesTogether);
-    if (document_.recording()->holdsSeveralPrograms()) {
+    if (document_.recording()->programNames().size() > 1) {
         QAction* ofProgram = menu.addAction(tr("Lanes of a pro&gram together"));
         ofProgram->setCheckable(true);
         ofProgram->setChecked(now.byProgram);

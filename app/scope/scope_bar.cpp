@@ -12,7 +12,8 @@ namespace fugato {
 
 namespace {
 using Of = ScopeChoice::Of;
-constexpr size_t kMostRoles = 100;  // in the list of lanes
+constexpr size_t kMostRoles = 100;           // in the list of lanes
+constexpr int kNameRole = Qt::UserRole + 1;  // of a program or a group of lanes
 constexpr int kSpace = 6;
 }  // namespace
 
@@ -91,7 +92,7 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
     connect(lanes_, &QComboBox::activated, this, [this] {
         ScopeChoice choice = selection_.scope();
         choice.lanes = static_cast<ScopeChoice::Lanes>(lanes_->currentData().toInt());
-        choice.group = choice.lanes == ScopeChoice::Lanes::Group ? lanes_->currentText().toStdString() : std::string();
+        choice.group = lanes_->currentData(kNameRole).toString().toStdString();
         selection_.chooseScope(choice);
     });
     connect(&document, &Document::recordingChanged, this, &ScopeBar::takeLanes);  // the selection tells the rest
@@ -194,12 +195,23 @@ void ScopeBar::takeLanes() {
     lanes_->addItem(tr("all lanes"), int(ScopeChoice::Lanes::All));
     lanes_->addItem(tr("the marker's lane"), int(ScopeChoice::Lanes::OfMarker));
     lanes_->addItem(tr("shown lanes"), int(ScopeChoice::Lanes::Shown));
-    if (recording)
+    const auto add = [&](const QString& words, const std::string& name, ScopeChoice::Lanes which) {
+        lanes_->addItem(words, int(which));
+        lanes_->setItemData(lanes_->count() - 1, QString::fromStdString(name), kNameRole);
+    };
+    if (recording) {
+        const auto programs = recording->programNames();
+        for (size_t i = 0; i < programs.size() && programs.size() > 1; ++i)
+            add(tr("lanes of %1").arg(toQString(programs[i])), programs[i], ScopeChoice::Lanes::Program);
         for (size_t group = 0; group < std::min(kMostRoles, recording->groups.size()); ++group)
-            lanes_->addItem(toQString(recording->groups[group].name), int(ScopeChoice::Lanes::Group));
+            add(toQString(recording->groups[group].name), recording->groups[group].name, ScopeChoice::Lanes::Group);
+    }
     const ScopeChoice& chosen = selection_.scope();
-    int at = static_cast<int>(chosen.lanes);
-    if (chosen.lanes == ScopeChoice::Lanes::Group) at = std::max(0, lanes_->findText(toQString(chosen.group)));
+    int at = 0;
+    for (int i = 0; i < lanes_->count(); ++i)
+        if (lanes_->itemData(i) == int(chosen.lanes) &&
+            lanes_->itemData(i, kNameRole).toString().toStdString() == chosen.group)
+            at = i;
     lanes_->setCurrentIndex(at);
 }
 

@@ -13,14 +13,17 @@ const char* const kOrder = "recordings/order";  // ids, used last first
 
 QString keyOf(const QString& id) { return "recordings/" + id; }
 
+const QString kOfProgram = "program";
+
 constexpr std::pair<const char*, ScopeChoice::Of> kLasting[] = {
     {"late", ScopeChoice::Of::Late}, {"stage", ScopeChoice::Of::Stage}, {"whole", ScopeChoice::Of::Whole}};
 
-/// Its word, the stage, the lanes' group; empty: not one that lasts.
+/// Its word, the stage, the lanes' group or program, and whether it is a program; empty: not one that lasts.
 QStringList textsOf(const std::optional<ScopeChoice>& scope) {
     for (const auto& [word, of] : kLasting)
         if (scope && scope->of == of && scope->lanes != ScopeChoice::Lanes::OfMarker)
-            return {word, QString::fromStdString(scope->stage), QString::fromStdString(scope->group)};
+            return {word, QString::fromStdString(scope->stage), QString::fromStdString(scope->group),
+                    scope->lanes == ScopeChoice::Lanes::Program ? kOfProgram : QString()};
     return {};
 }
 
@@ -31,7 +34,8 @@ std::optional<ScopeChoice> scopeIn(const QStringList& texts) {
         scope.of = of;
         scope.stage = texts.value(1).toStdString();
         scope.group = texts.value(2).toStdString();
-        if (!scope.group.empty()) scope.lanes = ScopeChoice::Lanes::Group;
+        if (!scope.group.empty())
+            scope.lanes = texts.value(3) == kOfProgram ? ScopeChoice::Lanes::Program : ScopeChoice::Lanes::Group;
         return scope;
     }
     return std::nullopt;

@@ -121,10 +121,13 @@ private:
             made_.words += " on shown lanes";
             return {};
         }
-        for (const LaneGroup& group : r_.groups) {
-            if (group.name != choice_.group) continue;
+        const bool ofProgram = choice_.lanes == ScopeChoice::Lanes::Program;
+        for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane) {
+            const uint32_t group = r_.lanes[lane].group;
+            const std::string& its = ofProgram ? r_.lanes[lane].program : r_.groups[group].name;
+            if (its != choice_.group) continue;
             made_.scope.lanes.resize(r_.lanes.size());
-            for (const uint32_t lane : group.lanes) made_.scope.lanes[lane] = 1;
+            made_.scope.lanes[lane] = 1;
         }
         made_.words += " on " + choice_.group;
         return made_.scope.lanes.empty() ? "The recording has no lanes of " + choice_.group + "." : std::string();

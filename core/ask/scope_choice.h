@@ -25,12 +25,12 @@ struct ScopeChoice {
         Stretch,    // the time to which the person gave a name; all of that name
         Whole,      // the whole recording
     };
-    enum class Lanes : uint8_t { All, OfMarker, Shown, Group };  // OfMarker: the one of the selected marker
+    enum class Lanes : uint8_t { All, OfMarker, Shown, Group, Program };  // OfMarker: the one of the selected marker
 
     Of of = Of::Whole;
     std::string stage;  // or stretch, by its name
     Lanes lanes = Lanes::All;
-    std::string group;  // of lanes, by its name
+    std::string group;  // of lanes, by its name, or a program
     bool operator==(const ScopeChoice&) const = default;
 };
 

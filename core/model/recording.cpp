@@ -255,10 +255,12 @@ std::map<uint32_t, std::string> Recording::ownProcesses() const {
     return own;
 }
 
-bool Recording::holdsSeveralPrograms() const {
-    const auto first = std::find_if(lanes.begin(), lanes.end(), [](const Lane& lane) { return !lane.program.empty(); });
-    return std::any_of(first, lanes.end(),
-                       [&](const Lane& lane) { return !lane.program.empty() && lane.program != first->program; });
+std::vector<std::string> Recording::programNames() const {
+    std::vector<std::string> names;
+    for (const Lane& lane : lanes)
+        if (!lane.program.empty() && std::find(names.begin(), names.end(), lane.program) == names.end())
+            names.push_back(lane.program);
+    return names;
 }
 
 std::string Recording::osThreadText(uint32_t thread) const {

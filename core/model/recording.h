@@ -375,8 +375,8 @@ public:
     /// The processes of the recorded programs, with their programs' names: one without a name where the recording does
     /// not hold several.
     std::map<uint32_t, std::string> ownProcesses() const;
-    /// Whether lanes tell of which program they are.
-    bool holdsSeveralPrograms() const;
+    /// Those that lanes tell of, in the order of the lanes; none where the recording holds one.
+    std::vector<std::string> programNames() const;
     /// A name for a thread of the operating system: its lane's, else its own and its process.
     std::string osThreadText(uint32_t thread) const;
     /// Running time between two call stacks of a thread, in ns; 0: not known.
