@@ -152,6 +152,7 @@ void ScopeBar::take() {
         chip.button->setChecked(chosen.of == chip.of);
     }
     lanes_->setEnabled(chosen.of != Of::Marker);
+    showLanes();
     arrange();
 }
 
@@ -206,6 +207,11 @@ void ScopeBar::takeLanes() {
         for (size_t group = 0; group < std::min(kMostRoles, recording->groups.size()); ++group)
             add(toQString(recording->groups[group].name), recording->groups[group].name, ScopeChoice::Lanes::Group);
     }
+    showLanes();
+}
+
+/// Which lanes are looked at now.
+void ScopeBar::showLanes() {
     const ScopeChoice& chosen = selection_.scope();
     int at = 0;
     for (int i = 0; i < lanes_->count(); ++i)

@@ -40,6 +40,7 @@ private:
     };
     void take();
     void takeLanes();
+    void showLanes();
     void arrange();
     void choose(ScopeChoice::Of of);
     void chooseNamed(ScopeChoice::Of of, const std::string& name);
