@@ -124,8 +124,8 @@ private:
         const bool ofProgram = choice_.lanes == ScopeChoice::Lanes::Program;
         for (uint32_t lane = 0; lane < r_.lanes.size(); ++lane) {
             const uint32_t group = r_.lanes[lane].group;
-            const std::string& its = ofProgram ? r_.lanes[lane].program : r_.groups[group].name;
-            if (its != choice_.group) continue;
+            if (!ofProgram && group >= r_.groups.size()) continue;
+            if ((ofProgram ? r_.lanes[lane].program : r_.groups[group].name) != choice_.group) continue;
             made_.scope.lanes.resize(r_.lanes.size());
             made_.scope.lanes[lane] = 1;
         }
