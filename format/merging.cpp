@@ -421,10 +421,8 @@ Result<EventStore> mergeRecordings(std::vector<MergePart>& parts, const Progress
 Result<std::vector<std::string>> mergeRecordingFiles(const std::vector<std::string>& files, const std::string& out,
                                                      const Progress& progress) {
     std::error_code unknown;
-    for (const std::string& file : files)
-        if (std::filesystem::equivalent(file, out, unknown))
-            return Failure{out + " is one of the recordings to merge. Choose another name for the result.", false,
-                           true};
+    if (std::filesystem::exists(out, unknown))
+        return Failure{out + " is there already. Choose another name.", false, true};
     std::vector<std::string> notes;
     std::vector<MergePart> parts;
     const auto steps = static_cast<double>(files.size() + 2);  // reading each, merging, writing

@@ -24,8 +24,8 @@ struct MergePart {
 /// The parts are used up.
 Result<EventStore> mergeRecordings(std::vector<MergePart>& parts, const Progress& progress = {});
 
-/// Reads two recordings or more, merges them and writes `out`, whose extension tells the form. Returns the sentences
-/// about what could not be read in them.
+/// Reads two recordings or more, merges them and writes `out`, whose extension tells the form; nothing that is there is
+/// written over. Returns the sentences about what could not be read in them.
 Result<std::vector<std::string>> mergeRecordingFiles(const std::vector<std::string>& files, const std::string& out,
                                                      const Progress& progress = {});
 

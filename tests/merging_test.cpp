@@ -320,7 +320,9 @@ private slots:
         const std::string first = pathText("race 1.fugato"), second = pathText("race 2.fugato"),
                           out = pathText("cancelled.fugato");
         const auto over = mergeRecordingFiles({first, second}, second);
-        QVERIFY(!over && over.failure().sentence.find("is one of the recordings") != std::string::npos);
+        QVERIFY(!over && over.failure().sentence.find("is there already") != std::string::npos);
+        const auto written = mergeRecordingFiles({first, pathText("both.fugato")}, pathText("files.fugato"));
+        QVERIFY(!written && written.failure().sentence.find("is there already") != std::string::npos);
         const auto missing = mergeRecordingFiles({first, pathText("none.fugato")}, out);
         QVERIFY(!missing && missing.failure().sentence.find("none.fugato") != std::string::npos);
         int asked = 0;
