@@ -151,7 +151,9 @@ public:
 private:
     template <class Act>
     static void once(fugato::MainWindow& window, Act&& act) {
-        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, std::forward<Act>(act));
+        // Explained again, when functions have names or frames are added, it is the person's own choice that holds.
+        QObject::connect(&window.document(), &fugato::Document::explanationChanged, &window, std::forward<Act>(act),
+                         static_cast<Qt::ConnectionType>(Qt::AutoConnection | Qt::SingleShotConnection));
     }
     bool wrong(const char* option, const QString& why) const {
         qCritical("fugato: --%s %s %s", option, qPrintable(parser_.value(option)), qPrintable(why));

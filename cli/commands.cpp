@@ -375,7 +375,7 @@ public:
               app.add_subcommand("merge", "Makes one recording of several programs that ran here at the same time")) {
         command_->add_option("FILES", files_, "a recording of each program; the first keeps its names")
             ->required()
-            ->expected(2, 100);
+            ->expected(-2);  // at least two
         command_->add_option("--out", out_, "recording to write (.fugato or .jsonl)")->required();
     }
     bool chosen() const { return command_->parsed(); }

@@ -94,6 +94,9 @@ private:
             Context& context = contexts_.emplace_back();
             for (const Definition& definition : part.recording.definitions)
                 if (const auto* d = std::get_if<ContextDefinition>(&definition)) context[d->key] = d->value;
+            for (const Definition& definition : part.recording.definitions)
+                if (const auto* lane = std::get_if<LaneDefinition>(&definition); lane && !lane->program.empty())
+                    return part.file + " holds several programs already. Merge the recordings that it was made of.";
             const int64_t started = part.recording.startedUnixNs;
             if (!started)
                 return part.file +
@@ -223,10 +226,10 @@ private:
         LaneDefinition lane = d;
         if (d.kind == LaneKind::Core) {
             const auto [known, isNew] = coreLanes_.try_emplace({d.osId, d.name}, 0);
-            if (isNew) known->second = ++lastId_[DefinitionType::Lane];
-            ids_[{DefinitionType::Lane, d.id}] = lane.id = known->second;
-            coreIds_.insert(known->second);
+            if (isNew) lane.id = known->second = ++lastId_[DefinitionType::Lane];
             if (isNew) merged_.define(lane);
+            ids_[{DefinitionType::Lane, d.id}] = known->second;
+            coreIds_.insert(known->second);
             return;
         }
         lane.id = idOf(DefinitionType::Lane, d.id);
@@ -384,7 +387,8 @@ private:
             }
             const bool believed = one.event.id != layout::kUnknownThread && tellerOf(one.event.id, one.time) == teller;
             if (one.event.kind != EventKind::Switch) {
-                if (believed) events.push_back(one.event);
+                if (!believed) continue;
+                events.push_back(one.event);
                 if (one.event.kind == EventKind::ThreadEnd && running == one.event.id) running = layout::kUnknownThread;
                 continue;
             }

@@ -6,7 +6,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 . scripts/setup.sh
 install_packages
 configure
-build fugato demo_recording skerry
+build fugato fugato-cli demo_recording skerry
 export QT_QPA_PLATFORM=offscreen QT_LOGGING_RULES='*=false' XDG_CONFIG_HOME XDG_CACHE_HOME XDG_DATA_HOME
 XDG_CONFIG_HOME=$(mktemp -d)
 XDG_CACHE_HOME=$XDG_CONFIG_HOME
@@ -43,10 +43,23 @@ picture main-dark "$demo" --dark --cause C
 picture large-marker "$large" --light --range 40-60 --find Splash
 picture what-if "$demo" --light --repair A,B
 picture advice "$demo" --light --cause B --page advice
-picture workspace "$demo" --light --look-at cause --command "Room for the tables"
+picture workspace "$demo" --light --look-at cause --page markers --command "Room for the tables"
 picture events "$demo" --light --page events
 picture memory "$demo" --light --look-at whole --page memory
 picture instant "$demo" --light --look-at frame --at 131.335 --page instant
+# Two programs that ran at once: their clocks are virtual, so when they began is written into their text form.
+began=179597000000
+for program in skerry-regatta spectator; do
+    parts=$XDG_CONFIG_HOME/$program
+    build/release/bin/skerry --virtual --system none --seconds 60 --seed "${#program}" --out "$parts.fugato" \
+        --troubles "$([ $program = spectator ] && echo none || echo gust,log,table)"
+    build/release/bin/fugato-cli convert "$parts.fugato" "$parts.jsonl"
+    sed -i "1s/}/,\"started_unix_ns\":${began}0000000}/; s/\"value\":\"skerry-regatta\"/\"value\":\"$program\"/" "$parts.jsonl"
+    began=$((began + 400))
+done
+build/release/bin/fugato-cli merge "$XDG_CONFIG_HOME"/{skerry-regatta,spectator}.jsonl --out "$XDG_CONFIG_HOME/merged.fugato"
+picture merged "$XDG_CONFIG_HOME/merged.fugato" --light --look-at whole --page waits
+rm "$XDG_CONFIG_HOME/skerry-regatta.fugato"
 # Notes, as a person might have written them.
 noted=$XDG_CONFIG_HOME/skerry-regatta.fugato
 cp "$demo" "$noted"

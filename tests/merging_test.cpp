@@ -308,6 +308,12 @@ private slots:
         OneThread empty("server", 9);
         empty.part.recording.lanes.clear();
         QVERIFY(why(OneThread("game"), empty).startsWith("server.fugato holds no event."));
+        EventStore both;
+        OneThread one("game"), two("server", 9);
+        QCOMPARE(mergedOf(partsOf(one, two), both), QString());
+        OneThread third("third", 11), merged("merged");
+        merged.part.recording = std::move(both);
+        QVERIFY(why(merged, third).startsWith("merged.fugato holds several programs already."));
         OneThread original("game"), copy("game");
         original.context("recording id", "one");
         copy.context("recording id", "one");

@@ -115,7 +115,7 @@ void MergeDialog::askForPath() {
 /// A name from those of the parts, where the person wrote none.
 void MergeDialog::suggestPath() {
     const QStringList all = files();
-    if (path_->text() == suggested_ && !all.isEmpty()) {
+    if (path_->text() == suggested_ && all.size() > 1) {
         QStringList names;
         for (const QString& file : all) names << QFileInfo(file).completeBaseName();
         const QDir folder = QFileInfo(all.front()).dir();
