@@ -175,15 +175,15 @@ void Document::cancel() {
     emit cancelled();
 }
 
-void Document::explainAgain(bool fresh) {
+void Document::explainAgain(bool fresh, bool carryOver) {
     if (!hasFrames()) return;
     // Letters stay with their causes under another budget.
     const auto previous = explanation_ && explanation_->series == series_ ? explanation_ : nullptr;
-    run([this, fresh, previous, recording = recording_, series = series_,
+    run([this, fresh, carryOver, previous, recording = recording_, series = series_,
          options = ExplainOptions(budget_, symbols_, scope_)](Task& task) {
         const auto made = explainSeries(recording, series, options, previous ? previous->pathSums : nullptr,
                                         previous.get(), telling(task));
-        if (made) task.post([this, made, fresh] { show(made, fresh, false); });
+        if (made) task.post([this, made, fresh, carryOver] { show(made, fresh, carryOver); });
     });
 }
 
@@ -195,7 +195,7 @@ void Document::lookUpFunctions() {
                    [this](const std::shared_ptr<const Symbols>& symbols) {
                        symbols_ = symbols;
                        emit symbolsChanged();
-                       if (explanation_) explainAgain(false);
+                       if (explanation_) explainAgain(false, true);
                    });
 }
 

@@ -91,7 +91,7 @@ private:
     std::function<bool(double, const QString&)> telling(Task& task);
     void show(const std::shared_ptr<const Recording>& recording, const QString& path, bool first);
     void show(std::shared_ptr<const Explanation> explanation, bool fresh, bool carryOver);
-    void explainAgain(bool fresh);
+    void explainAgain(bool fresh, bool carryOver = false);  // carryOver: what is simulated goes on
     void lookUpFunctions();
     void follow();
     void explainFurther(bool damaged);
