@@ -15,7 +15,7 @@ using namespace layout;
 
 namespace {
 
-constexpr size_t kBatch = 256;  // events handed on at once
+constexpr size_t kBatch = 128;  // events handed on at once
 
 /// A point where a clock's ticks and the time are both known.
 struct ClockPoint {

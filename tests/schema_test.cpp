@@ -280,6 +280,40 @@ private slots:
         }
     }
 
+    void numbersAreReadAlikeHoweverLongTheyAreAndWhereverTheyEnd() {
+        const auto oneByOne = [](const uint8_t* at, const uint8_t* end) {  // the plain reading, byte after byte
+            Varint read{nullptr, 0};
+            for (int shift = 0; shift < 64 && at < end; shift += 7) {
+                read.value |= static_cast<uint64_t>(*at & 0x7f) << shift;
+                if (!(*at++ & 0x80)) {
+                    read.end = at;
+                    return read;
+                }
+            }
+            return Varint{nullptr, 0};
+        };
+        std::mt19937_64 random(5);
+        std::vector<std::string> texts{"", std::string(11, '\xff'), std::string(9, '\xff') + '\1', "\x80\x80\x05"};
+        for (int i = 0; i < 4'000; ++i) {
+            std::string& text = texts.emplace_back();
+            for (int numbers = 0; numbers < 3; ++numbers) appendVarint(text, random() >> (random() % 64));
+            if (i % 8 == 0) text[random() % text.size()] = static_cast<char>(random());
+        }
+        for (const std::string& text : texts)
+            for (size_t size = 0; size <= text.size(); ++size) {
+                const std::string part = text.substr(0, size);  // by itself, so that what lies behind it is not read
+                const auto* at = reinterpret_cast<const uint8_t*>(part.data());
+                const auto* end = at + size;
+                const Varint wanted = oneByOne(at, end), read = varintAt(at, end);
+                QVERIFY(read.end == wanted.end && (!read.end || read.value == wanted.value));
+                uint64_t next = 0;
+                const Varint two = twoVarintsAt(at, end, next);
+                const Varint second = wanted.end ? oneByOne(wanted.end, end) : wanted;
+                QVERIFY(two.end == second.end);
+                QVERIFY(!two.end || (two.value == wanted.value && next == second.value));
+            }
+    }
+
     void moreThanThirtyTwoKindsHaveRoom() {
         for (const int kind : {1, 15, 16, 27, 30, 31, 32, 100, 255}) {
             const RawEvent event{5'000,

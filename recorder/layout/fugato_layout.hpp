@@ -199,17 +199,66 @@ inline void appendVarint(std::string& out, uint64_t value) {
 }
 
 /// Reads a varint; returns false (and leaves `value` alone) where the bytes end or never finish.
-inline bool readVarint(const uint8_t*& at, const uint8_t* end, uint64_t& value) {
-    uint64_t result = 0;
+/// A number that was read, and where it ends: null where there is none.
+struct Varint {
+    const uint8_t* end;
+    uint64_t value;
+};
+
+[[gnu::noinline]] inline Varint varintByBytes(const uint8_t* at, const uint8_t* end) {
+    uint64_t value = 0;
     for (int shift = 0; shift < 64 && at < end; shift += 7) {
         const uint8_t byte = *at++;
-        result |= static_cast<uint64_t>(byte & 0x7f) << shift;
-        if (!(byte & 0x80)) {
-            value = result;
-            return true;
+        value |= static_cast<uint64_t>(byte & 0x7f) << shift;
+        if (!(byte & 0x80)) return {at, value};
+    }
+    return {nullptr, 0};
+}
+
+inline constexpr uint64_t kTopBits = 0x8080808080808080;  // of 8 bytes; those of a varint's last byte are 0
+
+/// The number that 7 bits of each byte make.
+[[gnu::always_inline]] inline uint64_t joinSevenBits(uint64_t bytes) {
+    bytes &= ~kTopBits;
+    bytes = (bytes & 0x007f007f007f007f) | (bytes & 0x7f007f007f007f00) >> 1;
+    bytes = (bytes & 0x00003fff00003fff) | (bytes & 0x3fff00003fff0000) >> 2;
+    return (bytes & 0x0fffffff) | (bytes & 0x0fffffff00000000) >> 4;
+}
+
+/// Numbers of up to 8 bytes without a branch that depends on how long they are, where 8 bytes may be read.
+[[gnu::always_inline]] inline Varint varintAt(const uint8_t* at, const uint8_t* end) {
+    uint64_t bytes = 0;
+    if (end - at < static_cast<ptrdiff_t>(sizeof bytes)) return varintByBytes(at, end);
+    std::memcpy(&bytes, at, sizeof bytes);
+    const uint64_t last = ~bytes & kTopBits;  // its lowest bit: the top of the number's last byte
+    if (!last) return varintByBytes(at, end);
+    return {at + (__builtin_ctzll(last) >> 3) + 1, joinSevenBits(bytes & (last ^ (last - 1)))};
+}
+
+/// The number at `at`, and in `next` the one behind it; both at once where they lie within 8 bytes.
+[[gnu::always_inline]] inline Varint twoVarintsAt(const uint8_t* at, const uint8_t* end, uint64_t& next) {
+    uint64_t bytes = 0;
+    if (end - at >= static_cast<ptrdiff_t>(sizeof bytes)) {
+        std::memcpy(&bytes, at, sizeof bytes);
+        const uint64_t first = ~bytes & kTopBits, second = first & (first - 1);
+        if (second) {
+            next = joinSevenBits((bytes & (second ^ (second - 1))) >> (__builtin_ctzll(first) + 1));
+            return {at + (__builtin_ctzll(second) >> 3) + 1, joinSevenBits(bytes & (first ^ (first - 1)))};
         }
     }
-    return false;
+    const Varint one = varintAt(at, end);
+    if (!one.end) return one;
+    const Varint two = varintAt(one.end, end);
+    next = two.value;
+    return {two.end, one.value};
+}
+
+inline bool readVarint(const uint8_t*& at, const uint8_t* end, uint64_t& value) {
+    const Varint read = varintAt(at, end);
+    if (!read.end) return false;
+    at = read.end;
+    value = read.value;
+    return true;
 }
 
 inline uint64_t zigzag(int64_t value) {
@@ -277,42 +326,50 @@ inline void appendEvent(std::string& out, const RawEvent& event, uint64_t& previ
     out.resize(static_cast<size_t>(putEvent(out.data() + before, event, previousTicks) - out.data()));
 }
 
-/// Reads one event; returns false where the bytes do not hold one. Events of a reserved kind come
-/// back too; callers leave them out (kindIsKnown).
-inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event, uint64_t& previousTicks) {
-    uint64_t head = 0, delta = 0;
-    if (!readVarint(at, end, head) || !readVarint(at, end, delta)) return false;
-    if (head >> 37) return false;
-    auto kind = static_cast<uint8_t>(head & 31);
-    if (kind == kFurtherKinds) {
-        if (at >= end || *at < kFurtherKinds) return false;
-        kind = *at++;
-    }
-    event.kind = static_cast<Kind>(kind);
-    event.id = static_cast<uint32_t>(head >> 5);
-    event.ticks = previousTicks + static_cast<uint64_t>(unzigzag(delta));
-    previousTicks = event.ticks;
-    event.a = event.b = 0;
-    event.text = {};
-    if (kind == 0) return false;
+/// The values of an event, after its kind. Returns where they end, null where there is not what the kind has.
+inline const uint8_t* readValues(const uint8_t* at, const uint8_t* end, RawEvent& event) {
     if (kindIsCounted(event.kind)) {
         std::string_view counted;
-        if (!readText(at, end, counted)) return false;
+        if (!readText(at, end, counted)) return nullptr;
         const auto* from = reinterpret_cast<const uint8_t*>(counted.data());
         const auto* to = from + counted.size();
         if (!readVarint(from, to, event.a) || !readVarint(from, to, event.b)) event.a = event.b = 0;
         event.text = {reinterpret_cast<const char*>(from), static_cast<size_t>(to - from)};
-        return true;
+        return at;
     }
     if (kindHasReal(event.kind)) {
-        if (end - at < 8) return false;
+        if (end - at < 8) return nullptr;
         std::memcpy(&event.a, at, 8);
         at += 8;
     } else if (kindHasA(event.kind) && !readVarint(at, end, event.a)) {
-        return false;
+        return nullptr;
     }
-    if (kindHasB(event.kind) && !readVarint(at, end, event.b)) return false;
-    return !kindHasText(event.kind) || readText(at, end, event.text);
+    if (kindHasB(event.kind) && !readVarint(at, end, event.b)) return nullptr;
+    return !kindHasText(event.kind) || readText(at, end, event.text) ? at : nullptr;
+}
+
+/// Reads one event; returns false where the bytes do not hold one. Events of a reserved kind come
+/// back too; callers leave them out (kindIsKnown).
+[[gnu::always_inline]] inline bool readEvent(const uint8_t*& at, const uint8_t* end, RawEvent& event,
+                                             uint64_t& previousTicks) {
+    uint64_t delta = 0;
+    const Varint head = twoVarintsAt(at, end, delta);
+    if (!head.end || head.value >> 37) return false;
+    at = head.end;
+    event.kind = static_cast<Kind>(head.value & 31);
+    event.id = static_cast<uint32_t>(head.value >> 5);
+    event.ticks = previousTicks += static_cast<uint64_t>(unzigzag(delta));
+    event.a = event.b = 0;
+    event.text = {};
+    if (kindIsBare(event.kind)) return true;
+    if (event.kind == Kind{}) return false;
+    if (static_cast<uint8_t>(event.kind) == kFurtherKinds) {
+        if (at >= end || *at < kFurtherKinds) return false;
+        event.kind = static_cast<Kind>(*at++);
+    }
+    const uint8_t* const past = readValues(at, end, event);
+    if (past) at = past;
+    return past != nullptr;
 }
 
 /// Reads the record at `at` out of a ring; `text` needs room for kMostSlotText bytes + 16. Returns the

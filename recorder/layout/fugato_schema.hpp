@@ -494,6 +494,10 @@ static_assert(isInOrder());
 constexpr bool kindHasA(Kind kind) { return schema::isIn(schema::kWithA, kind); }
 constexpr bool kindHasB(Kind kind) { return schema::isIn(schema::kWithB, kind); }
 constexpr bool kindHasText(Kind kind) { return schema::isIn(schema::kWithText, kind); }
+/// Those that most events are: with nothing but a time and an id.
+constexpr bool kindIsBare(Kind kind) { return kind == Kind::MarkBegin || kind == Kind::MarkEnd; }
+static_assert(!(((schema::kWithA | schema::kWithB | schema::kWithText) >> static_cast<uint8_t>(Kind::MarkBegin)) & 1));
+static_assert(!(((schema::kWithA | schema::kWithB | schema::kWithText) >> static_cast<uint8_t>(Kind::MarkEnd)) & 1));
 /// Whether a is a double that keeps its 8 bytes.
 constexpr bool kindHasReal(Kind kind) { return !kindIsCounted(kind) && schema::isIn(schema::kWithReal, kind); }
 
