@@ -186,42 +186,57 @@ uint32_t LaneBuilder::lookUp(Names::Kind kind, uint32_t id) {
 
 void LaneBuilder::closeLeftOpen() {
     leftOpen_.any = false;
-    for (; open_.size() > leftOpen_.depth; ++lateEnds_) endMarker(leftOpen_.time, true);
+    for (; open_.size() > leftOpen_.depth; ++lateEnds_) endUntold(leftOpen_.time);
 }
 
-void LaneBuilder::beginMarker(uint32_t site, int64_t time, uint32_t wait) {
+/// Where there is no row of its own for the next marker.
+void LaneBuilder::makeRow(int64_t time) {
+    if (open_.size() < kMostDepth) return rows_.resize(open_.size() + 1);
+    ++repairs_.tooDeep;  // it lies beside the one that it lies in
+    Open& outer = open_.back();
+    if (!outer.cut) {
+        rows_.back().endLast(time);
+        if (outer.wait != kNone) waits_.change(outer.wait).end = time;
+    }
+    outer.cut = true;
+}
+
+inline void LaneBuilder::beginMarker(uint32_t site, int64_t time, uint32_t wait) {
     if (leftOpen_.any) closeLeftOpen();
+    if (open_.size() >= rows_.size()) makeRow(time);
     const size_t depth = rowAt(open_.size());
-    if (rows_.size() <= depth) rows_.resize(depth + 1);
-    if (open_.size() >= kMostDepth) {  // beside the one that it lies in
-        ++repairs_.tooDeep;
-        Open& outer = open_.back();
-        if (!outer.cut) {
-            rows_[depth].endLast(time);
-            if (outer.wait != kNone) waits_.change(outer.wait).end = time;
-        }
-        outer.cut = true;
+    Open made{0, 0, wait, false};
+    uint32_t parent = 0;
+    if (depth) {
+        const Open& outer = open_[depth - 1];
+        made.path = outer.path;
+        made.insideWait = open_.back().wait != kNone || open_.back().insideWait;
+        parent = outer.index;
     }
-    const PathId path = paths_.child(depth < open_.size() ? open_[depth - 1].path : this->path(), site);
-    const bool inside = depth && (open_.back().wait != kNone || open_.back().insideWait);
-    const auto flags = static_cast<uint8_t>((wait != kNone ? kMarkerWait : 0) | (inside ? kMarkerInsideWait : 0));
-    const uint32_t index = rows_[depth].add(storage_, time, path, depth ? open_[depth - 1].index : 0, flags);
-    open_.push_back({index, path, wait, inside});
+    made.path = paths_.child(made.path, site);
+    const auto flags =
+        static_cast<uint8_t>((wait != kNone ? kMarkerWait : 0) | (made.insideWait ? kMarkerInsideWait : 0));
+    made.index = rows_[depth].add(storage_, time, made.path, parent, flags);
+    open_.push_back(made);
 }
 
-void LaneBuilder::endMarker(int64_t time, bool repaired) {
-    MarkerRowBuilder& row = rows_[rowAt(open_.size() - 1)];
+/// Ends the innermost one.
+inline void LaneBuilder::endMarker(int64_t time) {
     const Open& open = open_.back();
-    if (repaired) {
-        ++repairs_.beginsWithoutEnd;
-        ++neverEnded_[paths_.nodes()[open.path].site];
-    }
     if (!open.cut) {
-        row.endLast(time);
-        if (repaired) row.lastFlags() |= kMarkerEndRepaired;
+        rows_[rowAt(open_.size() - 1)].endLast(time);
         if (open.wait != kNone) waits_.change(open.wait).end = time;
     }
     open_.pop_back();
+}
+
+/// The same, of one whose end was not told.
+void LaneBuilder::endUntold(int64_t time) {
+    const Open& open = open_.back();
+    ++repairs_.beginsWithoutEnd;
+    ++neverEnded_[paths_.nodes()[open.path].site];
+    if (!open.cut) rows_[rowAt(open_.size() - 1)].lastFlags() |= kMarkerEndRepaired;
+    endMarker(time);
 }
 
 void LaneBuilder::endOf(const Event& event, int64_t time) {
@@ -238,13 +253,13 @@ void LaneBuilder::endOf(const Event& event, int64_t time) {
         repairs_.endsWithoutBegin += !afterGap_;
         return;
     }
-    while (open_.size() > keep) endMarker(time, true);
+    while (open_.size() > keep) endUntold(time);
     leftOpen_.time = time;  // what holds this ended no earlier
     if (wait && event.a) {
         waits_.change(open_.back().wait).link = event.a;
         linkIns_.add({time, event.a, path(), 1});
     }
-    endMarker(time, false);
+    endMarker(time);
 }
 
 void LaneBuilder::give(uint32_t object, int64_t time) {
@@ -368,7 +383,11 @@ void LaneBuilder::sample(const Event& event, int64_t time) {
     (event.a ? finds_.stops : finds_.samples).push_back(sample);
 }
 
-void LaneBuilder::event(const Event& event) {
+void LaneBuilder::events(std::span<const Event> events) {
+    for (const Event& event : events) this->event(event);
+}
+
+inline void LaneBuilder::event(const Event& event) {
     int64_t time = bounded(event.time);
     if (!any_) {
         first_ = last_ = time;
@@ -384,7 +403,12 @@ void LaneBuilder::event(const Event& event) {
         beginMarker(used(Names::Sites, event.id), time, kNone);
     } else if (event.kind == EventKind::MarkEnd) {
         onlyCounts_ = false;
-        endOf(event, time);
+        if (!lateEnds_ && !open_.empty() && open_.back().wait == kNone) {  // as nearly always
+            leftOpen_.time = time;
+            endMarker(time);
+        } else {
+            endOf(event, time);
+        }
     } else {
         take(event, time, before);
     }
@@ -482,7 +506,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
                 afterGap_ = true;
                 leftOpen_.any = false;
-                while (!open_.empty()) endMarker(before, true);
+                while (!open_.empty()) endUntold(before);
                 giveAll(before);
                 dropFrames();
             }
@@ -497,7 +521,7 @@ void LaneBuilder::close() {
     if (isClosed_) return;
     isClosed_ = true;
     giveAll(last_);
-    while (!open_.empty()) endMarker(last_, true);
+    while (!open_.empty()) endUntold(last_);
     dropFrames();
     for (MarkerRowBuilder& row : rows_) closed_.rows.push_back(row.finish(storage_));
     putLists(closed_, storage_, waits_.size());

@@ -13,6 +13,7 @@
 #include <unordered_map>
 #include <unordered_set>
 
+#include "marker_row_builder.h"
 #include "recording.h"
 
 namespace fugato {
@@ -120,7 +121,7 @@ struct LaneFinds {
 class LaneBuilder {
 public:
     LaneBuilder(Names& names, Storage& storage, uint32_t position);
-    void event(const Event& event);
+    void events(std::span<const Event> events);
     /// Ends what is still open and puts the lane's columns into the storage. No events after it.
     void close();
     /// The clock is known better than when the last event was read: what seems to lie before that is moved without a
@@ -188,6 +189,7 @@ private:
         std::vector<Column<Argument>> arguments;
     };
 
+    void event(const Event& event);
     uint32_t used(Names::Kind kind, uint32_t id) {
         const auto& known = known_[kind].positions;
         if (id >= known.size()) return lookUp(kind, id);
@@ -200,7 +202,9 @@ private:
     PathId path() const { return open_.empty() ? 0 : open_.back().path; }
     void beginMarker(uint32_t site, int64_t time, uint32_t wait);
     void closeLeftOpen();
-    void endMarker(int64_t time, bool repaired);
+    void makeRow(int64_t time);
+    void endMarker(int64_t time);
+    void endUntold(int64_t time);
     void endOf(const Event& event, int64_t time);
     void take(const Event& event, int64_t time, int64_t before);
     void give(uint32_t object, int64_t time);

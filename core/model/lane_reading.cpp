@@ -18,9 +18,7 @@ constexpr uint64_t kWorthHelpers = 1 << 20;  // bytes
 class IntoLane final : public LaneSink {
 public:
     explicit IntoLane(LaneBuilder& lane) : lane_(lane) {}
-    void events(std::span<const Event> events) override {
-        for (const Event& event : events) lane_.event(event);
-    }
+    void events(std::span<const Event> events) override { lane_.events(events); }
 
 private:
     LaneBuilder& lane_;

@@ -331,36 +331,4 @@ private:
     const PathId* paths_ = nullptr;
 };
 
-/// Takes the markers of a row in order. The one added last may still be changed; add() settles it.
-class MarkerRowBuilder {
-public:
-    /// Adds a marker and returns its index; its end is its begin until it is told.
-    uint32_t add(Storage& storage, int64_t begin, uint32_t lanePath, uint32_t parent, uint8_t flags);
-    uint8_t& lastFlags() { return open_.back().flags; }
-    void endLast(int64_t end) { open_.back().duration = end - open_.back().begin; }
-    MarkerRow::Parts finish(Storage& storage);
-    /// The row so far; its last marker ends at `openUntil` if that is not null. What is settled is shared with it, the
-    /// rest lies in `arena`, which is of the same storage.
-    MarkerRow::Parts asItIs(Arena& arena, const int64_t* openUntil);
-    uint32_t size() const { return static_cast<uint32_t>(parts_.size + open_.size()); }
-
-private:
-    template <class Place>
-    void settle(Place& place);
-
-    struct Marker {
-        int64_t begin, duration;
-        uint32_t path, parent;
-        uint8_t flags;
-    };
-    std::vector<Marker> open_;  // of the chunk that is not settled yet
-
-    MarkerRow::Parts parts_;
-    GrowingList<MarkerRow::Chunk> chunks_;
-    GrowingList<MarkerRow::Group> groups_;
-    GrowingList<int64_t> groupWaits_;
-    GrowingList<PathSum> sums_;
-    int64_t busy_ = 0, wait_ = 0;
-};
-
 }  // namespace fugato

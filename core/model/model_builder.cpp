@@ -153,7 +153,7 @@ ModelBuilder::~ModelBuilder() = default;
 
 void ModelBuilder::started(int64_t unixNs) { build_->r.startedUnixNs = unixNs; }
 void ModelBuilder::define(const Definition& definition) { build_->names.define(definition); }
-void ModelBuilder::event(uint32_t lane, const Event& event) { build_->lane(lane).event(event); }
+void ModelBuilder::event(uint32_t lane, const Event& event) { build_->lane(lane).events({&event, 1}); }
 LaneBuilder& ModelBuilder::lane(uint32_t id) { return build_->lane(id); }
 
 std::shared_ptr<const Recording> ModelBuilder::soFar(

@@ -62,6 +62,7 @@ public:
     /// As Storage::allocate(), but not filled with zeros.
     uint64_t allocate(size_t bytes);
     char* at(uint64_t offset) { return room_->storage().at(offset); }
+    void write(uint64_t offset, const void* from, size_t bytes) { std::memcpy(at(offset), from, bytes); }
     /// New room for columns of this recording and of later ones.
     std::shared_ptr<SharedRoom> shareable(size_t bytes) const { return std::make_shared<SharedRoom>(room_, bytes); }
     /// It is in use as long as this arena is there.

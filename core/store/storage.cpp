@@ -259,6 +259,20 @@ uint64_t Storage::allocate(size_t bytes) {
     return offset;
 }
 
+void Storage::write(uint64_t offset, const void* from, size_t bytes) {
+    const auto* at = static_cast<const char*>(from);
+    if (fd_ >= 0 && offset + bytes <= spilledFrom_.load(std::memory_order_relaxed))
+        while (bytes) {
+            const ssize_t written = ::pwrite(fd_, at, bytes, static_cast<off_t>(offset));
+            if (written < 0 && errno == EINTR) continue;
+            if (written <= 0) break;
+            at += written;
+            offset += static_cast<uint64_t>(written);
+            bytes -= static_cast<size_t>(written);
+        }
+    if (bytes) std::memcpy(base_ + offset, at, bytes);
+}
+
 void Storage::trim() {
     const Lock lock(growing_);
     if (fd_ < 0 || spilled_ || size_ == committed_) return;

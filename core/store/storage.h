@@ -69,6 +69,9 @@ public:
     /// Room for `bytes`, at a multiple of 8, filled with zeros. Throws std::bad_alloc where there is none.
     uint64_t allocate(size_t bytes);
     char* at(uint64_t offset) { return base_ + offset; }
+    /// Fills a part of what was allocated. Quicker than copying to at() where it lies in a file, whose pages need not
+    /// become memory of the process for that.
+    void write(uint64_t offset, const void* from, size_t bytes);
     /// Also notes that this part was used. Up to kRegion bytes from there on may be read.
     const char* at(uint64_t offset) const {
         std::atomic<uint32_t>& used = used_[offset >> kRegionBits];
@@ -162,10 +165,10 @@ public:
         static_assert(std::is_trivially_copyable_v<T>);
         const size_t size = values.size() + more.size();
         if (!size) return {};
-        char* to = place.at(place.allocate(size * sizeof(T)));
-        if (!values.empty()) std::memcpy(to, values.data(), values.size() * sizeof(T));
-        if (!more.empty()) std::memcpy(to + values.size() * sizeof(T), more.data(), more.size() * sizeof(T));
-        return {reinterpret_cast<const T*>(to), size};
+        const uint64_t to = place.allocate(size * sizeof(T));
+        if (!values.empty()) place.write(to, values.data(), values.size() * sizeof(T));
+        if (!more.empty()) place.write(to + values.size() * sizeof(T), more.data(), more.size() * sizeof(T));
+        return {reinterpret_cast<const T*>(place.at(to)), size};
     }
 
     size_t size() const { return size_; }
