@@ -91,7 +91,7 @@ Found found(Trouble trouble, bool busy) {
         ++out.frames;
         const auto& verdict = e->frames[f];
         if (!verdict.overrun || verdict.startUp) continue;
-        const Cause& first = e->causes[verdict.shares.front().cause];
+        const Cause& first = e->causes[e->sharesOf(verdict).front().cause];
         if (trouble == Trouble::None || !(lasts ? maySuffer(f) : isTroubled(f))) {
             ++out.others;
             out.false_ += trouble == Trouble::None && !names(*e, first, Trouble::None);
@@ -101,7 +101,7 @@ Found found(Trouble trouble, bool busy) {
         out.count.first += names(*e, first, trouble);
         out.count.covered += e->coverageOf(f).part() >= fugato::kEnoughExplained;
         bool any = false;
-        for (const auto& share : verdict.shares) any |= names(*e, e->causes[share.cause], trouble);
+        for (const auto& share : e->sharesOf(verdict)) any |= names(*e, e->causes[share.cause], trouble);
         out.count.named += any;
     }
     return out;

@@ -119,7 +119,7 @@ private:
         ++kind.first.all;
         for (uint32_t f = 0; f < e.frames.size(); ++f) {
             if (!e.frames[f].overrun) continue;
-            late_.good += e.frames[f].shares.front().cause == found;
+            late_.good += e.sharesOf(f).front().cause == found;
             ++late_.all;
         }
         sailWithLess(settings);

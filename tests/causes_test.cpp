@@ -220,7 +220,7 @@ private slots:
         QCOMPARE(e->usualDuration(40), int64_t{10'000'000});
         QCOMPARE(e->causes.size(), size_t{1});
         QVERIFY(e->causes[0].contention == Contention::OtherPrograms);
-        QCOMPARE(e->frames[40].shares[0].excess, int64_t{6'000'000});
+        QCOMPARE(e->sharesOf(40)[0].excess, int64_t{6'000'000});
         QCOMPARE(
             firstSentence(*e, 40),
             std::string("main was ready to run, but waited for a core 6.0 ms longer than usual: CPU contention with "
@@ -239,9 +239,9 @@ private slots:
             t.frame(at, "main").mark(at, at + work, "main", "Work").frameEnd(at + work + gap, "main");
         }
         const auto e = explained(t.open());
-        QCOMPARE(e->frames[30].shares.size(), size_t{1});
+        QCOMPARE(e->sharesOf(30).size(), size_t{1});
         QCOMPARE(causeText(*e, 0), QString("A main  unexplained"));
-        QCOMPARE(e->frames[30].shares[0].excess, int64_t{29'000'000});
+        QCOMPARE(e->sharesOf(30)[0].excess, int64_t{29'000'000});
         QCOMPARE(
             firstSentence(*e, 30),
             std::string("main spent 29.0 ms longer than usual outside any marker. A marker there would tell more."));
@@ -533,7 +533,7 @@ private slots:
         // The sleep that gave way takes nothing from what the work took longer.
         QCOMPARE(causeText(*e, 0), QString("A main Rest waiting"));
         QCOMPARE(causeText(*e, 1), QString("B main Work slower"));
-        QCOMPARE(e->frames[40].shares[0].excess, int64_t{20'000'000});
+        QCOMPARE(e->sharesOf(40)[0].excess, int64_t{20'000'000});
         QCOMPARE(e->coverageOf(40).part(), 1.0);
         const auto advice = adviceFor(*e);
         const auto timer = std::find_if(advice->begin(), advice->end(),

@@ -511,7 +511,7 @@ private slots:
                 int64_t sum = 0, late = 0;
                 for (const ExcessPart& part : e->excessOf(f)) sum += part.excess();
                 QCOMPARE(sum, e->frame(f).duration() - e->usualOf(f));
-                for (const CauseShare& share : e->frames[f].shares) late += share.late;
+                for (const CauseShare& share : e->sharesOf(f)) late += share.late;
                 for (const Sentence& sentence : frameSentences(*e, f)) QVERIFY(!sentence.text.empty());
                 int64_t waterfall = 0;
                 for (const WaterfallStep& step : waterfallOf(*e, f)) waterfall += step.excess;

@@ -204,9 +204,8 @@ private slots:
             const auto r = t.open();
             const auto e = explain(r, sumCriticalPaths(*r, 1), 0);
             QCOMPARE(e->late, (std::vector<uint32_t>{41, 43}));
-            QCOMPARE(causeTitle(*e, e->causes[e->frames[41].shares.front().cause]),
-                     std::string(usually ? "Work" : "Await"));
-            QCOMPARE(causeTitle(*e, e->causes[e->frames[43].shares.front().cause]), std::string("Await"));
+            QCOMPARE(causeTitle(*e, e->causes[e->sharesOf(41).front().cause]), std::string(usually ? "Work" : "Await"));
+            QCOMPARE(causeTitle(*e, e->causes[e->sharesOf(43).front().cause]), std::string("Await"));
             const auto through = earlierStages(*e, 41, e->segmentsOf(41));
             QCOMPARE(through.size(), size_t{1});
             QVERIFY(through[0].likely);
@@ -317,7 +316,7 @@ private slots:
         QCOMPARE(e->figures.over, size_t{1});
         QCOMPARE(e->usualOf(20), int64_t{8'000'000});
         QCOMPARE(causeText(*e, 0), QString("A main Frame/Load unusual"));
-        QCOMPARE(e->frames[20].shares[0].excess, int64_t{6'000'000});
+        QCOMPARE(e->sharesOf(20)[0].excess, int64_t{6'000'000});
         QCOMPARE(predict(*e, {{0, false}})->saved, 1u);
         QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("never in a usual frame"));
     }
@@ -373,7 +372,7 @@ private slots:
             .frameEnd(at + 12'000, "main");
         const auto e = explained(t.open());
         QCOMPARE(causeText(*e, 0), QString("A save Autosave/Flush waiting"));
-        QCOMPARE(e->frames[20].shares[0].excess, int64_t{4'000'000});
+        QCOMPARE(e->sharesOf(20)[0].excess, int64_t{4'000'000});
         QCOMPARE(causeKindPhrase(*e, e->causes[0]), std::string("waits: lock held on save"));
         const auto sentences = frameSentences(*e, 20);
         QCOMPARE(sentences.at(0).text, std::string("main waited 4.0 ms for ‘gate’. save held it inside Autosave ▸ "
@@ -423,10 +422,10 @@ private slots:
             .end(at + 15'500, "main")
             .frameEnd(at + 15'500, "main");
         const auto e = explained(t.open());
-        QCOMPARE(e->frames[20].shares.size(), size_t{2});  // X 4 ms, Y 3 ms of 7.5 ms; Z is left over
+        QCOMPARE(e->sharesOf(20).size(), size_t{2});  // X 4 ms, Y 3 ms of 7.5 ms; Z is left over
         QCOMPARE(causeText(*e, 0), QString("A main Frame/X unusual"));
         QCOMPARE(causeText(*e, 1), QString("B main Frame/Y unusual"));
-        QCOMPARE(e->frames[20].shares[0].late + e->frames[20].shares[1].late, int64_t{5'500'000});
+        QCOMPARE(e->sharesOf(20)[0].late + e->sharesOf(20)[1].late, int64_t{5'500'000});
     }
 
     void aLateFrameInWhichNothingTookLongerIsUnexplained() {
@@ -708,7 +707,7 @@ private slots:
         QCOMPARE(e->figures.over, size_t{1});
         QCOMPARE(e->causes.size(), size_t{1});
         QCOMPARE(causeText(*e, 0), QString("A main Frame/Load unusual"));
-        QCOMPARE(e->frames[40].shares[0].late, e->frames[40].overrun);
+        QCOMPARE(e->sharesOf(40)[0].late, e->frames[40].overrun);
     }
 
     void slowDriftHasUsualFramesOfItsOwn() {

@@ -18,6 +18,7 @@
 #include "core/model/growing_recording.h"
 #include "core/model/streams/sorted_list.h"
 #include "core/store/arena.h"
+#include "core/store/shared_list.h"
 #include "format/binary_reader.h"
 #include "testing/making.h"
 #include "testing/said.h"
@@ -470,6 +471,37 @@ private slots:
         Arena one(room), other(room);  // at the same time they do not share it
         const uint64_t a = one.allocate(1000), b = other.allocate(1000);
         QVERIFY(a + 1000 <= b || b + 1000 <= a);
+    }
+
+    void copiesOfASharedListKeepWhatTheyHaveAndShareWhatIsTheSame() {
+        std::mt19937 random(8);
+        std::deque<SharedList<int>> lists(1);
+        std::deque<std::vector<int>> wanted(1);
+        for (int round = 0; round < 300; ++round) {
+            SharedList<int>& list = lists.emplace_back(lists.back());
+            std::vector<int>& values = wanted.emplace_back(wanted.back());
+            const size_t left = values.size() - random() % (values.size() / 4 + 1), more = left + random() % 700;
+            list.resize(left);
+            list.resize(more);
+            values.resize(left);
+            values.resize(more);
+            if (round % 50 == 7) list.copyShared();
+            for (size_t i = 0; i < 5 && more; ++i) {
+                const size_t any = random() % more;
+                list.change(any) = values[any] = round;
+            }
+            for (size_t i = left; i < more; i += 3) list.change(i) = values[i] = round;
+        }
+        for (size_t i = 0; i < lists.size(); ++i) {
+            QCOMPARE(lists[i].size(), wanted[i].size());
+            QVERIFY(std::equal(lists[i].begin(), lists[i].end(), wanted[i].begin(), wanted[i].end()));
+        }
+        SharedList<int> longer;
+        longer.resize(100'000);
+        SharedList<int> copy = longer;
+        copy.change(50'000) = 1;
+        QVERIFY(&copy[0] == &longer[0] && &copy[99'999] == &longer[99'999]);
+        QVERIFY(longer[50'000] == 0 && copy[50'000] == 1);
     }
 
     void columnsOfAGrowingListStayWhatTheyWereAndShareTheirRoom() {

@@ -521,7 +521,7 @@ private slots:
         LanePicture picture;
         picture.setRecording(r);
         picture.setExplanation(e);
-        picture.setFrame(explainedFrame(e, 19), e->frames[19].shares[0].cause);
+        picture.setFrame(explainedFrame(e, 19), e->sharesOf(19)[0].cause);
         picture.setView(e->frame(9).begin, e->frame(20).end);
         QImage image(1000, 400, QImage::Format_RGB32);
         QPainter painter(&image);
@@ -542,8 +542,7 @@ private slots:
     static QImage paintedFrame(LanePicture& picture, const std::shared_ptr<const Explanation>& e, uint32_t frame) {
         picture.setRecording(e->recording);
         picture.setExplanation(e);
-        picture.setFrame(explainedFrame(e, frame),
-                         e->frames[frame].shares.empty() ? kNone : e->frames[frame].shares[0].cause);
+        picture.setFrame(explainedFrame(e, frame), e->sharesOf(frame).empty() ? kNone : e->sharesOf(frame)[0].cause);
         picture.setView(e->frame(frame).begin, e->frame(frame).end);
         QImage image(1000, 400, QImage::Format_RGB32);
         QPainter painter(&image);

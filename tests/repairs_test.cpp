@@ -153,8 +153,8 @@ private slots:
         };
         const auto e = run(true), without = run(false);
         QCOMPARE(e->late, (std::vector<uint32_t>{21, 24}));
-        QCOMPARE(e->frames[24].shares.size(), size_t{1});  // Tar: nothing in this frame tells of the backlog
-        const uint32_t caulk = e->frames[21].shares[0].cause;
+        QCOMPARE(e->sharesOf(24).size(), size_t{1});  // Tar: nothing in this frame tells of the backlog
+        const uint32_t caulk = e->sharesOf(21)[0].cause;
         QCOMPARE(causeText(*e, caulk).section(' ', 1), QString("worker Job/Caulk unusual"));
         const auto p = predict(*e, {{caulk, true}});
         for (uint32_t f = 0; f < e->frames.size(); ++f)

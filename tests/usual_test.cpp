@@ -213,7 +213,7 @@ private slots:
         QVERIFY(e->baselines[0].onlyLate);
         QCOMPARE(e->baselines[0].frames, size_t{10});
         QCOMPARE(e->usualOf(0), int64_t{12'000'000});  // five of 12 ms, five of 13: the lower one
-        for (uint32_t f = 0; f < 40; ++f) QVERIFY(!e->frames[f].shares.empty());
+        for (uint32_t f = 0; f < 40; ++f) QVERIFY(!e->sharesOf(f).empty());
     }
 
     void aWarmUpDoesNotCountAsUsual() {
@@ -223,7 +223,7 @@ private slots:
         const auto e = framesOf(lengths);
         QCOMPARE(e->figures.over, size_t{1});
         QCOMPARE(e->usualOf(150), int64_t{6'000'000});
-        QCOMPARE(e->frames[150].shares[0].excess, int64_t{8'000'000});
+        QCOMPARE(e->sharesOf(150)[0].excess, int64_t{8'000'000});
     }
 
     void evenOneFrameIsExplained() {

@@ -63,7 +63,7 @@ QStringList walked(const Recording& r, uint32_t frame) {
 bool says(const QStringList& sentences, const QString& what) { return !sentences.filter(what).isEmpty(); }
 
 QStringList doubtsOf(const Explanation& e, uint32_t frame) {
-    const Cause& cause = e.causes[e.frames[frame].shares[0].cause];
+    const Cause& cause = e.causes[e.sharesOf(frame)[0].cause];
     QStringList doubts;
     for (const std::string& doubt : confidenceOf(e, frame, cause, e.segmentsOf(frame)).doubts)
         doubts << QString::fromStdString(doubt);

@@ -143,8 +143,8 @@ void Selection::setExplanation(std::shared_ptr<const Explanation> explanation, b
     };
     View view = view_;
     view.cause = kNone;
-    if (view.frame < explanation_->frames.size() && !explanation_->frames[view.frame].shares.empty()) {
-        const auto& shares = explanation_->frames[view.frame].shares;
+    if (view.frame < explanation_->frames.size() && !explanation_->sharesOf(view.frame).empty()) {
+        const auto shares = explanation_->sharesOf(view.frame);
         view.cause = shares.front().cause;
         for (const CauseShare& share : shares)
             if (share.cause == sameCause(view_.cause)) view.cause = share.cause;
@@ -240,7 +240,7 @@ uint32_t Selection::worstFrameOf(uint32_t cause) const {
     uint32_t best = kNone;
     int64_t most = -1;
     for (const uint32_t frame : explanation_->causes[cause].frames)
-        for (const CauseShare& share : explanation_->frames[frame].shares)
+        for (const CauseShare& share : explanation_->sharesOf(frame))
             if (share.cause == cause && share.late > most) {
                 most = share.late;
                 best = frame;
@@ -286,7 +286,7 @@ View Selection::withFrameOf(const MarkerRef& marker) const {
 
 /// The cause that is chosen with a frame: the one that is chosen already where it has a part in it.
 uint32_t Selection::causeIn(uint32_t frame) const {
-    const auto& shares = explanation_->frames[frame].shares;
+    const auto shares = explanation_->sharesOf(frame);
     const bool keep =
         std::any_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == view_.cause; });
     return keep ? view_.cause : shares.empty() ? kNone : shares.front().cause;

@@ -318,7 +318,7 @@ QStringList OverrunStrip::linesFor(uint32_t index) const {
             lines.back() += p->overrun[index]
                                 ? tr("; %1 late in the simulation").arg(toQString(durationText(p->overrun[index])))
                                 : tr("; in time in the simulation");
-        for (const CauseShare& share : frame.shares)
+        for (const CauseShare& share : e.sharesOf(frame))
             lines << toQString(e.causes[share.cause].letter + "  " + causeTitle(e, e.causes[share.cause]));
     } else {
         lines << tr("%1 of headroom").arg(toQString(durationText(frame.deadline - frame.work)));

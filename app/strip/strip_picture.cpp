@@ -86,7 +86,8 @@ int64_t StripPicture::add(std::vector<Column>& columns, uint32_t index, const Fr
         column.bound = verdict.bound;
         column.explained = index < explanation_->frames.size();
         column.startUp = verdict.startUp;
-        column.ofOther = cause_ != kNone && std::none_of(verdict.shares.begin(), verdict.shares.end(),
+        const auto shares = explanation_->sharesOf(verdict);
+        column.ofOther = cause_ != kNone && std::none_of(shares.begin(), shares.end(),
                                                          [&](const CauseShare& s) { return s.cause == cause_; });
     }
     column.overrun = std::max(column.overrun, verdict.overrun);

@@ -334,7 +334,7 @@ private:
     /// Late frames whose main cause is CPU contention of a kind.
     size_t lateBecauseOf(Contention contention) const {
         return static_cast<size_t>(std::count_if(e_.late.begin(), e_.late.end(), [&](uint32_t f) {
-            return e_.causes[e_.frames[f].shares.front().cause].contention == contention;
+            return e_.causes[e_.sharesOf(f).front().cause].contention == contention;
         }));
     }
 
@@ -678,7 +678,7 @@ private:
                                   {{"path", r_.pathText(cause.path)}, {"lane", r_.groups[cause.group].name}});
             const uint32_t worst = e_.worstFrameOf(cause);
             int64_t excess = 0;
-            for (const CauseShare& share : e_.frames[worst].shares)
+            for (const CauseShare& share : e_.sharesOf(worst))
                 if (&e_.causes[share.cause] == &cause) excess = share.excess;
             const SeenFunctions* const stacks = functionsSeen(e_, worst, cause);
             if (const SeenFunction* seen = stacks ? stacks->find(cause.function) : nullptr) excess = seen->excess;

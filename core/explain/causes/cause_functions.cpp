@@ -169,7 +169,7 @@ namespace {
 /// Frames that have one cause by its markers, told apart by their stacks.
 class Cluster {
 public:
-    Cluster(const Explanation& e, const FoundCauses& found, std::vector<NamedFunction>& named)
+    Cluster(const Explanation& e, const std::vector<const FoundCause*>& found, std::vector<NamedFunction>& named)
         : symbols_(*e.symbols), found_(found), named_(named) {}
 
     /// `members` have the same functions before `depth`.
@@ -196,10 +196,10 @@ public:
     }
 
 private:
-    const SeenFunctions& seen(size_t member) const { return found_.causes[member].functions; }
+    const SeenFunctions& seen(size_t member) const { return found_[member]->functions; }
     double excessOf(const std::vector<size_t>& members) const {
         return std::accumulate(members.begin(), members.end(), 0.0, [&](double sum, size_t member) {
-            return sum + static_cast<double>(found_.causes[member].excess);
+            return sum + static_cast<double>(found_[member]->excess);
         });
     }
     NamedFunction nameAt(const std::vector<SeenFunction>& stack, size_t at) const {
@@ -212,34 +212,37 @@ private:
         return name;
     }
     const Symbols& symbols_;
-    const FoundCauses& found_;
+    const std::vector<const FoundCause*>& found_;
     std::vector<NamedFunction>& named_;
 };
 
 }  // namespace
 
 std::vector<NamedFunction> functionsOf(const Explanation& e, const FoundCauses& found) {
-    std::vector<NamedFunction> named(found.causes.size());
+    std::vector<NamedFunction> named(found.size());
     if (!e.symbols) return named;
+    std::vector<const FoundCause*> causes;
+    for (size_t late = 0; late < found.frames.size(); ++late)
+        for (const FoundCause& cause : found.of(late)) causes.push_back(&cause);
     std::map<CauseKey, std::vector<size_t>> byKey;
-    for (size_t i = 0; i < found.causes.size(); ++i) byKey[keyOf(found.causes[i])].push_back(i);
+    for (size_t i = 0; i < causes.size(); ++i) byKey[keyOf(*causes[i])].push_back(i);
     for (const auto& [key, all] : byKey) {
         std::vector<size_t> told, untold;
         double excess = 0, excessTold = 0;
         for (const size_t i : all) {
-            const bool tells = !found.causes[i].functions.stack.empty();
+            const bool tells = !causes[i]->functions.stack.empty();
             (tells ? told : untold).push_back(i);
-            excess += static_cast<double>(found.causes[i].excess);
-            if (tells) excessTold += static_cast<double>(found.causes[i].excess);
+            excess += static_cast<double>(causes[i]->excess);
+            if (tells) excessTold += static_cast<double>(causes[i]->excess);
         }
         if (told.empty() || excessTold < kHoldsMost * excess) continue;
-        Cluster(e, found, named).settle(told, 0);
+        Cluster(e, causes, named).settle(told, 0);
         // Frames with too few samples to tell: the one function that all others tell.
         const NamedFunction first = named[told.front()];
         const bool one =
             std::all_of(told.begin(), told.end(), [&](size_t i) { return named[i].function == first.function; });
         for (const size_t i : untold)
-            if (one && !found.causes[i].functions.areMissing()) named[i] = first;
+            if (one && !causes[i]->functions.areMissing()) named[i] = first;
     }
     return named;
 }

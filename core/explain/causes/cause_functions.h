@@ -39,8 +39,8 @@ private:
     std::map<std::pair<uint32_t, bool>, Usual> usual_;  // by baseline, of running or of blocked time
 };
 
-/// What the causes of all late frames are named by: for each of found.causes the function, or none. Frames with one
-/// cause in different functions become different causes.
+/// What the causes of all late frames are named by: for each cause that was found the function, or none. Frames with
+/// one cause in different functions become different causes.
 struct NamedFunction {
     FunctionId function = kNone, caller = kNone;  // caller: the nearest one in another module
 };

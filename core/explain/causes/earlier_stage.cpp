@@ -33,7 +33,7 @@ bool isOpenWait(const Segment& segment) {
 std::vector<EarlierStage> earlierStages(const Explanation& e, uint32_t frame, std::span<const Segment> ofFrame) {
     std::vector<EarlierStage> out;
     const Recording& r = *e.recording;
-    const auto& shares = e.frames[frame].shares;
+    const auto shares = e.sharesOf(frame);
     if (shares.empty()) return out;
     const Cause& cause = e.causes[shares.front().cause];
     const Frame& f = e.frame(frame);

@@ -59,16 +59,15 @@ struct FoundCause {
 /// What it has in common with others of its kind, but for the function and whether it was while starting up.
 CauseKey keyOf(const FoundCause& found);
 
-/// The causes of every late frame, in order of time.
+/// The causes of every late frame, in order of time. Copies share them.
 struct FoundCauses {
-    std::vector<FoundCause> causes;
-    std::vector<size_t> from{0};  // late frame n has those of [from[n], from[n + 1])
-    std::span<const FoundCause> of(size_t late) const {
-        return {causes.data() + from[late], from[late + 1] - from[late]};
-    }
-    void add(const std::vector<FoundCause>& more) {
-        causes.insert(causes.end(), more.begin(), more.end());
-        from.push_back(causes.size());
+    std::vector<std::shared_ptr<const std::vector<FoundCause>>> frames;
+    std::vector<size_t> from{0};  // so many come before those of late frame n; at the end: all
+    std::span<const FoundCause> of(size_t late) const { return *frames[late]; }
+    size_t size() const { return from.back(); }
+    void add(std::vector<FoundCause> more) {
+        from.push_back(from.back() + more.size());
+        frames.push_back(std::make_shared<const std::vector<FoundCause>>(std::move(more)));
     }
 };
 

@@ -49,7 +49,7 @@ void findStartUp(Explanation& e, uint32_t first) {
     if (e.recording->stages())
         for (uint32_t i = first; i < count; ++i)
             if (const StateSpan* stage = e.recording->stageAt(e.frame(i).begin))
-                e.frames[i].startUp = isLoading(e.recording->text(stage->value));
+                e.frames.change(i).startUp = isLoading(e.recording->text(stage->value));
     const auto most = std::max<uint32_t>(1, static_cast<uint32_t>(kStartUpPart * count));
     uint32_t end = 0;
     bool veryLong = false;
@@ -59,7 +59,7 @@ void findStartUp(Explanation& e, uint32_t first) {
         end = i + 1;
         veryLong |= e.frame(i).duration() >= kStartUpDeadlines * e.frames[i].deadline;
     }
-    for (uint32_t i = 0; veryLong && i < end; ++i) e.frames[i].startUp = true;
+    for (uint32_t i = 0; veryLong && i < end; ++i) e.frames.change(i).startUp = true;
     for (uint32_t i = first; i < count; ++i) {
         e.figures.startUpOver += e.frames[i].startUp && e.frames[i].overrun;
         e.figures.startUpLate += e.frames[i].startUp ? e.frames[i].overrun : 0;
@@ -77,7 +77,7 @@ void judge(Explanation& e, uint32_t first) {
         Bounds bounds(*e.recording, *e.pathSums);
         for (size_t from; (from = next.fetch_add(kAtOnce)) < frames.size();)
             for (size_t i = from; i < std::min(frames.size(), from + kAtOnce); ++i)
-                e.frames[i] = verdictOf(e, static_cast<uint32_t>(i), bounds.of(static_cast<uint32_t>(i)));
+                e.frames.change(i) = verdictOf(e, static_cast<uint32_t>(i), bounds.of(static_cast<uint32_t>(i)));
     });
     const auto known = static_cast<std::ptrdiff_t>(e.durations.size());
     e.durations.reserve(frames.size());
@@ -299,20 +299,20 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
                     const std::span<const Segment> segments = walker.account(frame.lane, frame.begin, frame.end);
                     found[i] = finder.causesOf(late[i], segments);
                     for (FoundCause& cause : found[i]) functions.look(late[i], segments, cause);
-                    e.frames[late[i]].origin = originOf(e, segments, late[i], found[i].front());
+                    e.frames.change(late[i]).origin = originOf(e, segments, late[i], found[i].front());
                 }
             }
         });
     if (stop) return false;
     const auto all = e.found ? std::make_shared<FoundCauses>(*e.found) : std::make_shared<FoundCauses>();
-    for (size_t i = late.size(); i-- > 0;) all->add(found[i]);
+    for (size_t i = late.size(); i-- > 0;) all->add(std::move(found[i]));
     e.found = all;
 
     const std::vector<NamedFunction> named = functionsOf(e, *all);
     Gathering gathering(e);
-    e.shares.resize(all->causes.size());
+    e.shares.resize(all->size());
     for (size_t number = 0; number < e.late.size(); ++number) {
-        FrameVerdict& verdict = e.frames[e.late[number]];
+        const FrameVerdict& verdict = e.frames[e.late[number]];
         const std::span<const FoundCause> causes = all->of(number);
         CauseShare* shares = e.shares.data() + all->from[number];
         double covered = 0;
@@ -329,7 +329,11 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
             shares[at] = {gathering.add(e.late[number], causes[k], named[all->from[number] + k], part),
                           causes[k].excess, part};
         }
-        verdict.shares = {shares, causes.size()};
+        const auto from = static_cast<uint32_t>(all->from[number]), count = static_cast<uint32_t>(causes.size());
+        if (verdict.sharesFrom == from && verdict.sharesCount == count) continue;  // one known before
+        FrameVerdict& changed = e.frames.change(e.late[number]);
+        changed.sharesFrom = from;
+        changed.sharesCount = count;
     }
     gathering.finish(previous);
     return true;
@@ -342,17 +346,16 @@ void findSpikes(Explanation& e) {
         std::map<uint32_t, int64_t> lateBy;
         for (; at < e.late.size() && e.late[at] <= spike.last + 1; ++at) {
             spike.last = e.late[at];
-            FrameVerdict& frame = e.frames[spike.last];
-            frame.spike = static_cast<uint32_t>(e.spikes.size());
-            spike.late += frame.overrun;
-            for (const CauseShare& share : frame.shares) lateBy[share.cause] += share.late;
+            const auto number = static_cast<uint32_t>(e.spikes.size());
+            if (e.frames[spike.last].spike != number) e.frames.change(spike.last).spike = number;
+            spike.late += e.frames[spike.last].overrun;
+            for (const CauseShare& share : e.sharesOf(spike.last)) lateBy[share.cause] += share.late;
         }
         spike.cause =
             std::max_element(lateBy.begin(), lateBy.end(), [](auto& a, auto& b) { return a.second < b.second; })->first;
         spike.origin = kNone;
         for (uint32_t f = spike.first; f <= spike.last; ++f)
-            if (e.frames[f].shares.front().cause == spike.cause)
-                spike.origin = std::min(spike.origin, e.frames[f].origin);
+            if (e.sharesOf(f).front().cause == spike.cause) spike.origin = std::min(spike.origin, e.frames[f].origin);
         if (spike.origin == kNone) spike.origin = spike.first;
         e.causes[spike.cause].spikes.push_back(static_cast<uint32_t>(e.spikes.size()));
         e.spikes.push_back(spike);
@@ -361,20 +364,20 @@ void findSpikes(Explanation& e) {
 
 /// The first `stands` frames and what is usual, as they were; the causes are gathered anew.
 void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
-    e.frames.reserve(e.recording->series[e.series].frames.size());
-    e.frames.assign(previous.frames.begin(), previous.frames.begin() + stands);
+    e.frames = previous.frames;
+    e.frames.resize(stands);
     e.late.assign(previous.late.begin(), std::lower_bound(previous.late.begin(), previous.late.end(), stands));
     const size_t late = e.late.size();
     e.figures.near = previous.figures.near;
     e.figures.late = previous.figures.late;
-    for (const FrameVerdict& frame : e.frames) {
-        e.figures.startUpOver += frame.startUp && frame.overrun;
-        e.figures.startUpLate += frame.startUp ? frame.overrun : 0;
-    }
+    e.figures.startUpOver = previous.figures.startUpOver;
+    e.figures.startUpLate = previous.figures.startUpLate;
     std::vector<int64_t> gone;
     for (uint32_t i = stands; i < previous.frames.size(); ++i) {
         e.figures.near -= previous.frames[i].state == FrameState::Near;
         e.figures.late -= previous.frames[i].overrun;
+        e.figures.startUpOver -= previous.frames[i].startUp && previous.frames[i].overrun;
+        e.figures.startUpLate -= previous.frames[i].startUp ? previous.frames[i].overrun : 0;
         if (!previous.frames[i].outside) gone.push_back(previous.frame(i).duration());
     }
     std::sort(gone.begin(), gone.end());
@@ -382,10 +385,9 @@ void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
     std::set_difference(previous.durations.begin(), previous.durations.end(), gone.begin(), gone.end(),
                         std::back_inserter(e.durations));
     auto found = std::make_shared<FoundCauses>();
-    found->from.assign(previous.found->from.begin(),
-                       previous.found->from.begin() + static_cast<std::ptrdiff_t>(late + 1));
-    found->causes.assign(previous.found->causes.begin(),
-                         previous.found->causes.begin() + static_cast<std::ptrdiff_t>(found->from.back()));
+    const auto frames = static_cast<std::ptrdiff_t>(late);
+    found->frames.assign(previous.found->frames.begin(), previous.found->frames.begin() + frames);
+    found->from.assign(previous.found->from.begin(), previous.found->from.begin() + frames + 1);
     e.found = found;
     e.baselines = previous.baselines;
     e.occurrences = previous.occurrences;
@@ -416,6 +418,7 @@ std::shared_ptr<const Explanation> explain(std::shared_ptr<const Recording> reco
     if (e.frames.empty()) return explanation;
     if (stands && !continueBaselines(e, stands)) {  // a stage not met before
         stands = 0;
+        e.frames.copyShared();
         e.baselines.clear();
         e.found.reset();
     }

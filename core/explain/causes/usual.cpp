@@ -193,7 +193,7 @@ void makeBaselines(Explanation& e) {
         size_t at = 0;
         for (const uint32_t frame : members) {  // ascending
             while (at + 1 < parts.size() && frame > parts[at].back()) ++at;
-            e.frames[frame].baseline = first + static_cast<uint32_t>(at);
+            e.frames.change(frame).baseline = first + static_cast<uint32_t>(at);
         }
     };
     std::vector<uint32_t> others;  // frames of stages with too few good ones
@@ -229,7 +229,7 @@ bool continueBaselines(Explanation& e, uint32_t stands) {
         auto found = latest.find(std::string(stage ? e.recording->text(stage->value) : std::string_view()));
         if (found == latest.end()) found = latest.find("");
         if (found == latest.end()) return false;
-        e.frames[i].baseline = found->second;
+        e.frames.change(i).baseline = found->second;
     }
     return true;
 }

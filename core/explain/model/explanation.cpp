@@ -110,7 +110,7 @@ Explanation::Coverage Explanation::coverageOf(uint32_t frame) const {
     Coverage out;
     for (const ExcessPart& part : excessOf(frame))
         if (!isPacing(frame, part)) out.excess += part.excess();
-    for (const CauseShare& share : frames[frame].shares) {
+    for (const CauseShare& share : sharesOf(frame)) {
         const Cause& cause = causes[share.cause];
         if (cause.isNamed()) out.named += share.excess;
     }
@@ -140,7 +140,7 @@ uint32_t Explanation::worstFrameOf(const Cause& cause) const {
     const auto index = static_cast<uint32_t>(&cause - causes.data());
     const auto ofCause = [&](uint32_t frame) {
         int64_t excess = 0;
-        for (const CauseShare& share : frames[frame].shares)
+        for (const CauseShare& share : sharesOf(frame))
             if (share.cause == index) excess += share.excess;
         return excess;
     };

@@ -10,6 +10,7 @@
 #include <string>
 
 #include "core/explain/walk/bound.h"
+#include "core/store/shared_list.h"
 #include "core/symbols/symbols.h"
 
 namespace fugato {
@@ -81,8 +82,9 @@ struct FrameVerdict {
     uint32_t boundGroup = kNone;  // lane group, of Cpu and Gpu
     uint32_t baseline = 0;        // index in Explanation::baselines
     uint32_t spike = kNone;
-    uint32_t origin = kNone;             // over frames: the frame whose work made this one late; mostly itself
-    std::span<const CauseShare> shares;  // over frames only, largest first; in Explanation::shares
+    uint32_t origin = kNone;  // over frames: the frame whose work made this one late; mostly itself
+    // Over frames only: where in Explanation::shares theirs are, and how many; see Explanation::sharesOf().
+    uint32_t sharesFrom = 0, sharesCount = 0;
 };
 
 /// The usual frame of a stage: for each part the median over the frames that met their deadline.
@@ -209,7 +211,7 @@ public:
     int64_t budget = 0;  // set by the person for every frame; 0: each frame's own
     ExplainScope scope;
     TimerPacing timer;
-    std::vector<FrameVerdict> frames;
+    SharedList<FrameVerdict> frames;
     std::vector<CauseShare> shares;
     std::vector<uint32_t> late;  // the frames over their deadline, ascending
     std::vector<Baseline> baselines;
@@ -236,6 +238,11 @@ public:
     /// Whether a part of a frame is idle on purpose: less of it makes no other part's excess smaller, more of it is no
     /// cause. But where a frame is late although its work was done in time, its wait for the next tick ended late.
     bool isPacing(uint32_t frame, const ExcessPart& part) const;
+    /// The causes of a frame that is over, largest first; of others none.
+    std::span<const CauseShare> sharesOf(const FrameVerdict& verdict) const {
+        return {shares.data() + verdict.sharesFrom, verdict.sharesCount};
+    }
+    std::span<const CauseShare> sharesOf(uint32_t frame) const { return sharesOf(frames[frame]); }
     const Frame& frame(uint32_t index) const { return recording->series[series].frames[index]; }
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
     /// usual frame's total exactly.

@@ -454,7 +454,7 @@ public:
             if (!verdict.overrun) continue;
             leastOverrun = std::min(leastOverrun, verdict.overrun);
             from = std::min(from, verdict.origin);
-            for (const CauseShare& share : verdict.shares) named |= repaired_[share.cause];
+            for (const CauseShare& share : e_.sharesOf(verdict)) named |= repaired_[share.cause];
         }
         from = from > kLeadIn ? from - kLeadIn : 0;
         const int64_t begin = e_.frame(from).begin, end = e_.frame(last).end + 1;
@@ -595,7 +595,7 @@ private:
 static uint32_t costliestLeft(const Explanation& e, const Spike& spike, const std::vector<bool>& repaired) {
     std::map<uint32_t, int64_t> late;
     for (uint32_t f = spike.first; f <= spike.last; ++f)
-        for (const CauseShare& share : e.frames[f].shares)
+        for (const CauseShare& share : e.sharesOf(f))
             if (!repaired[share.cause]) late[share.cause] += share.late;
     const auto most = std::max_element(late.begin(), late.end(), [](auto& a, auto& b) { return a.second < b.second; });
     return most == late.end() ? kNone : most->first;
@@ -639,10 +639,10 @@ std::shared_ptr<const Prediction> predict(const Explanation& e, std::vector<Repa
         // What is left of it stays with the causes that are left; where none of its own are, what delays it now delayed
         // a frame beside it before.
         double others = 0;
-        for (const CauseShare& share : verdict.shares)
+        for (const CauseShare& share : e.sharesOf(verdict))
             if (!repaired[share.cause]) others += static_cast<double>(share.late);
         if (others > 0)
-            for (const CauseShare& share : verdict.shares)
+            for (const CauseShare& share : e.sharesOf(verdict))
                 if (!repaired[share.cause])
                     p.lateBy[share.cause] += static_cast<int64_t>(static_cast<double>(p.overrun[f]) *
                                                                   static_cast<double>(share.late) / others);

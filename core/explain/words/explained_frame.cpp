@@ -28,7 +28,7 @@ void findPath(ExplainedFrame& f) {
 }
 
 void findContended(ExplainedFrame& f) {
-    for (const CauseShare& share : f.verdict().shares) {
+    for (const CauseShare& share : f.explanation->sharesOf(f.frame)) {
         const Cause& named = f.explanation->causes[share.cause];
         if (named.kind != CauseKind::NoCore) continue;
         std::copy_if(f.segments.begin(), f.segments.end(), std::back_inserter(f.contended),
@@ -40,7 +40,7 @@ void findContended(ExplainedFrame& f) {
 void findStrengths(ExplainedFrame& f) {
     const Explanation& e = *f.explanation;
     const Recording& r = *e.recording;
-    const auto& shares = f.verdict().shares;
+    const auto shares = e.sharesOf(f.frame);
     if (shares.empty()) return;
     std::unordered_map<uint64_t, int64_t> below;
     for (const ExcessPart& part : e.excessOf(f.frame)) {

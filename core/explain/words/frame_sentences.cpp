@@ -90,13 +90,14 @@ public:
           index_(frame),
           frame_(e.frame(frame)),
           verdict_(e.frames[frame]),
+          shares_(e.sharesOf(frame)),
           baseline_(e.baselines[verdict_.baseline]),
           stage_(baseline_.stage.empty() ? "" : " " + baseline_.stage),
           segments_(segments) {}
 
     std::vector<Sentence> all() {
         findWhoWasWaitedFor();
-        for (const CauseShare& share : verdict_.shares)
+        for (const CauseShare& share : shares_)
             if (out_.size() < kMostOfCauses) cause(share);
         coverage();
         origin();
@@ -177,14 +178,14 @@ private:
 
     /// What there is no room for by itself, and how much of the frame is explained.
     void coverage() {
-        if (verdict_.shares.size() > kMostOfCauses) {
+        if (shares_.size() > kMostOfCauses) {
             std::vector<std::string> small;
-            for (const CauseShare& share : verdict_.shares.subspan(kMostOfCauses))
+            for (const CauseShare& share : shares_.subspan(kMostOfCauses))
                 small.push_back(causeTitle(e_, e_.causes[share.cause]) + " (" + durationText(share.excess) + ")");
             out_.push_back({say::kSmaller({{"causes", joined(small)}}), 0, 0, kNone});
         }
         const Explanation::Coverage coverage = e_.coverageOf(index_);
-        if (verdict_.shares.empty() || coverage.part() >= kEnoughExplained || !coverage.named) return;
+        if (shares_.empty() || coverage.part() >= kEnoughExplained || !coverage.named) return;
         out_.push_back(
             {say::kCovered({{"part", fixedText(100 * coverage.part(), 0)}, {"excess", durationText(coverage.excess)}}),
              0, 0, kNone});
@@ -209,7 +210,7 @@ private:
                    (cause.function == kNone ? " " + say::kMarkerThere() : "");
 
         if (e_.frames.size() == 1) return say::kOnlyOne();
-        if (verdict_.shares.size() > 1) return say::kNothingToBlame({{"time", durationText(excess)}});
+        if (shares_.size() > 1) return say::kNothingToBlame({{"time", durationText(excess)}});
         return say::kNothingLonger();
     }
 
@@ -389,7 +390,7 @@ private:
     }
 
     void comesBefore() {
-        for (const CauseShare& share : verdict_.shares) {
+        for (const CauseShare& share : shares_) {
             const Cause& cause = e_.causes[share.cause];
             if (cause.before.what.empty()) continue;
             std::string what = cause.before.what;
@@ -407,8 +408,8 @@ private:
 
     /// What all frames of the first cause have in common.
     void arguments() {
-        if (verdict_.shares.empty()) return;
-        const Cause& cause = e_.causes[verdict_.shares.front().cause];
+        if (shares_.empty()) return;
+        const Cause& cause = e_.causes[shares_.front().cause];
         for (const CauseArgument& argument : cause.arguments)
             out_.push_back({(argument.marker.empty() ? say::kAllHad
                              : argument.around       ? say::kAllHadAround
@@ -440,10 +441,9 @@ private:
     void comparedWith() {
         const auto tell = [&](std::string text) { out_.push_back({std::move(text), 0, 0, kNone}); };
         if (baseline_.changes) tell(say::kChanges());
-        if (!verdict_.shares.empty())
-            out_.push_back(
-                {confidenceSentence(confidenceOf(e_, index_, e_.causes[verdict_.shares.front().cause], segments_)),
-                 frame_.begin, frame_.end, frame_.lane});
+        if (!shares_.empty())
+            out_.push_back({confidenceSentence(confidenceOf(e_, index_, e_.causes[shares_.front().cause], segments_)),
+                            frame_.begin, frame_.end, frame_.lane});
         else if (e_.frames.size() == 1)
             tell(say::kOnlyFrame());
         else if (baseline_.onlyLate)
@@ -457,6 +457,7 @@ private:
     const uint32_t index_;
     const Frame& frame_;
     const FrameVerdict& verdict_;
+    const std::span<const CauseShare> shares_;
     const Baseline& baseline_;
     const std::string stage_;  // " Race", or nothing
     const std::span<const Segment> segments_;
@@ -478,7 +479,7 @@ std::vector<WaterfallStep> waterfallOf(const Explanation& e, uint32_t frame, siz
     // Time at one place counts once, however it was reached and whether it ran or waited there.
     std::vector<WaterfallStep> waterfall;
     const int64_t whole = e.frame(frame).duration() - e.usualDuration(frame);
-    const auto& shares = e.frames[frame].shares;
+    const auto shares = e.sharesOf(frame);
     for (const CauseShare& share : shares) {  // of a late frame its causes
         const Cause& cause = e.causes[share.cause];
         const bool waiting = cause.kind == CauseKind::Waiting || cause.kind == CauseKind::NoCore;
