@@ -14,7 +14,6 @@
 #include "format/number_text.h"
 #include "format/recording_file.h"
 #include "session/collecting.h"
-#include "session/launch.h"
 #include "session/recordings_folder.h"
 #include "session/running_programs.h"
 #include "session_parts.h"
@@ -87,10 +86,8 @@ int RecordCommand::check(std::ostream& out, std::ostream& err) const {
     return kExitOk;
 }
 
-int RecordCommand::run(std::ostream& out, std::ostream& err) const {
-    if (check_) return check(out, err);
-    if (words_.empty())
-        return tellFailure(err, kExitWrongUse, "No program was named. Write: fugato-cli record -- PROGRAM ARGUMENTS");
+Result<Launch> RecordCommand::wantedLaunch() const {
+    if (words_.empty()) return Failure{"No program was named. Write: fugato-cli record -- PROGRAM ARGUMENTS"};
     Launch launch;
     launch.program = words_[0];
     launch.arguments.assign(words_.begin() + 1, words_.end());
@@ -100,26 +97,29 @@ int RecordCommand::run(std::ostream& out, std::ostream& err) const {
          {std::tuple(&leaveOut_, &launch.leaveOut, "--leave-out"), std::tuple(&length_, &launch.length, "--for")}) {
         if (text->empty()) continue;
         const auto read = amountIn(*text);
-        if (!read)
-            return tellFailure(err, kExitWrongUse,
-                               "\"" + *text + "\" behind " + option + " is neither frames (300f) nor seconds (5s).");
+        if (!read) return Failure{"\"" + *text + "\" behind " + option + " is neither frames (300f) nor seconds (5s)."};
         *amount = *read;
     }
     for (const std::string& one : environment_) {
         const size_t equals = one.find('=');
         if (equals == std::string::npos || equals == 0)
-            return tellFailure(err, kExitWrongUse, "\"" + one + "\" behind --env is not NAME=VALUE.");
+            return Failure{"\"" + one + "\" behind --env is not NAME=VALUE."};
         launch.environment.emplace_back(one.substr(0, equals), one.substr(equals + 1));
     }
-    if (!moments_.empty() && !(launch.moments = momentPlanIn(moments_)))
-        return tellFailure(err, kExitWrongUse, momentsNotUnderstood(moments_));
-    if (!offer_) {
-        const auto path = newRecordingFor(to_, launch.program);
-        if (!path)
-            return tellFailure(err, path.failure().output ? kExitNotWritten : kExitWrongUse, path.failure().sentence);
-        launch.recording = *path;
-    }
+    if (!moments_.empty() && !(launch.moments = momentPlanIn(moments_))) return Failure{momentsNotUnderstood(moments_)};
+    if (offer_) return launch;
+    const auto path = newRecordingFor(to_, launch.program);
+    if (!path) return path.failure();
+    launch.recording = *path;
+    return launch;
+}
 
+int RecordCommand::run(std::ostream& out, std::ostream& err) const {
+    if (check_) return check(out, err);
+    const auto wanted = wantedLaunch();
+    if (!wanted)
+        return tellFailure(err, wanted.failure().output ? kExitNotWritten : kExitWrongUse, wanted.failure().sentence);
+    const Launch& launch = *wanted;
     const TakeInterrupts interrupted;
     auto program = LaunchedProgram::start(launch);
     if (!program) return tellFailure(err, kExitWrongUse, program.failure().sentence);

@@ -8,6 +8,9 @@
 #include <string>
 #include <vector>
 
+#include "format/result.h"
+#include "session/launch.h"
+
 namespace CLI {
 class App;
 }
@@ -22,6 +25,7 @@ public:
 
 private:
     int check(std::ostream& out, std::ostream& err) const;
+    Result<Launch> wantedLaunch() const;
 
     CLI::App* command_;
     std::vector<std::string> words_;  // the program and its arguments

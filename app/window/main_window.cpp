@@ -179,7 +179,10 @@ void MainWindow::makePanels() {
     statusBar()->setSizeGripEnabled(false);
     statusBar()->addWidget(status_, 1);
     statusBar()->addPermanentWidget(hints_);
+    connectPanels();
+}
 
+void MainWindow::connectPanels() {
     connect(&document_, &Document::recordingChanged, this, &MainWindow::takeRecording);
     connect(&document_, &Document::recordingGrew, this, [this] { selection_.growRecording(document_.recording()); });
     connect(&document_, &Document::contentChanged, this, [this] {

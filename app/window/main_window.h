@@ -74,6 +74,7 @@ protected:
 
 private:
     void makePanels();
+    void connectPanels();
     void makeFileMenu();
     void makeRecordMenu();
     void makeEditMenu();

@@ -414,6 +414,36 @@ inline void LaneBuilder::event(const Event& event) {
     }
 }
 
+/// Of a lane that is a core.
+void LaneBuilder::takeOfCore(const Event& event, int64_t time) {
+    if (event.kind == EventKind::Sample) return sample(event, time);
+    onCoreUntil(time);  // the machine was at work
+    if (event.kind == EventKind::Switch) {
+        finds_.coreEvents.push_back({time, position_, event.id, event.a == 1});
+        onCore_.thread = event.id;
+        onCore_.ran = time;
+    } else if (event.kind == EventKind::WakeUp) {
+        finds_.coreEvents.push_back({time, position_, event.id, false,
+                                     static_cast<uint32_t>(std::min<uint64_t>(event.a, LaneFinds::kNoWaker - 1))});
+    } else {
+        finds_.coreEvents.push_back({time, position_, event.id, false, LaneFinds::kNoWaker, true});
+        if (onCore_.thread == event.id) onCore_.thread = layout::kUnknownThread;
+    }
+}
+
+void LaneBuilder::lose(const Event& event, int64_t time, int64_t before) {
+    onCore_.thread = layout::kUnknownThread;
+    if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
+        afterGap_ = true;
+        leftOpen_.any = false;
+        while (!open_.empty()) endUntold(before);
+        giveAll(before);
+        dropFrames();
+    }
+    if (event.a) lost_.add({time, event.a});
+    repairs_.lostEvents += event.a;
+}
+
 void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
     onlyCounts_ = onlyCounts_ && (event.kind == EventKind::Count || event.kind == EventKind::LaneEnd);
     switch (event.kind) {
@@ -478,22 +508,9 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
             break;
         case EventKind::Picture: picturePiece(event, time); break;
         case EventKind::Switch:
-            onCoreUntil(time);
-            finds_.coreEvents.push_back({time, position_, event.id, event.a == 1});
-            onCore_.thread = event.id;
-            onCore_.ran = time;
-            break;
         case EventKind::WakeUp:
-            onCoreUntil(time);  // the machine was at work
-            finds_.coreEvents.push_back({time, position_, event.id, false,
-                                         static_cast<uint32_t>(std::min<uint64_t>(event.a, LaneFinds::kNoWaker - 1))});
-            break;
         case EventKind::ThreadEnd:
-            onCoreUntil(time);
-            finds_.coreEvents.push_back({time, position_, event.id, false, LaneFinds::kNoWaker, true});
-            if (onCore_.thread == event.id) onCore_.thread = layout::kUnknownThread;
-            break;
-        case EventKind::Sample: sample(event, time); break;
+        case EventKind::Sample: takeOfCore(event, time); break;
         case EventKind::Taken: holds_[used(Names::Objects, event.id)].push_back({time, path()}); break;
         case EventKind::Given: give(used(Names::Objects, event.id), time); break;
         case EventKind::LinkOut: finds_.linkSources.push_back({event.a, time, position_, path()}); break;
@@ -501,18 +518,7 @@ void LaneBuilder::take(const Event& event, int64_t time, int64_t before) {
         case EventKind::StateSet:
             finds_.states.push_back({used(Names::States, event.id), time, shown(event.text)});
             break;
-        case EventKind::Lost:
-            onCore_.thread = layout::kUnknownThread;
-            if (event.b) {  // what is open may have ended in the gap: nothing reaches across it
-                afterGap_ = true;
-                leftOpen_.any = false;
-                while (!open_.empty()) endUntold(before);
-                giveAll(before);
-                dropFrames();
-            }
-            if (event.a) lost_.add({time, event.a});
-            repairs_.lostEvents += event.a;
-            break;
+        case EventKind::Lost: lose(event, time, before); break;
         default: break;
     }
 }

@@ -207,6 +207,8 @@ private:
     void endUntold(int64_t time);
     void endOf(const Event& event, int64_t time);
     void take(const Event& event, int64_t time, int64_t before);
+    void takeOfCore(const Event& event, int64_t time);
+    void lose(const Event& event, int64_t time, int64_t before);
     void give(uint32_t object, int64_t time);
     void giveAll(int64_t time);
     void beginFrame(const Event& event, int64_t time, bool tick);

@@ -205,6 +205,7 @@ struct Varint {
     uint64_t value;
 };
 
+/// Numbers of any length, byte after byte.
 [[gnu::noinline]] inline Varint varintByBytes(const uint8_t* at, const uint8_t* end) {
     uint64_t value = 0;
     for (int shift = 0; shift < 64 && at < end; shift += 7) {
@@ -217,7 +218,7 @@ struct Varint {
 
 inline constexpr uint64_t kTopBits = 0x8080808080808080;  // of 8 bytes; those of a varint's last byte are 0
 
-/// The number that 7 bits of each byte make.
+/// The number that the lower 7 bits of each byte make, the first byte lowest.
 [[gnu::always_inline]] inline uint64_t joinSevenBits(uint64_t bytes) {
     bytes &= ~kTopBits;
     bytes = (bytes & 0x007f007f007f007f) | (bytes & 0x7f007f007f007f00) >> 1;
@@ -253,6 +254,7 @@ inline constexpr uint64_t kTopBits = 0x8080808080808080;  // of 8 bytes; those o
     return {two.end, one.value};
 }
 
+/// The same, and moves `at` behind it; returns false, and changes nothing, where there is none.
 inline bool readVarint(const uint8_t*& at, const uint8_t* end, uint64_t& value) {
     const Varint read = varintAt(at, end);
     if (!read.end) return false;

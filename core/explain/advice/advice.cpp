@@ -384,14 +384,14 @@ private:
     // ---- work that need not be ----------------------------------------------------------------------------
 
     /// Reads every marker of the sampled frames: what changed nothing, what was done again.
+    struct Work {
+        uint64_t calls = 0, idle = 0, again = 0;
+        int64_t idleNs = 0, againNs = 0;
+        uint32_t frames = 0, lastFrame = kNone;
+        uint32_t lane = kNone;
+        int64_t begin = 0, end = 0;
+    };
     void sampleFrames() {
-        struct Work {
-            uint64_t calls = 0, idle = 0, again = 0;
-            int64_t idleNs = 0, againNs = 0;
-            uint32_t frames = 0, lastFrame = kNone;
-            uint32_t lane = kNone;
-            int64_t begin = 0, end = 0;
-        };
         std::map<PathId, Work> byPath;
         for (const uint32_t f : sample_) {
             const Frame& frame = e_.frame(f);
@@ -437,6 +437,10 @@ private:
                 }
             }
         }
+        tellNeedless(byPath);
+    }
+
+    void tellNeedless(const std::map<PathId, Work>& byPath) {
         const auto frames = static_cast<double>(std::max<size_t>(1, sample_.size()));
         for (const auto& [path, work] : byPath) {
             const std::string title = r_.pathText(path);
