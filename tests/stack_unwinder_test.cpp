@@ -115,6 +115,56 @@ private slots:
         QVERIFY(known > 0 && known < 20'000);
     }
 
+    void expressionsAreWorkedOut() {
+        uint64_t registers[FrameRule::kRegisters] = {};
+        registers[FrameRule::kStackPointer] = 0x1000;
+        registers[FrameRule::kReturnAddress] = 0x400b;
+        const uint64_t words[2] = {0x1111, 0x2222};
+        const CopiedStack stack{0x1000, {reinterpret_cast<const char*>(words), sizeof words}};
+        const uint64_t frame = 0x1008;
+        const auto worked = [&](const std::string& expression, const uint64_t* begin = nullptr) {
+            uint64_t result = 0;
+            return evaluate(expression, registers, begin, stack, result) ? std::optional(result) : std::nullopt;
+        };
+        using Worked = std::optional<uint64_t>;
+        // As linkers write it of their tables of functions: 8 more from the eleventh byte of an entry on.
+        const std::string table("\x77\x08\x80\x00\x3f\x1a\x3b\x2a\x33\x24\x22", 11);
+        QCOMPARE(worked(table), Worked(0x1010));
+        registers[FrameRule::kReturnAddress] = 0x400a;
+        QCOMPARE(worked(table), Worked(0x1008));
+        // Constants of each length, signed and not.
+        const uint64_t minusTwo = static_cast<uint64_t>(-2);
+        QCOMPARE(worked("\x08\xfe"), Worked(0xfe));
+        QCOMPARE(worked("\x09\xfe"), Worked(minusTwo));
+        QCOMPARE(worked("\x0a\xfe\xff"), Worked(0xfffe));
+        QCOMPARE(worked("\x0b\xfe\xff"), Worked(minusTwo));
+        QCOMPARE(worked("\x0c\xfe\xff\xff\xff"), Worked(0xfffffffe));
+        QCOMPARE(worked("\x0d\xfe\xff\xff\xff"), Worked(minusTwo));
+        QCOMPARE(worked("\x10\xfe\x01"), Worked(0xfe));
+        QCOMPARE(worked("\x11\x7e"), Worked(minusTwo));
+        // Two of them: 7 and 3.
+        const std::pair<char, uint64_t> both[] = {{'\x1a', 3},  {'\x1c', 4}, {'\x21', 7}, {'\x22', 10},
+                                                  {'\x24', 56}, {'\x25', 0}, {'\x29', 0}, {'\x2a', 1},
+                                                  {'\x2b', 1},  {'\x2c', 0}, {'\x2d', 0}, {'\x2e', 1}};
+        for (const auto& [what, result] : both) QCOMPARE(worked(std::string("\x37\x33") + what), Worked(result));
+        QCOMPARE(worked("\x09\xfe\x33\x2d"), Worked(1));             // −2 < 3
+        QCOMPARE(worked("\x37\x08\x40\x24"), Worked(0));             // moved by 64 bits
+        QCOMPARE(worked("\x37\x23\x80\x01"), Worked(135));           // and a constant
+        QCOMPARE(worked("\x37\x12\x22"), Worked(14));                // twice
+        QCOMPARE(worked("\x37\x33\x16\x1c"), Worked(minusTwo - 2));  // 3 − 7
+        QCOMPARE(worked("\x37\x33\x13\x96"), Worked(7));
+        // What was copied; from the frame's address on.
+        QCOMPARE(worked({"\x77\x00\x06", 3}), Worked(0x1111));
+        QCOMPARE(worked("\x06", &frame), Worked(0x2222));
+        QCOMPARE(worked("\x31\x22\x06", &frame), Worked());  // reaches beyond it
+        QCOMPARE(worked("\x30\x06"), Worked());
+        // Nothing, too little, too much, cut off, a register that is not told, something else.
+        for (const char* bad : {"", "\x22", "\x37\x22", "\x0c\xfe", "\x10\x80", "\x81\x01", "\x28\x01", "\xff"})
+            QCOMPARE(worked(bad), Worked());
+        QCOMPARE(worked(std::string(32, '\x31')), Worked(1));
+        QCOMPARE(worked(std::string(33, '\x31')), Worked());
+    }
+
     void callersAreFoundInACopy() {
         if (!StackUnwinder::isPossible()) QSKIP("Not for this processor.");
         // Code that belongs to no module keeps frame pointers: two frames, then an end.

@@ -249,19 +249,9 @@ private:
     std::deque<FrameRule> remembered_;
 };
 
-/// A word of a copied stack that began at `from`.
-struct CopiedStack {
-    uint64_t from = 0;
-    std::string_view bytes;
-    bool word(uint64_t address, uint64_t& value) const {
-        if (address < from || bytes.size() < sizeof value || address - from > bytes.size() - sizeof value) return false;
-        std::memcpy(&value, bytes.data() + (address - from), sizeof value);
-        return true;
-    }
-};
+}  // namespace
 
-/// DWARF 5, section 2.5, as far as compilers use it for frames.
-bool evaluate(std::string_view expression, const uint64_t* registers, const uint64_t* first, const CopiedStack& stack,
+bool evaluate(std::string_view expression, const uint64_t* registers, const uint64_t* frame, const CopiedStack& stack,
               uint64_t& result) {
     constexpr size_t kMost = 32;
     uint64_t values[kMost];
@@ -276,7 +266,7 @@ bool evaluate(std::string_view expression, const uint64_t* registers, const uint
         if (!count) return reader.fail(), 0;
         return values[--count];
     };
-    if (first) push(*first);
+    if (frame) push(*frame);
     while (!reader.atEnd()) {
         const auto code = reader.number<uint8_t>();
         if (code >= 0x30 && code <= 0x4f) {  // lit0 …
@@ -329,6 +319,8 @@ bool evaluate(std::string_view expression, const uint64_t* registers, const uint
     result = pop();
     return reader.good();
 }
+
+namespace {
 
 /// Frame pointers: the caller's lies where this one points to, and beside it where the caller goes on.
 const FrameRule& framePointerRule() {

@@ -7,6 +7,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <cstring>
 #include <deque>
 #include <string>
 #include <string_view>
@@ -40,6 +41,23 @@ struct Readable {
 /// The rule for `address` by the description of its function (an FDE) at `entry`. Nothing outside `memory` is read; not
 /// known where the description is damaged, or of another function.
 FrameRule ruleOf(const uint8_t* entry, Readable memory, uint64_t address);
+
+/// A copied stack that began at `from`.
+struct CopiedStack {
+    uint64_t from = 0;
+    std::string_view bytes;
+    bool word(uint64_t address, uint64_t& value) const {
+        if (address < from || bytes.size() < sizeof value || address - from > bytes.size() - sizeof value) return false;
+        std::memcpy(&value, bytes.data() + (address - from), sizeof value);
+        return true;
+    }
+};
+
+/// What an expression of a rule comes to (DWARF 5, section 2.5, as far as compilers use it for frames): of kRegisters
+/// registers and, where it is given, the frame's address, which it begins with. False: it is damaged or holds something
+/// else, or reads what was not copied.
+bool evaluate(std::string_view expression, const uint64_t* registers, const uint64_t* frame, const CopiedStack& stack,
+              uint64_t& result);
 
 class StackUnwinder {
 public:
