@@ -158,6 +158,151 @@ void burn(int ms) {
     while (Clock::now() < end) computed = computed * 31 + 7;
 }
 
+/// A file that is there but may have left the cache, and one that is written.
+class Papers {
+public:
+    explicit Papers(const std::string& folder) : chart_(folder + "/chart"), log_(folder + "/log"), bytes_(kRead, 'x') {
+        charts_ = open(chart_.c_str(), O_RDWR | O_CREAT | O_TRUNC, 0600);
+        logs_ = open(log_.c_str(), O_RDWR | O_CREAT | O_TRUNC, 0600);
+        if (charts_ < 0 || logs_ < 0) std::abort();
+        for (size_t at = 0; at < kChart; at += kRead)
+            if (write(charts_, bytes_.data(), kRead) != static_cast<ssize_t>(kRead)) std::abort();
+        fsync(charts_);
+    }
+    ~Papers() {
+        unlink(chart_.c_str());
+        unlink(log_.c_str());
+    }
+    /// From the disk: all of it, which the system holds no longer.
+    void readChart(bool fromDisk) {
+        if (fromDisk) posix_fadvise(charts_, 0, 0, POSIX_FADV_DONTNEED);
+        for (size_t at = 0; at < (fromDisk ? kChart : kRead); at += kRead)
+            if (pread(charts_, bytes_.data(), kRead, static_cast<off_t>(at)) < 0) std::abort();
+    }
+    /// To the disk: much, and waiting until it is there.
+    void keepLog(bool toDisk) {
+        const size_t all = toDisk ? kLogged : 4096;
+        for (size_t at = 0; at < all; at += std::min<size_t>(all, kRead))
+            if (pwrite(logs_, bytes_.data(), std::min<size_t>(all, kRead), static_cast<off_t>(at)) < 0) std::abort();
+        if (toDisk) fsync(logs_);
+    }
+
+private:
+    std::string chart_, log_;
+    std::vector<char> bytes_;
+    int charts_ = -1, logs_ = -1;
+};
+
+void touchFreshMemory() {
+    void* fresh = mmap(nullptr, kFresh, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+    if (fresh == MAP_FAILED) std::abort();
+    madvise(fresh, kFresh, MADV_NOHUGEPAGE);
+    for (size_t at = 0; at < kFresh; at += 4096) static_cast<volatile char*>(fresh)[at] = 1;
+    munmap(fresh, kFresh);
+}
+
+/// The other programs. They begin first: a copy of this process must not have its threads and its recording.
+struct Others {
+    Helper tide{"tide", false, [](int ms) { std::this_thread::sleep_for(milliseconds(ms)); }};
+    Helper buoy{"buoy", true, [](int ms) { std::this_thread::sleep_for(milliseconds(ms)); }};
+    Helper warden{"warden", false, [self = getpid()](int ms) {
+                      kill(self, SIGSTOP);
+                      std::this_thread::sleep_for(milliseconds(ms));
+                      kill(self, SIGCONT);
+                  }};
+    std::vector<std::unique_ptr<Helper>> ferries;
+
+    explicit Others(bool onOneCore) {
+        for (int i = 0; i < kBurners; ++i)
+            ferries.push_back(std::make_unique<Helper>("ferry", false, [onOneCore](int ms) {
+                if (onOneCore) keepToOneCore();
+                burn(ms);
+            }));
+    }
+};
+
+/// What is done in every tick, and in some of them what makes it late.
+class Lightship {
+public:
+    Lightship(Trouble trouble, const Others& others, Papers& papers)
+        : trouble_(trouble), others_(others), papers_(papers) {
+        for (int i = 0; i < kBurners; ++i) sweepers_.push_back(std::make_unique<Thread>("sweeper"));
+    }
+
+    void watch(uint32_t n) {
+        n_ = n;
+        startTroubles();
+        {
+            FUG_MARK("Watch");
+            {
+                FUG_MARK("Read lamp");
+                others_.tide.ask(is(Trouble::Pipe) ? kLate : 0);
+                others_.tide.answer();
+            }
+            compute(milliseconds(1));
+            {
+                FUG_MARK("Decode");
+                decoder_.ask([late = is(Trouble::Library)] { compute(late ? kHeldUp : milliseconds(2)); });
+                decoder_.answer();
+            }
+            {
+                FUG_MARK("Report");
+                others_.buoy.ask(is(Trouble::Socket) ? kLate : 0);
+                others_.buoy.answer();
+            }
+            {
+                FUG_MARK("Read chart");
+                const std::lock_guard held(charting_);
+                papers_.readChart(is(Trouble::DiskRead));
+            }
+            beam();
+            {
+                FUG_MARK("Keep log");
+                papers_.keepLog(is(Trouble::Sync));
+            }
+        }
+        if (is(Trouble::Lock)) keeper_.answer();
+    }
+
+private:
+    static constexpr int kLate = static_cast<int>(kHeldUp.count());
+
+    bool is(Trouble one) const { return trouble_ == one && isTroubled(n_); }
+    void startTroubles() {
+        if (is(Trouble::AllCores) || is(Trouble::OneCore))
+            for (const auto& ferry : others_.ferries) ferry->ask(static_cast<int>(kBurning.count()));
+        if (is(Trouble::OwnThreads))
+            for (const auto& sweeper : sweepers_) sweeper->ask([] { burn(static_cast<int>(kBurning.count())); });
+        if (!is(Trouble::Lock)) return;
+        keeper_.ask([this] {
+            const std::lock_guard held(charting_);
+            holding_ = true;
+            compute(kHeldUp);
+        });
+        while (!holding_.exchange(false)) std::this_thread::yield();
+    }
+    void beam() {
+        FUG_MARK("Beam");
+        compute(milliseconds(2));
+        if (is(Trouble::Stopped)) {
+            others_.warden.ask(kLate);
+            compute(milliseconds(1));
+            others_.warden.answer();
+        }
+        if (is(Trouble::Sleep)) std::this_thread::sleep_for(kHeldUp);
+        if (is(Trouble::PageFaults)) touchFreshMemory();
+    }
+
+    const Trouble trouble_;
+    const Others& others_;
+    Papers& papers_;
+    uint32_t n_ = 0;
+    std::mutex charting_;
+    std::atomic<bool> holding_{false};
+    Thread decoder_{"decoder"}, keeper_{"keeper"};
+    std::vector<std::unique_ptr<Thread>> sweepers_;
+};
+
 }  // namespace
 
 int main(int count, char** words) {
@@ -165,33 +310,8 @@ int main(int count, char** words) {
     Trouble trouble = Trouble::None;
     for (int i = 0; i < kTroubles; ++i)
         if (std::strcmp(words[1], kTroubleNames[i]) == 0) trouble = static_cast<Trouble>(i);
-    const std::string folder = words[3];
-
-    // Other programs first: a copy of this process must not have its threads and its recording.
-    const Helper tide("tide", false, [](int ms) { std::this_thread::sleep_for(milliseconds(ms)); });
-    const Helper buoy("buoy", true, [](int ms) { std::this_thread::sleep_for(milliseconds(ms)); });
-    const pid_t self = getpid();
-    const Helper warden("warden", false, [self](int ms) {
-        kill(self, SIGSTOP);
-        std::this_thread::sleep_for(milliseconds(ms));
-        kill(self, SIGCONT);
-    });
-    std::vector<std::unique_ptr<Helper>> ferries;
-    const bool oneCore = trouble == Trouble::OneCore;
-    for (int i = 0; i < kBurners; ++i)
-        ferries.push_back(std::make_unique<Helper>("ferry", false, [oneCore](int ms) {
-            if (oneCore) keepToOneCore();
-            burn(ms);
-        }));
-
-    const std::string chart = folder + "/chart", log = folder + "/log";
-    const int charts = open(chart.c_str(), O_RDWR | O_CREAT | O_TRUNC, 0600),
-              logs = open(log.c_str(), O_RDWR | O_CREAT | O_TRUNC, 0600);
-    std::vector<char> bytes(kRead, 'x');
-    if (charts < 0 || logs < 0) return 1;
-    for (size_t at = 0; at < kChart; at += kRead)
-        if (write(charts, bytes.data(), kRead) != static_cast<ssize_t>(kRead)) return 1;
-    fsync(charts);
+    const Others others(trouble == Trouble::OneCore);
+    Papers papers(words[3]);
 
     fug_options options = fug::options("lightship");
     options.os = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_BLOCKING | FUG_OS_STACK_COPIES;
@@ -199,81 +319,13 @@ int main(int count, char** words) {
     const fug::Recording recording(words[2], options);
     static const fug::Series watch("watch", kTickNs);
     static const fug::Object tick("next tick");
-    std::mutex charting;
-    std::atomic<bool> holding{false};
-    Thread decoder("decoder"), keeper("keeper");
-    std::vector<std::unique_ptr<Thread>> sweepers;
-    for (int i = 0; i < kBurners; ++i) sweepers.push_back(std::make_unique<Thread>("sweeper"));
+    Lightship ship(trouble, others, papers);
 
-    if (oneCore) keepToOneCore();  // this thread alone
+    if (trouble == Trouble::OneCore) keepToOneCore();  // this thread alone
     auto next = Clock::now();
     for (uint32_t n = 0; n < kFrames; ++n) {
-        const auto is = [&](Trouble one) { return trouble == one && isTroubled(n); };
-        const int late = static_cast<int>(kHeldUp.count());
         const fug::Frame frame(watch);
-        if (is(Trouble::AllCores) || is(Trouble::OneCore))
-            for (const auto& ferry : ferries) ferry->ask(static_cast<int>(kBurning.count()));
-        if (is(Trouble::OwnThreads))
-            for (const auto& sweeper : sweepers) sweeper->ask([] { burn(static_cast<int>(kBurning.count())); });
-        if (is(Trouble::Lock)) {
-            keeper.ask([&] {
-                const std::lock_guard held(charting);
-                holding = true;
-                compute(kHeldUp);
-            });
-            while (!holding.exchange(false)) std::this_thread::yield();
-        }
-        {
-            FUG_MARK("Watch");
-            {
-                FUG_MARK("Read lamp");
-                tide.ask(is(Trouble::Pipe) ? late : 0);
-                tide.answer();
-            }
-            compute(milliseconds(1));
-            {
-                FUG_MARK("Decode");
-                decoder.ask([&] { compute(is(Trouble::Library) ? kHeldUp : milliseconds(2)); });
-                decoder.answer();
-            }
-            {
-                FUG_MARK("Report");
-                buoy.ask(is(Trouble::Socket) ? late : 0);
-                buoy.answer();
-            }
-            {
-                FUG_MARK("Read chart");
-                const std::lock_guard held(charting);
-                if (is(Trouble::DiskRead)) posix_fadvise(charts, 0, 0, POSIX_FADV_DONTNEED);
-                for (size_t at = 0; at < (is(Trouble::DiskRead) ? kChart : kRead); at += kRead)
-                    if (pread(charts, bytes.data(), kRead, static_cast<off_t>(at)) < 0) return 1;
-            }
-            {
-                FUG_MARK("Beam");
-                compute(milliseconds(2));
-                if (is(Trouble::Stopped)) {
-                    warden.ask(late);
-                    compute(milliseconds(1));
-                    warden.answer();
-                }
-                if (is(Trouble::Sleep)) std::this_thread::sleep_for(kHeldUp);
-                if (is(Trouble::PageFaults)) {
-                    void* fresh = mmap(nullptr, kFresh, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
-                    if (fresh == MAP_FAILED) return 1;
-                    madvise(fresh, kFresh, MADV_NOHUGEPAGE);
-                    for (size_t at = 0; at < kFresh; at += 4096) static_cast<volatile char*>(fresh)[at] = 1;
-                    munmap(fresh, kFresh);
-                }
-            }
-            {
-                FUG_MARK("Keep log");
-                const size_t all = is(Trouble::Sync) ? kLogged : 4096;
-                for (size_t at = 0; at < all; at += std::min<size_t>(all, kRead))
-                    if (pwrite(logs, bytes.data(), std::min<size_t>(all, kRead), static_cast<off_t>(at)) < 0) return 1;
-                if (is(Trouble::Sync)) fsync(logs);
-            }
-        }
-        if (is(Trouble::Lock)) keeper.answer();
+        ship.watch(n);
         next += std::chrono::nanoseconds(kTickNs);
         if (next < Clock::now()) {
             next = Clock::now();  // late: the next tick counts from here
@@ -282,7 +334,5 @@ int main(int count, char** words) {
         FUG_WAIT(wait, tick, FUG_WAIT_PACING, "Wait for tick");
         std::this_thread::sleep_until(next);
     }
-    unlink(chart.c_str());
-    unlink(log.c_str());
     return 0;
 }

@@ -82,7 +82,7 @@ inline Result<std::shared_ptr<const Recording>> openForCommand(const std::string
     OpenOptions options = usualOpenOptions();
     options.note = makeRecordingWhole(file, std::ref(line));
     auto opened = openRecording(file, std::ref(line), options);
-    if (!opened || (*opened)->keptAt.empty()) return opened;
+    if (!opened || !(*opened)->fileState) return opened;
     // Nothing is printed of an index that is damaged: it is made anew first.
     const Storage& storage = *(*opened)->storage;
     if (storage.check(0, storage.size())) return opened;

@@ -23,7 +23,6 @@ constexpr uint64_t kTick = 16'666'667;  // ns between two ticks of the display
 constexpr uint32_t kOtherThread = 9000, kProcess = 4000;
 constexpr uint64_t kSamplePeriod = 90'000;  // ns; some hundred call stacks a frame
 constexpr uint32_t kWorkers = 21, kNames = 2000, kJobs = 60, kDeepest = 20, kDeepRecursion = 900;
-constexpr size_t kBlockBytes = 64 * 1024;
 
 /// Small and quick; the quality of its numbers does not matter here.
 struct Random {

@@ -31,12 +31,6 @@ bool looksBinary(ByteSource& source) {
            readBlockHeader(source, sizeof(FileHeader), header);  // its first bytes are damaged, its blocks are whole
 }
 
-namespace {
-
-constexpr size_t kBlockBytes = 64 * 1024;
-
-}  // namespace
-
 bool writeBinary(const EventStore& store, const std::function<bool(std::string_view)>& write,
                  const Progress& progress) {
     BlockFile file(write);

@@ -5,6 +5,7 @@
 
 #include <QByteArray>
 
+#include "core/model/lane_order.h"
 #include "core/model/recording.h"
 
 namespace fugato {
@@ -71,7 +72,7 @@ inline QByteArray saidBy(const Recording& r) {
         for (const LostEvents& lost : lane.lost) add(lost.time), add(int64_t(lost.events));
     }
     for (const auto& [key, value] : r.context) all += (key + "=" + value).c_str();
-    for (const uint32_t lane : r.laneOrder) add(lane);
+    for (const uint32_t lane : lanesInOrder(r)) add(lane);
     add(r.begin), add(r.end), add(r.startedUnixNs);
     return all;
 }

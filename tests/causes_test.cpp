@@ -11,6 +11,7 @@
 #include "core/explain/causes/confidence.h"
 #include "core/explain/words/frame_sentences.h"
 #include "core/explain/words/marker_words.h"
+#include "core/model/lane_order.h"
 #include "core/model/model_builder.h"
 #include "testing/explaining.h"
 
@@ -385,10 +386,10 @@ private slots:
         t.end(at + 13'000, "main").end(at + 14'000, "main").frameEnd(at + 14'000, "main");
         const auto r = t.open();
         std::vector<std::string> shown;
-        for (const uint32_t lane : r->laneOrder)
+        for (const uint32_t lane : lanesInOrder(*r))
             if (r->lanes[lane].fromSystem) shown.push_back(r->lanes[lane].name);
         QCOMPARE(shown, (std::vector<std::string>{"driver", "driver"}));
-        QVERIFY(r->lanes[r->laneOrder.back()].fromSystem);  // after all others
+        QVERIFY(r->lanes[lanesInOrder(*r).back()].fromSystem);  // after all others
         const Lane& driver = r->lanes[laneNamed(*r, "driver")];
         QCOMPARE(driver.osId, uint64_t{500});
         QCOMPARE(driver.splitBetween(r->begin, r->end).ran, int64_t{5'000'000});
@@ -423,7 +424,7 @@ private slots:
         const auto after = builder.asItIs();
         QVERIFY(after->lanes[lane].fromSystem && after->lanes[lane].schedule.empty());
         size_t shown = 0;
-        for (const uint32_t l : after->laneOrder) {
+        for (const uint32_t l : lanesInOrder(*after)) {
             shown += after->lanes[l].name == "late";
             if (after->lanes[l].name == "late") QVERIFY(!after->lanes[l].schedule.empty());
         }

@@ -21,6 +21,7 @@
 #include "core/store/shared_list.h"
 #include "format/binary_reader.h"
 #include "testing/making.h"
+#include "testing/patience.h"
 #include "testing/said.h"
 
 using namespace fugato;
@@ -145,7 +146,30 @@ class GrowingTest : public QObject {
     void run(const QStringList& options, const QString& to) {
         QProcess process;
         process.start(SKERRY_PROGRAM, options + QStringList{"--overwrite", "--out", to});
-        QVERIFY(process.waitForFinished(60'000) && process.exitCode() == 0);
+        QVERIFY(process.waitForFinished(kPatience) && process.exitCode() == 0);
+    }
+
+    /// Their time late, their frames and their order, whatever was gathered before.
+    static void causesAreWhatTheirFramesHave(const Explanation& e) {
+        std::vector<int64_t> late(e.causes.size());
+        std::vector<std::vector<uint32_t>> frames(e.causes.size());
+        for (const uint32_t frame : e.late) {
+            int64_t shared = 0;
+            for (const CauseShare& share : e.sharesOf(frame)) {
+                shared += share.late;
+                late[share.cause] += share.late;
+                if (frames[share.cause].empty() || frames[share.cause].back() != frame)
+                    frames[share.cause].push_back(frame);
+            }
+            QCOMPARE(shared, e.frames[frame].overrun);
+        }
+        for (size_t i = 0; i < e.causes.size(); ++i) {
+            QCOMPARE(e.causes[i].late, late[i]);
+            QCOMPARE(e.causes[i].frames, frames[i]);
+        }
+        for (size_t i = 1; i < e.listed; ++i)
+            QVERIFY(e.causes[i - 1].key.startUp < e.causes[i].key.startUp ||
+                    (e.causes[i - 1].key.startUp == e.causes[i].key.startUp && late[i - 1] >= late[i]));
     }
 
 private slots:
@@ -602,6 +626,36 @@ private slots:
         QVERIFY(!reading.readFrames(0, series));
     }
 
+    void percentilesOfDurationsAreThoseOfASortedList() {
+        std::mt19937 random(8);
+        for (int round = 0; round < 300; ++round) {
+            Durations durations;
+            std::vector<int64_t> all;
+            const auto some = [&](size_t most) {
+                std::vector<int64_t> made(random() % most);
+                for (int64_t& one : made) one = random() % (round % 2 ? 10 : 100'000);
+                std::sort(made.begin(), made.end());
+                return made;
+            };
+            for (uint32_t upTo = 1; upTo <= 3; ++upTo) {
+                const auto more = some(50), rest = some(20);
+                durations.settle(more, upTo);
+                QCOMPARE(durations.settledUpTo(), upTo);
+                durations.setRest(rest);
+                all.insert(all.end(), more.begin(), more.end());
+                std::vector<int64_t> sorted = all;
+                sorted.insert(sorted.end(), rest.begin(), rest.end());
+                std::sort(sorted.begin(), sorted.end());
+                QCOMPARE(durations.size(), sorted.size());
+                for (size_t rank = 1; rank <= sorted.size(); ++rank) {
+                    const double part = (static_cast<double>(rank) - 0.5) / static_cast<double>(sorted.size());
+                    QCOMPARE(durations.percentile(part), sorted[rank - 1]);
+                }
+                if (!sorted.empty()) QCOMPARE(durations.percentile(1), sorted.back());
+            }
+        }
+    }
+
     void explainedFurtherWhileItIsReadOn() {
         // Without what a system sees, whose blocks would come long after the others' where the file is written at once.
         run({"--virtual", "--system", "none", "--seed", "2", "--seconds", "60"}, path("race.fugato"));
@@ -620,6 +674,9 @@ private slots:
             QCOMPARE(e->frames.size(), anew->frames.size());
             QCOMPARE(e->late.size(), anew->late.size());
             QCOMPARE(e->figures.late, anew->figures.late);
+            for (const auto figure : {&Figures::p50, &Figures::p95, &Figures::p99, &Figures::worst})
+                QCOMPARE(e->figures.*figure, anew->figures.*figure);
+            causesAreWhatTheirFramesHave(*e);
         }
         QVERIFY(taken > 10 * 900);  // most frames were not accounted for again
     }

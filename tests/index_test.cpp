@@ -89,7 +89,7 @@ private slots:
         QVERIFY(!expected->storage->inFile());
         // What is cancelled leaves nothing behind.
         QVERIFY(!sumCriticalPaths(*indexed, 0, [](double) { return false; }));
-        const QString kept = QString::fromStdString(indexed->keptAt).replace(".index", ".frames0");
+        const QString kept = QString::fromStdString(indexed->storage->path()).replace(".index", ".frames0");
         QVERIFY(!QFile::exists(kept));
         QVERIFY(same(*expected, *sumCriticalPaths(*indexed, 0)));
         QVERIFY(QFile::exists(kept));

@@ -10,6 +10,7 @@
 #include <set>
 #include <thread>
 
+#include "core/model/lane_order.h"
 #include "core/model/open_recording.h"
 #include "testing/opened.h"
 #include "testing/text_recording.h"
@@ -47,15 +48,8 @@ class OsActivityTest : public QObject {
     QTemporaryDir folder_;
     std::string path(const char* name) const { return folder_.filePath(name).toStdString(); }
 
-private slots:
-    void cleanup() { fug_stop(); }
-
-    void theOperatingSystemTellsWhoRanWhere() {
-        const std::string file = path("os.fugato");
-        fug_options options{};
-        options.os = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD;
-        options.sample_us = 500;
-        QCOMPARE(fug_start(file.c_str(), &options), 0);
+    /// A thread that computes and sleeps in turns, one that waits for its orders, and one that soon ends.
+    static void beBusyAndSleep() {
         fug_name_thread("busy", "", FUG_LANE_THREAD);
         std::thread([] {  // has no lane of its own, and ends long before the recording
             sortFor(3);
@@ -91,6 +85,46 @@ private slots:
         }
         waiter.join();
         fug_stop();
+    }
+    static void wakersAreTold(const Recording& r) {
+        if (r.context.at("os wake-ups") == "all programs") {
+            size_t woken = 0;
+            for (const WakeUp& wakeUp : r.lanes.at(laneNamed(r, "waiter")).wakeUps)
+                woken += wakeUp.lane == laneNamed(r, "busy");
+            QVERIFY2(woken >= 6, qPrintable(QString::number(woken)));  // of 8; one may come before it waits again
+            // A sleep ends by a timer, whichever thread that interrupts. (Not every system tells it of an idle core.)
+            for (const WakeUp& wakeUp : r.lanes.at(laneNamed(r, "busy")).wakeUps) {
+                const MarkerRef in = r.innermostBefore(laneNamed(r, "busy"), wakeUp.time);
+                if (in.valid() && r.nameOf(r.pathOf(in)) == "Asleep") QCOMPARE(wakeUp.by, 0u);
+            }
+        } else {
+            QVERIFY(QString::fromStdString(r.context.at("os wake-ups")).startsWith("not recorded"));
+            QVERIFY(!r.wakeUps);
+        }
+    }
+    static void samplesLieInModules(const Recording& r) {
+        QVERIFY(r.samples.size() > 50);
+        uint64_t inModules = 0;
+        for (const StackSample& sample : r.samples) {
+            if (!sample.count) continue;  // in the system, on behalf of nothing
+            const uint64_t address = r.stackAddresses[sample.first];
+            for (const Module& module : r.modules)
+                inModules += address >= module.address && address < module.address + module.bytes;
+        }
+        QVERIFY(inModules * 10 > r.samples.size() * 9);
+        QVERIFY(!r.modules.at(0).buildId.empty());
+    }
+
+private slots:
+    void cleanup() { fug_stop(); }
+
+    void theOperatingSystemTellsWhoRanWhere() {
+        const std::string file = path("os.fugato");
+        fug_options options{};
+        options.os = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_LOAD;
+        options.sample_us = 500;
+        QCOMPARE(fug_start(file.c_str(), &options), 0);
+        beBusyAndSleep();
         const auto r = opened(file);
         QVERIFY(r);
         for (const char* part : {"os switches", "os samples", "os load"}) {
@@ -116,35 +150,13 @@ private slots:
         const Lane& ended = r->lanes.at(laneNamed(*r, "short task"));
         QVERIFY(ended.fromSystem && ended.splitBetween(r->begin, r->end).ran > 2'000'000);
         QVERIFY(ended.schedule.back().end < r->end - 300'000'000);
-        if (r->context.at("os wake-ups") == "all programs") {
-            size_t woken = 0;
-            for (const WakeUp& wakeUp : r->lanes.at(laneNamed(*r, "waiter")).wakeUps)
-                woken += wakeUp.lane == laneNamed(*r, "busy");
-            QVERIFY2(woken >= 6, qPrintable(QString::number(woken)));  // of 8; one may come before it waits again
-            // A sleep ends by a timer, whichever thread that interrupts. (Not every system tells it of an idle core.)
-            for (const WakeUp& wakeUp : lane.wakeUps) {
-                const MarkerRef in = r->innermostBefore(laneNamed(*r, "busy"), wakeUp.time);
-                if (in.valid() && r->nameOf(r->pathOf(in)) == "Asleep") QCOMPARE(wakeUp.by, 0u);
-            }
-        } else {
-            QVERIFY(QString::fromStdString(r->context.at("os wake-ups")).startsWith("not recorded"));
-            QVERIFY(!r->wakeUps);
-        }
-        QVERIFY(r->samples.size() > 50);
-        uint64_t inModules = 0;
-        for (const StackSample& sample : r->samples) {
-            if (!sample.count) continue;  // in the system, on behalf of nothing
-            const uint64_t address = r->stackAddresses[sample.first];
-            for (const Module& module : r->modules)
-                inModules += address >= module.address && address < module.address + module.bytes;
-        }
-        QVERIFY(inModules * 10 > r->samples.size() * 9);
-        QVERIFY(!r->modules.at(0).buildId.empty());
+        wakersAreTold(*r);
+        samplesLieInModules(*r);
         bool memory = false;
         for (const Counter& counter : r->counters)
             memory |= counter.name == "memory in use" && !counter.values.empty() && counter.values.back() > 1;
         QVERIFY(memory);
-        for (const uint32_t shown : r->laneOrder) QVERIFY(r->lanes[shown].name != "system");
+        for (const uint32_t shown : lanesInOrder(*r)) QVERIFY(r->lanes[shown].name != "system");
         QVERIFY(r->context.count("system"));
         const QRegularExpression uuid("^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$");
         QVERIFY(uuid.match(QString::fromStdString(r->context.at("recording id"))).hasMatch());

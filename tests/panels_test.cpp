@@ -13,6 +13,7 @@
 #include "app/strip/strip_picture.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
+#include "core/model/lane_order.h"
 #include "testing/children.h"
 #include "testing/explaining.h"
 
@@ -687,7 +688,7 @@ private slots:
         t.mark(0, 1, "gpu", "A").mark(0, 1, "side", "A").frame(0, "main").frameEnd(5, "main");
         const auto r = t.open();
         QStringList names;
-        for (const uint32_t lane : r->laneOrder) names << QString::fromStdString(r->lanes[lane].name);
+        for (const uint32_t lane : lanesInOrder(*r)) names << QString::fromStdString(r->lanes[lane].name);
         QCOMPARE(names, (QStringList{"main", "side", "gpu"}));
         LanePicture picture;
         picture.setRecording(r);

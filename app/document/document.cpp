@@ -201,7 +201,7 @@ void Document::lookUpFunctions() {
 
 /// What is kept of the recording is only a copy; where it is found damaged it is made anew.
 bool Document::keptIsDamaged() const {
-    return recording_ && !recording_->keptAt.empty() &&
+    return recording_ && recording_->fileState &&
            (recording_->storage->damaged() || (explanation_ && explanation_->pathSums->storage->damaged()));
 }
 

@@ -10,6 +10,7 @@
 #include "app/settings/settings.h"
 #include "app/theme/words.h"
 #include "core/model/keys.h"
+#include "core/model/lane_order.h"
 
 namespace fugato {
 
@@ -101,7 +102,7 @@ LaneKeys::LaneKeys(const Recording& recording) : lanes(laneKeys(recording)) {
 
 std::vector<uint32_t> orderOf(const Recording& r, const LaneKeys& keys, const LaneArrangement& a,
                               const std::vector<int64_t>& weights) {
-    std::vector<uint32_t> order = r.laneOrder;
+    std::vector<uint32_t> order = lanesInOrder(r);
     if (a.order == LaneOrder::Own) {
         std::unordered_map<std::string, size_t> places;
         for (const std::string& key : a.own) places.emplace(key, places.size());

@@ -11,9 +11,7 @@ namespace {
 constexpr uint32_t kAtOnce = 10'000;  // rows that are sorted within a few milliseconds
 }
 
-TableModel::TableModel(QObject* parent) : QAbstractItemModel(parent) {
-    connect(&query_, &BackgroundQuery::changed, this, &TableModel::busyChanged);
-}
+TableModel::TableModel(QObject* parent) : QAbstractItemModel(parent) {}
 
 void TableModel::setTable(std::shared_ptr<const Table> table) {
     source_ = std::move(table);

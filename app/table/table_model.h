@@ -40,8 +40,7 @@ public:
     bool setData(const QModelIndex& index, const QVariant& value, int role) override;
 
 signals:
-    void tableChanged();  // after a reset: another table, or other rows of it
-    void busyChanged();
+    void tableChanged();                                // after a reset: another table, or other rows of it
     void flagged(Table::Row row, int column, bool on);  // the person ticked or cleared a Quantity::Flag
 
 private:

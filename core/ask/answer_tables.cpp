@@ -439,9 +439,8 @@ public:
         const Line& line = lines_[row];
         const ListedOperation& operation = operations_->longest[line.operation];
         if (line.layer == kGroup) return std::hash<std::string>()(groupOf(operation)) | 1;
-        constexpr uint64_t kMixed = 0x9E3779B97F4A7C15;
         const auto begin = static_cast<uint64_t>(operation.begin);
-        return ((begin * kMixed ^ operation.beganOn) * kMixed + line.layer + operation.marker.row) & ~uint64_t{1};
+        return ((begin * kKeyMixer ^ operation.beganOn) * kKeyMixer + line.layer + operation.marker.row) & ~uint64_t{1};
     }
 
 private:

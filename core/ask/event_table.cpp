@@ -259,9 +259,8 @@ private:
 
 /// Stays the same where other events come before it.
 uint64_t keyOfEvent(const ListedEvent& event) {
-    constexpr uint64_t kMixed = 0x9e3779b97f4a7c15;
-    uint64_t key = (static_cast<uint64_t>(event.what) + 1) * kMixed;
-    for (const uint32_t part : {event.lane, event.marker.row, event.of, event.index}) key = (key ^ part) * kMixed;
+    uint64_t key = (static_cast<uint64_t>(event.what) + 1) * kKeyMixer;
+    for (const uint32_t part : {event.lane, event.marker.row, event.of, event.index}) key = (key ^ part) * kKeyMixer;
     return key ^ key >> 32;
 }
 

@@ -6,6 +6,7 @@
 #include "connections.h"
 #include "core/explain/words/marker_words.h"
 #include "core/explain/words/quantities.h"
+#include "core/model/lane_order.h"
 #include "core/table/writing.h"
 
 namespace fugato {
@@ -104,7 +105,7 @@ private:
 
     void lanes() {
         const Recording& r = *recording_;
-        for (const uint32_t lane : r.laneOrder) {
+        for (const uint32_t lane : lanesInOrder(r)) {
             const Lane& one = r.lanes[lane];
             if (one.kind == LaneKind::Core || one.fromSystem || one.onlyCounts) continue;
             Line& line = add(one.name, {}, lane + 1);

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "nested_markers.h"
 
+#include "core/model/lane_order.h"
 #include "core/store/long_work.h"
 
 namespace fugato {
@@ -94,9 +95,9 @@ std::shared_ptr<NestedMarkers> nestedMarkers(const Recording& r, const Scope& sc
     made->scope = scope;
     std::vector<uint32_t> rowOf(r.paths.size(), kNone);  // of the lane in hand
     size_t done = 0;
-    for (const uint32_t laneIndex : r.laneOrder) {
-        if (progress && !progress(static_cast<double>(done++) / static_cast<double>(r.laneOrder.size())))
-            return nullptr;
+    const std::vector<uint32_t> order = lanesInOrder(r);
+    for (const uint32_t laneIndex : order) {
+        if (progress && !progress(static_cast<double>(done++) / static_cast<double>(order.size()))) return nullptr;
         if (!scope.has(laneIndex)) continue;
         const Lane& lane = r.lanes[laneIndex];
         const LaneSums lanes(r, laneIndex, scope);

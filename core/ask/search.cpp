@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "core/model/lane_order.h"
 #include "core/store/long_work.h"
 
 namespace fugato {
@@ -67,7 +68,7 @@ std::shared_ptr<const Found> search(const Recording& r, const std::string& text,
     std::stable_sort(found.markers.begin(), found.markers.end(),
                      [](const FoundMarker& x, const FoundMarker& y) { return x.total > y.total; });
 
-    for (const uint32_t lane : r.laneOrder)
+    for (const uint32_t lane : lanesInOrder(r))
         if (wanted.in(r.lanes[lane].name) || wanted.in(r.lanes[lane].role)) found.lanes.push_back(lane);
 
     ArgumentLetters letters(r, text);

@@ -7,6 +7,7 @@
 
 #include "adding.h"
 #include "core/store/long_work.h"
+#include "core/table/table.h"
 
 namespace fugato {
 
@@ -165,8 +166,7 @@ private:
         if (!fresh) return found->second;
         const auto at = static_cast<uint32_t>(made_->rows.size());
         made_->rows.emplace_back();
-        constexpr uint64_t kMixed = 0x9E3779B97F4A7C15;
-        made_->rows.back().key = (parent == kNone ? 0 : made_->rows[parent].key * kMixed) ^ (id + 1) * kMixed;
+        made_->rows.back().key = (parent == kNone ? 0 : made_->rows[parent].key * kKeyMixer) ^ (id + 1) * kKeyMixer;
         (parent == kNone ? made_->top : made_->rows[parent].children).push_back(at);
         return found->second = at;
     }

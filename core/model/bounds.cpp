@@ -202,7 +202,6 @@ private:
                 return false;
         return all(r_.groups,
                    [&](const LaneGroup& g) { return all(g.lanes, [&](uint32_t l) { return isLane(l); }); }) &&
-               all(r_.laneOrder, [&](uint32_t l) { return isLane(l); }) &&
                all(r_.likelyEnders, [&](const LikelyEnder& e) {
                    return isLane(e.lane) && isPath(e.path) && below(e.group, r_.groups.size());
                });

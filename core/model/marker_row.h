@@ -98,8 +98,6 @@ public:
     }
     PathId pathOf(uint32_t lanePath) const { return paths_[lanePath]; }
 
-    /// Whether any of them is a wait.
-    bool hasWaits() const { return parts_.waits; }
     /// Summed durations of the markers before `i`; i may be size().
     int64_t busyBefore(uint32_t i) const;
     /// The same of the waits among them.

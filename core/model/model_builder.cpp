@@ -67,7 +67,7 @@ void joinPaths(Recording& r, const std::vector<const LaneBuilder*>& lanes, Place
     }
 }
 
-/// Which lanes do the same work, and the order in which they are shown.
+/// Which lanes do the same work.
 void group(Recording& r) {
     std::map<std::tuple<LaneKind, std::string, std::string>, uint32_t> groupOf;
     for (uint32_t i = 0; i < r.lanes.size(); ++i) {
@@ -83,14 +83,6 @@ void group(Recording& r) {
         lane.group = at->second;
     }
     std::stable_partition(r.series.begin(), r.series.end(), [](const Series& x) { return !x.frames.empty(); });
-    for (uint32_t i = 0; i < r.lanes.size(); ++i)
-        if (!r.lanes[i].onlyCounts && !(r.lanes[i].fromSystem && r.lanes[i].schedule.empty())) r.laneOrder.push_back(i);
-    const uint32_t owner = r.series.empty() || r.series[0].frames.empty() ? kNone : r.series[0].frames[0].lane;
-    constexpr int kLast = 8;
-    const auto rank = [&](uint32_t lane) {
-        return lane == owner ? 0 : r.lanes[lane].fromSystem ? kLast : 1 + static_cast<int>(r.lanes[lane].kind);
-    };
-    std::stable_sort(r.laneOrder.begin(), r.laneOrder.end(), [&](uint32_t x, uint32_t y) { return rank(x) < rank(y); });
 }
 
 }  // namespace

@@ -104,12 +104,11 @@ Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, 
     recording->indexNote = indexNote;
     if (!indexNote.empty()) log(LogLevel::Warning, indexNote);
     if (state && completeIndex(*recording, state) && stateOfFile(path) == state && storage->giveName(indexPath)) {
-        recording->keptAt = indexPath;
-        recording->keptState = state;
+        recording->fileState = state;
         limitIndexFolder(options.indexFolder, options.indexFolderBytes, indexPath);
     }
     log(LogLevel::Info, path + ": " + std::to_string(recording->markerCount()) + " markers were read" + after() +
-                            (recording->keptAt.empty() ? "; no index is kept." : "; its index is " + indexPath + "."));
+                            (!recording->fileState ? "; no index is kept." : "; its index is " + indexPath + "."));
     noteOpening(recording->damage, opened->note.empty() ? options.note : opened->note, opened->beingWritten);
     recording->growing = opened->beingWritten;
     return std::shared_ptr<const Recording>(recording);

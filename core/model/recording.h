@@ -299,8 +299,6 @@ public:
     PathTable paths;
     std::vector<Lane> lanes;
     std::vector<LaneGroup> groups;
-    /// As lanes are shown: the first series' own lane, threads, queues, threads without markers.
-    std::vector<uint32_t> laneOrder;
     std::vector<std::string> objects;
     std::vector<Column<Hold>> holds;  // by object, sorted by end
     std::vector<Series> series;       // those with frames come first, else as defined
@@ -331,8 +329,7 @@ public:
     bool wakeUps = false;  // it tells who woke whom
     std::vector<LikelyEnder> likelyEnders;  // sorted by lane and path; see likely_enders.h
     std::string indexNote;                  // why no index could be kept; else empty
-    std::string keptAt;                     // path of its index; empty where there is none
-    uint64_t keptState = 0;                 // of the recording's file, for which the index is valid
+    uint64_t fileState = 0;                 // of its file, for which its index is valid; 0: it has no index
 
     struct LinkSource {
         uint64_t link = 0;

@@ -118,8 +118,8 @@ CacheKey indexOf(uint64_t state) {
 template <bool kWriting>
 bool archive(Recording& r, std::string& bytes) {
     Archive<kWriting> a(*r.storage, bytes);
-    a(r.sites, r.paths, r.lanes, r.groups, r.laneOrder, r.keys, r.osThreads, r.modules, r.context, r.startedUnixNs,
-      r.begin, r.end, r.wakeUps, r.likelyEnders);
+    a(r.sites, r.paths, r.lanes, r.groups, r.keys, r.osThreads, r.modules, r.context, r.startedUnixNs, r.begin, r.end,
+      r.wakeUps, r.likelyEnders);
     Streams::describe(a, r);
     a(r.repairs.endsWithoutBegin, r.repairs.beginsWithoutEnd, r.repairs.timesBackwards, r.repairs.framesWithoutEnd,
       r.repairs.unknownNames, r.repairs.lostEvents, r.repairs.tooDeep, r.repairs.mostOftenNeverEnded);
@@ -183,15 +183,14 @@ std::shared_ptr<Recording> loadIndex(const std::string& indexPath, uint64_t stat
         log(LogLevel::Warning, indexPath + " is not used: its lists are damaged, or say what cannot be.");
         return nullptr;
     }
-    recording->keptAt = indexPath;
-    recording->keptState = state;
+    recording->fileState = state;
     return recording;
 }
 
 void forgetIndex(const Recording& recording) {
-    if (recording.keptAt.empty()) return;
+    if (!recording.fileState) return;
     std::error_code error;
-    const std::filesystem::path index(recording.keptAt);
+    const std::filesystem::path index(recording.storage->path());
     for (const auto& file : std::filesystem::directory_iterator(index.parent_path(), error))
         if (file.path().stem() == index.stem()) std::filesystem::remove(file, error);
 }

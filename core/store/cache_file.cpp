@@ -16,7 +16,7 @@ namespace fugato {
 
 namespace {
 
-constexpr uint32_t kVersion = 6;
+constexpr uint32_t kVersion = 7;
 
 struct Header {  // at the front of the file; all of it is zero until the file is complete
     char magic[8];

@@ -131,7 +131,11 @@ std::shared_ptr<Storage> Storage::beside() const {
     return *file;
 }
 
-bool Storage::giveName(const std::string& path) const { return fd_ >= 0 && fugato::giveName(fd_, path) == 0; }
+bool Storage::giveName(const std::string& path) {
+    if (fd_ < 0 || fugato::giveName(fd_, path) != 0) return false;
+    path_ = path;
+    return true;
+}
 
 Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint64_t bytes,
                                                    std::vector<uint64_t> checksums) {
@@ -144,6 +148,7 @@ Result<std::shared_ptr<Storage>> Storage::existing(const std::string& path, uint
     }
     auto storage = make(fd, bytes);
     storage->folder_ = folderOf(path);
+    storage->path_ = path;
     if (bytes && ::mmap(storage->base_, bytes, PROT_READ, MAP_SHARED | MAP_FIXED, fd, 0) == MAP_FAILED)
         return Failure{"Cannot read " + path + ": " + std::strerror(errno) + "."};
     {

@@ -43,8 +43,10 @@ public:
     /// An empty one for what belongs to the same recording: in a new file of the same folder, with the same limit. In
     /// memory where this one is, or the folder takes no more.
     std::shared_ptr<Storage> beside() const;
-    /// Gives the file a name, replacing what had it.
-    bool giveName(const std::string& path) const;
+    /// Gives the file a name, replacing what had it. To be done before others use it.
+    bool giveName(const std::string& path);
+    /// Of the file, which has this name; empty where it has none, or there is no file.
+    const std::string& path() const { return path_; }
     /// The first `bytes` of a file of this user's that another Storage filled; only to be read. `checksums`: what
     /// regionChecksums() said of it.
     static Result<std::shared_ptr<Storage>> existing(const std::string& path, uint64_t bytes,
@@ -127,7 +129,7 @@ private:
 
     char* base_ = nullptr;
     const int fd_;
-    std::string folder_;               // of a file
+    std::string folder_, path_;        // of a file
     std::vector<uint64_t> checksums_;  // by region
     Contents contents_;                // may be empty
     enum Checked : uint8_t { kUnchecked, kBeingChecked, kGood, kBad };

@@ -55,6 +55,9 @@ struct TablePlace {
     int64_t begin = 0, end = 0;  // begin < end: a span of time on that lane; equal and a lane: an instant
 };
 
+/// Makes the key of a row of several numbers, which are multiplied by it in turn: 2^64 divided by the golden ratio.
+inline constexpr uint64_t kKeyMixer = 0x9e3779b97f4a7c15;
+
 enum class Emphasis : uint8_t { None, Strong, Muted, Excess };
 
 class Table {

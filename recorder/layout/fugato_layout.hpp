@@ -23,6 +23,7 @@ namespace fugato::layout {
 
 inline constexpr unsigned char kFileMagic[8] = {0x89, 'F', 'U', 'G', '\r', '\n', 0x1a, '\n'};
 inline constexpr uint32_t kFileVersion = 2;                    // readers take lower ones too
+inline constexpr size_t kBlockBytes = 64 * 1024;               // a writer ends a lane's block when it holds so much
 inline constexpr uint32_t kBlockMagic = 0x4b4c4246;            // "FBLK"
 inline constexpr uint64_t kTrailerMagic = 0x444e454f54414755;  // "UGATOEND"
 

@@ -77,7 +77,7 @@ uint64_t collect(Recorder& r, RecordedLane& lane, uint64_t now) {
             else
                 addEvent(r, lane, event, now);
         }
-        if (lane.pendingBytes >= kWriteAfterBytes) writePending(r, lane);
+        if (lane.pendingBytes >= layout::kBlockBytes) writePending(r, lane);
     }
     return head - from;
 }

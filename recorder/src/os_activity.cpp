@@ -321,8 +321,6 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
     const char* const end = record.data() + record.size();
     if (sample) std::memcpy(&event, record.data(), sizeof event);
     std::memcpy(&tail, sample ? record.data() + sizeof event : end - sizeof event - sizeof tail, sizeof tail);
-    const std::string_view rest{record.data() + sizeof event + sizeof tail,
-                                record.size() - sizeof event - sizeof tail};  // of a sample
     const uint64_t time = std::max(tail.time, core.lastTime);
     if (time < r.originNs) return;
     core.lastTime = time;
@@ -336,7 +334,7 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
         case PERF_RECORD_SWITCH_CPU_WIDE: {
             // One record of whom the core was taken from and one of who got it, but now and then (after
             // idling) only the second.
-            uint32_t other[2];
+            uint32_t other[2];  // process, thread
             std::memcpy(other, record.data(), sizeof other);
             nameThread(r, tail.thread, tail.process);
             nameThread(r, other[1], other[0]);
@@ -377,18 +375,26 @@ void OsActivity::take(Recorder& r, Core& core, const perf_event_header& header, 
         case PERF_RECORD_SAMPLE: {
             const auto of = events_.find(event);
             if (of == events_.end()) break;
-            switch (of->second.of) {
-                case Event::Of::WakeUps: takeWakeUp(r, core, ticks, tail.thread, rest, now); break;
-                case Event::Of::Samples:
-                    nameThread(r, tail.thread, tail.process);
-                    add(Kind::Sample, tail.thread, 0, stackOf(of->second.copies, rest));
-                    break;
-                case Event::Of::Blocking: core.stop = {tail.thread, stackOf(of->second.copies, rest)}; break;
-                case Event::Of::Switches: break;
-            }
+            const std::string_view rest{record.data() + sizeof event + sizeof tail,
+                                        record.size() - sizeof event - sizeof tail};
+            takeSample(r, core, of->second, {ticks, tail.process, tail.thread, rest}, now);
             break;
         }
         default: break;
+    }
+}
+
+void OsActivity::takeSample(Recorder& r, Core& core, const Event& event, const Sample& sample, uint64_t now) {
+    switch (event.of) {
+        case Event::Of::WakeUps: takeWakeUp(r, core, sample.ticks, sample.thread, sample.fields, now); break;
+        case Event::Of::Samples: {
+            nameThread(r, sample.thread, sample.process);
+            const std::string stack = stackOf(event.copies, sample.fields);
+            addEvent(r, *core.lane, {sample.ticks, Kind::Sample, sample.thread, 0, 0, stack}, now);
+            break;
+        }
+        case Event::Of::Blocking: core.stop = {sample.thread, stackOf(event.copies, sample.fields)}; break;
+        case Event::Of::Switches: break;
     }
 }
 

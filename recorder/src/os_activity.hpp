@@ -53,6 +53,11 @@ private:
         enum class Of : uint8_t { Switches, WakeUps, Samples, Blocking } of{};
         bool copies = false;  // tells stacks as copies
     };
+    struct Sample {
+        uint64_t ticks = 0;
+        uint32_t process = 0, thread = 0;
+        std::string_view fields;  // what the event tells beside these
+    };
     void startSwitches(Recorder& r);
     void startWakeUps(Recorder& r);
     void startSamples(Recorder& r, uint32_t sampleUs, bool copies);
@@ -61,6 +66,8 @@ private:
     int openForThreads(perf_event_attr& attr, const Event& event);
     void readCore(Recorder& r, Core& core, uint64_t now) FUGATO_NEEDS(r.outputMutex);
     void take(Recorder& r, Core& core, const perf_event_header& header, const std::vector<char>& record, uint64_t now)
+        FUGATO_NEEDS(r.outputMutex);
+    void takeSample(Recorder& r, Core& core, const Event& event, const Sample& sample, uint64_t now)
         FUGATO_NEEDS(r.outputMutex);
     void addStop(Recorder& r, Core& core, uint64_t ticks, uint32_t thread, bool ready, uint64_t now)
         FUGATO_NEEDS(r.outputMutex);

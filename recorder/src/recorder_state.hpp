@@ -32,8 +32,7 @@ class Moments;
 /// Who began what is recorded now.
 enum class RunBy : int { None, Program, Plan, Client };
 
-inline constexpr size_t kWriteAfterBytes = 64 * 1024;  // a lane's block is written when it has this much
-inline constexpr size_t kPendingBytes = kWriteAfterBytes + layout::kMostSlotText + 1024;
+inline constexpr size_t kPendingBytes = layout::kBlockBytes + layout::kMostSlotText + 1024;
 
 /// Where one stream of events comes from: a thread, a lane of the host's own, or the operating system.
 struct RecordedLane {

@@ -26,7 +26,6 @@ constexpr char kMakingWhole[] = "made whole";
 /// So long buffers are kept whose recording is not where it was made: it may have been moved.
 constexpr time_t kKeepSeconds = 24 * 60 * 60;
 constexpr time_t kKeepNewSeconds = 60;
-constexpr size_t kBlockBytes = 64 * 1024;
 constexpr int kFrontBlocks = 16;  // among which facts of the start stand
 
 bool endsWith(std::string_view text, std::string_view end) {

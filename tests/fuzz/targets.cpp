@@ -423,7 +423,7 @@ void fuzzKept(std::string_view bytes) {
     putFile(sums, files[1]);
     const auto opened = openRecording(file, {}, options);
     if (!opened) std::abort();
-    if (bytes.size() < 4 && ((*opened)->keptAt.empty() || (*opened)->markerCount() != good.markers)) std::abort();
+    if (bytes.size() < 4 && (!(*opened)->fileState || (*opened)->markerCount() != good.markers)) std::abort();
     askOf(*opened);
     std::filesystem::remove_all(options.indexFolder);
     std::filesystem::create_directory(options.indexFolder);

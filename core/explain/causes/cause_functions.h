@@ -43,6 +43,7 @@ private:
 /// one cause in different functions become different causes.
 struct NamedFunction {
     FunctionId function = kNone, caller = kNone;  // caller: the nearest one in another module
+    bool operator==(const NamedFunction&) const = default;
 };
 std::vector<NamedFunction> functionsOf(const Explanation& e, const FoundCauses& found);
 

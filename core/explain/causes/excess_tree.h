@@ -61,13 +61,14 @@ CauseKey keyOf(const FoundCause& found);
 
 /// The causes of every late frame, in order of time. Copies share them.
 struct FoundCauses {
-    std::vector<std::shared_ptr<const std::vector<FoundCause>>> frames;
+    SharedList<std::shared_ptr<const std::vector<FoundCause>>> frames;
     std::vector<size_t> from{0};  // so many come before those of late frame n; at the end: all
     std::span<const FoundCause> of(size_t late) const { return *frames[late]; }
     size_t size() const { return from.back(); }
     void add(std::vector<FoundCause> more) {
         from.push_back(from.back() + more.size());
-        frames.push_back(std::make_shared<const std::vector<FoundCause>>(std::move(more)));
+        frames.resize(frames.size() + 1);
+        frames.change(frames.size() - 1) = std::make_shared<const std::vector<FoundCause>>(std::move(more));
     }
 };
 

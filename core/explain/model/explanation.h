@@ -12,6 +12,7 @@
 #include "core/explain/walk/bound.h"
 #include "core/store/shared_list.h"
 #include "core/symbols/symbols.h"
+#include "durations.h"
 
 namespace fugato {
 
@@ -196,6 +197,7 @@ struct TimerPacing {
 };
 
 struct FoundCauses;      // in each late frame: excess_tree.h
+class GatheredCauses;    // gathering.h
 class UsualOccurrences;  // usual.h
 
 class Explanation {
@@ -224,8 +226,9 @@ public:
     // What an explanation of more frames goes on from.
     std::shared_ptr<const FoundCauses> found;
     std::shared_ptr<UsualOccurrences> occurrences;
-    std::vector<int64_t> durations;  // of all frames in the scope, ascending
-    uint32_t usualOver = 0;          // what is usual was worked out when there were so many frames
+    std::shared_ptr<const GatheredCauses> gathered;  // of frames that are settled; null: none
+    Durations durations;                             // of all frames in the scope
+    uint32_t usualOver = 0;                          // what is usual was worked out when there were so many frames
 
     ExplainOptions options() const { return {budget, symbols, scope}; }
     /// How long a frame of the series may take.

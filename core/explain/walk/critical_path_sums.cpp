@@ -273,7 +273,7 @@ constexpr uint64_t kRules = 4;  // of these sums; another number makes cached on
 
 CacheKey accountsOf(const Recording& recording) {
     const uint64_t sizes[] = {kRules, sizeof(Part), sizeof(Calls)};
-    return {"FUGFRAME", recording.keptState, layoutNumber(sizes)};
+    return {"FUGFRAME", recording.fileState, layoutNumber(sizes)};
 }
 
 template <bool kWriting>
@@ -354,8 +354,8 @@ bool withinBounds(const CriticalPathSums& a, const Recording& r) {
 std::shared_ptr<const CriticalPathSums> sumCriticalPaths(const Recording& recording, uint32_t series,
                                                          const Progress& progress) {
     longWork("the critical paths of all frames");
-    if (recording.keptAt.empty()) return makeAccounts(recording, series, recording.storage->beside(), progress);
-    const std::filesystem::path index(recording.keptAt);
+    if (!recording.fileState) return makeAccounts(recording, series, recording.storage->beside(), progress);
+    const std::filesystem::path index(recording.storage->path());
     const std::string path =
         std::filesystem::path(index).replace_extension(".frames" + std::to_string(series)).string();
     if (auto known = cachedSums(recording, series, path)) {
