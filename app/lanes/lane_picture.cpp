@@ -262,6 +262,7 @@ void LanePicture::workOutRows(const QRect& area, int scrolled) {
     for (const bool fixed : {false, true}) addRows(area, scrolled, fixed);
     if (contents_.size() < rowsInSight_.size()) contents_.resize(rowsInSight_.size());
     RowView view;
+    view.theme = &theme();
     view.begin = begin();
     view.end = end();
     view.width = axis.width();

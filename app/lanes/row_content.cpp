@@ -37,8 +37,8 @@ public:
         : markers_(markers),
           view_(view),
           content_(content),
-          busyColor_(theme().markerEdge.rgb()),
-          waitColor_(shadeOf(theme().waitingDots.rgb(), 0.6)),
+          busyColor_(view.theme->markerEdge.rgb()),
+          waitColor_(shadeOf(view.theme->waitingDots.rgb(), 0.6)),
           perNs_(static_cast<double>(view.width) / static_cast<double>(view.end - view.begin)),
           narrow_(static_cast<int64_t>(std::ceil(std::min(RowContent::kNarrow / perNs_, 1e18)))) {
         content.wide.clear();
@@ -172,12 +172,12 @@ private:
         lastColumn_ = column;
         QRgb& pixel = content_.pixels[static_cast<size_t>(column)];
         pixel = together.work <= 0 ? waitColor_
-                : highlight > 0    ? shadeOf(theme().highlight(highlight).rgb(), covered)
+                : highlight > 0    ? shadeOf(view_.theme->highlight(highlight).rgb(), covered)
                                    : shadeOf(busyColor_, covered);
         const bool named = covered >= kNamedWhenDense;
         const PathId path = view_.tints || named ? mostOf(i, j) : 0;
         const uint8_t tint = view_.tints ? (*view_.tints)[path] : 0;
-        if (tint && together.work > 0 && highlight <= 0) pixel = shadeOf(theme().tint(tint).rgb(), covered);
+        if (tint && together.work > 0 && highlight <= 0) pixel = shadeOf(view_.theme->tint(tint).rgb(), covered);
         const double part = view_.focused ? focusedPart(i, together) : 1;
         if (view_.focused) pixel = dimmed(pixel, part > 0 ? std::max(part, 0.2 / std::max(covered, 0.2)) : view_.faded);
         if (named && part > 0) addToRun(path, column, column + 1, highlight, j - i, j - i > 1 && !onePath(i));

@@ -13,6 +13,8 @@
 
 namespace fugato {
 
+struct Theme;
+
 struct RowContent {
     /// Narrower markers (in pixels) are shown together.
     static constexpr double kNarrow = 2.0;
@@ -41,6 +43,7 @@ struct RowContent {
 
 /// What rows are worked out from. The same for all of a picture; only read.
 struct RowView {
+    const Theme* theme = nullptr;  // its colours; never null. The one in use changes on the interface thread.
     int64_t begin = 0, end = 1;
     int width = 0;          // pixels between them
     bool waits = false;     // for what lies on a disk

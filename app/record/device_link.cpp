@@ -18,7 +18,7 @@ DeviceLink::DeviceLink(QObject* parent) : QObject(parent) {
 
 DeviceLink::~DeviceLink() {
     connection_.reset();
-    if (ending_.joinable()) ending_.join();
+    for (std::thread& one : ending_) one.join();
 }
 
 QString DeviceLink::connectTo(const QString& address, const QString& code) {
@@ -37,8 +37,7 @@ QString DeviceLink::connectTo(const QString& address, const QString& code) {
 void DeviceLink::disconnectNow() {
     if (!connection_) return;
     looking_.stop();
-    if (ending_.joinable()) ending_.join();
-    ending_ = std::thread([ends = std::move(connection_)]() mutable { ends.reset(); });
+    ending_.emplace_back([ends = std::move(connection_)]() mutable { ends.reset(); });
     emit changed();
 }
 

@@ -7,6 +7,7 @@
 #include <QTimer>
 #include <memory>
 #include <thread>
+#include <vector>
 
 #include "session/device_connection.h"
 
@@ -35,7 +36,7 @@ private:
     std::unique_ptr<DeviceConnection> connection_;
     DeviceState state_;
     QTimer looking_;
-    std::thread ending_;  // of the last one: what is on its way is waited for
+    std::vector<std::thread> ending_;  // of those before it: what is on its way is waited for
 };
 
 }  // namespace fugato
