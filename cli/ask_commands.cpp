@@ -525,23 +525,22 @@ AskCommands::AskCommands(CLI::App& app)
         command->add_option("--sort", options_.sort, "by the column of this key (as in CSV); -KEY: the largest first");
         command->add_option("--filter", options_.filter, "only rows with these letters, and what lies above and below");
     }
+    declareWhat();
+    declareHow();
+    declareScopes();
+}
+
+/// What is asked about.
+void AskCommands::declareWhat() {
     marker_->add_option("NAME", words_, "the marker's whole name")->required();
     marker_->add_option("--longest", longest_, "so many of the longest occurrences")
         ->check(numberFrom(0, 1'000'000))
         ->capture_default_str();
     find_->add_option("WORDS", words_, "letters to look for")->required();
-    table_
-        ->add_option("--by", by_,
-                     "nested by lane or role; leaves: each marker's own time, below it its callers; or flat, by marker "
-                     "or category")
-        ->check(CLI::IsMember({"lane", "role", "leaves", "marker", "category"}))
-        ->capture_default_str();
-    waits_->add_option("--by", waitsBy_, "by what was waited for, by the lane or by the marker that waited")
-        ->check(CLI::IsMember({"object", "lane", "marker"}))
-        ->capture_default_str();
-    operations_->add_option("--by", operationsBy_, "each by itself, or together by path or by kind")
-        ->check(CLI::IsMember({"each", "path", "kind"}))
-        ->capture_default_str();
+    for (CLI::App* command : {counters_, memory_, instant_})
+        command->add_option("--at", atSeconds_, "the instant, in seconds since the recording's begin")
+            ->check(numberFrom(0.0, 1e9))
+            ->capture_default_str();
     operations_->add_option("--at-least", leastMs_, "only those that took so many ms or more")
         ->check(numberFrom(0.0, 1e7))
         ->capture_default_str();
@@ -557,25 +556,8 @@ AskCommands::AskCommands(CLI::App& app)
     events_->add_option("--last", lastEvents_, "the last so many of each lane instead, by lane")
         ->check(numberFrom(0, 1'000'000));
     coverage_->add_flag("--missing", missing_, "the markers that do not occur there, not the time without one");
-    memory_->add_option("--by", memoryBy_, "by pool with its resources; or what was not released, by marker")
-        ->check(CLI::IsMember({"pool", "marker"}))
-        ->capture_default_str();
-    for (CLI::App* command : {counters_, memory_, instant_})
-        command->add_option("--at", atSeconds_, "the instant, in seconds since the recording's begin")
-            ->check(numberFrom(0.0, 1e9))
-            ->capture_default_str();
-    counters_->add_flag("--judge", usual_, "also in how many late frames and others they were above their thresholds");
     table_->add_option("--around", around_, "the marker of this name: what calls it, and what it calls");
-    table_->add_flag("--usual", usual_, "beside what is usual in as many frames");
-    stacks_
-        ->add_option("--by", stacksBy_,
-                     "by function or line of the source; or as a tree: what each calls, or who called it")
-        ->check(CLI::IsMember({"function", "line", "calls", "callers"}))
-        ->capture_default_str();
     stacks_->add_flag("--blocked", blocked_, "where threads were blocked and for how long, not where they ran");
-    table_->add_option("--depth", depth_, "rows nested so deep")
-        ->check(numberFrom(0, 1'000'000))
-        ->capture_default_str();
     advice_->add_option("--slow-file", slowFileMs_, "ms a file request may take")
         ->check(numberFrom(0.001, 1e7))
         ->capture_default_str();
@@ -586,6 +568,39 @@ AskCommands::AskCommands(CLI::App& app)
     advice_->add_option("--messages", limits_.messages, "so many of one lane in a frame are a finding")
         ->check(numberFrom(0, 1'000'000'000))
         ->capture_default_str();
+}
+
+/// How the answer is put together.
+void AskCommands::declareHow() {
+    table_
+        ->add_option("--by", by_,
+                     "nested by lane or role; leaves: each marker's own time, below it its callers; or flat, by marker "
+                     "or category")
+        ->check(CLI::IsMember({"lane", "role", "leaves", "marker", "category"}))
+        ->capture_default_str();
+    waits_->add_option("--by", waitsBy_, "by what was waited for, by the lane or by the marker that waited")
+        ->check(CLI::IsMember({"object", "lane", "marker"}))
+        ->capture_default_str();
+    operations_->add_option("--by", operationsBy_, "each by itself, or together by path or by kind")
+        ->check(CLI::IsMember({"each", "path", "kind"}))
+        ->capture_default_str();
+    memory_->add_option("--by", memoryBy_, "by pool with its resources; or what was not released, by marker")
+        ->check(CLI::IsMember({"pool", "marker"}))
+        ->capture_default_str();
+    counters_->add_flag("--judge", usual_, "also in how many late frames and others they were above their thresholds");
+    table_->add_flag("--usual", usual_, "beside what is usual in as many frames");
+    stacks_
+        ->add_option("--by", stacksBy_,
+                     "by function or line of the source; or as a tree: what each calls, or who called it")
+        ->check(CLI::IsMember({"function", "line", "calls", "callers"}))
+        ->capture_default_str();
+    table_->add_option("--depth", depth_, "rows nested so deep")
+        ->check(numberFrom(0, 1'000'000))
+        ->capture_default_str();
+}
+
+/// The stretch of time and the lanes that are asked about.
+void AskCommands::declareScopes() {
     for (CLI::App* command :
          {table_, marker_, stacks_, waits_, operations_, events_, memory_, frames_, counters_, cores_, coverage_}) {
         CLI::Option* const one[] = {

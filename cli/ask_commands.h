@@ -39,6 +39,10 @@ public:
     int run(std::ostream& out, std::ostream& err) const;  // returns an ExitCode
 
 private:
+    void declareWhat();
+    void declareHow();
+    void declareScopes();
+
     CLI::App *table_, *marker_, *find_, *stacks_, *waits_, *operations_, *events_, *memory_, *frames_, *counters_,
         *cores_, *instant_, *notes_, *coverage_, *advice_;
     int runInScope(const std::shared_ptr<const Recording>& recording, std::ostream& out, std::ostream& err) const;

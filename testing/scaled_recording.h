@@ -10,6 +10,7 @@
 #include <QtTest>
 
 #include "opened.h"
+#include "patience.h"
 
 namespace fugato {
 
@@ -18,7 +19,7 @@ inline std::string scaled(const QTemporaryDir& folder, uint64_t markers, uint64_
     QProcess process;
     process.start(SKERRY_PROGRAM,
                   {"--scale", QString::number(markers), "--seed", QString::number(seed), "--out", file});
-    if (!process.waitForFinished(60'000) || process.exitCode() != 0) qFatal("skerry --scale failed");
+    if (!process.waitForFinished(kPatience) || process.exitCode() != 0) qFatal("skerry --scale failed");
     return file.toStdString();
 }
 

@@ -172,7 +172,7 @@ private slots:
             field.selectAll();
             QTest::keyClicks(&field, words);
             QTest::keyClick(&field, Qt::Key_Return);
-            QVERIFY(explained.count() || explained.wait(30'000));
+            QVERIFY(explained.count() || explained.wait(kPatience));
         };
         const size_t over = explanation().figures.over;
         const uint32_t chosen = selection().frame();
@@ -198,7 +198,7 @@ private slots:
         field.setModified(true);
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         QTest::keyClick(&field, Qt::Key_Return);
-        QVERIFY(explained.count() || explained.wait(30'000));
+        QVERIFY(explained.count() || explained.wait(kPatience));
         QCOMPARE(window_->document().budget(), int64_t{0});
         QCOMPARE(explanation().figures.over, over);
     }
@@ -362,7 +362,7 @@ private slots:
         QVERIFY(found == simulate);
         QHelpEvent hover(QEvent::ToolTip, placeOf(simulate), lanes.viewport()->mapToGlobal(placeOf(simulate)));
         QApplication::sendEvent(lanes.viewport(), &hover);
-        QTRY_VERIFY(QToolTip::isVisible());
+        EVENTUALLY(QToolTip::isVisible());
         const QString words = QToolTip::text();
         for (const char* part : {"<b>Simulate</b>", "physics", "One step of wind, boats, gulls and crowd", "on main",
                                  "self ", "% of frame", "demo/regatta.cpp:"})
@@ -435,7 +435,7 @@ private slots:
         QCOMPARE(page.view().rows().rowCount(), lanes);
         QTest::keyClicks(&page.filter(), "sail");
         selection().stepSpike(1);  // another frame is filtered the same way
-        QTRY_VERIFY(!page.busy());
+        EVENTUALLY(!page.busy());
         QVERIFY(page.view().rows().rowCount() < lanes);
     }
 
@@ -455,8 +455,8 @@ private slots:
         file.close();
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         window_->open(path);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() != nullptr, 20'000);
-        QTRY_VERIFY(window_->verdict().sentence().contains("measuring took 3.6 %"));
+        EVENTUALLY(window_->document().explanation() != nullptr);
+        EVENTUALLY(window_->verdict().sentence().contains("measuring took 3.6 %"));
         bool advised = false;
         for (const QLabel* label : window_->verdict().findChildren<QLabel*>())
             advised |= label->toolTip().contains("Switch its category ‘spray’ to a coarser detail");
@@ -471,7 +471,7 @@ private slots:
         QCOMPARE(series->count(), 4);
         series->setFocus();
         QTest::keyClick(series, Qt::Key_Down);
-        QVERIFY(explained.wait(30'000));
+        QVERIFY(explained.wait(kPatience));
         QCOMPARE(explanation().series, 1u);
         QCOMPARE(explanation().recording->series[1].name, std::string("picture"));
     }
@@ -482,12 +482,12 @@ private slots:
         openDemo();
         Document& document = window_->document();
         WhyPanel& why = window_->why();
-        QTRY_VERIFY(why.whatIfWords().startsWith("If this took its usual time, "));
+        EVENTUALLY(why.whatIfWords().startsWith("If this took its usual time, "));
         const QString asRecorded = window_->verdict().sentence();
         const QImage before = window_->strip().grab().toImage();
         key(Qt::Key_R);
         QCOMPARE(document.trials().repairs().size(), size_t{1});
-        QTRY_VERIFY(document.trials().prediction());
+        EVENTUALLY(document.trials().prediction());
         const auto first = document.trials().prediction();
         QVERIFY(first->saved > 0 && first->over + first->saved == explanation().figures.over);
         QVERIFY2(window_->verdict().sentence().startsWith("With A repaired " +
@@ -504,7 +504,7 @@ private slots:
         QTest::mouseClick(why.viewport(), Qt::LeftButton, {},
                           why.trials()[0].box.center() - QPoint(0, why.verticalScrollBar()->value()));
         QCOMPARE(document.trials().repairs().size(), size_t{2});
-        QTRY_VERIFY(document.trials().prediction() && document.trials().prediction() != first);
+        EVENTUALLY(document.trials().prediction() && document.trials().prediction() != first);
         QVERIFY(document.trials().prediction()->over < first->over);
         QVERIFY(why.whatIfWords().startsWith("If A and B took their usual time, "));
         // Without it instead of usual; then no longer; then everything as recorded.
@@ -520,7 +520,7 @@ private slots:
         // Another budget starts over.
         key(Qt::Key_R);
         document.setBudget(12'000'000);
-        QTRY_VERIFY(!document.busy());
+        EVENTUALLY(!document.busy());
         QVERIFY(document.trials().repairs().empty());
     }
 
@@ -546,7 +546,7 @@ private slots:
         openPage("advice");
         AdvicePage& page = window_->drawer().page<AdvicePage>();
         QCOMPARE(window_->drawer().shown(), QString("advice"));
-        QTRY_VERIFY(page.advice() && !page.busy());
+        EVENTUALLY(page.advice() && !page.busy());
         QVERIFY(page.about().endsWith("findings, 0 accepted"));
         const QAbstractItemModel& model = *page.view().model();
         const int rows = model.rowCount();
@@ -571,20 +571,20 @@ private slots:
         // An accepted one stands at the end, also when the recording is opened again.
         const QString first = titles[0];
         page.view().model()->setData(model.index(0, kAdviceAccepted), Qt::Checked, Qt::CheckStateRole);
-        QTRY_COMPARE(titleAt(rows - 1), first);
+        EVENTUALLY_EQUAL(titleAt(rows - 1), first);
         QVERIFY(page.about().endsWith("1 accepted"));
         openDemo();
-        QTRY_VERIFY(page.advice() && !page.busy() && model.rowCount() == rows);
+        EVENTUALLY(page.advice() && !page.busy() && model.rowCount() == rows);
         QCOMPARE(titleAt(rows - 1), first);
         page.view().model()->setData(model.index(rows - 1, kAdviceAccepted), Qt::Unchecked, Qt::CheckStateRole);
-        QTRY_COMPARE(titleAt(0), first);
+        EVENTUALLY_EQUAL(titleAt(0), first);
     }
 
     void limitsOfAdviceAreSetAndRemembered() {
         openDemo();
         openPage("advice");
         AdvicePage& page = window_->drawer().page<AdvicePage>();
-        QTRY_VERIFY(page.advice() && !page.busy());
+        EVENTUALLY(page.advice() && !page.busy());
         const auto slowFiles = [&] {
             return std::count_if(page.advice()->begin(), page.advice()->end(),
                                  [](const Advice& a) { return a.kind == AdviceKind::SlowFile; });
@@ -601,7 +601,7 @@ private slots:
             QTest::keyClicks(slowFile, "60000");
             QTest::mouseClick(dialog.findChild<QDialogButtonBox*>()->button(QDialogButtonBox::Ok), Qt::LeftButton);
         });
-        QTRY_VERIFY(!page.busy() && slowFiles() == 0);
+        EVENTUALLY(!page.busy() && slowFiles() == 0);
         QCOMPARE(settings::adviceLimits().slowFile, int64_t{60'000'000'000});
         // Cancelled, nothing changes; the defaults come back at a click.
         inLimits([](QDialog& dialog) {
@@ -614,7 +614,7 @@ private slots:
             QTest::mouseClick(buttons->button(QDialogButtonBox::RestoreDefaults), Qt::LeftButton);
             QTest::mouseClick(buttons->button(QDialogButtonBox::Ok), Qt::LeftButton);
         });
-        QTRY_VERIFY(!page.busy() && slowFiles() == before);
+        EVENTUALLY(!page.busy() && slowFiles() == before);
     }
 
     // ---- lanes far apart ----------------------------------------------------------------------------

@@ -36,9 +36,9 @@ private slots:
         const QPoint at = rowOf(0, kNone)->box.center();
         QHelpEvent help(QEvent::ToolTip, at, panel().viewport()->mapToGlobal(at));
         QApplication::sendEvent(panel().viewport(), &help);
-        QTRY_COMPARE(QToolTip::text(),
-                     QString("CPU contention by other programs\nfind, updater and kworker ran, main "
-                             "waited\nfind: 6.5 ms late\nupdater: 2.5 ms late\nkworker: 1.0 ms late"));
+        EVENTUALLY_EQUAL(QToolTip::text(),
+                         QString("CPU contention by other programs\nfind, updater and kworker ran, main "
+                                 "waited\nfind: 6.5 ms late\nupdater: 2.5 ms late\nkworker: 1.0 ms late"));
         QTest::mouseClick(panel().viewport(), Qt::LeftButton, {}, rowOf(1, kNone)->box.center());
         QCOMPARE(selection().cause(), 1u);
         QVERIFY(rowOf(1, 0) && !rowOf(1, 1) && !rowOf(0, 0));
@@ -84,7 +84,7 @@ private slots:
         key(Qt::Key_O);
         // find had the core for 2, 4 and 3 ms, updater for 3, kworker for 2; hauler is the program's own.
         const QStringList all{"find, ran 9.0 ms", "updater, ran 3.0 ms", "kworker, ran 2.0 ms"};
-        QTRY_COMPARE(programs(), all);
+        EVENTUALLY_EQUAL(programs(), all);
         QVERIFY(lanes.picture().height() > before);
         QVERIFY(settings::otherPrograms().get());
         // Frame 24: find from 2 to 5 ms after its begin, then updater.
@@ -153,7 +153,7 @@ private slots:
         const auto explainAlone = [&](Qt::Key which, Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
             QSignalSpy explained(&window_->document(), &Document::explanationChanged);
             key(which, modifiers);
-            QVERIFY(explained.wait(10'000));
+            QVERIFY(explained.wait(kPatience));
             settle();
         };
         selection().selectRange(TimeRange{explanation().frame(24).begin, explanation().frame(27).begin});
@@ -164,7 +164,7 @@ private slots:
         // A narrower budget keeps to it.
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         window_->document().setBudget(7'000'000);
-        QVERIFY(explained.wait(10'000));
+        QVERIFY(explained.wait(kPatience));
         QCOMPARE(explanation().late, (std::vector<uint32_t>{24, 25, 26}));
         explainAlone(Qt::Key_E, Qt::ShiftModifier);
         QCOMPARE(explanation().late.size(), size_t{40});
@@ -185,7 +185,7 @@ private slots:
         const QPoint at = rowOf(0, kNone)->box.center();
         QHelpEvent help(QEvent::ToolTip, at, panel().viewport()->mapToGlobal(at));
         QApplication::sendEvent(panel().viewport(), &help);
-        QTRY_VERIFY(QToolTip::text().contains("with boats = 40, usually 8"));
+        EVENTUALLY(QToolTip::text().contains("with boats = 40, usually 8"));
 
         QMenu* stages = nullptr;
         for (QMenu* menu : window_->findChildren<QMenu*>())
@@ -196,7 +196,7 @@ private slots:
         QCOMPARE(stages->actions()[1]->text(), QString("Race"));
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         stages->actions()[1]->trigger();
-        QVERIFY(explained.wait(10'000));
+        QVERIFY(explained.wait(kPatience));
         settle();
         QCOMPARE(explanation().late, std::vector<uint32_t>{75});
         QVERIFY(toldInVerdict("only stage Race · mostly bound by CPU work on main"));

@@ -16,6 +16,7 @@
 #include "core/ask/nested_markers.h"
 #include "core/model/open_recording.h"
 #include "testing/children.h"
+#include "testing/patience.h"
 #include "testing/text_recording.h"
 
 using namespace fugato;
@@ -68,7 +69,7 @@ private slots:
         demo_ = folder_.filePath("race.fugato");  // every event costs ten times as much: a shorter race has to do
         QProcess skerry;
         skerry.start(SKERRY_PROGRAM, {"--virtual", "--seconds", "20", "--out", demo_});
-        QVERIFY(skerry.waitForFinished(120'000) && skerry.exitCode() == 0);
+        QVERIFY(skerry.waitForFinished(kPatience) && skerry.exitCode() == 0);
     }
 
     void infoTellsWhatARecordingHolds() {
@@ -240,7 +241,7 @@ private slots:
             QProcess process;
             process.setProcessEnvironment(environment);
             process.start(FUGATO_CLI_PROGRAM, arguments);
-            if (!process.waitForFinished(60'000) || process.exitCode() != 0) qFatal("fugato-cli failed");
+            if (!process.waitForFinished(kPatience) || process.exitCode() != 0) qFatal("fugato-cli failed");
             return QString::fromUtf8(process.readAllStandardError());
         };
         const QString file = FUGATO_DEMO_RECORDING;
@@ -284,7 +285,7 @@ private slots:
             QProcess process;
             process.start("bash", {"-c", QString("set -o pipefail; %1 table %2 --depth 1000%3")
                                              .arg(FUGATO_CLI_PROGRAM, FUGATO_DEMO_RECORDING, into)});
-            QVERIFY(process.waitForFinished(60'000));
+            QVERIFY(process.waitForFinished(kPatience));
             QCOMPARE(process.exitCode(), int(kExitNotWritten));
         }
     }
@@ -297,7 +298,7 @@ private slots:
             process.start("bash", {"-c", QString("ulimit -v %1; exec %2 explain %3")
                                              .arg(megabytes * 1024)
                                              .arg(FUGATO_CLI_PROGRAM, FUGATO_DEMO_RECORDING)});
-            QVERIFY(process.waitForFinished(60'000));
+            QVERIFY(process.waitForFinished(kPatience));
             QVERIFY2(process.exitStatus() == QProcess::NormalExit, qPrintable(QString::number(megabytes)));
             const int code = process.exitCode();
             const QString said = process.readAllStandardError();
@@ -500,7 +501,7 @@ private slots:
         const QString system = folder.filePath("system.fugato");
         QProcess made;
         made.start(SKERRY_PROGRAM, {"--scale", "100000", "--scale-system", "--out", system});
-        QVERIFY(made.waitForFinished(60'000));
+        QVERIFY(made.waitForFinished(kPatience));
         const Ran cores = run({"cores", system});
         QCOMPARE(cores.code, 0);
         QVERIFY2(cores.out.startsWith("On average ") && cores.out.contains("ferry"), qPrintable(cores.out.left(400)));

@@ -10,6 +10,7 @@
 
 #include "core/explain/causes/explain.h"
 #include "core/explain/words/sentences.h"
+#include "testing/patience.h"
 #include "testing/text_recording.h"
 
 using namespace fugato;
@@ -43,7 +44,7 @@ class DemoTest : public QObject {
     void sail(const QStringList& arguments, int expected = 0) {
         QProcess process;
         process.start(SKERRY_PROGRAM, arguments);
-        QVERIFY(process.waitForFinished(120'000));
+        QVERIFY(process.waitForFinished(kPatience));
         QCOMPARE(process.exitCode(), expected);
     }
     Run run(const QString& troubles, int seed, int seconds = 26) {

@@ -57,7 +57,7 @@ private slots:
         QCOMPARE(selection().cause(), 0u);
         QCOMPARE(explanation().causes[0].letter, std::string("A"));
         QCOMPARE(causeTitle(explanation(), explanation().causes[0]), std::string("unpack_rows in Frame"));
-        QTRY_COMPARE(window_->findChild<WhyPanel*>()->spoken().empty(), false);
+        EVENTUALLY_EQUAL(window_->findChild<WhyPanel*>()->spoken().empty(), false);
         QVERIFY(window_->findChild<WhyPanel*>()->spoken()[0].sentence.text.find("18 of 22 call stacks") !=
                 std::string::npos);
         QCOMPARE(selection().frame(), 32u);
@@ -66,7 +66,7 @@ private slots:
     void namesComeWithoutMovingWhatThePersonLooksAt() {
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         window_->open(write("sampled.jsonl", QByteArray::fromStdString(sampledFrames().text())));
-        QVERIFY(explained.wait(30'000));
+        QVERIFY(explained.wait(kPatience));
         if (explained.count() > 1) QSKIP("The functions were there at once.");
         selection().chooseFrame(44);
         settle();
@@ -117,7 +117,7 @@ private slots:
         const QPoint at = middleOf("unpack_rows");
         QHelpEvent help(QEvent::ToolTip, at, flames().viewport()->mapToGlobal(at));
         QApplication::sendEvent(flames().viewport(), &help);
-        QTRY_VERIFY(
+        EVENTUALLY(
             QToolTip::text().startsWith("unpack_rows of libsampled_library.so\ntotal: 18 samples, 64.3 %, 18.0 ms\n"
                                         "self: 18 samples, 64.3 %, 18.0 ms\n"));
     }

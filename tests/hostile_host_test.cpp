@@ -33,6 +33,7 @@
 #include "testing/children.h"
 #include "testing/files.h"
 #include "testing/left_buffers.h"
+#include "testing/patience.h"
 #include "testing/recording_children.h"
 
 using namespace fugato;
@@ -158,7 +159,7 @@ private slots:
         const std::string file = path("copied.fugato"), copy = path("copy.fugato");
         Shared told;
         const pid_t child = startRecording(file, told, 50'000);
-        QTRY_VERIFY(QFileInfo(QString::fromStdString(file)).size() > 20'000);
+        EVENTUALLY(QFileInfo(QString::fromStdString(file)).size() > 20'000);
         putBytes(copy, bytesOf(file));
         const QByteArray before = bytesOf(copy);
         QCOMPARE(makeRecordingWhole(copy), std::string());
@@ -169,8 +170,8 @@ private slots:
         QCOMPARE(bytesOf(copy), before);
         // It has written more by now, and still more, so that its buffers have no longer what it wrote first.
         const auto sizeNow = [&] { return QFileInfo(QString::fromStdString(file)).size(); };
-        QTRY_VERIFY(sizeNow() > before.size());
-        QTRY_VERIFY_WITH_TIMEOUT(sizeNow() > 2 * before.size(), 30'000);
+        EVENTUALLY(sizeNow() > before.size());
+        EVENTUALLY(sizeNow() > 2 * before.size());
         kill(child, SIGKILL);
         endOf(child);
         // Now the copy may be made whole; the buffers stay for the original. What was written in between is missing.
@@ -224,7 +225,7 @@ private slots:
         endOf(child);
         QCOMPARE(markersIn(file), uint64_t{1000});
         kill(grandchild, SIGKILL);
-        QTRY_VERIFY(!(*openFile(file))->beingWritten());
+        EVENTUALLY(!(*openFile(file))->beingWritten());
         QVERIFY(!makeRecordingWhole(file).empty());
         QCOMPARE(markersIn(file), uint64_t{1000});
     }

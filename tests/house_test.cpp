@@ -57,6 +57,25 @@ private slots:
                 QVERIFY2(contents(path).count('\n') <= kMostLines, qPrintable(path));
     }
 
+    void noFunctionIsTooLongToBeReadAtOnce() {
+        constexpr qsizetype kMostLines = 80;
+        // As they are laid out here, a function ends with a brace alone that stands as far in as its first line.
+        for (const QString& folder : foldersWithSources())
+            for (const QString& path : sourcesIn(folder))
+                for (const QString& in : {QString(), QString("    ")}) {
+                    const QStringList lines = contents(path).split('\n');
+                    qsizetype first = 0;
+                    for (qsizetype i = 0; i < lines.size(); ++i) {
+                        const QString after = lines[i].mid(in.size(), 1);
+                        if (!lines[i].startsWith(in) || after.isEmpty() || after == " ") continue;
+                        if (lines[i] != in + "}")
+                            first = i;
+                        else
+                            QVERIFY2(i - first < kMostLines, qPrintable(QString("%1:%2").arg(path).arg(first + 1)));
+                    }
+                }
+    }
+
     void includesPointDownTheHouse() {
         static const QRegularExpression row("^\\| `([a-z]+)` \\| ([^|]*)\\|", QRegularExpression::MultilineOption),
             include("#include \"([a-z]+)/"), qt("#include <Q[A-Z]");

@@ -20,6 +20,7 @@
 #include "session/running_programs.h"
 #include "testing/children.h"
 #include "testing/left_buffers.h"
+#include "testing/patience.h"
 
 using namespace fugato;
 using control::Message;
@@ -45,7 +46,7 @@ class JoinTest : public QObject {
     /// Started, and its first line has come.
     QProcess& started(const QStringList& arguments) {
         QProcess& process = start(arguments);
-        if (!QTest::qWaitFor([&] { return process.canReadLine(); }, 20'000)) qWarning("it does not become ready");
+        if (!QTest::qWaitFor([&] { return process.canReadLine(); }, kPatience)) qWarning("it does not become ready");
         process.readLine();
         return process;
     }
@@ -77,14 +78,16 @@ class JoinTest : public QObject {
     }
     static bool halt(QProcess& process) {
         ::kill(static_cast<pid_t>(process.processId()), SIGSTOP);
-        return QTest::qWaitFor([&] {
-            QFile told(QString("/proc/%1/stat").arg(process.processId()));
-            return told.open(QIODevice::ReadOnly) && told.readAll().contains(") T ");
-        });
+        return QTest::qWaitFor(
+            [&] {
+                QFile told(QString("/proc/%1/stat").arg(process.processId()));
+                return told.open(QIODevice::ReadOnly) && told.readAll().contains(") T ");
+            },
+            kPatience);
     }
     static bool end(QProcess& process) {
         process.terminate();
-        return process.waitForFinished(20'000);
+        return process.waitForFinished(kPatience);
     }
 
 private slots:
@@ -95,7 +98,7 @@ private slots:
     void cleanup() {
         for (auto& process : started_) {
             process->kill();
-            process->waitForFinished();
+            process->waitForFinished(kPatience);
         }
         started_.clear();
         for (const pid_t number : numbers_) removeBuffersOf(number);  // of those that were killed
@@ -138,7 +141,7 @@ private slots:
         QProcess& ferry = started({"ferry"});
         QCOMPARE(listed().size(), size_t{1});
         ferry.kill();
-        ferry.waitForFinished();
+        ferry.waitForFinished(kPatience);
         QCOMPARE(QDir(QString::fromStdString(sockets())).entryList({"*.sock"}, QDir::System).size(), 1);
         QVERIFY(listed().empty());
         QVERIFY(QDir(QString::fromStdString(sockets())).entryList({"*.sock"}, QDir::System).isEmpty());
@@ -173,7 +176,7 @@ private slots:
         QVERIFY((*programs)[0].trouble.empty());
         QVERIFY(!(*programs)[1].trouble.empty());
         ::kill(static_cast<pid_t>(ferry.processId()), SIGCONT);
-        QVERIFY(QTest::qWaitFor([&] { return running.look()->back().trouble.empty(); }, 10'000));
+        QVERIFY(QTest::qWaitFor([&] { return running.look()->back().trouble.empty(); }, kPatience));
     }
 
     /// As one on another device, at the end of a slow line.
@@ -196,7 +199,7 @@ private slots:
         QVERIFY(QDir().mkpath(QString::fromStdString(sockets())));
         ::chmod(sockets().c_str(), 0755);
         QProcess& refused = start({"ferry"});
-        QVERIFY(refused.waitForFinished(20'000));
+        QVERIFY(refused.waitForFinished(kPatience));
         QVERIFY2(refused.readAllStandardError().contains("not permitted"), "the program is told why");
         RunningPrograms running;
         const auto programs = running.look();
@@ -210,13 +213,13 @@ private slots:
         const size_t count = kThreadSanitizer ? 16 : 64;
         for (size_t i = 0; i < count; ++i) start({QString("boat %1").arg(i, 2, 10, QChar('0'))});
         RunningPrograms running;
-        QVERIFY(QTest::qWaitFor([&] { return running.look()->size() == count; }, 60'000));
+        QVERIFY(QTest::qWaitFor([&] { return running.look()->size() == count; }, kPatience));
         QVERIFY(QTest::qWaitFor(
             [&] {
                 const auto programs = running.look();
                 return std::all_of(programs->begin(), programs->end(), [](auto& one) { return one.trouble.empty(); });
             },
-            20'000));
+            kPatience));
         QCOMPARE(running.look()->back().name, "boat " + std::to_string(count - 1));
     }
 
@@ -230,7 +233,7 @@ private slots:
             QVERIFY(only().recorded == RunningProgram::Recorded::Joined);
             QCOMPARE(only().recording, path(name));
             const uint64_t before = joined->look()->frames;
-            QVERIFY(QTest::qWaitFor([&] { return joined->look()->frames > before + 30; }, 20'000));
+            QVERIFY(QTest::qWaitFor([&] { return joined->look()->frames > before + 30; }, kPatience));
             QVERIFY(joined->leave());
             QVERIFY(only().recorded == RunningProgram::Recorded::No);
             const auto r = opened(path(name));
@@ -256,7 +259,7 @@ private slots:
             QVERIFY(joined);
             QTest::qWait(300);
         }  // the connection ends, as when Fugato is killed
-        QVERIFY(QTest::qWaitFor([] { return only().recorded == RunningProgram::Recorded::No; }, 10'000));
+        QVERIFY(QTest::qWaitFor([] { return only().recorded == RunningProgram::Recorded::No; }, kPatience));
         const auto r = opened(path("run.fugato"));
         QVERIFY(r && !r->series[0].frames.empty());
         QVERIFY(end(ferry));
@@ -267,9 +270,9 @@ private slots:
         auto joined = JoinedProgram::join(only().socket, path("run.fugato"), {});
         QVERIFY(joined);
         const uint64_t before = joined->look()->frames;
-        QVERIFY(QTest::qWaitFor([&] { return joined->look()->frames > before + 20; }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return joined->look()->frames > before + 20; }, kPatience));
         ferry.kill();
-        ferry.waitForFinished();
+        ferry.waitForFinished(kPatience);
         const auto state = joined->look();
         QVERIFY(!state);
         QCOMPARE(state.failure().sentence, std::string("The program has ended."));
@@ -312,12 +315,12 @@ private slots:
             if (const auto told = joined->categories()) all = *told;
             return all;
         };
-        QVERIFY(QTest::qWaitFor([&] { return names().size() == 3; }, 10'000));
+        QVERIFY(QTest::qWaitFor([&] { return names().size() == 3; }, kPatience));
         QCOMPARE(names()[0], std::pair(std::string("drawing"), 2));
         QVERIFY(joined->setDetail("drawing", -1));
         QCOMPARE(names()[0], std::pair(std::string("drawing"), -1));
         const uint64_t before = joined->look()->frames;
-        QVERIFY(QTest::qWaitFor([&] { return joined->look()->frames > before + 40; }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return joined->look()->frames > before + 40; }, kPatience));
         const auto wrong = joined->setDetail("drawing", 9);
         QVERIFY(!wrong);
         QVERIFY(joined->leave());
@@ -340,7 +343,7 @@ private slots:
         QVERIFY(options.moments);
         auto joined = JoinedProgram::join(only().socket, path("run.fugato"), options);
         QVERIFY2(joined, joined ? "" : joined.failure().sentence.c_str());
-        QVERIFY(QTest::qWaitFor([&] { return joined->look()->saves == 2; }, 30'000));
+        QVERIFY(QTest::qWaitFor([&] { return joined->look()->saves == 2; }, kPatience));
         const auto state = joined->look();
         // On a busy machine a frame that was not meant to be long can be the first one.
         const QRegularExpression reason("^a frame took [\\d.]+ ms, more than 50\\.0 ms$");
@@ -374,12 +377,12 @@ private slots:
         };
         QTest::qWait(300);
         ::kill(static_cast<pid_t>(ferry.processId()), SIGUSR1);
-        QVERIFY(QTest::qWaitFor([&] { return saves().saves == 1; }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return saves().saves == 1; }, kPatience));
         QCOMPARE(saves().because, std::string("error: the tide is out"));
         QCOMPARE(saves().saved, path("run-1.fugato"));
         QTest::qWait(200);
         ::kill(static_cast<pid_t>(ferry.processId()), SIGUSR2);
-        QVERIFY(QTest::qWaitFor([&] { return saves().saves == 2; }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return saves().saves == 2; }, kPatience));
         QCOMPARE(saves().because, std::string("asked for: asked by signal"));
         QCOMPARE(saves().saved, path("run-2.fugato"));
         QTest::qWait(200);
@@ -398,7 +401,7 @@ private slots:
         auto joined = JoinedProgram::join(only().socket, path("no such folder/run.fugato"), options);
         QVERIFY(joined);
         QVERIFY(joined->saveMoment("now"));
-        QVERIFY(QTest::qWaitFor([&] { return !joined->look()->status.empty(); }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return !joined->look()->status.empty(); }, kPatience));
         QVERIFY2(joined->look()->status.find("could not be saved to") != std::string::npos,
                  joined->look()->status.c_str());
         QVERIFY(joined->look()->recording);
@@ -451,7 +454,8 @@ private slots:
             for (char& byte : bytes) byte = static_cast<char>(random());
             if (bytes.back() == '\n') bytes.back() = 'x';
             QVERIFY(::send(connection->descriptor(), bytes.data(), bytes.size(), MSG_NOSIGNAL) > 0);
-            QVERIFY(QTest::qWaitFor([&] { return connection->receive().what == control::Received::What::End; }, 5000));
+            QVERIFY(
+                QTest::qWaitFor([&] { return connection->receive().what == control::Received::What::End; }, kPatience));
         }
         // A request that is never followed by another, and many connections: others still are served.
         std::vector<ControlConnection> silent;
@@ -459,7 +463,7 @@ private slots:
             if (auto connection = ControlConnection::open(socket)) silent.push_back(std::move(*connection));
         QVERIFY(silent.size() >= 10);
         silent.clear();
-        QVERIFY(QTest::qWaitFor([&] { return listed().size() == 1; }, 10'000));
+        QVERIFY(QTest::qWaitFor([&] { return listed().size() == 1; }, kPatience));
         QVERIFY(end(ferry));
         QCOMPARE(ferry.exitCode(), 0);
     }
@@ -488,7 +492,7 @@ private slots:
             ::close(peer);
         });
         RunningPrograms running;
-        QVERIFY(QTest::qWaitFor([&] { return running.look()->size() == 2; }, 10'000));
+        QVERIFY(QTest::qWaitFor([&] { return running.look()->size() == 2; }, kPatience));
         const auto programs = running.look();
         const auto& other =
             *std::find_if(programs->begin(), programs->end(), [](auto& p) { return p.name != "ferry"; });
@@ -498,7 +502,7 @@ private slots:
         answering.join();
         ::close(nonsense);
         ::close(mute);
-        QVERIFY(QTest::qWaitFor([] { return listed().size() == 1; }, 10'000));
+        QVERIFY(QTest::qWaitFor([] { return listed().size() == 1; }, kPatience));
     }
 
     // ---- by command ------------------------------------------------------------------------------------------
@@ -510,7 +514,7 @@ private slots:
             environment.insert("XDG_DATA_HOME", file("data"));
             cli.setProcessEnvironment(environment);
             cli.start(FUGATO_CLI_PROGRAM, words);
-            cli.waitForFinished(60'000);
+            cli.waitForFinished(kPatience);
             return std::tuple(cli.exitCode(), QString(cli.readAllStandardOutput()),
                               QString(cli.readAllStandardError()));
         };
@@ -531,11 +535,11 @@ private slots:
         QVERIFY(std::get<2>(run({"join", "canoe"})).contains("No program \"canoe\" offers itself"));
         // Started so that it can be joined, and joined while it runs.
         QProcess& offered = start({"record", "--offer", "--", OFFERED_PROGRAM, "quay", "quiet"}, FUGATO_CLI_PROGRAM);
-        QVERIFY(QTest::qWaitFor([&] { return std::get<1>(run({"programs"})).contains("offered"); }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return std::get<1>(run({"programs"})).contains("offered"); }, kPatience));
         auto [later, lOut, lErr] = run({"join", "offered", "--for", "1s"});
         QVERIFY2(later == 0 && lOut.contains("frames:"), qPrintable(lErr));
         offered.terminate();
-        QVERIFY(offered.waitForFinished(20'000));
+        QVERIFY(offered.waitForFinished(kPatience));
         // Held in memory from its first instant, and saved by a command.
         QProcess& held = start({"record", "--to", file("held.fugato"), "--moments", "before=1s,after=50ms,errors", "--",
                                 OFFERED_PROGRAM, "quay", "quiet"},
@@ -544,10 +548,10 @@ private slots:
             [&] {
                 return std::get<1>(run({"save", "offered", "--why", "seen it"})).contains("saves its last");
             },
-            20'000));
-        QVERIFY(QTest::qWaitFor([&] { return QFile::exists(file("held.fugato")); }, 20'000));
+            kPatience));
+        QVERIFY(QTest::qWaitFor([&] { return QFile::exists(file("held.fugato")); }, kPatience));
         held.terminate();
-        QVERIFY(held.waitForFinished(20'000));
+        QVERIFY(held.waitForFinished(kPatience));
         QVERIFY2(held.readAllStandardError().contains("held.fugato: asked for: seen it."), "it is told where and why");
         QCOMPARE(opened(path("held.fugato"))->context.at("saved because"), std::string("asked for: seen it"));
     }

@@ -100,7 +100,7 @@ private slots:
 
     void everySentenceFigureAndSwitchIsFound() {
         openDemo();
-        QTRY_VERIFY(window_->why().whatIfWords().startsWith("If this"));
+        EVENTUALLY(window_->why().whatIfWords().startsWith("If this"));
         const auto all = below(&window_->why());
         QVERIFY(named(all, "Why frame 7\u202f734 took 28.1 ms"));
         QCOMPARE(named(all, "Why frame")->role(), QAccessible::Heading);
@@ -260,7 +260,7 @@ private slots:
         QTest::keyClicks(focus(), "10");
         type(Qt::Key_Return);
         QVERIFY(window_->lanes().hasFocus());
-        QTRY_COMPARE(explanation().budget, int64_t{10'000'000});
+        EVENTUALLY_EQUAL(explanation().budget, int64_t{10'000'000});
         settle();
         // Going to a frame, and searching, too.
         type(Qt::Key_F, Qt::ControlModifier);
@@ -342,7 +342,7 @@ private slots:
         QCOMPARE(selection().cause(), 1u);
         selection().chooseCause(0);
         settle();
-        QTRY_VERIFY(window_->why().whatIfWords().startsWith("If this"));
+        EVENTUALLY(window_->why().whatIfWords().startsWith("If this"));
         window_->why().setFocus(Qt::TabFocusReason);
         const auto goTo = [&](const QString& begin) {
             for (int i = 0; i < 40 && !window_->why().parts().current()->name.startsWith(begin); ++i)
@@ -430,12 +430,12 @@ private slots:
         for (const auto& [lane, frame] :
              std::initializer_list<std::pair<uint32_t, uint32_t>>{{last, 2}, {first, 5}, {last, 6}, {last, 10}}) {
             type(Qt::Key_F3);
-            QTRY_VERIFY2(seen(lane, frame), qPrintable(QString("frame %1").arg(frame)));
+            EVENTUALLY_ELSE_SAY(seen(lane, frame), qPrintable(QString("frame %1").arg(frame)));
         }
         type(Qt::Key_F3);
-        QTRY_COMPARE(window_->statusBar()->currentMessage(), QString("That was the last one."));
+        EVENTUALLY_EQUAL(window_->statusBar()->currentMessage(), QString("That was the last one."));
         type(Qt::Key_F3, Qt::ShiftModifier);
-        QTRY_VERIFY(seen(last, 6));
+        EVENTUALLY(seen(last, 6));
         // A marker selected in the lanes outside the selected frame: the status line says so.
         const auto row = &r.lanes[first].rows[0];
         selection().chooseMarker({first, 0, row->size() - 1});
@@ -471,7 +471,7 @@ private slots:
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         series->setFocus();
         type(Qt::Key_Down);
-        QVERIFY(explained.wait(20'000));
+        QVERIFY(explained.wait(kPatience));
         settle();
         const Frame now = explanation().frame(selection().frame());
         QVERIFY(now.begin < before.end && now.end > before.begin);

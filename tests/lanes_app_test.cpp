@@ -274,7 +274,7 @@ private slots:
         const QString path = folder_.filePath("growing.fugato");
         QProcess program;
         openGrowing(program, path);
-        QTRY_VERIFY_WITH_TIMEOUT(laneNamed("worker 2") != kNone && shown().contains("worker 2"), 30'000);
+        EVENTUALLY(laneNamed("worker 2") != kNone && shown().contains("worker 2"));
         selection().showSpan(recording().begin, recording().begin + 50'000'000);  // it no longer follows
         selectLane("worker 1");
         key(Qt::Key_H);
@@ -288,23 +288,23 @@ private slots:
         Note note;
         note.text = "while it runs";
         window_->document().notes().put(note);
-        QTRY_VERIFY(lanes().connections());
+        EVENTUALLY(lanes().connections());
         const auto connections = lanes().connections();
         // More frames come, and lanes are drawn again.
         const int64_t end = recording().end;
-        QTRY_VERIFY_WITH_TIMEOUT(recording().end > end + 2'000'000'000, 60'000);
-        QTRY_VERIFY_WITH_TIMEOUT(picture().recording()->end > end, 30'000);
+        EVENTUALLY(recording().end > end + 2'000'000'000);
+        EVENTUALLY(picture().recording()->end > end);
         QVERIFY(!shown().contains("worker 1"));
         QCOMPARE(shown().front(), QString("audio"));
         QCOMPARE(selection().marker(), marker);
         QCOMPARE(selection().anchor(), std::optional(anchor));
         QCOMPARE(selection().instant(), std::optional(anchor + 3'000'000));
         QCOMPARE(window_->document().notes().all().size(), size_t{1});
-        QTRY_COMPARE(selection().scopeContext().shownLanes.size(), picture().recording()->lanes.size());
+        EVENTUALLY_EQUAL(selection().scopeContext().shownLanes.size(), picture().recording()->lanes.size());
         // What the marker is connected with was looked up again: more may be known of it.
-        QTRY_VERIFY_WITH_TIMEOUT(lanes().connections() && lanes().connections() != connections, 30'000);
+        EVENTUALLY(lanes().connections() && lanes().connections() != connections);
         program.kill();
-        program.waitForFinished();
+        program.waitForFinished(kPatience);
         makeRecordingWhole(path.toStdString());
     }
 

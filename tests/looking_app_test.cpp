@@ -78,7 +78,8 @@ private slots:
         QCOMPARE(selection().marker(), spray);
         const int64_t at = selection().instant().value();
         QVERIFY(begin(spray) < at && at < end(spray));
-        QTRY_VERIFY2(told().contains("instant " + toQString(exactText(at - recording().begin))), qPrintable(told()));
+        EVENTUALLY_ELSE_SAY(told().contains("instant " + toQString(exactText(at - recording().begin))),
+                            qPrintable(told()));
         QCOMPARE(page.title(), "At " + toQString(instantText(at - recording().begin)));
         const auto table = page.view().table();
         const Table::Row gpu = rowNamed(*table, "GPU graphics");
@@ -149,7 +150,7 @@ private slots:
         QCOMPARE(selection().instant(), std::optional(end(wait)));
         const QString exact = QString::number(end(wait) - begin(wait)) + " ns";
         QVERIFY2(lanes().measuredText().contains(exact), qPrintable(lanes().measuredText()));
-        QTRY_VERIFY2(told().contains(exact), qPrintable(told()));
+        EVENTUALLY_ELSE_SAY(told().contains(exact), qPrintable(told()));
         key(Qt::Key_C, Qt::ControlModifier | Qt::ShiftModifier);
         QCOMPARE(QApplication::clipboard()->text(), lanes().measuredText());
         key(Qt::Key_Comma);

@@ -80,13 +80,13 @@ private slots:
             QVERIFY(dialog.told().contains("is there already") && !button("Merge")->isEnabled());
             dialog.path().setText(folder_.filePath("game + server.else"));
             QTest::mouseClick(button("Merge"), Qt::LeftButton);
-            QTRY_VERIFY(dialog.told().startsWith("Cannot tell the form"));
+            EVENTUALLY(dialog.told().startsWith("Cannot tell the form"));
             dialog.path().setText(wanted);
             QVERIFY(dialog.told().isEmpty());
             dialog.path().setFocus();
             QTest::keyClick(&dialog.path(), Qt::Key_Return);
         });
-        QVERIFY(explained.count() || explained.wait(30'000));
+        QVERIFY(explained.count() || explained.wait(kPatience));
         settle();
         QCOMPARE(window_->document().path(), wanted);
         QVERIFY(window_->windowTitle().startsWith("game + server.fugato"));
@@ -143,7 +143,7 @@ private slots:
             QCOMPARE(dialog.recordings().count(), 2);
             dialog.path().setFocus();
             QTest::keyClick(&dialog.path(), Qt::Key_Return);
-            QTRY_VERIFY(dialog.told().contains("ended before"));
+            EVENTUALLY(dialog.told().contains("ended before"));
             dialog.recordings().setCurrentRow(1);
             for (QPushButton* one : dialog.findChildren<QPushButton*>())
                 if (one->text() == "Re&move") QTest::mouseClick(one, Qt::LeftButton);
@@ -157,9 +157,9 @@ private slots:
             dialog.path().setText(folder_.filePath("long.fugato"));
             dialog.path().setFocus();
             QTest::keyClick(&dialog.path(), Qt::Key_Return);
-            QTRY_VERIFY(dialog.findChild<QProgressBar*>()->isVisible());
+            EVENTUALLY(dialog.findChild<QProgressBar*>()->isVisible());
             QTest::keyClick(&dialog, Qt::Key_Escape);
-            QTRY_VERIFY(!dialog.findChild<QProgressBar*>()->isVisible());
+            EVENTUALLY(!dialog.findChild<QProgressBar*>()->isVisible());
             QVERIFY(dialog.isVisible());
             QTest::keyClick(&dialog, Qt::Key_Escape);
         });

@@ -14,6 +14,7 @@
 #include "core/model/keys.h"
 #include "format/recording_file.h"
 #include "testing/opened.h"
+#include "testing/patience.h"
 #include "testing/text_recording.h"
 
 using namespace fugato;
@@ -109,7 +110,7 @@ private slots:
             QProcess skerry;
             skerry.start(SKERRY_PROGRAM, {"--virtual", "--seconds", "2", "--seed", QString::number(seed), "--out",
                                           path(QString("race %1.fugato").arg(seed))});
-            QVERIFY(skerry.waitForFinished(60'000) && skerry.exitCode() == 0);
+            QVERIFY(skerry.waitForFinished(kPatience) && skerry.exitCode() == 0);
         }
         // Their clock is virtual: two races that began 0.3 s apart.
         for (const int i : {0, 1}) {
@@ -354,11 +355,10 @@ private slots:
                                                path(QString("real %1.fugato").arg(i))});
             QVERIFY(programs[i].waitForStarted());
         }
-        for (const int i : {0, 1})
-            QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path(QString("real %1.fugato").arg(i))).size() > 100'000, 20'000);
+        for (const int i : {0, 1}) EVENTUALLY(QFileInfo(path(QString("real %1.fugato").arg(i))).size() > 100'000);
         for (QProcess& program : programs) {
             program.terminate();
-            QVERIFY(program.waitForFinished(30'000) && program.exitCode() == 0);
+            QVERIFY(program.waitForFinished(kPatience) && program.exitCode() == 0);
         }
         const std::string one = pathText("real 0.fugato"), two = pathText("real 1.fugato"),
                           out = pathText("real.fugato");

@@ -56,7 +56,7 @@ class NotesAppTest : public WindowTest {
     /// After a dialog the window is the one that hears keys again.
     void awake() {
         window_->activateWindow();
-        QTRY_COMPARE(QApplication::activeWindow(), static_cast<QWidget*>(window_.get()));
+        EVENTUALLY_EQUAL(QApplication::activeWindow(), static_cast<QWidget*>(window_.get()));
     }
     QStringList texts() {
         QStringList all;
@@ -79,7 +79,7 @@ private slots:
         addNote(frameWords, "look at the spray");
         QCOMPARE(texts(), (QStringList{"drawn too often", "look at the spray"}));
         QVERIFY(notes().all()[0].about == NoteAbout::Cause && notes().all()[0].state == NoteState::ToMend);
-        QTRY_VERIFY(!notes().busy());
+        EVENTUALLY(!notes().busy());
         QVERIFY(QFile::exists(path_ + ".notes.json"));
         openAgain();
         QCOMPARE(texts(), (QStringList{"drawn too often", "look at the spray"}));
@@ -96,7 +96,7 @@ private slots:
         emit page().view().rowChosen(rowOf("look at the spray"));
         QCOMPARE(selection().frame(), frame);
         // The explanation tells what was noted of the frame and its cause.
-        QTRY_VERIFY(window_->why().parts().textOfAll().contains("look at the spray"));
+        EVENTUALLY(window_->why().parts().textOfAll().contains("look at the spray"));
         QVERIFY(window_->why().parts().textOfAll().contains("Noted: to mend · "));
         // The strip marks the frame, and tells of it.
         const auto& parts = window_->strip().parts().all();
@@ -179,7 +179,7 @@ private slots:
         QCOMPARE(texts(), QStringList{"two"});
         key(Qt::Key_Z, Qt::ControlModifier);
         QCOMPARE(texts(), QStringList{"one"});
-        QTRY_VERIFY(!notes().busy());
+        EVENTUALLY(!notes().busy());
         const auto read = readNotes(notesPath(path_.toStdString()));
         QVERIFY(read && read->notes.size() == 1 && read->notes[0].text == "one");
     }
@@ -187,7 +187,7 @@ private slots:
     void whatSomebodyElseWroteIsKept() {
         openCopy();
         addNote({}, "mine");
-        QTRY_VERIFY(!notes().busy());
+        EVENTUALLY(!notes().busy());
         const std::string at = notesPath(path_.toStdString());
         auto file = *readNotes(at);
         Note other;
@@ -196,7 +196,7 @@ private slots:
         file.notes.push_back(other);
         QVERIFY(writeNotes(at, file));
         addNote({}, "mine again");
-        QTRY_VERIFY(!notes().busy());
+        EVENTUALLY(!notes().busy());
         QCOMPARE(readNotes(at)->notes.size(), size_t{3});
         QVERIFY(texts().contains("theirs"));
     }
@@ -207,9 +207,9 @@ private slots:
         putBytes(at, "{broken");
         openAgain();
         settle();
-        QTRY_VERIFY2(window_->notice().contains("damaged"), qPrintable(window_->notice()));
+        EVENTUALLY_ELSE_SAY(window_->notice().contains("damaged"), qPrintable(window_->notice()));
         addNote({}, "lost?");
-        QTRY_VERIFY2(window_->notice().contains("cannot be kept"), qPrintable(window_->notice()));
+        EVENTUALLY_ELSE_SAY(window_->notice().contains("cannot be kept"), qPrintable(window_->notice()));
         settle();
         QFile file(toQString(at));
         QVERIFY(file.open(QIODevice::ReadOnly));

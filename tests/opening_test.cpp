@@ -34,8 +34,49 @@
 
 using namespace fugato;
 
+/// How often a window tells its panels that a recording grew, and what its strip shows of new frames at each look.
+class Told : public QObject {
+public:
+    int details = 0, content = 0, looks = 0;
+    size_t newFrames = 0, columns = 0;
+    QString tip;  // over a frame that is not explained yet
+
+    explicit Told(MainWindow& window) {
+        Document& document = window.document();
+        connect(&document, &Document::detailsChanged, this, [this] { ++details; });
+        connect(&document, &Document::contentChanged, this, [this] { ++content; });
+        connect(&document, &Document::newFramesChanged, this, [this, &window] { look(window); });
+    }
+    QString words(qint64 ms) const {
+        return QString("%1, %2, %3 in %4 ms").arg(details).arg(content).arg(looks).arg(ms);
+    }
+
+private:
+    void look(MainWindow& window) {
+        OverrunStrip& strip = window.strip();
+        const auto& shown = strip.picture().columns();
+        for (size_t x = shown.size(); x-- > 0 && !tip.contains("not explained yet");) {
+            if (shown[x].worst == kNone || shown[x].worst < window.document().explanation()->frames.size()) continue;
+            const QPoint at(strip.area().left() + static_cast<int>(x), strip.area().center().y());
+            QHelpEvent help(QEvent::ToolTip, at, strip.mapToGlobal(at));
+            QApplication::sendEvent(&strip, &help);
+            tip = QToolTip::text();
+        }
+        ++looks;
+        newFrames += window.document().newFrames().size();
+        for (const auto& column : shown) columns += column.first != kNone && !column.explained && !column.goesOn;
+    }
+};
+
 class OpeningTest : public WindowTest {
     Q_OBJECT
+
+    bool markerIsOutlined() {
+        LanesView& lanes = window_->lanes();
+        const QPoint corner =
+            lanes.picture().markerRect(lanes.viewport()->rect(), lanes.scrolled(), selection().marker()).topLeft();
+        return lanes.viewport()->grab().toImage().pixelColor(corner) == theme().text;
+    }
 
 private slots:
     void droppingAFileOpensIt() {
@@ -47,7 +88,7 @@ private slots:
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         QDropEvent drop(QPointF(50, 50), Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
         QApplication::sendEvent(window_.get(), &drop);
-        QVERIFY(explained.wait(30'000));
+        QVERIFY(explained.wait(kPatience));
         QVERIFY(window_->windowTitle().startsWith("skerry-regatta.fugato"));
     }
 
@@ -61,7 +102,7 @@ private slots:
         QCOMPARE(recent->actions().first()->text(), QString("skerry-regatta.fugato"));
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         recent->actions().first()->trigger();
-        QVERIFY(explained.wait(30'000));
+        QVERIFY(explained.wait(kPatience));
     }
 
     void aRecordingThatIsStillMadeIsFollowed() {
@@ -70,24 +111,18 @@ private slots:
         QProcess skerry;
         skerry.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "600", "--system", "none", "--troubles", "gust,log"});
         QVERIFY(skerry.waitForStarted());
-        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
+        EVENTUALLY(QFileInfo(path).size() > 20'000);
         open(path);
         QVERIFY(window_->document().recording()->growing);
         // However few frames it held when it was opened: the rest comes by itself.
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() && explanation().frames.size() > 5, 10'000);
+        EVENTUALLY(window_->document().explanation() && explanation().frames.size() > 5);
         selection().chooseFrame(3);
         QCOMPARE(selection().frame(), 3u);
         selection().showSpan(explanation().frame(3).begin, explanation().frame(3).end);
         const uint32_t main = explanation().frame(3).lane;
         selection().chooseMarker(
             {main, 0, window_->document().recording()->lanes[main].rows[0].lastBefore(explanation().frame(3).end)});
-        const auto outlined = [&] {
-            LanesView& lanes = window_->lanes();
-            const QPoint corner =
-                lanes.picture().markerRect(lanes.viewport()->rect(), lanes.scrolled(), selection().marker()).topLeft();
-            return lanes.viewport()->grab().toImage().pixelColor(corner) == theme().text;
-        };
-        QVERIFY(outlined());
+        QVERIFY(markerIsOutlined());
         const View chosen = selection().view();
         const size_t first = explanation().frames.size();
         // Nothing changes under the hands: what is half typed, a closed notice, the page; and the tables fill.
@@ -101,49 +136,30 @@ private slots:
         QTest::keyClicks(&budget, "12.");
         window_->drawer().show("markers");
         const auto rows = [&] { return window_->drawer().page<MarkersPage>().view().rows().rowCount(); };
-        QTRY_VERIFY_WITH_TIMEOUT(rows() > 0, 5'000);
-        int details = 0, content = 0, looks = 0;
-        size_t newFrames = 0, columns = 0;
-        connect(&window_->document(), &Document::detailsChanged, this, [&] { ++details; });
-        connect(&window_->document(), &Document::contentChanged, this, [&] { ++content; });
-        QString tip;  // over a frame that is not explained yet
-        connect(&window_->document(), &Document::newFramesChanged, this, [&] {
-            const auto& shown = window_->strip().picture().columns();
-            for (size_t x = shown.size(); x-- > 0 && !tip.contains("not explained yet");) {
-                if (shown[x].worst == kNone || shown[x].worst < explanation().frames.size()) continue;
-                const QPoint at(window_->strip().area().left() + static_cast<int>(x),
-                                window_->strip().area().center().y());
-                QHelpEvent help(QEvent::ToolTip, at, window_->strip().mapToGlobal(at));
-                QApplication::sendEvent(&window_->strip(), &help);
-                tip = QToolTip::text();
-            }
-            ++looks;
-            newFrames += window_->document().newFrames().size();
-            for (const auto& column : window_->strip().picture().columns())
-                columns += column.first != kNone && !column.explained && !column.goesOn;
-        });
+        EVENTUALLY(rows() > 0);
+        const Told told(*window_);
         QElapsedTimer clock;
         clock.start();
-        QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > first + 20, 10'000);
+        EVENTUALLY(explanation().frames.size() > first + 20);
         const size_t second = explanation().frames.size();
         std::optional<CauseKey> tried;
         if (!explanation().causes.empty()) {
             tried = explanation().causes[0].key;
             window_->document().trials().setRepairs({{0, true}});
         }
-        QTRY_VERIFY_WITH_TIMEOUT(explanation().frames.size() > second + 20, 10'000);
+        EVENTUALLY(explanation().frames.size() > second + 20);
         if (tried) {  // what is simulated is worked out although the recording goes on, and told of all its frames
-            QTRY_VERIFY_WITH_TIMEOUT(window_->document().trials().prediction(), 5'000);
+            EVENTUALLY(window_->document().trials().prediction());
             QCOMPARE(window_->document().trials().prediction()->overrun.size(), explanation().frames.size());
             QCOMPARE(window_->document().trials().prediction()->lateBy.size(), explanation().causes.size());
         }
         const auto elapsed = clock.elapsed();
-        const QString told = QString("%1, %2, %3 in %4 ms").arg(details).arg(content).arg(looks).arg(elapsed);
-        QVERIFY2(details <= elapsed / 1000 + 2, qPrintable(told));
-        QVERIFY2(content <= elapsed / 400 + 2, qPrintable(told));
-        QVERIFY2(looks <= elapsed / 50 + 3, qPrintable(told));
-        QVERIFY2(tip.contains("not explained yet"), qPrintable(tip));
-        QVERIFY2(looks > 0 && newFrames > 0 && columns > 0, "frames stand in the strip before they are explained");
+        QVERIFY2(told.details <= elapsed / 1000 + 2, qPrintable(told.words(elapsed)));
+        QVERIFY2(told.content <= elapsed / 400 + 2, qPrintable(told.words(elapsed)));
+        QVERIFY2(told.looks <= elapsed / 50 + 3, qPrintable(told.words(elapsed)));
+        QVERIFY2(told.tip.contains("not explained yet"), qPrintable(told.tip));
+        QVERIFY2(told.looks > 0 && told.newFrames > 0 && told.columns > 0,
+                 "frames stand in the strip before they are explained");
         QCOMPARE(budget.text(), QString("12."));
         QVERIFY(budget.hasFocus());
         QCOMPARE(window_->drawer().shown(), QString("markers"));
@@ -158,15 +174,14 @@ private slots:
         QCOMPARE(selection().view().begin, chosen.begin);
         QCOMPARE(selection().view().end, chosen.end);
         QCOMPARE(selection().frame(), 3u);
-        QVERIFY(outlined());
+        QVERIFY(markerIsOutlined());
         skerry.terminate();  // the race ends after the frame it is in, and its recording is whole
-        QVERIFY(skerry.waitForFinished(30'000));
+        QVERIFY(skerry.waitForFinished(kPatience));
         QCOMPARE(skerry.exitCode(), 0);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 20'000);
+        EVENTUALLY(!window_->document().recording()->growing);
         QVERIFY(window_->document().recording()->notes().empty());
-        QTRY_COMPARE(explanation().frames.size(), window_->document().recording()->series[0].frames.size());
+        EVENTUALLY_EQUAL(explanation().frames.size(), window_->document().recording()->series[0].frames.size());
         QVERIFY(window_->document().newFrames().empty());
-        disconnect(&window_->document(), nullptr, this, nullptr);
     }
 
     void openingCanBeCancelled() {
@@ -179,12 +194,12 @@ private slots:
         auto* button = window_->findChild<QPushButton*>("cancel");
         for (const bool byKey : {false, true}) {
             window_->open(slow);
-            QTRY_VERIFY(button->isVisible());
+            EVENTUALLY(button->isVisible());
             if (byKey)
                 key(Qt::Key_Escape);
             else
                 QTest::mouseClick(button, Qt::LeftButton);
-            QTRY_VERIFY(!button->isVisible());
+            EVENTUALLY(!button->isVisible());
         }
         QCOMPARE(cancelled.count(), 2);
         QCoreApplication::processEvents();
@@ -259,13 +274,14 @@ private slots:
         settings::recentFiles().set({there, folder_.filePath("gone.fugato")});
         window_->startPage().fill();
         const auto cards = [&] { return window_->startPage().findChildren<RecordingCard*>(); };
-        QTRY_COMPARE(cards().size(), 2);
+        EVENTUALLY_EQUAL(cards().size(), 2);
         // What it holds is worked out beside that.
-        QTRY_VERIFY(cards()[0]->isEnabled() && cards()[0]->accessibleName().startsWith("there.jsonl, "));
-        QTRY_VERIFY2(cards()[0]->accessibleName().endsWith(", no frames"), qPrintable(cards()[0]->accessibleName()));
+        EVENTUALLY(cards()[0]->isEnabled() && cards()[0]->accessibleName().startsWith("there.jsonl, "));
+        EVENTUALLY_ELSE_SAY(cards()[0]->accessibleName().endsWith(", no frames"),
+                            qPrintable(cards()[0]->accessibleName()));
         QVERIFY(!cards()[1]->isEnabled() && cards()[1]->accessibleName().endsWith("It is no longer there."));
         QTest::keyClick(cards()[0], Qt::Key_Space);
-        QTRY_VERIFY(window_->document().recording());
+        EVENTUALLY(window_->document().recording());
         QVERIFY(!window_->startPage().isVisible() && window_->lanes().isVisible());
     }
 
@@ -274,9 +290,9 @@ private slots:
         window_->drawer().show("advice");
         window_->document().setSeries(1);
         settle();
-        QTRY_COMPARE_WITH_TIMEOUT(explanation().series, 1u, 30'000);
+        EVENTUALLY_EQUAL(explanation().series, 1u);
         window_->document().setBudget(9'000'000);
-        QTRY_COMPARE_WITH_TIMEOUT(explanation().budget, int64_t{9'000'000}, 30'000);
+        EVENTUALLY_EQUAL(explanation().budget, int64_t{9'000'000});
         TextRecording other;
         other.frame(0, "main").mark(1, 2, "main", "A").frameEnd(20'000, "main");
         window_->drawer().show("markers");  // of the demo too
@@ -313,16 +329,16 @@ private slots:
         press(QKeySequence::Redo);
         QVERIFY(selection().range() == range && window_->document().trials().repairs().size() == 1);
         window_->document().setBudget(8'000'000);
-        QTRY_COMPARE(explanation().budget, int64_t{8'000'000});
+        EVENTUALLY_EQUAL(explanation().budget, int64_t{8'000'000});
         settle();
         press(QKeySequence::Undo);
-        QTRY_COMPARE(explanation().budget, int64_t{0});
+        EVENTUALLY_EQUAL(explanation().budget, int64_t{0});
         settle();
         key(Qt::Key_E);  // the selected time alone
-        QTRY_VERIFY(!explanation().scope.whole());
+        EVENTUALLY(!explanation().scope.whole());
         settle();
         press(QKeySequence::Undo);
-        QTRY_VERIFY(explanation().scope.whole());
+        EVENTUALLY(explanation().scope.whole());
     }
 
     void panelsFoldAndTablesTakeTheRoom() {
@@ -334,7 +350,7 @@ private slots:
         key(Qt::Key_F7);
         const int lanesHigh = window_->lanes().height(), tablesHigh = window_->drawer().height();
         key(Qt::Key_F4);
-        QTRY_VERIFY(window_->lanes().isVisible() && window_->lanes().height() < lanesHigh / 2);
+        EVENTUALLY(window_->lanes().isVisible() && window_->lanes().height() < lanesHigh / 2);
         QVERIFY(window_->drawer().height() > 2 * tablesHigh && !window_->causes().isVisible());
         QVERIFY(window_->drawer().isAncestorOf(QApplication::focusWidget()));
         QTest::keyClick(QApplication::focusWidget(), Qt::Key_Escape);  // only the keyboard goes to the lanes
@@ -343,10 +359,10 @@ private slots:
         window_ = std::make_unique<MainWindow>();  // remembered
         window_->show();
         openDemo();
-        QTRY_VERIFY(window_->drawer().height() > 2 * tablesHigh && !window_->causes().isVisible());
+        EVENTUALLY(window_->drawer().height() > 2 * tablesHigh && !window_->causes().isVisible());
         window_->lanes().setFocus();
         key(Qt::Key_F4);  // all as it was before
-        QTRY_VERIFY(window_->lanes().height() > window_->drawer().height() && window_->causes().isVisible());
+        EVENTUALLY(window_->lanes().height() > window_->drawer().height() && window_->causes().isVisible());
         QVERIFY(window_->lanes().hasFocus());
         key(Qt::Key_F7);
         window_->close();
@@ -401,7 +417,7 @@ private slots:
             dialog.close();
         });
         key(Qt::Key_F1);
-        QTRY_VERIFY(!shown.isEmpty());
+        EVENTUALLY(!shown.isEmpty());
         const QList<Commands::Line>& lines = window_->commands().lines();
         for (const auto& [keys, help] : lines) QVERIFY2(shown.contains(keys) && shown.contains(help), qPrintable(keys));
         // Whatever has a key in a menu is there, by its first key.
@@ -461,7 +477,7 @@ private slots:
         QVERIFY(QApplication::clipboard()->text().count('\n') > 3);
         for (QAction* action : inSight->actions())
             if (action->text() == "&Filter rows") action->trigger();
-        QTRY_COMPARE(QApplication::focusWidget(), &window_->drawer().page<MarkersPage>().filter());
+        EVENTUALLY_EQUAL(QApplication::focusWidget(), &window_->drawer().page<MarkersPage>().filter());
     }
 
     void theMenusDialogOpensAFile() {
@@ -472,7 +488,7 @@ private slots:
             QTest::keyClick(name, Qt::Key_Return);
         });
         key(Qt::Key_O, Qt::ControlModifier);
-        QVERIFY(explained.count() || explained.wait(30'000));
+        QVERIFY(explained.count() || explained.wait(kPatience));
         QVERIFY(window_->windowTitle().startsWith("skerry-regatta.fugato"));
     }
 };

@@ -32,7 +32,7 @@ class PicturesAppTest : public WindowTest {
             why = said;
             done = true;
         });
-        [&] { QTRY_VERIFY_WITH_TIMEOUT(done, 30'000); }();
+        [&] { EVENTUALLY(done); }();
         return why;
     }
 
@@ -54,7 +54,7 @@ private slots:
             QTest::keyClick(&dialog.path(), Qt::Key_Return);
         });
         key(Qt::Key_P, Qt::ControlModifier | Qt::ShiftModifier);
-        QTRY_VERIFY(window_->statusBar()->currentMessage().startsWith("Saved as "));
+        EVENTUALLY(window_->statusBar()->currentMessage().startsWith("Saved as "));
         const QImage image(path);
         QCOMPARE(image.size(), window_->lanes().viewport()->size() * 2);
         QVERIFY(pixelsLike(image, theme().plum) > 500);

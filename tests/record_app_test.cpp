@@ -54,7 +54,7 @@ private:
     std::unique_ptr<QProcess> started(const QStringList& arguments) {
         auto process = std::make_unique<QProcess>();
         process->start(OFFERED_PROGRAM, arguments);
-        if (!QTest::qWaitFor([&] { return process->canReadLine(); }, 20'000)) qWarning("it does not become ready");
+        if (!QTest::qWaitFor([&] { return process->canReadLine(); }, kPatience)) qWarning("it does not become ready");
         return process;
     }
     QWidget* cardOf(const QString& program) {
@@ -81,13 +81,13 @@ private slots:
         QVERIFY(form().program().hasFocus() || form().program().lineEdit()->hasFocus());
         QVERIFY(!entry("Start again as before").isEnabled() && !entry("End the program").isEnabled());
         typeProgram(PICTURES_PROGRAM, "renderer 1000000");
-        QTRY_COMPARE(form().about(),
-                     QString("It carries no recorder: frames, waits, files and threads are recorded from "
-                             "outside."));
+        EVENTUALLY_EQUAL(form().about(),
+                         QString("It carries no recorder: frames, waits, files and threads are recorded from "
+                                 "outside."));
         QTest::mouseClick(&button("Start and record"), Qt::LeftButton);
-        QTRY_VERIFY(window_->session().runs());
-        QTRY_VERIFY2_WITH_TIMEOUT(window_->document().explanation() && explanation().frames.size() > 30,
-                                  qPrintable(window_->notice()), 30'000);
+        EVENTUALLY(window_->session().runs());
+        EVENTUALLY_ELSE_SAY(window_->document().explanation() && explanation().frames.size() > 30,
+                            qPrintable(window_->notice()));
         QVERIFY(window_->document().recording()->growing);
         QVERIFY(!window_->startPage().isVisible());
         const QString first = window_->document().path();
@@ -95,18 +95,18 @@ private slots:
         QVERIFY(entry("End the program").isEnabled());
         window_->lanes().setFocus();
         QTest::keyClick(&window_->lanes(), Qt::Key_E, Qt::ControlModifier);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 30'000);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 30'000);
+        EVENTUALLY(!window_->session().runs());
+        EVENTUALLY(!window_->document().recording()->growing);
         settle();
         QVERIFY(!entry("End the program").isEnabled());
         // The same again: another recording, the first one stays.
         QTest::keyClick(&window_->lanes(), Qt::Key_R, Qt::ControlModifier | Qt::ShiftModifier);
-        QTRY_VERIFY2_WITH_TIMEOUT(window_->document().path() != first && window_->document().explanation(),
-                                  qPrintable(window_->notice()), 30'000);
+        EVENTUALLY_ELSE_SAY(window_->document().path() != first && window_->document().explanation(),
+                            qPrintable(window_->notice()));
         QVERIFY(QFile::exists(first));
         entry("End the program").trigger();
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 30'000);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 30'000);
+        EVENTUALLY(!window_->session().runs());
+        EVENTUALLY(!window_->document().recording()->growing);
         settle();
     }
 
@@ -115,9 +115,8 @@ private slots:
         field("Record for").setText("20f");
         field("Environment").setText("BOAT=Plover");
         QTest::keyClick(&field("Record for"), Qt::Key_Return);
-        QTRY_VERIFY_WITH_TIMEOUT(
-            window_->document().recording() && !window_->document().recording()->growing && !window_->session().runs(),
-            30'000);
+        EVENTUALLY(window_->document().recording() && !window_->document().recording()->growing &&
+                   !window_->session().runs());
         settle();
         QCOMPARE(explanation().frames.size(), size_t{20});
         window_ = std::make_unique<MainWindow>();  // as after a new start
@@ -133,23 +132,23 @@ private slots:
                 if (one->accessibleName().startsWith("pictures, ")) found << one;
             return found;
         };
-        QTRY_VERIFY_WITH_TIMEOUT(!cards().isEmpty() && cards().front()->accessibleName().contains("20 frames"), 30'000);
+        EVENTUALLY(!cards().isEmpty() && cards().front()->accessibleName().contains("20 frames"));
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         QTest::mouseClick(cards().front(), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(explained.count() > 0, 30'000);
+        EVENTUALLY(explained.count() > 0);
         settle();
     }
 
     void whatCannotBeRecordedIsSaid() {
         typeProgram("ls", "/");
         QTest::keyClick(&field("Arguments"), Qt::Key_Return);
-        QTRY_VERIFY2_WITH_TIMEOUT(window_->notice().startsWith("ls showed no picture, so nothing was recorded."),
-                                  qPrintable(window_->notice()), 30'000);
+        EVENTUALLY_ELSE_SAY(window_->notice().startsWith("ls showed no picture, so nothing was recorded."),
+                            qPrintable(window_->notice()));
         QVERIFY(window_->startPage().isVisible());
         typeProgram("/no/such/program", "");
-        QTRY_COMPARE(form().about(), QString("/no/such/program was not found."));
+        EVENTUALLY_EQUAL(form().about(), QString("/no/such/program was not found."));
         QTest::mouseClick(&button("Start and record"), Qt::LeftButton);
-        QTRY_COMPARE_WITH_TIMEOUT(window_->notice(), QString("/no/such/program was not found."), 30'000);
+        EVENTUALLY_EQUAL(window_->notice(), QString("/no/such/program was not found."));
         // What is typed wrongly is told, and nothing is started.
         field("Leave out").setText("soon");
         QTest::mouseClick(&button("Start and record"), Qt::LeftButton);
@@ -165,27 +164,27 @@ private slots:
 
     void aRunningProgramIsJoinedFollowedLookedBackAtAndLeft() {
         const auto ferry = started({"ferry"});
-        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
-        QTRY_VERIFY2_WITH_TIMEOUT(cardOf("ferry")->accessibleName().contains("frames a second, Join"),
-                                  qPrintable(cardOf("ferry")->accessibleName()), 10'000);
+        EVENTUALLY(cardOf("ferry"));
+        EVENTUALLY_ELSE_SAY(cardOf("ferry")->accessibleName().contains("frames a second, Join"),
+                            qPrintable(cardOf("ferry")->accessibleName()));
         inDialog<JoinDialog>([](JoinDialog& dialog) { QTest::keyClick(&dialog, Qt::Key_Return); });
         QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->session().joined(), 20'000);
+        EVENTUALLY(window_->session().joined());
         window_->activateWindow();  // off screen nothing does that when a dialog closes
-        QTRY_VERIFY2_WITH_TIMEOUT(window_->document().explanation() && !explanation().causes.empty(),
-                                  qPrintable(window_->notice()), 30'000);
+        EVENTUALLY_ELSE_SAY(window_->document().explanation() && !explanation().causes.empty(),
+                            qPrintable(window_->notice()));
         QCOMPARE(window_->notice(), QString());
         // The bar over the panels tells, and its frames count from the joining on.
         QVERIFY(window_->sessionBar().isVisible());
-        QTRY_VERIFY2_WITH_TIMEOUT(QRegularExpression("^Recording ferry  ·  \\d+ frames, \\d+\\.\\d a second$")
-                                      .match(window_->sessionBar().words())
-                                      .hasMatch(),
-                                  qPrintable(window_->sessionBar().words()), 20'000);
+        EVENTUALLY_ELSE_SAY(QRegularExpression("^Recording ferry  ·  \\d+ frames, \\d+\\.\\d a second$")
+                                .match(window_->sessionBar().words())
+                                .hasMatch(),
+                            qPrintable(window_->sessionBar().words()));
         // The view follows the end.
         QVERIFY(selection().followsEnd() && selection().scope().of == ScopeChoice::Of::View);
         QVERIFY(window_->statusText().contains("following the end"));
         const int64_t end = selection().view().end;
-        QTRY_VERIFY_WITH_TIMEOUT(selection().view().end > end + 200'000'000, 20'000);
+        EVENTUALLY(selection().view().end > end + 200'000'000);
         QVERIFY(window_->document().recording()->end - selection().view().end < 1'000'000'000);  // a few times a second
         QVERIFY(selection().view().end - selection().view().begin <= 250'000'000);
         QCOMPARE(selection().frame(), kNone);
@@ -196,17 +195,17 @@ private slots:
         QVERIFY(window_->statusText().contains("looking back"));
         const View looked = selection().view();
         const int64_t before = window_->document().recording()->end;
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().recording()->end > before + 300'000'000, 20'000);
+        EVENTUALLY(window_->document().recording()->end > before + 300'000'000);
         QCOMPARE(selection().view().begin, looked.begin);
         QCOMPARE(selection().frame(), looked.frame);
         key(Qt::Key_End);
         QVERIFY(selection().followsEnd());
-        QTRY_VERIFY_WITH_TIMEOUT(selection().view().end > before + 300'000'000, 20'000);
+        EVENTUALLY(selection().view().end > before + 300'000'000);
         // Left by a key: the recording is whole, the program goes on and is listed again.
         const QString path = window_->document().path();
         key(Qt::Key_E, Qt::ControlModifier);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 20'000);
+        EVENTUALLY(!window_->session().runs());
+        EVENTUALLY(!window_->document().recording()->growing);
         QVERIFY(!selection().followsEnd() && !window_->sessionBar().isVisible());
         settle();
         QVERIFY(path.contains("/data/fugato/recordings/ferry-"));
@@ -214,28 +213,28 @@ private slots:
         // Again, by keys alone.
         inDialog<JoinDialog>([](JoinDialog& dialog) {
             QTimer::singleShot(0, &dialog, [&dialog] {
-                if (!QTest::qWaitFor([&] { return dialog.list().count() == 1; }, 10'000)) return dialog.reject();
+                if (!QTest::qWaitFor([&] { return dialog.list().count() == 1; }, kPatience)) return dialog.reject();
                 QTest::keyClick(dialog.list().card(0), Qt::Key_Space);
             });
         });
         key(Qt::Key_J, Qt::ControlModifier);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->session().joined(), 20'000);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().path() != path && window_->document().explanation(), 30'000);
+        EVENTUALLY(window_->session().joined());
+        EVENTUALLY(window_->document().path() != path && window_->document().explanation());
         // It is killed: what was recorded stays.
         ferry->kill();
-        ferry->waitForFinished();
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
-        QTRY_COMPARE_WITH_TIMEOUT(window_->notice().left(28), QString("ferry: The program has ended"), 20'000);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 30'000);
+        ferry->waitForFinished(kPatience);
+        EVENTUALLY(!window_->session().runs());
+        EVENTUALLY_EQUAL(window_->notice().left(28), QString("ferry: The program has ended"));
+        EVENTUALLY(!window_->document().recording()->growing);
         settle();
     }
 
     void detailIsSwitchedWhileItRuns() {
         const auto ferry = started({"ferry"});
-        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
+        EVENTUALLY(cardOf("ferry"));
         inDialog<JoinDialog>([](JoinDialog& dialog) { QTest::keyClick(&dialog, Qt::Key_Return); });
         QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->session().categories().size() == 3, 20'000);
+        EVENTUALLY(window_->session().categories().size() == 3);
         QMenu& menu = window_->sessionBar().detail();
         const auto level = [&](const QString& category, const QString& words) -> QAction* {
             emit menu.aboutToShow();
@@ -247,19 +246,19 @@ private slots:
         };
         QVERIFY(level("drawing", "Everything")->isChecked());
         level("drawing", "Nothing")->trigger();
-        QTRY_VERIFY_WITH_TIMEOUT(level("drawing", "Nothing")->isChecked(), 10'000);
+        EVENTUALLY(level("drawing", "Nothing")->isChecked());
         QVERIFY(level("game", "Everything")->isChecked());
         level("All categories", "Everything")->trigger();
-        QTRY_VERIFY_WITH_TIMEOUT(level("drawing", "Everything")->isChecked(), 10'000);
+        EVENTUALLY(level("drawing", "Everything")->isChecked());
         QTest::mouseClick(&window_->sessionBar().end(), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().recording() && !window_->document().recording()->growing, 20'000);
+        EVENTUALLY(!window_->session().runs());
+        EVENTUALLY(window_->document().recording() && !window_->document().recording()->growing);
         settle();
     }
 
     void onlyMomentsAreKeptAndTheSavedOneIsOpened() {
         const auto ferry = started({"ferry"});
-        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
+        EVENTUALLY(cardOf("ferry"));
         inDialog<JoinDialog>([](JoinDialog& dialog) {
             dialog.keepFields().kind().setCurrentIndex(1);
             const auto plan = dialog.keepFields().moments();
@@ -269,13 +268,13 @@ private slots:
             QTest::mouseClick(&buttonIn(dialog, "Join"), Qt::LeftButton);
         });
         QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->session().joined() && window_->session().keepsMoments(), 20'000);
+        EVENTUALLY(window_->session().joined() && window_->session().keepsMoments());
         QVERIFY(window_->startPage().isVisible());
-        QTRY_VERIFY_WITH_TIMEOUT(window_->sessionBar().words().startsWith("Holding the last seconds of ferry"), 10'000);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->sessionBar().words().contains("1 saved"), 20'000);
+        EVENTUALLY(window_->sessionBar().words().startsWith("Holding the last seconds of ferry"));
+        EVENTUALLY(window_->sessionBar().words().contains("1 saved"));
         QVERIFY(window_->sessionBar().openSaved().isVisible());
         QTest::mouseClick(&window_->sessionBar().openSaved(), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() != nullptr, 30'000);
+        EVENTUALLY(window_->document().explanation() != nullptr);
         settle();
         // On a busy machine a frame that was not meant to be long can be the first one.
         const QString reason = QString::fromStdString(window_->document().recording()->context.at("saved because"));
@@ -285,20 +284,20 @@ private slots:
         QVERIFY(entry("Save the last seconds").isEnabled());
         QVERIFY(window_->sessionBar().save().isVisible());
         QTest::mouseClick(&window_->sessionBar().end(), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
+        EVENTUALLY(!window_->session().runs());
         QVERIFY(!entry("Save the last seconds").isEnabled());
     }
 
     void aProgramThatRecordsItselfIsOpenedInstead() {
         const auto ferry = started({"ferry", "own", folder_.filePath("own.fugato")});
-        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
+        EVENTUALLY(cardOf("ferry"));
         QVERIFY(cardOf("ferry")->accessibleName().endsWith("Open its recording"));
         QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() != nullptr, 30'000);
+        EVENTUALLY(window_->document().explanation() != nullptr);
         QCOMPARE(window_->document().path(), folder_.filePath("own.fugato"));
         ferry->terminate();
-        QVERIFY(ferry->waitForFinished(20'000));
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 20'000);
+        QVERIFY(ferry->waitForFinished(kPatience));
+        EVENTUALLY(!window_->document().recording()->growing);
         settle();
     }
 
@@ -319,7 +318,7 @@ private slots:
                 shown += relay.readAllStandardOutput();
                 return shown.contains("Anyone with this code");
             },
-            20'000));
+            kPatience));
         static const QRegularExpression port("port (\\d+)"), code("pairing code  (\\S+)");
         const QString address = "127.0.0.1:" + port.match(shown).captured(1), right = code.match(shown).captured(1);
         const auto typed = [&](const QString& where, const QString& what, const QString& expected) {
@@ -333,7 +332,7 @@ private slots:
                         if (label->text().contains(expected)) return true;
                     return false;
                 };
-                if (!QTest::qWaitFor(says, 20'000)) {
+                if (!QTest::qWaitFor(says, kPatience)) {
                     QStringList said{fields[0]->text(), fields[1]->text()};
                     for (QLabel* label : dialog.findChildren<QLabel*>()) said << label->text();
                     qWarning("it says: %s", qPrintable(said.join(" | ")));
@@ -352,26 +351,26 @@ private slots:
         typed(address, right.toLower(), "Connected to ferry-kit. 1 program can be recorded there");
         QVERIFY(said_);
         window_->activateWindow();
-        QTRY_VERIFY_WITH_TIMEOUT(cardOf("ferry"), 10'000);
-        QTRY_VERIFY2_WITH_TIMEOUT(cardOf("ferry")->accessibleName().contains("on ferry-kit · "),
-                                  qPrintable(cardOf("ferry")->accessibleName()), 10'000);
+        EVENTUALLY(cardOf("ferry"));
+        EVENTUALLY_ELSE_SAY(cardOf("ferry")->accessibleName().contains("on ferry-kit · "),
+                            qPrintable(cardOf("ferry")->accessibleName()));
         inDialog<JoinDialog>([](JoinDialog& dialog) { QTest::keyClick(&dialog, Qt::Key_Return); });
         QTest::mouseClick(cardOf("ferry"), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->session().joined(), 20'000);
+        EVENTUALLY(window_->session().joined());
         window_->activateWindow();
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() && !explanation().causes.empty(), 30'000);
+        EVENTUALLY(window_->document().explanation() && !explanation().causes.empty());
         QVERIFY(window_->document().recording()->growing && selection().followsEnd());
         key(Qt::Key_E, Qt::ControlModifier);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 20'000);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->document().recording()->growing, 20'000);
+        EVENTUALLY(!window_->session().runs());
+        EVENTUALLY(!window_->document().recording()->growing);
         QVERIFY(!window_->document().recording()->damage.any());
         settle();
         // The relay ends: the window says so, and the program is no longer listed.
         relay.terminate();
-        QVERIFY(relay.waitForFinished(20'000));
-        QTRY_VERIFY_WITH_TIMEOUT(window_->notice().contains("The connection to ferry-kit was lost"), 20'000);
+        QVERIFY(relay.waitForFinished(kPatience));
+        EVENTUALLY(window_->notice().contains("The connection to ferry-kit was lost"));
         ferry.kill();
-        ferry.waitForFinished();
+        ferry.waitForFinished(kPatience);
     }
 
     void whatAStartedProgramKeepsIsRemembered() {
@@ -380,7 +379,7 @@ private slots:
         QVERIFY(form().launch() && form().launch()->moments && form().launch()->moments->frameNs == 50'000'000);
         for (QCheckBox* one : form().findChildren<QCheckBox*>()) one->setChecked(one->text() == "a frame takes");
         QTest::mouseClick(&button("Start and record"), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(!window_->session().runs(), 30'000);
+        EVENTUALLY(!window_->session().runs());
         window_ = std::make_unique<MainWindow>();  // as after a new start
         window_->show();
         QVERIFY(QTest::qWaitForWindowExposed(window_.get()));
@@ -400,12 +399,11 @@ private slots:
                 [&] {
                     QCOMPARE(dialog.list().count(), 5);
                     QVERIFY(!dialog.remove().isEnabled() && !dialog.box("switches").isEnabled());
-                    QTRY_VERIFY_WITH_TIMEOUT(!dialog.busy(), 20'000);
+                    EVENTUALLY(!dialog.busy());
                     dialog.list().setCurrentRow(3);  // with memory
                     QVERIFY(dialog.box("memory").isChecked());
                     QTest::mouseClick(&dialog.measure(), Qt::LeftButton);
-                    QTRY_VERIFY2_WITH_TIMEOUT(dialog.cost().endsWith(" ns for each allocation."),
-                                              qPrintable(dialog.cost()), 60'000);
+                    EVENTUALLY_ELSE_SAY(dialog.cost().endsWith(" ns for each allocation."), qPrintable(dialog.cost()));
                     dialog.list().setCurrentRow(4);
                     QVERIFY(!dialog.box("switches").isChecked());
                     QTest::mouseClick(&dialog.add(), Qt::LeftButton);
@@ -416,8 +414,8 @@ private slots:
                     QVERIFY(dialog.box("switches").isChecked());
                     QVERIFY(dialog.cost().contains("has not been measured"));
                     QTest::mouseClick(&dialog.measure(), Qt::LeftButton);
-                    QTRY_VERIFY2_WITH_TIMEOUT(dialog.cost().startsWith("Measured on this machine: "),
-                                              qPrintable(dialog.cost()), 60'000);
+                    EVENTUALLY_ELSE_SAY(dialog.cost().startsWith("Measured on this machine: "),
+                                        qPrintable(dialog.cost()));
                     done = true;
                 }();
                 dialog.accept();

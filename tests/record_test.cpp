@@ -17,6 +17,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/model/open_recording.h"
+#include "testing/patience.h"
 
 using namespace fugato;
 using nlohmann::json;
@@ -44,7 +45,7 @@ class RecordTest : public QObject {
         cli.setProcessEnvironment(environment);
         cli.start(FUGATO_CLI_PROGRAM, QStringList{"record"} + words);
         Ran ran;
-        if (!cli.waitForFinished(120'000)) return ran;
+        if (!cli.waitForFinished(kPatience)) return ran;
         ran.code = cli.exitCode();
         ran.out = cli.readAllStandardOutput();
         ran.err = cli.readAllStandardError();
@@ -98,14 +99,14 @@ class RecordTest : public QObject {
         if (display_.state() == QProcess::Running) return true;
         display_.start("Xvfb", {":93", "-screen", "0", "640x480x24", "-nolisten", "tcp"});
         if (!display_.waitForStarted()) return false;
-        return QTest::qWaitFor([] { return QFile::exists("/tmp/.X11-unix/X93"); }, 20'000);
+        return QTest::qWaitFor([] { return QFile::exists("/tmp/.X11-unix/X93"); }, kPatience);
     }
 
 private slots:
     void init() { folder_ = std::make_unique<QTemporaryDir>(); }
     void cleanupTestCase() {
         display_.terminate();
-        display_.waitForFinished();
+        display_.waitForFinished(kPatience);
     }
 
     // ---- unmodified programs --------------------------------------------------------------------------
@@ -254,9 +255,9 @@ private slots:
         cli.setProcessEnvironment(environment());
         cli.start(FUGATO_CLI_PROGRAM,
                   {"record", "--to", file("run.fugato"), "--", PICTURES_PROGRAM, "renderer", "1000000"});
-        QVERIFY(QTest::qWaitFor([&] { return QFileInfo(file("run.fugato")).size() > 20'000; }, 30'000));
+        QVERIFY(QTest::qWaitFor([&] { return QFileInfo(file("run.fugato")).size() > 20'000; }, kPatience));
         ::kill(static_cast<pid_t>(cli.processId()), SIGINT);
-        QVERIFY(cli.waitForFinished(30'000));
+        QVERIFY(cli.waitForFinished(kPatience));
         QCOMPARE(cli.exitCode(), 0);
         QVERIFY2(cli.readAllStandardOutput().contains("run.fugato: "), "it tells what was recorded");
         QVERIFY(opened(file("run.fugato")));

@@ -17,6 +17,7 @@
 #include "testing/files.h"
 #include "testing/left_buffers.h"
 #include "testing/opened.h"
+#include "testing/patience.h"
 #include "testing/recording_children.h"
 
 using namespace fugato;
@@ -112,7 +113,7 @@ private slots:
         QCOMPARE(fug_start(file.c_str(), nullptr), 0);
         { FUG_MARK("Before"); }
         QVERIFY(QFile::remove(QString::fromStdString(file)));
-        QTRY_VERIFY_WITH_TIMEOUT(!fug_recording(), 5000);
+        EVENTUALLY(!fug_recording());
         QVERIFY(QString(fug_status()).contains("the file was removed"));
         { FUG_MARK("After"); }
         fug_stop();

@@ -49,6 +49,48 @@ class RecorderTest : public QObject {
     QTemporaryDir folder_;
     std::string path(const char* name) const { return folder_.filePath(name).toStdString(); }
 
+    /// A marker with arguments and one inside it, an operation, frames with deadlines, memory, points and a picture.
+    static void tellEverythingElse() {
+        fug_name_thread("main", "loop", FUG_LANE_THREAD);
+        FUG_SITE_HERE(load, "Load", "assets", "one file");
+        FUG_SITE_HERE(unpack, "Unpack", "assets");
+        const fug::Operation operation(load);
+        const fug::Series ticked("ticked", 5000);
+        const fug::Pool textures("textures");
+        {
+            FUG_MARK_WITH(1, 700, "Outer", "physics");
+            FUG_ARGUMENT("boats", 12);
+            FUG_ARGUMENT("wind", 7.25);
+            FUG_ARGUMENT("course", std::string("äußere Bahn"));
+            FUG_ARGUMENT("depth", int64_t{-5'000'000'000});
+            givenTime = 100;
+            {
+                FUG_MARK("Inner");
+                fug_changed_nothing();
+                fug_memory_taken(0, reinterpret_cast<void*>(16), 100, nullptr);
+                textures.taken(reinterpret_cast<void*>(32), 5000, "sail");
+            }
+            fug_memory_given(0, reinterpret_cast<void*>(16));
+        }
+        ticked.tick();
+        givenTime = 300;
+        operation.step(unpack);
+        ticked.tick(9000);
+        givenTime = 700;
+        ticked.tick();
+        std::thread([&] {
+            fug_name_thread("loader", "", FUG_LANE_THREAD);
+            operation.end(-2, "no such file");
+        }).join();
+        fug_point_code(FUG_ERROR, -13, "refused");
+        fug_input("key W down");
+        std::vector<uint32_t> pixels(320 * 200);
+        for (uint32_t y = 0; y < 200; ++y)
+            for (uint32_t x = 0; x < 320; ++x) pixels[y * 320 + x] = x / 2 | (y / 2) << 8 | 0x330000;
+        fug_picture(320, 200, pixels.data(), 320 * 4);
+        fug_stop();
+    }
+
 private slots:
     void cleanup() { fug_stop(); }
 
@@ -215,44 +257,7 @@ private slots:
         options.no_background = 1;
         givenTime = 0;
         QCOMPARE(fug_start(file.c_str(), &options), 0);
-        fug_name_thread("main", "loop", FUG_LANE_THREAD);
-        FUG_SITE_HERE(load, "Load", "assets", "one file");
-        FUG_SITE_HERE(unpack, "Unpack", "assets");
-        const fug::Operation operation(load);
-        const fug::Series ticked("ticked", 5000);
-        const fug::Pool textures("textures");
-        {
-            FUG_MARK_WITH(1, 700, "Outer", "physics");
-            FUG_ARGUMENT("boats", 12);
-            FUG_ARGUMENT("wind", 7.25);
-            FUG_ARGUMENT("course", std::string("äußere Bahn"));
-            FUG_ARGUMENT("depth", int64_t{-5'000'000'000});
-            givenTime = 100;
-            {
-                FUG_MARK("Inner");
-                fug_changed_nothing();
-                fug_memory_taken(0, reinterpret_cast<void*>(16), 100, nullptr);
-                textures.taken(reinterpret_cast<void*>(32), 5000, "sail");
-            }
-            fug_memory_given(0, reinterpret_cast<void*>(16));
-        }
-        ticked.tick();
-        givenTime = 300;
-        operation.step(unpack);
-        ticked.tick(9000);
-        givenTime = 700;
-        ticked.tick();
-        std::thread([&] {
-            fug_name_thread("loader", "", FUG_LANE_THREAD);
-            operation.end(-2, "no such file");
-        }).join();
-        fug_point_code(FUG_ERROR, -13, "refused");
-        fug_input("key W down");
-        std::vector<uint32_t> pixels(320 * 200);
-        for (uint32_t y = 0; y < 200; ++y)
-            for (uint32_t x = 0; x < 320; ++x) pixels[y * 320 + x] = x / 2 | (y / 2) << 8 | 0x330000;
-        fug_picture(320, 200, pixels.data(), 320 * 4);
-        fug_stop();
+        tellEverythingElse();
         const auto r = opened(file);
         QVERIFY(r);
         QVERIFY2(!r->repairs.any(), r->repairs.any() ? r->repairs.sentences().at(0).c_str() : "");

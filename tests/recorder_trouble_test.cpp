@@ -14,6 +14,7 @@
 #include "testing/children.h"
 #include "testing/kill_rounds.h"
 #include "testing/opened.h"
+#include "testing/patience.h"
 
 using namespace fugato;
 
@@ -209,10 +210,10 @@ private slots:
             }
         });
         const auto sizeNow = [&] { return QFileInfo(QString::fromStdString(file)).size(); };
-        QTRY_VERIFY_WITH_TIMEOUT(sizeNow() > 5000, 20'000);
+        EVENTUALLY(sizeNow() > 5000);
         const auto r = opened(file);
         const qint64 size = sizeNow();
-        QTRY_VERIFY_WITH_TIMEOUT(sizeNow() > size, 20'000);
+        EVENTUALLY(sizeNow() > size);
         kill(child, SIGKILL);
         QCOMPARE(endOf(child), -SIGKILL);
         QVERIFY(r);

@@ -54,7 +54,7 @@ private:
         const QString text = write("made.jsonl", lines);
         QProcess convert;
         convert.start(FUGATO_CLI_PROGRAM, {"convert", text, own(name)});
-        QVERIFY(convert.waitForFinished(20'000));
+        QVERIFY(convert.waitForFinished(kPatience));
         QVERIFY2(convert.exitCode() == 0, convert.readAllStandardError());
         QFile file(own(name));
         QVERIFY(file.open(QIODevice::ReadWrite));
@@ -62,7 +62,7 @@ private:
     }
     void listed(qsizetype count) {
         list().fill();
-        QTRY_VERIFY_WITH_TIMEOUT(!list().busy() && list().cards().size() == count, 30'000);
+        EVENTUALLY(!list().busy() && list().cards().size() == count);
         for (RecordingCard* card : list().cards()) QVERIFY(card->hasFacts());
     }
     static void click(QDialog& dialog, const QString& words) {
@@ -115,7 +115,7 @@ private slots:
         }));
         list().search().setText("pilot");
         QTest::keyClick(&list().search(), Qt::Key_Return);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() != nullptr, 30'000);
+        EVENTUALLY(window_->document().explanation() != nullptr);
         settle();
         QCOMPARE(window_->document().path(), own("b.fugato"));
         // Back to the list, and to the recording again.
@@ -137,13 +137,13 @@ private slots:
         QVERIFY(!list().undoBin().isVisible());
         shown().front()->setFocus();
         QTest::keyClick(shown().front(), Qt::Key_Delete);
-        QTRY_VERIFY_WITH_TIMEOUT(!list().busy() && list().cards().size() == 1, 30'000);
+        EVENTUALLY(!list().busy() && list().cards().size() == 1);
         QVERIFY(!QFile::exists(own("a.fugato")));
         QCOMPARE(list().binned().size(), qsizetype{1});
         const QString there = list().binned()[0].second;
         QVERIFY2(QFile::exists(there), qPrintable(there));
         QTest::mouseClick(&list().undoBin(), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(!list().busy() && list().cards().size() == 2, 30'000);
+        EVENTUALLY(!list().busy() && list().cards().size() == 2);
         QVERIFY(QFile::exists(own("a.fugato")));
         const QFileInfo was(there);
         QVERIFY(!QFile::exists(there));
@@ -173,7 +173,7 @@ private slots:
             click(dialog, "Move them to the bin");
         });
         QTest::mouseClick(&list().thinOut(), Qt::LeftButton);
-        QTRY_VERIFY_WITH_TIMEOUT(!list().busy() && list().cards().size() == 4, 30'000);
+        EVENTUALLY(!list().busy() && list().cards().size() == 4);
         QVERIFY(!QFile::exists(own("older.fugato")));
         for (const char* stays : {"new.fugato", "old.fugato", "noted.fugato"}) QVERIFY(QFile::exists(own(stays)));
         QVERIFY(QFile::exists(elsewhere));

@@ -25,6 +25,7 @@
 #include "relay/line/secure_line.h"
 #include "session/device_connection.h"
 #include "session/joined_program.h"
+#include "testing/patience.h"
 
 using namespace fugato;
 using control::Message;
@@ -143,7 +144,7 @@ class RelayTest : public QObject {
     }
     QProcess& startFerry() {
         QProcess& ferry = start(OFFERED_PROGRAM, {"ferry"});
-        if (!QTest::qWaitFor([&] { return ferry.canReadLine(); }, 20'000)) qWarning("it does not become ready");
+        if (!QTest::qWaitFor([&] { return ferry.canReadLine(); }, kPatience)) qWarning("it does not become ready");
         return ferry;
     }
     /// `within`: words before its own, such as those that put it into a network of its own.
@@ -158,7 +159,7 @@ class RelayTest : public QObject {
                 said += relay_->readAllStandardOutput();
                 return said.contains("Anyone with this code");
             },
-            20'000);
+            kPatience);
         QVERIFY2(ready, said.constData());
         static const QRegularExpression port("port (\\d+)"), code("pairing code  (\\S+)");
         port_ = port.match(said).captured(1).toUShort();
@@ -190,7 +191,7 @@ class RelayTest : public QObject {
                 const DeviceState state = to.state();
                 return state.line == DeviceState::Line::Connected && state.programs == programs;
             },
-            20'000);
+            kPatience);
     }
     static bool framesPass(JoinedProgram& of, uint64_t count) {
         std::optional<uint64_t> before;
@@ -200,7 +201,7 @@ class RelayTest : public QObject {
                 if (state && !before) before = state->frames;
                 return state && state->frames >= *before + count;
             },
-            60'000);
+            kPatience);
     }
     static RunningProgram only() {
         RunningPrograms running;
@@ -215,7 +216,26 @@ class RelayTest : public QObject {
     /// The device keeps nothing of what was fetched.
     bool deviceIsEmpty() const {
         return QTest::qWaitFor(
-            [&] { return QDir(folder_->filePath("cache/fugato/relay")).entryList(QDir::Files).isEmpty(); }, 10'000);
+            [&] { return QDir(folder_->filePath("cache/fugato/relay")).entryList(QDir::Files).isEmpty(); }, kPatience);
+    }
+
+    /// What is wrong with what the device sends of a recording.
+    static void lieAbout(int lie, SecureLine& there, uint32_t channel) {
+        std::mt19937 random(5);
+        if (lie == 0)
+            for (int i = 0; i < 200; ++i) {
+                Chunk chunk{static_cast<Chunk::Kind>(random() % 6), static_cast<uint32_t>(random() % 3), random(),
+                            std::string(random() % 40, 'x')};
+                there.send(chunk);
+            }
+        if (lie == 1) there.send({Chunk::Kind::Recording, channel, 0, std::string(line::kMostBytes + 1, 'x')});
+        if (lie == 2) there.send({Chunk::Kind::Recording, channel, 1'000'000'000, "behind a gap"});
+        if (lie == 3) there.send({Chunk::Kind::End, channel, 14, {}});
+        if (lie == 7) {
+            there.send({Chunk::Kind::Recording, 77, 0, "elsewhere"});
+            there.send({Chunk::Kind::Packet, 78, 0, "state\n"});
+            there.send({Chunk::Kind::End, 79, 0, {}});
+        }
     }
 
 private slots:
@@ -231,7 +251,7 @@ private slots:
     void cleanup() {
         for (auto& process : started_) {
             process->kill();
-            process->waitForFinished();
+            process->waitForFinished(kPatience);
         }
         started_.clear();
     }
@@ -332,7 +352,7 @@ private slots:
                     live = growing.read();
                     return live && !live->series.empty() && live->series[0].frames.size() > 50;
                 },
-                20'000));
+                kPatience));
             QVERIFY(live->growing);
             QVERIFY(joined->setDetail("helping", -1));
             QCOMPARE(only().recording, file);
@@ -364,7 +384,7 @@ private slots:
         QVERIFY(framesPass(*joined, 30));
         QCOMPARE(connection->state().recording, size_t{1});
         joined.reset();
-        QVERIFY(QTest::qWaitFor([&] { return connection->state().recording == 0; }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return connection->state().recording == 0; }, kPatience));
         const auto r = opened(path("run.fugato"));
         QVERIFY(r && !r->damage.any() && r->series[0].frames.size() > 20);
         QVERIFY(deviceIsEmpty());
@@ -377,7 +397,7 @@ private slots:
         QVERIFY(joined);
         QVERIFY(framesPass(*joined, 60));
         ::kill(static_cast<pid_t>(started_.front()->processId()), SIGKILL);
-        QVERIFY(QTest::qWaitFor([&] { return connection->state().recording == 0; }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return connection->state().recording == 0; }, kPatience));
         const auto r = opened(path("run.fugato"));
         QVERIFY(r && !r->damage.any());
         QVERIFY(r->context.at("ended").find("rescued") != std::string::npos);
@@ -395,7 +415,7 @@ private slots:
         QVERIFY(joined->look());
         for (int cuts = 0; cuts < 2; ++cuts) {
             session.cable->cut(true);
-            QVERIFY(QTest::qWaitFor([&] { return connection->state().line == DeviceState::Line::Broken; }, 20'000));
+            QVERIFY(QTest::qWaitFor([&] { return connection->state().line == DeviceState::Line::Broken; }, kPatience));
             QVERIFY(connection->state().trouble.find("connection to ferry-kit was lost") != std::string::npos);
             const auto state = joined->look();  // it is still recorded, and one is told
             QVERIFY(state && state->recording && state->status.find("is lost or slow") != std::string::npos);
@@ -403,7 +423,7 @@ private slots:
             QTest::qWait(700);
             session.cable->cut(false);
             QVERIFY(isConnected(*connection));
-            QVERIFY(QTest::qWaitFor([&] { return joined->look() && joined->look()->status.empty(); }, 10'000));
+            QVERIFY(QTest::qWaitFor([&] { return joined->look() && joined->look()->status.empty(); }, kPatience));
         }
         QVERIFY(joined->leave());
         const auto r = opened(path("run.fugato"));
@@ -433,7 +453,7 @@ private slots:
             }
             session.cable->hold(false);
             QVERIFY(isConnected(*connection));
-            QVERIFY(QTest::qWaitFor([&] { return joined->look() && joined->look()->status.empty(); }, 20'000));
+            QVERIFY(QTest::qWaitFor([&] { return joined->look() && joined->look()->status.empty(); }, kPatience));
         }
         const auto frames = joined->look()->frames;  // answers belong to their questions still
         QVERIFY(joined->categories() && !joined->categories()->empty());
@@ -451,7 +471,7 @@ private slots:
         Cable cable(port_);
         const auto connection = connected(cable.port, code_);
         QVERIFY(isConnected(*connection));
-        QVERIFY(QTest::qWaitFor([] { return only().name == "skerry-regatta"; }, 10'000));
+        QVERIFY(QTest::qWaitFor([] { return only().name == "skerry-regatta"; }, kPatience));
         JoinOptions everything;
         everything.collect = "switches,samples,blocking,load";
         auto joined = JoinedProgram::join(only().socket, path("run.fugato"), everything);
@@ -467,7 +487,7 @@ private slots:
                 QVERIFY2(r->damage.lostBlocks == 0, r->damage.notes.empty() ? "" : r->damage.notes.back().c_str());
             }
         };
-        QVERIFY(QTest::qWaitFor([&] { return growing.read() != nullptr; }, 10'000));
+        QVERIFY(QTest::qWaitFor([&] { return growing.read() != nullptr; }, kPatience));
         readFor(1000);
         cable.hold(true);
         QTest::qWait(9000);
@@ -492,7 +512,7 @@ private slots:
         startRelay();
         const auto connection = connected(port_, code_);
         QVERIFY(isConnected(*connection));
-        QVERIFY(QTest::qWaitFor([] { return only().name == "skerry-regatta"; }, 10'000));
+        QVERIFY(QTest::qWaitFor([] { return only().name == "skerry-regatta"; }, kPatience));
         const std::string socket = only().socket;
         JoinOptions everything;
         everything.collect = "switches,samples,blocking,load";
@@ -504,7 +524,7 @@ private slots:
                 state = joined->look();
                 return !state || !state->recording;
             },
-            60'000));
+            kPatience));
         QVERIFY2(state && state->status.find("no room left on the disk here") != std::string::npos,
                  state ? state->status.c_str() : state.failure().sentence.c_str());
         const auto r = opened(small + "/run.fugato");
@@ -523,10 +543,10 @@ private slots:
         auto& joined = session.joined;
         QVERIFY(joined);
         QVERIFY(QTest::qWaitFor([&] { return QFileInfo(QString::fromStdString(path("run.fugato"))).size() > 4000; },
-                                10'000));
+                                kPatience));
         relay_->kill();
-        relay_->waitForFinished();
-        QVERIFY(QTest::qWaitFor([&] { return connection->state().line == DeviceState::Line::Broken; }, 20'000));
+        relay_->waitForFinished(kPatience);
+        QVERIFY(QTest::qWaitFor([&] { return connection->state().line == DeviceState::Line::Broken; }, kPatience));
         const auto r = opened(path("run.fugato"));
         QVERIFY(r && !r->series.empty());
     }
@@ -545,7 +565,7 @@ private slots:
                 said += relay_->readAllStandardOutput();
                 return said.contains("The other side disconnected.");
             },
-            10'000));
+            kPatience));
         QVERIFY(!said.contains("not fetched"));
         QVERIFY(deviceIsEmpty());
         QVERIFY(QDir(folder_->filePath("here/fugato"))
@@ -571,7 +591,7 @@ private slots:
         startRelay({ip, "netns", "exec", name});
         const auto connection = connected(port_, code_, (network + "6").toStdString());
         QVERIFY(isConnected(*connection));
-        QVERIFY(QTest::qWaitFor([] { return only().name == "skerry-regatta"; }, 10'000));
+        QVERIFY(QTest::qWaitFor([] { return only().name == "skerry-regatta"; }, kPatience));
         auto joined = JoinedProgram::join(only().socket, path("run.fugato"), {});
         QVERIFY2(joined, joined ? "" : joined.failure().sentence.c_str());
         QVERIFY(framesPass(*joined, 60));
@@ -587,7 +607,7 @@ private slots:
         startFerry();
         startRelay();
         const auto wrong = connected(port_, line::newPairingCode());
-        QVERIFY(QTest::qWaitFor([&] { return wrong->state().line == DeviceState::Line::Refused; }, 20'000));
+        QVERIFY(QTest::qWaitFor([&] { return wrong->state().line == DeviceState::Line::Refused; }, kPatience));
         QVERIFY(wrong->state().trouble.find("pairing code is not that of the device") != std::string::npos);
         QVERIFY(only().name.empty());
     }
@@ -672,33 +692,18 @@ private slots:
         QVERIFY(::connect(client.get(), reinterpret_cast<const sockaddr*>(&*address), sizeof *address) == 0);
         const Descriptor file(::open(path("run.fugato").c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
         QVERIFY(control::sendMessage(client.get(), {"record", {}}, file.get()));
-        QVERIFY(QTest::qWaitFor([&] { return work(20) && asked.find("record") != std::string::npos; }, 5000));
+        QVERIFY(QTest::qWaitFor([&] { return work(20) && asked.find("record") != std::string::npos; }, kPatience));
         there.send({Chunk::Kind::Recording, channel, 0, "the first bytes"});
         work(100);
         QCOMPARE(QFileInfo(QString::fromStdString(path("run.fugato"))).size(), 15);
-        bool breaks = true;
-        std::mt19937 random(5);
-        if (lie == 0)
-            for (int i = 0; i < 200; ++i) {
-                Chunk chunk{static_cast<Chunk::Kind>(random() % 6), static_cast<uint32_t>(random() % 3), random(),
-                            std::string(random() % 40, 'x')};
-                there.send(chunk);
-            }
-        if (lie == 1) there.send({Chunk::Kind::Recording, channel, 0, std::string(line::kMostBytes + 1, 'x')});
-        if (lie == 2) there.send({Chunk::Kind::Recording, channel, 1'000'000'000, "behind a gap"});
-        if (lie == 3) there.send({Chunk::Kind::End, channel, 14, {}});
-        if (lie == 7) {
-            there.send({Chunk::Kind::Recording, 77, 0, "elsewhere"});
-            there.send({Chunk::Kind::Packet, 78, 0, "state\n"});
-            there.send({Chunk::Kind::End, 79, 0, {}});
-            breaks = false;
-        }
+        lieAbout(lie, there, channel);
+        const bool breaks = lie != 7;
         const bool broke = QTest::qWaitFor(
             [&] {
                 work(20);
                 return connection->state().line == DeviceState::Line::Broken;
             },
-            breaks ? 5000 : 500);
+            breaks ? kPatience : 500);
         QCOMPARE(broke, breaks);
         QVERIFY(QFileInfo(QString::fromStdString(path("run.fugato"))).size() <= 15 + 200 * 40);
     }

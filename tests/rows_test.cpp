@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "app/lanes/row_content.h"
+#include "app/theme/theme.h"
 #include "app/work/work_ahead.h"
 #include "testing/making.h"
 
@@ -15,6 +16,7 @@ namespace {
 
 RowView viewOf(int64_t begin, int64_t end, int width, bool exact) {
     RowView view;
+    view.theme = &theme();
     view.begin = begin;
     view.end = end;
     view.width = width;

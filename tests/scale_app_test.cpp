@@ -27,6 +27,7 @@
 #include "core/ask/occurrence_table.h"
 #include "core/model/recording_index.h"
 #include "core/store/long_work.h"
+#include "testing/patience.h"
 #include "testing/text_recording.h"
 
 using namespace fugato;
@@ -74,7 +75,7 @@ class ScaleAppTest : public QObject {
     const Recording& recording() { return *window_->document().recording(); }
     void settle() {
         QTest::qWait(1);
-        QTRY_VERIFY(!window_->drawer().busy());
+        EVENTUALLY(!window_->drawer().busy());
     }
     int rowsOf(QTreeView& tree) { return tree.model()->rowCount(); }
     void find(const QString& words) {
@@ -101,7 +102,7 @@ private slots:
         file_ = folder_.filePath("large.fugato").toStdString();
         QProcess process;
         process.start(SKERRY_PROGRAM, {"--scale", QString::number(kMarkers), "--out", QString::fromStdString(file_)});
-        QVERIFY(process.waitForFinished(120'000) && process.exitCode() == 0);
+        QVERIFY(process.waitForFinished(kPatience) && process.exitCode() == 0);
         keepThreadQuick();
     }
     void cleanup() { QCOMPARE(longWorkOnQuickThreads(), std::vector<std::string>()); }
@@ -115,7 +116,7 @@ private slots:
             grew(&window_->document(), &Document::recordingGrew),
             explained(&window_->document(), &Document::explanationChanged);
         window_->open(QString::fromStdString(file_));
-        QVERIFY(changed.wait(20'000));
+        QVERIFY(changed.wait(kPatience));
         QVERIFY(!recording().whole);
         QCOMPARE(int(recording().lanes.size()), 30);
         QVERIFY(!window_->lanes().grab().toImage().isNull());
@@ -123,7 +124,7 @@ private slots:
         const int64_t middle = (recording().begin + recording().end) / 2;
         selection().showSpan(middle, middle + 1'000'000'000, true);
         const View view = selection().view();
-        QVERIFY(explained.wait(60'000));
+        QVERIFY(explained.wait(kPatience));
         QVERIFY(grew.size() >= 2);
         QVERIFY(recording().whole);
         QVERIFY(recording().markerCount() >= kMarkers);
@@ -141,10 +142,10 @@ private slots:
         QSignalSpy changed(&window_->document(), &Document::recordingChanged),
             explained(&window_->document(), &Document::explanationChanged);
         window_->open(QString::fromStdString(file_));
-        QVERIFY(changed.wait(20'000));
+        QVERIFY(changed.wait(kPatience));
         QVERIFY(recording().whole);
         QCOMPARE(changed.size(), qsizetype{1});
-        QVERIFY(explained.wait(60'000));
+        QVERIFY(explained.wait(kPatience));
         QCOMPARE(selection().cause(), 0u);
         const Frame& frame = window_->document().explanation()->frame(selection().frame());
         QVERIFY(selection().view().begin <= frame.begin && selection().view().end >= frame.end);
@@ -192,36 +193,36 @@ private slots:
         uint64_t count = 0;
         const uint32_t spray = laneNamed(recording(), "spray");
         for (const MarkerRow& row : recording().lanes[spray].rows) count += row.size();
-        QTRY_VERIFY(page.statistics());
+        EVENTUALLY(page.statistics());
         QCOMPARE(page.statistics()->count, count);
         QVERIFY2(page.figures().contains("100 a frame"), qPrintable(page.figures()));
         // All of them, of which those in sight are at hand, sorted where they lie.
         TableView& view = page.view();
-        QTRY_COMPARE(uint64_t(view.whole()->rowLimit()), count);
+        EVENTUALLY_EQUAL(uint64_t(view.whole()->rowLimit()), count);
         QVERIFY(uint64_t(rowsOf(view)) < count);
-        QTRY_VERIFY(!page.busy());
+        EVENTUALLY(!page.busy());
         QCOMPARE(std::get<int64_t>(view.table()->value(0, kOccurrenceDuration)), page.statistics()->longest);
         view.sortByColumn(kOccurrenceDuration, Qt::AscendingOrder);
-        QTRY_VERIFY(!page.busy());
+        EVENTUALLY(!page.busy());
         QCOMPARE(std::get<int64_t>(view.table()->value(0, kOccurrenceDuration)), page.statistics()->shortest);
         view.sortByColumn(kOccurrenceArguments, Qt::AscendingOrder);  // of so many the first, and that is told
-        QTRY_VERIFY(!page.busy() && view.whole()->leftOut());
+        EVENTUALLY(!page.busy() && view.whole()->leftOut());
         QVERIFY2(page.about().contains("in this order"), qPrintable(page.about()));
         QCOMPARE(view.whole()->rowLimit() + view.whole()->leftOut(), count);
         view.sortByColumn(kOccurrenceDuration, Qt::DescendingOrder);
-        QTRY_VERIFY(!page.busy());
+        EVENTUALLY(!page.busy());
         // What is selected elsewhere is chosen in it, wherever that stands.
         const uint32_t middle = recording().lanes[spray].rows[0].size() / 2;
         selection().lookAtMarker({spray, 0, middle});
-        QTRY_VERIFY(!page.busy() && view.currentIndex().isValid() &&
-                    view.table()->place(TableModel::rowOf(view.currentIndex())).marker == selection().marker());
+        EVENTUALLY(!page.busy() && view.currentIndex().isValid() &&
+                   view.table()->place(TableModel::rowOf(view.currentIndex())).marker == selection().marker());
         page.filter().setText("no such letters");
-        QTRY_VERIFY(!page.busy() && view.table() && view.table()->rowLimit() == 0);
+        EVENTUALLY(!page.busy() && view.table() && view.table()->rowLimit() == 0);
         page.filter().clear();
-        QTRY_VERIFY(!page.busy() && view.whole() && uint64_t(view.whole()->rowLimit()) == count);
+        EVENTUALLY(!page.busy() && view.whole() && uint64_t(view.whole()->rowLimit()) == count);
         // A click on the longest brings it into view and chooses it.
         view.showRow(0);
-        QTRY_VERIFY(!page.busy() && view.firstRow() == 0);
+        EVENTUALLY(!page.busy() && view.firstRow() == 0);
         const QModelIndex first = page.view().model()->index(0, 0);
         QTest::mouseClick(page.view().viewport(), Qt::LeftButton, {}, page.view().visualRect(first).center());
         QVERIFY(selection().marker().valid());
@@ -265,8 +266,8 @@ private slots:
         QCOMPARE(selection().view().begin, recording().begin);  // nothing was dragged along
         QCOMPARE(window_->drawer().shown(), QString("markers"));
         MarkersPage& page = window_->drawer().page<MarkersPage>();
-        QTRY_VERIFY(page.title().endsWith(" selected") && !page.busy());
-        QTRY_VERIFY(rowsOf(page.view()) > 5);
+        EVENTUALLY(page.title().endsWith(" selected") && !page.busy());
+        EVENTUALLY(rowsOf(page.view()) > 5);
         // Not on this thread, which is the window's.
         const auto table =
             std::async(std::launch::async, [this] { return nestedMarkers(recording(), *selection().range()); }).get();
@@ -276,8 +277,8 @@ private slots:
         settle();
         QTest::mouseClick(window_->drawer().page<MarkerPage>().holdButton(), Qt::LeftButton);
         settle();
-        QTRY_VERIFY(window_->drawer().page<MarkerPage>().statistics() &&
-                    window_->drawer().page<MarkerPage>().statistics()->scope == Scope(*selection().range()));
+        EVENTUALLY(window_->drawer().page<MarkerPage>().statistics() &&
+                   window_->drawer().page<MarkerPage>().statistics()->scope == Scope(*selection().range()));
         QTest::keyClick(window_.get(), Qt::Key_S);
         QVERIFY(!selection().range());
         QTest::keyClick(window_.get(), Qt::Key_S);
@@ -383,13 +384,13 @@ private slots:
             const auto kept = loadIndex(index, stateOfFile(file_));
             return kept && kept->storage->check(0, kept->storage->size());
         };
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() && !window_->document().busy(), 60'000);
+        EVENTUALLY(window_->document().explanation() && !window_->document().busy());
         for (int i = 0; i < 20; ++i) {  // looking everywhere finds what is damaged
             const int64_t span = (recording().end - recording().begin) / 20;
             selection().showSpan(recording().begin + i * span, recording().begin + (i + 1) * span, true);
             (void)window_->lanes().grab();
         }
-        QTRY_VERIFY_WITH_TIMEOUT(whole() && !recording().storage->damaged() && !window_->document().busy(), 60'000);
+        EVENTUALLY(whole() && !recording().storage->damaged() && !window_->document().busy());
         QVERIFY(recording().markerCount() >= kMarkers);
     }
 
@@ -401,7 +402,7 @@ private slots:
         QSignalSpy changed(&window_->document(), &Document::recordingChanged),
             cancelled(&window_->document(), &Document::cancelled);
         window_->open(QString::fromStdString(file_));
-        QVERIFY(changed.wait(20'000));
+        QVERIFY(changed.wait(kPatience));
         window_->document().cancel();
         QCOMPARE(cancelled.size(), qsizetype{1});
         QVERIFY(!window_->document().busy());

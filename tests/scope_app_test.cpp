@@ -244,7 +244,7 @@ private slots:
         QVERIFY(!marker.durations().isVisible() && !marker.partsList().isVisible());  // there is no room for them
         window_->lanes().setFocus();
         key(Qt::Key_F4);
-        QTRY_VERIFY(marker.durations().isVisible() && marker.inFrames().isVisible() && marker.partsList().isVisible());
+        EVENTUALLY(marker.durations().isVisible() && marker.inFrames().isVisible() && marker.partsList().isVisible());
         settle();
         // Plan path is expected to take 1 ms at most; what takes longer is plum.
         const BarPlot::Contents& lengths = marker.durations().contents();
@@ -272,7 +272,7 @@ private slots:
         QVERIFY(marker.statistics()->count > 10'000);
         QCOMPARE(uint64_t(view.rows().rowCount()), marker.statistics()->count);
         view.sortByColumn(kOccurrenceBegin, Qt::AscendingOrder);
-        QTRY_VERIFY(!marker.busy());
+        EVENTUALLY(!marker.busy());
         qlonglong before = -1;
         for (int row = 0; row < 200; ++row) {
             const qlonglong begin = view.rows().index(row, kOccurrenceBegin).data(TableModel::kRawRole).toLongLong();
@@ -333,7 +333,7 @@ private slots:
         key(Qt::Key_F4);
         settle();
         const auto& sections = window_->drawer().page<MarkerPage>().partsList().sections();
-        QTRY_COMPARE(sections.size(), size_t{2});
+        EVENTUALLY_EQUAL(sections.size(), size_t{2});
         QCOMPARE(sections[1].title, QString("By argument course"));
         QCOMPARE(sections[1].lines[0].name, QString("north"));
         QCOMPARE(sections[1].lines[0].words, QString("mean 9.0 ms, 20 times"));
@@ -391,7 +391,7 @@ private slots:
         QCOMPARE(frames.about(), QString("compared with: whole recording"));
         QVERIFY2(frames.figures().contains("132 late frames of A: 132 frames, 132 over"), qPrintable(frames.figures()));
         QVERIFY2(frames.figures().contains("Whole recording: "), qPrintable(frames.figures()));
-        QTRY_VERIFY(frames.here().isVisible() && frames.there().isVisible());
+        EVENTUALLY(frames.here().isVisible() && frames.there().isVisible());
         QVERIFY(frames.here().contents().title == "132 late frames of A" && !frames.there().contents().bars.empty());
         QCOMPARE(frames.view().rows().index(0, 0).data().toString(), QString("Scene ▸ Spray"));  // by this they differ
         // Another stretch is what others are compared with.
@@ -618,29 +618,29 @@ private slots:
         QCOMPARE(texts(), (QStringList{"Markers", "Marker", "Events", "Code ▸", "Frames ▸", "Waiting ▸", "Machine ▸",
                                        "Findings ▸"}));
         QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(7).center());
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Code ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search",
-                                           "Coverage", "Advice", "Notes"}));
+        EVENTUALLY_EQUAL(texts(), (QStringList{"Work ▸", "Code ▸", "Frames ▸", "Waiting ▸", "Machine ▸", "Search",
+                                               "Coverage", "Advice", "Notes"}));
         QCOMPARE(window_->drawer().shown(), QString("search"));
         tabs.setFocus();
         QTest::keyClick(&tabs, Qt::Key_Right);
         QCOMPARE(window_->drawer().shown(), QString("coverage"));
         QTest::keyClick(&tabs, Qt::Key_Left);
         QTest::keyClick(&tabs, Qt::Key_Left);  // the groups before
-        QTRY_COMPARE(window_->drawer().shown(), QString("counters"));
-        QTRY_COMPARE(tabs.tabText(tabs.currentIndex()), QString("Counters, states"));
+        EVENTUALLY_EQUAL(window_->drawer().shown(), QString("counters"));
+        EVENTUALLY_EQUAL(tabs.tabText(tabs.currentIndex()), QString("Counters, states"));
         QTest::keyClick(&tabs, Qt::Key_Left);
-        QTRY_COMPARE(window_->drawer().shown(), QString("waits"));
-        QTRY_COMPARE(texts(), (QStringList{"Work ▸", "Code ▸", "Frames ▸", "Waits", "Operations, files", "Machine ▸",
-                                           "Findings ▸"}));
+        EVENTUALLY_EQUAL(window_->drawer().shown(), QString("waits"));
+        EVENTUALLY_EQUAL(texts(), (QStringList{"Work ▸", "Code ▸", "Frames ▸", "Waits", "Operations, files",
+                                               "Machine ▸", "Findings ▸"}));
         QTest::keyClick(&tabs, Qt::Key_Left);
-        QTRY_COMPARE(window_->drawer().shown(), QString("frames"));
-        QTRY_COMPARE(texts().size(), 6);
+        EVENTUALLY_EQUAL(window_->drawer().shown(), QString("frames"));
+        EVENTUALLY_EQUAL(texts().size(), 6);
         QTest::keyClick(&tabs, Qt::Key_Left);
-        QTRY_COMPARE(window_->drawer().shown(), QString("stacks"));
-        QTRY_COMPARE(texts().size(), 7);
+        EVENTUALLY_EQUAL(window_->drawer().shown(), QString("stacks"));
+        EVENTUALLY_EQUAL(texts().size(), 7);
         QTest::keyClick(&tabs, Qt::Key_Left);
-        QTRY_COMPARE(window_->drawer().shown(), QString("markers"));
-        QTRY_COMPARE(texts().size(), 8);
+        EVENTUALLY_EQUAL(window_->drawer().shown(), QString("markers"));
+        EVENTUALLY_EQUAL(texts().size(), 8);
         QVERIFY(tabs.hasFocus());
     }
 
@@ -677,7 +677,7 @@ private slots:
         again->activateWindow();
         QVERIFY(QTest::qWaitForWindowActive(again));
         QTest::keyClick(again, Qt::Key_W, Qt::ControlModifier);
-        QTRY_COMPARE(window_->pageWindows().pages().size(), 0);
+        EVENTUALLY_EQUAL(window_->pageWindows().pages().size(), 0);
         window_->close();
     }
 
@@ -713,7 +713,7 @@ private slots:
             if (const QToolButton& chip = bar().chip(of); chip.isVisible())
                 QVERIFY(chip.width() >= chip.sizeHint().width() && bar().rect().contains(chip.geometry()));
         window_->resize(1600, 900);
-        QTRY_VERIFY(!more->isVisible());
+        EVENTUALLY(!more->isVisible());
     }
 
     void aRecordingWithoutFramesIsLookedAtAsAWhole() {
@@ -763,11 +763,11 @@ private slots:
         t.end(13'000, "main").frameEnd(13'000, "main");
         open(write("many.jsonl", QByteArray::fromStdString(t.text())));
         settle();
-        QTRY_COMPARE(page().view().rows().rowCount(), 1);
+        EVENTUALLY_EQUAL(page().view().rows().rowCount(), 1);
         look(Of::Whole);
-        QTRY_VERIFY(page().title() == "Whole recording" && !page().busy());
+        EVENTUALLY(page().title() == "Whole recording" && !page().busy());
         QTest::keyClicks(&page().filter(), "part 11999");
-        QTRY_VERIFY(!page().busy() && page().view().rows().rowCount() == 1);
+        EVENTUALLY(!page().busy() && page().view().rows().rowCount() == 1);
         const QModelIndex frame = page().view().rows().index(0, 0, page().view().rows().index(0, 0));
         QCOMPARE(page().view().rows().rowCount(frame), 1);
     }

@@ -35,7 +35,7 @@ class SourceAppTest : public WindowTest {
     }
     QStringList opened() {
         const QString path = folder_.filePath("opened");
-        [&] { QTRY_VERIFY_WITH_TIMEOUT(QFile::exists(path), 20'000); }();
+        [&] { EVENTUALLY(QFile::exists(path)); }();
         QFile file(path);
         if (!file.open(QIODevice::ReadOnly)) return {};
         const QStringList lines = toQString(file.readAll().toStdString()).trimmed().split('\n');

@@ -24,6 +24,7 @@
 #include "core/table/first_in_order.h"
 #include "core/table/writing.h"
 #include "testing/explaining.h"
+#include "testing/patience.h"
 #include "testing/text_recording.h"
 
 using namespace fugato;
@@ -150,14 +151,14 @@ private slots:
         view.resize(300, 300);
         view.show();
         view.setTable(std::make_shared<SlowlySorted>(1000, ended), false);
-        QTRY_VERIFY(!view.reading());
+        EVENTUALLY(!view.reading());
         view.sortByColumn(0, Qt::AscendingOrder);
         for (uint32_t rows = 1001; rows <= 1040; ++rows) {  // each comes while the one before is being sorted
             QTest::qWait(10);
             view.setTable(std::make_shared<SlowlySorted>(rows, ended), true);
         }
         QVERIFY2(ended > 0, "none came to its end");
-        QTRY_VERIFY(!view.reading());
+        EVENTUALLY(!view.reading());
         QCOMPARE(view.whole()->rowLimit(), 1040u);
         QVERIFY2(ended < 20, qPrintable(QString::number(ended)));
     }
@@ -225,7 +226,7 @@ private slots:
         width.set(7);
         names.set({"one"});
         QCOMPARE(width.get(), 7);
-        QTRY_COMPARE(QSettings().value("test/width").toInt(), 7);  // soon
+        EVENTUALLY_EQUAL(QSettings().value("test/width").toInt(), 7);  // soon
         QCOMPARE(names.get(), QStringList{"one"});
         // Another window writes; and here something else is changed meanwhile.
         {
@@ -236,7 +237,7 @@ private slots:
         QCOMPARE(width.get(), 7);  // not heard of yet
         settings::refresh();
         names.set({});
-        QTRY_COMPARE(width.get(), 9);
+        EVENTUALLY_EQUAL(width.get(), 9);
         QVERIFY(names.get().isEmpty());
         settings::writeNow();
         QCOMPARE(QSettings().value("test/width").toInt(), 9);
@@ -409,7 +410,7 @@ private slots:
         TableView view("long", -1, Qt::AscendingOrder);
         view.resize(400, 300);
         view.setTable(table, false);
-        QTRY_COMPARE(view.rows().rowCount(), 1'000'000);
+        EVENTUALLY_EQUAL(view.rows().rowCount(), 1'000'000);
         view.show();
         QVERIFY(QTest::qWaitForWindowExposed(&view));
         view.scrollToBottom();
@@ -419,7 +420,7 @@ private slots:
         view.sortByColumn(1, Qt::DescendingOrder);
         QVERIFY(view.rows().busy());
         QCOMPARE(view.rows().rowCount(), 1'000'000);
-        QTRY_VERIFY(!view.rows().busy());
+        EVENTUALLY(!view.rows().busy());
         QCOMPARE(view.rows().index(0, 1).data().toString(), QString("999"));
     }
 
@@ -457,11 +458,11 @@ private slots:
         QSignalSpy said(&view, &TableView::said);
         const QString file = folder_.filePath("harbour.csv");
         view.saveAs(file);
-        QTRY_COMPARE(said.count(), 1);
+        EVENTUALLY_EQUAL(said.count(), 1);
         QFile saved(file);
         QVERIFY(saved.open(QIODevice::ReadOnly) && saved.readAll().startsWith("depth,name,time_ns\r\n0,pier,30"));
         view.saveAs("/nowhere/harbour.json");
-        QTRY_COMPARE(said.count(), 2);
+        EVENTUALLY_EQUAL(said.count(), 2);
         QVERIFY(said.last().front().toString().contains("could not be written"));
     }
 
@@ -499,7 +500,7 @@ private slots:
             view.header()->resizeSection(1, 171);
             const QRect title(view.header()->sectionViewportPosition(1), 0, 171, view.header()->height());
             QTest::mouseClick(view.header()->viewport(), Qt::LeftButton, {}, title.center());
-            QTRY_COMPARE(namesIn(*view.table()), std::string("quay(sail) pier(mast Sail jib)"));
+            EVENTUALLY_EQUAL(namesIn(*view.table()), std::string("quay(sail) pier(mast Sail jib)"));
         }
         TableView again("harbour", -1, Qt::AscendingOrder), other("sea", -1, Qt::AscendingOrder);
         shown(again);

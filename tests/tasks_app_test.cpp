@@ -121,7 +121,7 @@ class TasksAppTest : public WindowTest {
         for (QAction* top : bar->actions()) {
             if (plain(top) != menu) continue;
             QTest::mouseClick(bar, Qt::LeftButton, {}, bar->actionGeometry(top).center());
-            QTRY_VERIFY(top->menu()->isVisible());
+            EVENTUALLY(top->menu()->isVisible());
             for (QAction* action : top->menu()->actions())
                 if (plain(action) == entry) {
                     QVERIFY2(action->isEnabled(), qPrintable(entry));
@@ -189,7 +189,7 @@ class TasksAppTest : public WindowTest {
             if (mouse_) {
                 click(series, series->rect().center());
                 QAbstractItemView* list = series->view();
-                QTRY_VERIFY(list->isVisible());
+                EVENTUALLY(list->isVisible());
                 const QPoint row(list->viewport()->width() / 2,
                                  list->visualRect(list->model()->index(1 - before, 0)).center().y());
                 QTest::mouseMove(list->viewport(), row - QPoint(20, 0));
@@ -201,17 +201,17 @@ class TasksAppTest : public WindowTest {
                 QVERIFY(series->hasFocus());
                 type(before == 0 ? Qt::Key_Down : Qt::Key_Up);
             }
-            QTRY_COMPARE_WITH_TIMEOUT(explanation().series, series->itemData(1 - before).toUInt(), 20'000);
+            EVENTUALLY_EQUAL(explanation().series, series->itemData(1 - before).toUInt());
             settle();
             series->setCurrentIndex(before);
             emit series->activated(before);
-            QTRY_COMPARE_WITH_TIMEOUT(explanation().series, series->itemData(before).toUInt(), 20'000);
+            EVENTUALLY_EQUAL(explanation().series, series->itemData(before).toUInt());
         }
         window_->lanes().setFocus();
         fill(window_->verdict().budget(), "13 ms", Qt::Key_B);
-        QTRY_COMPARE_WITH_TIMEOUT(explanation().budget, int64_t{13'000'000}, 20'000);
+        EVENTUALLY_EQUAL(explanation().budget, int64_t{13'000'000});
         fill(window_->verdict().budget(), "16.67", Qt::Key_B);
-        QTRY_COMPARE_WITH_TIMEOUT(explanation().budget, int64_t{16'670'000}, 20'000);
+        EVENTUALLY_EQUAL(explanation().budget, int64_t{16'670'000});
         if (!grows()) settle();
     }
     void stepBySpikeAndFrameAndToANumber() {
@@ -249,7 +249,7 @@ class TasksAppTest : public WindowTest {
             fill(window_->verdict().find(), QString::number(frame), Qt::Key_F, Qt::ControlModifier);
             QCOMPARE(selection().frame(), frame);
             if (!grows()) settle();
-            QTRY_VERIFY(window_->why().title().contains(toQString(countText(frame))));
+            EVENTUALLY(window_->why().title().contains(toQString(countText(frame))));
         }
     }
     void goDownToTheCulpritAndUpToItsCallers() {
@@ -260,7 +260,7 @@ class TasksAppTest : public WindowTest {
             settle();
         }
         // Its first sentence with a place leads there.
-        QTRY_VERIFY(!window_->why().spoken().empty());
+        EVENTUALLY(!window_->why().spoken().empty());
         QString sentence;
         for (const auto& spoken : window_->why().spoken())
             if (sentence.isEmpty() && spoken.sentence.lane != kNone) sentence = toQString(spoken.sentence.text);
@@ -304,7 +304,7 @@ class TasksAppTest : public WindowTest {
         QCOMPARE(window_->drawer().shown(), QString("search"));
         auto& page = window_->drawer().page<SearchPage>();
         TableView& view = page.view();
-        QTRY_VERIFY_WITH_TIMEOUT(!page.busy() && view.rows().rowCount() > 0, 20'000);
+        EVENTUALLY(!page.busy() && view.rows().rowCount() > 0);
         if (!grows()) settle();
         if (mouse_) {
             const QModelIndex row = view.model()->index(0, 0);
@@ -321,8 +321,8 @@ class TasksAppTest : public WindowTest {
         for (int i = 0; i < 3; ++i) {
             const MarkerRef last = selection().marker();
             command("Go", "Next occurrence", Qt::Key_F3);
-            QTRY_VERIFY2_WITH_TIMEOUT(selection().marker().valid() && !(selection().marker() == last),
-                                      qPrintable(window_->statusBar()->currentMessage()), 20'000);
+            EVENTUALLY_ELSE_SAY(selection().marker().valid() && !(selection().marker() == last),
+                                qPrintable(window_->statusBar()->currentMessage()));
             const MarkerRef& now = selection().marker();
             const auto recording = window_->document().recording();
             const int64_t begin = recording->lanes[now.lane].rows[now.row].begin(now.index);
@@ -345,11 +345,11 @@ class TasksAppTest : public WindowTest {
         QCOMPARE(window_->document().trials().repairs().size(), size_t{1});
         if (causes > 1) simulate(1);
         QCOMPARE(window_->document().trials().repairs().size(), std::min<size_t>(causes, 2));
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().trials().prediction(), 20'000);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->verdict().sentence().contains("repaired"), 20'000);
+        EVENTUALLY(window_->document().trials().prediction());
+        EVENTUALLY(window_->verdict().sentence().contains("repaired"));
         command("What if", "Reset simulation", Qt::Key_Backspace);
         QVERIFY(window_->document().trials().repairs().empty());
-        QTRY_VERIFY_WITH_TIMEOUT(window_->verdict().sentence().contains("over budget"), 20'000);
+        EVENTUALLY(window_->verdict().sentence().contains("over budget"));
     }
     void acceptAnAdvice() {
         if (mouse_) {
@@ -360,7 +360,7 @@ class TasksAppTest : public WindowTest {
                         return QTest::mouseClick(&tabs, Qt::LeftButton, {}, tabs.tabRect(i).center());
             };
             clickTab("Findings ▸");  // opens the group, with its page of the last time
-            QTRY_COMPARE(tabs.tabText(tabs.currentIndex()).contains("▸"), false);
+            EVENTUALLY_EQUAL(tabs.tabText(tabs.currentIndex()).contains("▸"), false);
             clickTab("Advice");
         } else {
             window_->lanes().setFocus();
@@ -368,7 +368,7 @@ class TasksAppTest : public WindowTest {
         }
         QCOMPARE(window_->drawer().shown(), QString("advice"));
         AdvicePage& page = window_->drawer().page<AdvicePage>();
-        QTRY_VERIFY_WITH_TIMEOUT(page.advice() && (grows() || !page.busy()), 20'000);
+        EVENTUALLY(page.advice() && (grows() || !page.busy()));
         TableView& view = page.view();
         QVERIFY(view.rows().rowCount() > 0 || !isDemo_);
         if (view.rows().rowCount() == 0) return;  // nothing found beyond the causes
@@ -388,11 +388,11 @@ class TasksAppTest : public WindowTest {
             view.setCurrentIndex(view.currentIndex().siblingAtColumn(kAdviceAccepted));
             type(Qt::Key_Space);
         }
-        QTRY_VERIFY2_WITH_TIMEOUT(page.about().contains("1 accepted"), qPrintable(page.about()), 20'000);
+        EVENTUALLY_ELSE_SAY(page.about().contains("1 accepted"), qPrintable(page.about()));
         // And taken back; accepted ones stand at the end.
         const QModelIndex last = view.model()->index(view.model()->rowCount() - 1, kAdviceAccepted);
         view.model()->setData(last, Qt::Unchecked, Qt::CheckStateRole);
-        QTRY_VERIFY_WITH_TIMEOUT(page.about().contains("0 accepted"), 20'000);
+        EVENTUALLY(page.about().contains("0 accepted"));
         window_->lanes().setFocus();
     }
 
@@ -456,15 +456,14 @@ private slots:
             program_.start(SKERRY_PROGRAM,
                            {"--out", path, "--seconds", "600", "--virtual", "--paced", "--detail", "1"});
             QVERIFY(program_.waitForStarted());
-            QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
+            EVENTUALLY(QFileInfo(path).size() > 20'000);
             open(path);
-            QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation() && explanation().causes.size() > 1 &&
-                                         explanation().spikes.size() > 2 && explanation().frames.size() > 20,
-                                     120'000);
+            EVENTUALLY(window_->document().explanation() && explanation().causes.size() > 1 &&
+                       explanation().spikes.size() > 2 && explanation().frames.size() > 20);
         }
         allTasks(marker);
         program_.kill();
-        program_.waitForFinished();
+        program_.waitForFinished(kPatience);
         makeRecordingWhole(window_->document().path().toStdString());  // nothing of what was killed stays behind
         QLocale::setDefault(QLocale::c());
     }

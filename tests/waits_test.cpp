@@ -122,6 +122,35 @@ class WaitsTest : public QObject {
         return nullptr;
     }
 
+    /// 300 operations on three lanes, some of which never end, and as many reads of a file.
+    static TextRecording manyOperations(std::mt19937& random) {
+        struct Told {
+            double at;
+            std::string lane, what;
+        };
+        std::vector<Told> told;
+        for (int i = 1; i <= 300; ++i) {
+            const double begin = random() % 90'000, length = random() % 9000;
+            const auto lane = [&] { return "lane " + std::to_string(random() % 3); };
+            const std::string id = R"(,"operation":)" + std::to_string(i);
+            told.push_back({begin, lane(), R"("do":"operation","site":"Load")" + id});
+            for (uint32_t step = random() % 3; step; --step)
+                told.push_back({begin + length / (step + 1), lane(), R"("do":"step","site":"Unpack")" + id});
+            if (random() % 20)
+                told.push_back({begin + length, lane(),
+                                R"("do":"operation_end")" + id + (random() % 9 ? "" : R"(,"code":5,"text":"no")")});
+            const double wait = random() % 90'000;
+            const std::string reader = "reader " + std::to_string(i % 2);
+            told.push_back(
+                {wait + i * 100'000.0, reader, R"("do":"wait","site":"Read","object":"a.pak","kind":"file")"});
+            told.push_back({wait + i * 100'000.0 + random() % 500, reader, R"("do":"wait_end")"});
+        }
+        std::stable_sort(told.begin(), told.end(), [](const Told& a, const Told& b) { return a.at < b.at; });
+        TextRecording t;
+        for (const Told& one : told) t.at(one.at, one.lane, one.what);
+        return t;
+    }
+
 private slots:
     void sumsAreThoseOfASlowCount() {
         std::mt19937 random(41);
@@ -257,31 +286,7 @@ private slots:
 
     void operationsAreThoseOfASlowCount() {
         std::mt19937 random(43);
-        struct Told {
-            double at;
-            std::string lane, what;
-        };
-        std::vector<Told> told;
-        for (int i = 1; i <= 300; ++i) {
-            const double begin = random() % 90'000, length = random() % 9000;
-            const auto lane = [&] { return "lane " + std::to_string(random() % 3); };
-            const std::string id = R"(,"operation":)" + std::to_string(i);
-            told.push_back({begin, lane(), R"("do":"operation","site":"Load")" + id});
-            for (uint32_t step = random() % 3; step; --step)
-                told.push_back({begin + length / (step + 1), lane(), R"("do":"step","site":"Unpack")" + id});
-            if (random() % 20)
-                told.push_back({begin + length, lane(),
-                                R"("do":"operation_end")" + id + (random() % 9 ? "" : R"(,"code":5,"text":"no")")});
-            const double wait = random() % 90'000;
-            const std::string reader = "reader " + std::to_string(i % 2);
-            told.push_back(
-                {wait + i * 100'000.0, reader, R"("do":"wait","site":"Read","object":"a.pak","kind":"file")"});
-            told.push_back({wait + i * 100'000.0 + random() % 500, reader, R"("do":"wait_end")"});
-        }
-        std::stable_sort(told.begin(), told.end(), [](const Told& a, const Told& b) { return a.at < b.at; });
-        TextRecording t;
-        for (const Told& one : told) t.at(one.at, one.lane, one.what);
-        const auto r = t.open();
+        const auto r = manyOperations(random).open();
         QCOMPARE(r->operations.size(), size_t{300});
         for (int k = 0; k < 12; ++k) {
             Scope scope = wholeOf(*r);

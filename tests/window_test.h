@@ -17,10 +17,11 @@
 
 #include "app/drawer/drawer.h"
 #include "app/lanes/lanes_view.h"
-#include "app/verdict/verdict_bar.h"
 #include "app/settings/stored_values.h"
+#include "app/verdict/verdict_bar.h"
 #include "app/window/main_window.h"
 #include "core/store/long_work.h"
+#include "testing/patience.h"
 
 namespace fugato {
 
@@ -56,11 +57,10 @@ protected:
     void openDemo() {
         QSignalSpy explained(&window_->document(), &Document::explanationChanged);
         window_->open(FUGATO_DEMO_RECORDING);
-        QVERIFY(explained.wait(120'000));
+        QVERIFY(explained.wait(kPatience));
         QVERIFY(window_->document().explanation());
         settle();
     }
-    /// Waits for what is worked out on other threads.
     /// A page of the drawer, by the key of its group.
     void openPage(const QString& id) {
         const Drawer& drawer = window_->drawer();
@@ -74,11 +74,12 @@ protected:
     void openGrowing(QProcess& program, const QString& path) {
         program.start(SKERRY_PROGRAM, {"--out", path, "--seconds", "600", "--virtual", "--paced", "--detail", "1"});
         QVERIFY(program.waitForStarted());
-        QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(path).size() > 20'000, 10'000);
+        EVENTUALLY(QFileInfo(path).size() > 20'000);
         window_->open(path);
-        QTRY_VERIFY_WITH_TIMEOUT(window_->document().explanation(), 60'000);
+        EVENTUALLY(window_->document().explanation());
     }
-    void settle() { QTRY_VERIFY_WITH_TIMEOUT(!window_->asking(), 120'000); }
+    /// Waits for what is worked out on other threads.
+    void settle() { EVENTUALLY(!window_->asking()); }
     QString write(const char* name, const QByteArray& bytes) {
         const QString path = folder_.filePath(name);
         QFile file(path);
@@ -90,7 +91,7 @@ protected:
         QSignalSpy explained(&window_->document(), &Document::explanationChanged),
             failed(&window_->document(), &Document::failed);
         window_->open(path);
-        QTRY_VERIFY_WITH_TIMEOUT(explained.count() + failed.count() > 0, 120'000);
+        EVENTUALLY(explained.count() + failed.count() > 0);
         settle();
     }
     /// What `act` does with the dialog that the next input opens, once the keyboard is there: a key before that would

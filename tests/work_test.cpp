@@ -15,6 +15,7 @@
 #include "app/document/document.h"
 #include "app/work/background_query.h"
 #include "testing/children.h"
+#include "testing/patience.h"
 
 using namespace fugato;
 
@@ -36,7 +37,7 @@ class WorkTest : public QObject {
         environment.insert(variable, "1");
         child.setProcessEnvironment(environment);
         child.start(QCoreApplication::applicationFilePath(), QStringList{});
-        QVERIFY(child.waitForFinished(30'000));
+        QVERIFY(child.waitForFinished(kPatience));
         QVERIFY(child.exitStatus() == QProcess::NormalExit && child.exitCode() == 0);
     }
 
@@ -45,17 +46,17 @@ private slots:
         QString said;
         const auto task =
             Task::start([](Task&) { throw std::bad_alloc(); }, [&](const QString& words) { said = words; });
-        QTRY_VERIFY(said.contains("not enough memory"));
+        EVENTUALLY(said.contains("not enough memory"));
         said.clear();
         const auto other = Task::start([](Task&) { throw std::runtime_error("of this"); },
                                        [&](const QString& words) { said = words; });
-        QTRY_VERIFY(said.contains("of this"));
+        EVENTUALLY(said.contains("of this"));
         BackgroundQuery asking;
         bool changed = false;
         connect(&asking, &BackgroundQuery::failed, this, [&] { changed = !asking.busy(); });
         asking.ask([](const Progress&) -> std::shared_ptr<int> { throw std::bad_alloc(); },
                    [](const std::shared_ptr<int>&) {});
-        QTRY_VERIFY(changed);
+        EVENTUALLY(changed);
     }
 
     void aPostThatIsNeverHeardHoldsNobodyUp() { endsWell(kPostsAtEnd); }
@@ -81,19 +82,19 @@ private slots:
             QVERIFY(!ended);
             asking.ask([](const Progress&) { return std::make_shared<int>(2); },
                        [&](const std::shared_ptr<int>& answer) { heard = *answer == 2; });
-            QTRY_VERIFY(heard);
+            EVENTUALLY(heard);
             heard = false;
         }  // and so does closing
         QVERIFY(!ended);
         goOn.release();
-        QTRY_VERIFY(ended);
-        QTRY_VERIFY(!Task::anyRuns());
+        EVENTUALLY(ended);
+        EVENTUALLY(!Task::anyRuns());
         QCoreApplication::processEvents();
         QVERIFY(!heard);
     }
 
     void whatIsMoreUrgentIsBegunFirst() {
-        QTRY_VERIFY(!Task::anyRuns());
+        EVENTUALLY(!Task::anyRuns());
         QSemaphore begun, goOn, ended;
         for (int i = 0; i < workerCount(); ++i)
             startWork(
@@ -120,9 +121,9 @@ private slots:
             const std::lock_guard guard(lock);
             return order.contains("painting");
         };
-        QTRY_VERIFY(painted());
+        EVENTUALLY(painted());
         goOn.release();  // one of them
-        QTRY_VERIFY(!Task::anyRuns());
+        EVENTUALLY(!Task::anyRuns());
         QCOMPARE(order, QStringList({"painting", "wanted", "ahead"}));  // and not what was cancelled before it began
         goOn.release(workerCount() - 1);
         ended.acquire(workerCount());
@@ -135,8 +136,8 @@ private slots:
         document.open(FUGATO_DEMO_RECORDING);
         document.open("/nowhere.fugato");
         QSignalSpy failed(&document, &Document::failed);
-        QVERIFY(failed.wait(10'000));
-        QTRY_VERIFY_WITH_TIMEOUT(!Task::anyRuns(), 60'000);  // the older one has ended, whatever it told
+        QVERIFY(failed.wait(kPatience));
+        EVENTUALLY(!Task::anyRuns());  // the older one has ended, whatever it told
         QCoreApplication::processEvents();
         QCOMPARE(opened.count(), 0);
         QCOMPARE(explainedSpy.count(), 0);
@@ -147,7 +148,7 @@ private slots:
         Document document;
         QSignalSpy progressed(&document, &Document::progressed), explainedSpy(&document, &Document::explanationChanged);
         document.open(FUGATO_DEMO_RECORDING);
-        QVERIFY(explainedSpy.wait(30'000));
+        QVERIFY(explainedSpy.wait(kPatience));
         QVERIFY(progressed.count() > 5);
         double last = -1;
         for (const auto& signal : progressed) {
@@ -162,10 +163,10 @@ private slots:
         Document document;
         QSignalSpy explainedSpy(&document, &Document::explanationChanged);
         document.open(FUGATO_DEMO_RECORDING);
-        QVERIFY(explainedSpy.wait(30'000));
+        QVERIFY(explainedSpy.wait(kPatience));
         explainedSpy.clear();
         for (int ms = 5; ms <= 20; ++ms) document.setBudget(ms * 1'000'000);
-        QTRY_VERIFY_WITH_TIMEOUT(!document.busy(), 30'000);
+        EVENTUALLY(!document.busy());
         QCOMPARE(document.explanation()->budget, int64_t{20'000'000});
         QVERIFY(document.explanation()->pathSums);
     }

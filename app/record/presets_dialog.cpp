@@ -28,6 +28,33 @@ PresetsDialog::PresetsDialog(QWidget* parent)
       remove_(new QPushButton(tr("&Remove"))),
       measure_(new QPushButton(tr("&Measure what it costs here"))) {
     setWindowTitle(tr("What to collect"));
+    layOut();
+    for (const CollectPreset& one : presets_) list_->addItem(one.name);
+    connect(list_, &QListWidget::currentRowChanged, this, &PresetsDialog::showPreset);
+    connect(name_, &QLineEdit::textEdited, this, &PresetsDialog::change);
+    connect(add_, &QPushButton::clicked, this, &PresetsDialog::copyPreset);
+    connect(remove_, &QPushButton::clicked, this, [this] {
+        const int at = list_->currentRow();
+        presets_.removeAt(at);
+        delete list_->takeItem(at);
+        keepPresets(presets_);
+    });
+    connect(measure_, &QPushButton::clicked, this, &PresetsDialog::measureOrCancel);
+    list_->setCurrentRow(0);
+    measure_->setEnabled(false);  // one recording of this program at a time
+    asking_.ask(
+        [](const Progress&) {
+            auto told = whatCanBeCollected();
+            return std::make_shared<const std::vector<Collectable>>(told ? std::move(*told)
+                                                                         : std::vector<Collectable>());
+        },
+        [this](const std::shared_ptr<const std::vector<Collectable>>& told) {
+            tellPossible(*told);
+            measure_->setEnabled(true);
+        });
+}
+
+void PresetsDialog::layOut() {
     list_->setAccessibleName(tr("Presets"));
     list_->setMaximumWidth(220);
     name_->setAccessibleName(tr("Name"));
@@ -84,54 +111,33 @@ PresetsDialog::PresetsDialog(QWidget* parent)
     all->addLayout(both, 1);
     all->addWidget(buttons);
     resize(680, 470);
+}
 
-    for (const CollectPreset& one : presets_) list_->addItem(one.name);
-    connect(list_, &QListWidget::currentRowChanged, this, &PresetsDialog::showPreset);
-    connect(name_, &QLineEdit::textEdited, this, &PresetsDialog::change);
-    connect(add_, &QPushButton::clicked, this, [this] {
-        CollectPreset copy = presets_[list_->currentRow()];
-        copy.name = tr("My %1").arg(copy.name.toLower());
-        copy.words = QString::fromStdString(collectedBy(copy.words));
-        copy.about = tr("your own");
-        copy.own = true;
-        presets_ << copy;
-        list_->addItem(copy.name);
-        list_->setCurrentRow(list_->count() - 1);
-        keepPresets(presets_);
-        name_->setFocus();
-        name_->selectAll();
-    });
-    connect(remove_, &QPushButton::clicked, this, [this] {
-        const int at = list_->currentRow();
-        presets_.removeAt(at);
-        delete list_->takeItem(at);
-        keepPresets(presets_);
-    });
-    connect(measure_, &QPushButton::clicked, this, [this] {
-        if (measuring_.busy()) return measuring_.silence(), tellCost();
-        const CollectPreset preset = presets_[list_->currentRow()];
-        cost_->setText(tr("Measuring…"));
-        measure_->setText(tr("Cancel"));
-        measuring_.ask(
-            [words = collectedBy(preset.words)](const Progress& progress) {
-                return measureCollecting(words, progress);
-            },
-            [this, preset](const std::shared_ptr<const CollectingCost>& cost) {
-                keepCost(preset.words, shown(toQString(cost->trouble.empty() ? costText(*cost) : cost->trouble)));
-                tellCost();
-            });
-    });
-    list_->setCurrentRow(0);
-    measure_->setEnabled(false);  // one recording of this program at a time
-    asking_.ask(
-        [](const Progress&) {
-            auto told = whatCanBeCollected();
-            return std::make_shared<const std::vector<Collectable>>(told ? std::move(*told)
-                                                                         : std::vector<Collectable>());
-        },
-        [this](const std::shared_ptr<const std::vector<Collectable>>& told) {
-            tellPossible(*told);
-            measure_->setEnabled(true);
+/// A preset of one's own, which begins as the one that is shown.
+void PresetsDialog::copyPreset() {
+    CollectPreset copy = presets_[list_->currentRow()];
+    copy.name = tr("My %1").arg(copy.name.toLower());
+    copy.words = QString::fromStdString(collectedBy(copy.words));
+    copy.about = tr("your own");
+    copy.own = true;
+    presets_ << copy;
+    list_->addItem(copy.name);
+    list_->setCurrentRow(list_->count() - 1);
+    keepPresets(presets_);
+    name_->setFocus();
+    name_->selectAll();
+}
+
+void PresetsDialog::measureOrCancel() {
+    if (measuring_.busy()) return measuring_.silence(), tellCost();
+    const CollectPreset preset = presets_[list_->currentRow()];
+    cost_->setText(tr("Measuring…"));
+    measure_->setText(tr("Cancel"));
+    measuring_.ask(
+        [words = collectedBy(preset.words)](const Progress& progress) { return measureCollecting(words, progress); },
+        [this, preset](const std::shared_ptr<const CollectingCost>& cost) {
+            keepCost(preset.words, shown(toQString(cost->trouble.empty() ? costText(*cost) : cost->trouble)));
+            tellCost();
         });
 }
 

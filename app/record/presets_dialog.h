@@ -38,6 +38,9 @@ private:
         QCheckBox* box;
         QLabel* told;
     };
+    void layOut();
+    void copyPreset();
+    void measureOrCancel();
     void showPreset();
     void change();
     void tellCost();

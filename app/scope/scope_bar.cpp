@@ -44,6 +44,25 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
     line->setContentsMargins(14, 2, 14, 3);
     line->setSpacing(kSpace);
     line->addWidget(head_);
+    addChips(*line);
+    line->addWidget(more_);
+    line->addStretch(1);
+    line->addWidget(on_);
+    line->addWidget(lanes_);
+    for (QLabel* label : {head_, on_}) label->setFont(smallFont());
+    setUpLanes();
+    connect(&document, &Document::recordingChanged, this, &ScopeBar::takeLanes);  // the selection tells the rest
+    connect(&document, &Document::contentChanged, this, [this] {
+        if (document_.growing()) takeLanes();
+        take();
+    });
+    for (const auto signal : {&Selection::scopeChanged, &Selection::chosenChanged, &Selection::rangeChanged})
+        connect(&selection, signal, this, &ScopeBar::take);
+    takeLanes();
+    take();
+}
+
+void ScopeBar::addChips(QHBoxLayout& line) {
     auto* together = new QButtonGroup(this);
     for (Chip& chip : chips_) {
         chip.button = new QToolButton(this);
@@ -52,7 +71,7 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
         chip.button->setFont(smallFont());
         chip.button->setToolTip(tr("%1: what the pages below speak of").arg(chip.help));
         together->addButton(chip.button);
-        line->addWidget(chip.button);
+        line.addWidget(chip.button);
         connect(chip.button, &QToolButton::clicked, this, [this, of = chip.of] { choose(of); });
     }
     QToolButton& stage = this->chip(Of::Stage);
@@ -80,11 +99,9 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
         moreMenu_->clear();
         fillMenu(*moreMenu_);
     });
-    line->addWidget(more_);
-    line->addStretch(1);
-    line->addWidget(on_);
-    line->addWidget(lanes_);
-    for (QLabel* label : {head_, on_}) label->setFont(smallFont());
+}
+
+void ScopeBar::setUpLanes() {
     lanes_->setFont(smallFont());
     lanes_->setAccessibleName(tr("Lanes that are looked at"));
     lanes_->setToolTip(tr("The lanes that the pages below speak of"));
@@ -95,15 +112,6 @@ ScopeBar::ScopeBar(Document& document, Selection& selection, QWidget* parent)
         choice.group = lanes_->currentData(kNameRole).toString().toStdString();
         selection_.chooseScope(choice);
     });
-    connect(&document, &Document::recordingChanged, this, &ScopeBar::takeLanes);  // the selection tells the rest
-    connect(&document, &Document::contentChanged, this, [this] {
-        if (document_.growing()) takeLanes();
-        take();
-    });
-    for (const auto signal : {&Selection::scopeChanged, &Selection::chosenChanged, &Selection::rangeChanged})
-        connect(&selection, signal, this, &ScopeBar::take);
-    takeLanes();
-    take();
 }
 
 QToolButton& ScopeBar::chip(Of of) const {

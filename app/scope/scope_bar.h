@@ -38,6 +38,8 @@ private:
         QString help;
         bool possible = false;
     };
+    void addChips(QHBoxLayout& line);
+    void setUpLanes();
     void take();
     void takeLanes();
     void showLanes();

@@ -58,6 +58,28 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
       series_(new QComboBox(this)),
       budget_(new QLineEdit(this)),
       find_(new QLineEdit(this)) {
+    layOut();
+    connect(&document, &Document::recordingChanged, this, &VerdictBar::takeRecording);
+    connect(&document, &Document::contentChanged, this, &VerdictBar::takeRecording);
+    connect(&document.trials(), &Trials::changed, this, &VerdictBar::takeExplanation);
+    connect(&document, &Document::progressed, this, [this](double, const QString& what) {
+        if (!document_.explanation()) sentence_->setText(what + "…");
+    });
+    connect(&document, &Document::cancelled, this, &VerdictBar::takeRecording);
+    connect(&document, &Document::failed, this, &VerdictBar::takeRecording);
+    connect(series_, &QComboBox::activated, this,
+            [this](int at) { document_.setSeries(series_->itemData(at).toUInt()); });
+    connect(budget_, &QLineEdit::editingFinished, this, &VerdictBar::applyBudget);
+    connect(find_, &QLineEdit::returnPressed, this, &VerdictBar::applyFind);
+    connect(budget_, &QLineEdit::returnPressed, this, [this] {
+        applyBudget();
+        if (!budget_->isModified()) emit done();  // else it was not a budget
+    });
+    for (QLineEdit* field : {budget_, find_}) field->installEventFilter(this);
+    takeRecording();
+}
+
+void VerdictBar::layOut() {
     name_->setFont(boldFont());
     facts_->setFont(smallFont());
     sentence_->setFont(titleFont());
@@ -109,25 +131,6 @@ VerdictBar::VerdictBar(Document& document, Selection& selection, QWidget* parent
     line->addWidget(budget_);
     line->addWidget(find_);
     setFixedHeight(40);
-
-    connect(&document, &Document::recordingChanged, this, &VerdictBar::takeRecording);
-    connect(&document, &Document::contentChanged, this, &VerdictBar::takeRecording);
-    connect(&document.trials(), &Trials::changed, this, &VerdictBar::takeExplanation);
-    connect(&document, &Document::progressed, this, [this](double, const QString& what) {
-        if (!document_.explanation()) sentence_->setText(what + "…");
-    });
-    connect(&document, &Document::cancelled, this, &VerdictBar::takeRecording);
-    connect(&document, &Document::failed, this, &VerdictBar::takeRecording);
-    connect(series_, &QComboBox::activated, this,
-            [this](int at) { document_.setSeries(series_->itemData(at).toUInt()); });
-    connect(budget_, &QLineEdit::editingFinished, this, &VerdictBar::applyBudget);
-    connect(find_, &QLineEdit::returnPressed, this, &VerdictBar::applyFind);
-    connect(budget_, &QLineEdit::returnPressed, this, [this] {
-        applyBudget();
-        if (!budget_->isModified()) emit done();  // else it was not a budget
-    });
-    for (QLineEdit* field : {budget_, find_}) field->installEventFilter(this);
-    takeRecording();
 }
 
 /// Escape leaves a field as it was.

@@ -340,6 +340,37 @@ private:
         t.end();
     }
 
+    /// The frame goes on when its jobs are done, and where it needs surveys of an earlier one, these.
+    Doing awaitJobs(Thread& t, uint32_t n) {
+        if (shapeIs(Shape::Jobs)) {  // helps until nothing is left
+            WorkQueue::Work work;
+            uint64_t link = 0;
+            while (jobs_.take(work, link)) {
+                const WorkQueue::Work mine = std::move(work);
+                co_await mine(t, link);
+            }
+        }
+        t.begin(join_);
+        co_await jobsDone_.waitFor(t, askedJobs_, waitJobs_);
+        t.end();
+        if (surveysNeeded_ < askedSurveys_ && planted(Trouble::EarlierWork)->frames.count(n)) {
+            t.begin(plot_);
+            co_await surveysDone_.waitFor(t, ++surveysNeeded_, waitSurvey_);
+            t.end();
+        }
+    }
+
+    /// Lets every thread that still waits for work see that none comes.
+    void letAllEnd() {
+        stop_ = true;
+        jobs_.close();
+        if (render_ && !shapeIs(Shape::TwoSeries)) snapshot_.raise(*main_, settings_.frames + 1);
+        for (auto* thread : haulers_) wakeIfIdle(thread);
+        for (auto* thread : intruders_) wakeIfIdle(thread);
+        if (saverIdle_) wakeIfIdle(saver_);
+        if (unpacker_) wakeIfIdle(unpacker_);
+    }
+
     Doing mainLoop() {
         Thread& t = *main_;
         t.runs(elsewhere_);
@@ -379,24 +410,7 @@ private:
                 co_await t.block();
                 t.end();
             }
-            if (jobs) {
-                if (shapeIs(Shape::Jobs)) {  // helps until nothing is left
-                    WorkQueue::Work work;
-                    uint64_t link = 0;
-                    while (jobs_.take(work, link)) {
-                        const WorkQueue::Work mine = std::move(work);
-                        co_await mine(t, link);
-                    }
-                }
-                t.begin(join_);
-                co_await jobsDone_.waitFor(t, askedJobs_, waitJobs_);
-                t.end();
-                if (surveysNeeded_ < askedSurveys_ && planted(Trouble::EarlierWork)->frames.count(n)) {
-                    t.begin(plot_);
-                    co_await surveysDone_.waitFor(t, ++surveysNeeded_, waitSurvey_);
-                    t.end();
-                }
-            }
+            if (jobs) co_await awaitJobs(t, n);
             if (render_ && !shapeIs(Shape::TwoSeries)) {
                 t.begin(handOver_);
                 // One picture ahead at most.
@@ -414,13 +428,7 @@ private:
             co_await pace(t, n, due_);
             if (paced_) t.tell(EventKind::FrameEnd, loop_);
         }
-        stop_ = true;
-        jobs_.close();
-        if (render_ && !shapeIs(Shape::TwoSeries)) snapshot_.raise(t, settings_.frames + 1);
-        for (auto* thread : haulers_) wakeIfIdle(thread);
-        for (auto* thread : intruders_) wakeIfIdle(thread);
-        if (saverIdle_) wakeIfIdle(saver_);
-        if (unpacker_) wakeIfIdle(unpacker_);
+        letAllEnd();
     }
     Doing unpackerLoop() {
         Thread& t = *unpacker_;

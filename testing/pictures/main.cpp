@@ -63,6 +63,43 @@ void writeToDisk(const char* path) {
     close(file);
 }
 
+void waitForHelper() {
+    held = false;
+    pthread_mutex_lock(&queueLock);
+    ++requests;
+    pthread_cond_signal(&wanted);
+    pthread_mutex_unlock(&queueLock);
+    while (!held) usleep(100);
+    pthread_mutex_lock(&harbour);
+    pthread_mutex_unlock(&harbour);
+}
+
+void end(pthread_t helper) {
+    pthread_mutex_lock(&queueLock);
+    quit = true;
+    pthread_cond_signal(&wanted);
+    pthread_mutex_unlock(&queueLock);
+    pthread_join(helper, nullptr);
+    SDL_Quit();
+}
+
+/// A child that does nothing with pictures.
+void haveAChild() {
+    const pid_t child = fork();
+    if (child == 0) {
+        usleep(20'000);
+        _exit(0);
+    }
+    waitpid(child, nullptr, 0);
+}
+
+void printTimes(std::vector<Uint64>& took) {
+    std::sort(took.begin(), took.end());
+    const double us = 1e6 / static_cast<double>(SDL_GetPerformanceFrequency());
+    std::printf("median %.1f us, 99th percentile %.1f us\n", static_cast<double>(took[took.size() / 2]) * us,
+                static_cast<double>(took[took.size() * 99 / 100]) * us);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -75,14 +112,7 @@ int main(int argc, char** argv) {
         execl(argv[0], argv[0], argv[1], argv[2], argv[3], nullptr);
         return 1;
     }
-    if (std::strcmp(way, "child") == 0) {  // a child that does nothing with pictures
-        const pid_t child = fork();
-        if (child == 0) {
-            usleep(20'000);
-            _exit(0);
-        }
-        waitpid(child, nullptr, 0);
-    }
+    if (std::strcmp(way, "child") == 0) haveAChild();
     std::printf("the next one is the %s\n", whichNext());
     if (SDL_Init(SDL_INIT_VIDEO) != 0) return std::fprintf(stderr, "%s\n", SDL_GetError()), 2;
     SDL_Window* const window = SDL_CreateWindow("pictures", 0, 0, 320, 200, gl ? SDL_WINDOW_OPENGL : 0);
@@ -105,16 +135,7 @@ int main(int argc, char** argv) {
     for (int frame = 1; frame <= frames && !wantsToQuit; ++frame) {
         SDL_Event event;
         while (SDL_PollEvent(&event)) wantsToQuit |= event.type == SDL_QUIT && std::strcmp(way, "stubborn") != 0;
-        if (frame % 20 == 0 && !quiet) {
-            held = false;
-            pthread_mutex_lock(&queueLock);
-            ++requests;
-            pthread_cond_signal(&wanted);
-            pthread_mutex_unlock(&queueLock);
-            while (!held) usleep(100);
-            pthread_mutex_lock(&harbour);
-            pthread_mutex_unlock(&harbour);
-        }
+        if (frame % 20 == 0 && !quiet) waitForHelper();
         if (frame % 30 == 0 && !quiet) work(40);
         if (frame % 25 == 0 && path && !quiet) writeToDisk(path);
         work(2);
@@ -134,17 +155,7 @@ int main(int argc, char** argv) {
         shown = now;
         if (!times) usleep(3000);
     }
-    if (times) {
-        std::sort(took.begin(), took.end());
-        const double us = 1e6 / static_cast<double>(SDL_GetPerformanceFrequency());
-        std::printf("median %.1f us, 99th percentile %.1f us\n", static_cast<double>(took[took.size() / 2]) * us,
-                    static_cast<double>(took[took.size() * 99 / 100]) * us);
-    }
-    pthread_mutex_lock(&queueLock);
-    quit = true;
-    pthread_cond_signal(&wanted);
-    pthread_mutex_unlock(&queueLock);
-    pthread_join(helper, nullptr);
-    SDL_Quit();
+    if (times) printTimes(took);
+    end(helper);
     return 0;
 }
