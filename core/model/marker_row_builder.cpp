@@ -74,18 +74,22 @@ uint32_t addByPath(PathSums& byPath, const uint32_t* paths, const int64_t* durat
 
 }  // namespace
 
+UnsettledMarkers UnsettledMarkers::withRoomFor(size_t capacity) const {
+    UnsettledMarkers other;
+    other.capacity_ = capacity;
+    other.count_ = count_;
+    other.bytes_.reset(new std::byte[capacity * kBytesEach]);
+    std::copy_n(begins(), count_, other.begins());
+    std::copy_n(durations(), count_, other.durations());
+    std::copy_n(paths(), count_, other.paths());
+    std::copy_n(parents(), count_, other.parents());
+    std::copy_n(flags(), count_, other.flags());
+    return other;
+}
+
 void UnsettledMarkers::grow() {
     constexpr size_t kFirst = 16, kTimes = 4;
-    UnsettledMarkers larger;
-    larger.capacity_ = std::min<size_t>(MarkerRow::kChunk, std::max(kFirst, capacity_ * kTimes));
-    larger.count_ = count_;
-    larger.bytes_.resize(larger.capacity_ * kBytesEach);
-    std::copy_n(begins(), count_, larger.begins());
-    std::copy_n(durations(), count_, larger.durations());
-    std::copy_n(paths(), count_, larger.paths());
-    std::copy_n(parents(), count_, larger.parents());
-    std::copy_n(flags(), count_, larger.flags());
-    *this = std::move(larger);
+    *this = withRoomFor(std::min<size_t>(MarkerRow::kChunk, std::max(kFirst, capacity_ * kTimes)));
 }
 
 template <class Place>
@@ -177,7 +181,7 @@ MarkerRow::Parts MarkerRowBuilder::finish(Storage& storage) {
 
 MarkerRow::Parts MarkerRowBuilder::asItIs(Arena& arena, const int64_t* openUntil) {
     MarkerRowBuilder rest;
-    rest.open_ = open_;
+    rest.open_ = open_.copy();
     rest.busy_ = busy_;
     rest.wait_ = wait_;
     rest.parts_.waits = parts_.waits;

@@ -4,7 +4,7 @@
 #pragma once
 
 #include <cstddef>
-#include <vector>
+#include <memory>
 
 #include "marker_row.h"
 
@@ -27,17 +27,20 @@ public:
         ++count_;
     }
     void clear() { count_ = 0; }
-    int64_t* begins() { return reinterpret_cast<int64_t*>(bytes_.data()); }
-    int64_t* durations() { return begins() + capacity_; }  // ns
-    uint32_t* paths() { return reinterpret_cast<uint32_t*>(durations() + capacity_); }
-    uint32_t* parents() { return paths() + capacity_; }
-    uint8_t* flags() { return reinterpret_cast<uint8_t*>(parents() + capacity_); }
+    /// The same, with no more room than it needs.
+    UnsettledMarkers copy() const { return withRoomFor(count_); }
+    int64_t* begins() const { return reinterpret_cast<int64_t*>(bytes_.get()); }
+    int64_t* durations() const { return begins() + capacity_; }  // ns
+    uint32_t* paths() const { return reinterpret_cast<uint32_t*>(durations() + capacity_); }
+    uint32_t* parents() const { return paths() + capacity_; }
+    uint8_t* flags() const { return reinterpret_cast<uint8_t*>(parents() + capacity_); }
 
 private:
     static constexpr size_t kBytesEach = 2 * sizeof(int64_t) + 2 * sizeof(uint32_t) + 1;
     void grow();
+    UnsettledMarkers withRoomFor(size_t capacity) const;
 
-    std::vector<std::byte> bytes_;
+    std::unique_ptr<std::byte[]> bytes_;  // what holds nothing yet is not touched either
     size_t count_ = 0, capacity_ = 0;
 };
 
