@@ -208,6 +208,35 @@ private slots:
         QVERIFY(!OccurrenceList::of(r, 0, wholeOf(*r), Order::Duration, false, [](double) { return false; }));
     }
 
+    void thoseThatAreHeldAreSortedAsAnyTableIs() {
+        const auto r = many(false);
+        const auto held = longestOccurrences(*r, 0, wholeOf(*r), 30'000);
+        QCOMPARE(held->size(), size_t{30'000});
+        const auto few = std::make_shared<const std::vector<Occurrence>>(held->begin(), held->begin() + 100);
+        QVERIFY(!shownOccurrences(r, few, kNone)->ordered());
+        const auto plain = occurrenceTable(r, held, kNone), shown = shownOccurrences(r, held, kNone);
+        QVERIFY(!plain->ordered() && shown->ordered());
+        QCOMPARE(shown->rowLimit(), plain->rowLimit());
+        for (size_t column = 0; column <= kOccurrenceBegin; ++column)
+            for (const bool descending : {false, true}) {
+                Arrangement by;
+                by.column = column;
+                by.descending = descending;
+                const auto slow = arranged(plain, by), quick = arranged(shown, by);
+                QCOMPARE(quick->rowLimit(), 30'000u);
+                QCOMPARE(quick->leftOut(), uint64_t{0});
+                for (Table::Row at = 0; at < 30'000; at += 7) {
+                    const Table::Row row = slow->rowBelow(Table::kTop, at);
+                    QVERIFY(quick->value(at, column) == slow->value(row, column));
+                    QVERIFY(quick->place(at).marker == slow->place(row).marker);
+                }
+                QCOMPARE(quick->rowOf(quick->place(20'001).marker), std::optional(Table::Row{20'001}));
+                const auto window = quick->window(29'990, 100);
+                QCOMPARE(window->rowLimit(), 10u);
+                QVERIFY(window->ordered() && window->place(3).marker == quick->place(29'993).marker);
+            }
+    }
+
     void ofOneThatDoesNotOccurThereAreNone() {
         const auto r = TextRecording().mark(1, 2, "main", "Reef").open();
         for (const Order order : {Order::Duration, Order::Begin, Order::Lane, Order::Inside}) {

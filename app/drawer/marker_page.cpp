@@ -90,14 +90,14 @@ std::shared_ptr<const Table> occurrencesShown(const std::shared_ptr<const Record
                                               const std::string& words, const Progress& progress) {
     const uint32_t site = statistics.site;
     const Scope& scope = statistics.scope;
-    if (statistics.count > MarkerPage::kAllHeld && words.empty()) {
+    if (statistics.count > kMostShownWhole && words.empty()) {
         auto list = OccurrenceList::of(recording, site, scope, OccurrenceOrder::Begin, false, progress);
         return list ? occurrenceTable(std::move(list), series) : nullptr;
     }
-    auto some = statistics.count > MarkerPage::kAllHeld
+    auto some = statistics.count > kMostShownWhole
                     ? occurrencesWith(*recording, site, scope, words, MarkerPage::kMostFiltered, progress)
-                    : longestOccurrences(*recording, site, scope, MarkerPage::kAllHeld, progress);
-    return some ? occurrenceTable(recording, std::move(some), series) : nullptr;
+                    : longestOccurrences(*recording, site, scope, kMostShownWhole, progress);
+    return some ? shownOccurrences(recording, std::move(some), series) : nullptr;
 }
 
 }  // namespace
@@ -105,7 +105,7 @@ std::shared_ptr<const Table> occurrencesShown(const std::shared_ptr<const Record
 /// Of few, those without the letters are left out of what is at hand.
 void MarkerPage::filterBy(const QString& words) {
     TablePage::filterBy(words);
-    if (statistics_ && statistics_->count > kAllHeld) askSoon();
+    if (statistics_ && statistics_->count > kMostShownWhole) askSoon();
 }
 
 void MarkerPage::askNow() {

@@ -12,8 +12,7 @@ namespace fugato {
 class MarkerPage : public TablePage {
     Q_OBJECT
 public:
-    /// So many occurrences are held at once; of more, only those in sight. Of those with some letters at most so many.
-    static constexpr size_t kAllHeld = 100'000, kMostFiltered = 1'000'000;
+    static constexpr size_t kMostFiltered = 1'000'000;  // of the occurrences with some letters
 
     MarkerPage(Document& document, Selection& selection, QWidget* parent = nullptr);
     Words words() const override;
