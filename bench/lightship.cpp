@@ -158,10 +158,10 @@ void burn(int ms) {
     while (Clock::now() < end) computed = computed * 31 + 7;
 }
 
-/// A file that is there but may have left the cache, and one that is written.
-class Papers {
+/// A file that is read, from the page cache or from the disk, and a file that is written.
+class Files {
 public:
-    explicit Papers(const std::string& folder) : chart_(folder + "/chart"), log_(folder + "/log"), bytes_(kRead, 'x') {
+    explicit Files(const std::string& folder) : chart_(folder + "/chart"), log_(folder + "/log"), bytes_(kRead, 'x') {
         charts_ = open(chart_.c_str(), O_RDWR | O_CREAT | O_TRUNC, 0600);
         logs_ = open(log_.c_str(), O_RDWR | O_CREAT | O_TRUNC, 0600);
         if (charts_ < 0 || logs_ < 0) std::abort();
@@ -169,17 +169,17 @@ public:
             if (write(charts_, bytes_.data(), kRead) != static_cast<ssize_t>(kRead)) std::abort();
         fsync(charts_);
     }
-    ~Papers() {
+    ~Files() {
         unlink(chart_.c_str());
         unlink(log_.c_str());
     }
-    /// From the disk: all of it, which the system holds no longer.
+    /// `fromDisk`: all of it, after the page cache was dropped.
     void readChart(bool fromDisk) {
         if (fromDisk) posix_fadvise(charts_, 0, 0, POSIX_FADV_DONTNEED);
         for (size_t at = 0; at < (fromDisk ? kChart : kRead); at += kRead)
             if (pread(charts_, bytes_.data(), kRead, static_cast<off_t>(at)) < 0) std::abort();
     }
-    /// To the disk: much, and waiting until it is there.
+    /// `toDisk`: a large part, then fsync.
     void keepLog(bool toDisk) {
         const size_t all = toDisk ? kLogged : 4096;
         for (size_t at = 0; at < all; at += std::min<size_t>(all, kRead))
@@ -201,8 +201,8 @@ void touchFreshMemory() {
     munmap(fresh, kFresh);
 }
 
-/// The other programs. They begin first: a copy of this process must not have its threads and its recording.
-struct Others {
+/// The other programs. They are forked first, before this process has threads and a recording.
+struct OtherPrograms {
     Helper tide{"tide", false, [](int ms) { std::this_thread::sleep_for(milliseconds(ms)); }};
     Helper buoy{"buoy", true, [](int ms) { std::this_thread::sleep_for(milliseconds(ms)); }};
     Helper warden{"warden", false, [self = getpid()](int ms) {
@@ -212,7 +212,7 @@ struct Others {
                   }};
     std::vector<std::unique_ptr<Helper>> ferries;
 
-    explicit Others(bool onOneCore) {
+    explicit OtherPrograms(bool onOneCore) {
         for (int i = 0; i < kBurners; ++i)
             ferries.push_back(std::make_unique<Helper>("ferry", false, [onOneCore](int ms) {
                 if (onOneCore) keepToOneCore();
@@ -224,8 +224,8 @@ struct Others {
 /// What is done in every tick, and in some of them what makes it late.
 class Lightship {
 public:
-    Lightship(Trouble trouble, const Others& others, Papers& papers)
-        : trouble_(trouble), others_(others), papers_(papers) {
+    Lightship(Trouble trouble, const OtherPrograms& others, Files& files)
+        : trouble_(trouble), others_(others), files_(files) {
         for (int i = 0; i < kBurners; ++i) sweepers_.push_back(std::make_unique<Thread>("sweeper"));
     }
 
@@ -253,12 +253,12 @@ public:
             {
                 FUG_MARK("Read chart");
                 const std::lock_guard held(charting_);
-                papers_.readChart(is(Trouble::DiskRead));
+                files_.readChart(is(Trouble::DiskRead));
             }
             beam();
             {
                 FUG_MARK("Keep log");
-                papers_.keepLog(is(Trouble::Sync));
+                files_.keepLog(is(Trouble::Sync));
             }
         }
         if (is(Trouble::Lock)) keeper_.answer();
@@ -294,8 +294,8 @@ private:
     }
 
     const Trouble trouble_;
-    const Others& others_;
-    Papers& papers_;
+    const OtherPrograms& others_;
+    Files& files_;
     uint32_t n_ = 0;
     std::mutex charting_;
     std::atomic<bool> holding_{false};
@@ -310,8 +310,8 @@ int main(int count, char** words) {
     Trouble trouble = Trouble::None;
     for (int i = 0; i < kTroubles; ++i)
         if (std::strcmp(words[1], kTroubleNames[i]) == 0) trouble = static_cast<Trouble>(i);
-    const Others others(trouble == Trouble::OneCore);
-    Papers papers(words[3]);
+    const OtherPrograms others(trouble == Trouble::OneCore);
+    Files files(words[3]);
 
     fug_options options = fug::options("lightship");
     options.os = FUG_OS_SWITCHES | FUG_OS_SAMPLES | FUG_OS_BLOCKING | FUG_OS_STACK_COPIES;
@@ -319,7 +319,7 @@ int main(int count, char** words) {
     const fug::Recording recording(words[2], options);
     static const fug::Series watch("watch", kTickNs);
     static const fug::Object tick("next tick");
-    Lightship ship(trouble, others, papers);
+    Lightship ship(trouble, others, files);
 
     if (trouble == Trouble::OneCore) keepToOneCore();  // this thread alone
     auto next = Clock::now();

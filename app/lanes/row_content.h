@@ -43,7 +43,7 @@ struct RowContent {
 
 /// What rows are worked out from. The same for all of a picture; only read.
 struct RowView {
-    const Theme* theme = nullptr;  // its colours; never null. The one in use changes on the interface thread.
+    const Theme* theme = nullptr;  // never null; theme() itself may only be called on the interface thread
     int64_t begin = 0, end = 1;
     int width = 0;          // pixels between them
     bool waits = false;     // for what lies on a disk

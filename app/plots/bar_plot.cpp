@@ -170,7 +170,8 @@ void BarPlot::paintMarks(QPainter& painter) const {
         QPen pen(mark.chosen ? t.path : t.text, mark.chosen ? 2 : 1);
         if (!mark.chosen) pen.setStyle(Qt::DashLine);
         painter.setPen(pen);
-        painter.drawLine(x, mark.chosen ? in.top() - line : in.top(), x, in.bottom());
+        const bool belowWords = !mark.chosen || x <= highestBox().right() + kBeside;
+        painter.drawLine(x, belowWords ? in.top() : in.top() - line, x, in.bottom());
         const int wide = fontMetrics().horizontalAdvance(mark.words);
         const bool left = x + kBeside + wide > rect().right() - kSide;
         QRect words(left ? x - kBeside - wide : x + kBeside, mark.chosen ? in.top() - line : in.top() + row++ * line,

@@ -36,7 +36,7 @@ private:
     std::unique_ptr<DeviceConnection> connection_;
     DeviceState state_;
     QTimer looking_;
-    std::vector<std::thread> ending_;  // of those before it: what is on its way is waited for
+    std::vector<std::thread> ending_;  // each ends an earlier connection once its queue is sent
 };
 
 }  // namespace fugato

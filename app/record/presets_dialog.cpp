@@ -74,6 +74,10 @@ void PresetsDialog::layOut() {
     right->addSpacing(6);
     const auto part = [&](const char* word, const QString& words) {
         auto* box = new QCheckBox(words);
+        QPalette readable = box->palette();  // also where the preset cannot be changed
+        for (const auto role : {QPalette::WindowText, QPalette::Text})
+            readable.setColor(QPalette::Disabled, role, theme().text);
+        box->setPalette(readable);
         auto* told = plainLabel();
         told->setObjectName("lesser");
         told->setWordWrap(true);

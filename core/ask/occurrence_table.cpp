@@ -87,27 +87,11 @@ private:
     const std::vector<TableColumn> columns_;
 };
 
-/// What is common to those of which only some are shown at once. `table`: of all of them.
-LongList<Occurrence> longListOf(std::shared_ptr<const Recording> recording, uint32_t series,
-                                std::shared_ptr<const Table> table,
-                                std::function<std::vector<Occurrence>(uint64_t first, size_t count)> read) {
-    const uint64_t size = table->rowLimit();
-    return {std::move(table),
-            size,
-            kReadAtOnce,
-            std::move(read),
-            [recording = std::move(recording), series](std::vector<Occurrence> some, bool window) {
-                return std::make_shared<SomeOccurrences>(
-                    recording, std::make_shared<const std::vector<Occurrence>>(std::move(some)), series, window);
-            },
-            [](const Occurrence& one, const MarkerRef& marker) { return one.marker == marker; }};
-}
-
-/// Some that are held, too many to be shown at once.
+/// A long list in memory, shown through windows.
 class HeldOccurrences : public WindowedTable {
 public:
-    using Held = std::shared_ptr<const std::vector<Occurrence>>;
-    HeldOccurrences(std::shared_ptr<const Recording> recording, Held occurrences, uint32_t series)
+    HeldOccurrences(std::shared_ptr<const Recording> recording,
+                    std::shared_ptr<const std::vector<Occurrence>> occurrences, uint32_t series)
         : WindowedTable(kReadAtOnce),
           recording_(std::move(recording)),
           occurrences_(std::move(occurrences)),
@@ -116,25 +100,23 @@ public:
     const std::vector<TableColumn>& columns() const override { return columns_; }
     uint32_t rowLimit() const override { return static_cast<uint32_t>(occurrences_->size()); }
     std::shared_ptr<const Table> window(Row first, uint32_t count) const override {
+        const auto at = [this](uint64_t row) {
+            return occurrences_->begin() + static_cast<std::ptrdiff_t>(std::min<uint64_t>(row, rowLimit()));
+        };
         return std::make_shared<SomeOccurrences>(
-            recording_, std::make_shared<const std::vector<Occurrence>>(part(*occurrences_, first, count)), series_,
-            true);
+            recording_, std::make_shared<const std::vector<Occurrence>>(at(first), at(uint64_t{first} + count)),
+            series_, true);
     }
     std::shared_ptr<const Table> sorted(size_t column, bool descending, const Progress& progress) const override {
-        const auto order = orderOf(column);
-        if (order != OccurrenceOrder::Duration && order != OccurrenceOrder::Begin) {
-            const auto all = std::make_shared<HeldOccurrences>(recording_, occurrences_, series_);
-            const auto list = longListOf(recording_, series_, all, [held = occurrences_](uint64_t first, size_t count) {
-                return part(*held, first, count);
-            });
-            return FirstInOrder<Occurrence>::of(list, column, descending, kMostSorted, progress);
-        }
-        auto other = std::make_shared<std::vector<Occurrence>>(*occurrences_);
-        const auto by = order == OccurrenceOrder::Duration ? &Occurrence::duration : &Occurrence::begin;
-        std::stable_sort(other->begin(), other->end(), [&](const Occurrence& a, const Occurrence& b) {
-            return descending ? b.*by < a.*by : a.*by < b.*by;
-        });
-        return std::make_shared<HeldOccurrences>(recording_, std::move(other), series_);
+        Arrangement by;
+        by.column = column;
+        by.descending = descending;
+        const auto order = arranged(occurrenceTable(recording_, occurrences_, series_), by, progress);
+        if (!order) return nullptr;
+        auto others = std::make_shared<std::vector<Occurrence>>();
+        others->reserve(rowLimit());
+        for (Row at = 0; at < rowLimit(); ++at) others->push_back((*occurrences_)[order->rowBelow(kTop, at)]);
+        return std::make_shared<HeldOccurrences>(recording_, std::move(others), series_);
     }
     std::optional<Row> rowOf(const MarkerRef& marker) const override {
         const auto found = std::find_if(occurrences_->begin(), occurrences_->end(),
@@ -144,13 +126,8 @@ public:
     }
 
 private:
-    static std::vector<Occurrence> part(const std::vector<Occurrence>& all, uint64_t first, uint64_t count) {
-        const uint64_t from = std::min<uint64_t>(first, all.size()), to = std::min<uint64_t>(first + count, all.size());
-        return {all.begin() + static_cast<std::ptrdiff_t>(from), all.begin() + static_cast<std::ptrdiff_t>(to)};
-    }
-
     const std::shared_ptr<const Recording> recording_;
-    const Held occurrences_;
+    const std::shared_ptr<const std::vector<Occurrence>> occurrences_;
     const uint32_t series_;
     const std::vector<TableColumn> columns_;
 };
@@ -185,8 +162,15 @@ public:
 
 private:
     LongList<Occurrence> longList(const std::shared_ptr<const OccurrenceList>& list) const {
-        return longListOf(list->recording(), series_, std::make_shared<AllOccurrences>(list, series_),
-                          [list](uint64_t first, size_t count) { return list->read(first, count); });
+        return {std::make_shared<AllOccurrences>(list, series_),
+                list->size(),
+                kReadAtOnce,
+                [list](uint64_t first, size_t count) { return list->read(first, count); },
+                [recording = list->recording(), series = series_](std::vector<Occurrence> some, bool window) {
+                    return std::make_shared<SomeOccurrences>(
+                        recording, std::make_shared<const std::vector<Occurrence>>(std::move(some)), series, window);
+                },
+                [](const Occurrence& one, const MarkerRef& marker) { return one.marker == marker; }};
     }
 
     const std::shared_ptr<const OccurrenceList> list_;

@@ -21,8 +21,8 @@ enum OccurrenceColumn : size_t {
 std::shared_ptr<const Table> occurrenceTable(std::shared_ptr<const Recording> recording,
                                              std::shared_ptr<const std::vector<Occurrence>> occurrences,
                                              uint32_t series);
-/// The same to be looked at in a window, where more rows than kMostShownWhole would hold up the interface: these are
-/// shown through windows. In the order of a text the first 100 000.
+/// The same for the screen: more than kMostShownWhole rows would block the interface thread while they are laid out, so
+/// longer lists are a table that is read through windows of rows.
 inline constexpr size_t kMostShownWhole = 20'000;
 std::shared_ptr<const Table> shownOccurrences(std::shared_ptr<const Recording> recording,
                                               std::shared_ptr<const std::vector<Occurrence>> occurrences,

@@ -27,7 +27,7 @@ public:
         ++count_;
     }
     void clear() { count_ = 0; }
-    /// The same, with no more room than it needs.
+    /// A copy whose capacity is its size.
     UnsettledMarkers copy() const { return withRoomFor(count_); }
     int64_t* begins() const { return reinterpret_cast<int64_t*>(bytes_.get()); }
     int64_t* durations() const { return begins() + capacity_; }  // ns
@@ -40,7 +40,7 @@ private:
     void grow();
     UnsettledMarkers withRoomFor(size_t capacity) const;
 
-    std::unique_ptr<std::byte[]> bytes_;  // what holds nothing yet is not touched either
+    std::unique_ptr<std::byte[]> bytes_;  // not zeroed: pages without markers are never touched
     size_t count_ = 0, capacity_ = 0;
 };
 

@@ -43,7 +43,7 @@ public:
     /// An empty one for what belongs to the same recording: in a new file of the same folder, with the same limit. In
     /// memory where this one is, or the folder takes no more.
     std::shared_ptr<Storage> beside() const;
-    /// Gives the file a name, replacing what had it. To be done before others use it.
+    /// Names the file `path` and replaces a file of that name. Not thread safe: call it before sharing the Storage.
     bool giveName(const std::string& path);
     /// Of the file, which has this name; empty where it has none, or there is no file.
     const std::string& path() const { return path_; }

@@ -20,7 +20,7 @@ namespace fugato {
 
 namespace {
 
-constexpr uint32_t kSettledAtOnce = 512;  // frames: what is known of settled ones is copied for so many new ones
+constexpr uint32_t kSettledAtOnce = 512;  // frames: the settled part grows by at least so many at once
 
 FrameVerdict verdictOf(const Explanation& e, uint32_t index, const Bound& bound) {
     int64_t sleep = 0;
@@ -65,7 +65,7 @@ void findStartUp(Explanation& e, uint32_t first) {
     }
 }
 
-/// Up to which frame what is known will hardly change again, where the frames from `first` on are new.
+/// The first frame that is not settled: the frames before it will hardly change again. Frames from `first` on are new.
 uint32_t settledUpTo(const Explanation& e, uint32_t first) {
     constexpr uint32_t kMayChange = 4 * CriticalPathSums::kSlice;  // of the last ones of a growing recording
     const auto frames = static_cast<uint32_t>(e.frames.size());

@@ -81,7 +81,8 @@ void GatheredCauses::addToSpikes(Explanation& e, uint32_t frame) {
     if (e.frames[frame].spike != number) e.frames.change(frame).spike = number;
 }
 
-/// Its main cause is the one that cost most in it, or the first of those; it comes from the earliest frame that had it.
+/// Sets the last spike's main cause, the one with the most time late (on a tie the one found first), and its origin,
+/// the earliest of the origins of the frames where that cause comes first.
 void GatheredCauses::endSpike(const Explanation& e) {
     if (spikes_.empty()) return;
     Spike& spike = spikes_.back();

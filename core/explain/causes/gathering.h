@@ -13,16 +13,16 @@ namespace fugato {
 
 class GatheredCauses {
 public:
-    /// What is gathered so far: of so many late frames, all of which lie before this one.
-    size_t late() const { return late_; }
+    /// The late frames before this frame are gathered.
     uint32_t upTo() const { return upTo_; }
 
-    /// Goes on to the late frames before frame `upTo`. Frames that were shared out anew say where their shares lie.
+    /// Adds the late frames before frame `upTo` that are not gathered yet, and stores in their verdicts which shares
+    /// are theirs and to which spike they belong.
     void addUpTo(Explanation& e, uint32_t upTo, const FoundCauses& found, const std::vector<NamedFunction>& named);
-    /// Whether it was gathered under these names.
+    /// Whether the frames gathered so far had the same functions as in `named`; if not, gathering must start anew.
     bool goesOnWith(const std::vector<NamedFunction>& named) const;
     /// Settles kinds and means, and puts the costliest first: e.causes, shares, spikes and what most late frames are
-    /// bound by. What is gathered here is used up. `previous`: whose letters stay; may be null.
+    /// bound by. Moves its content to `e`. `previous`: causes that it has keep their letters; may be null.
     void finish(Explanation& e, const Explanation* previous);
 
 private:
@@ -44,15 +44,15 @@ private:
     static void addContention(Sum& sum, const FoundCause& found, int64_t late);
     static void giveLetters(Explanation& e, const Explanation* previous);
 
-    size_t late_ = 0;
+    size_t late_ = 0;  // number of late frames gathered
     uint32_t upTo_ = 0;
-    std::vector<Cause> causes_;  // as they were met
-    std::vector<Sum> sums_;      // of each
+    std::vector<Cause> causes_;  // in the order in which they were found
+    std::vector<Sum> sums_;      // by cause
     std::map<CauseKey, uint32_t> indexOf_;
     std::vector<CauseShare> shares_;
     std::vector<NamedFunction> named_;
-    std::vector<Spike> spikes_;                            // their causes as in causes_
-    std::vector<std::pair<uint32_t, int64_t>> lastSpike_;  // time late of the last one's causes
+    std::vector<Spike> spikes_;                            // `cause` is an index into causes_
+    std::vector<std::pair<uint32_t, int64_t>> lastSpike_;  // time late by cause of the last spike
     std::map<std::pair<BoundBy, uint32_t>, size_t> bound_;
 };
 
