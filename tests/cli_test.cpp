@@ -68,7 +68,7 @@ private slots:
         if (!kAddressSanitizer) return;
         demo_ = folder_.filePath("race.fugato");  // every event costs ten times as much: a shorter race has to do
         QProcess skerry;
-        skerry.start(SKERRY_PROGRAM, {"--virtual", "--seconds", "20", "--out", demo_});
+        skerry.start(SKERRY_PROGRAM, {"--virtual", "--seconds", "10", "--out", demo_});
         QVERIFY(skerry.waitForFinished(kPatience) && skerry.exitCode() == 0);
     }
 
@@ -191,7 +191,7 @@ private slots:
                       soft = folder_.filePath("soft.fugato"), aside = folder_.filePath("aside.fugato");
         for (const bool linked : {false, true}) {
             for (const QString& old : {file, hard, soft, aside}) QFile::remove(old);
-            QVERIFY(QFile::copy(FUGATO_DEMO_RECORDING, file));
+            QVERIFY(QFile::copy(demo_, file));
             ::chmod(qPrintable(file), 0640);
             if (linked) QCOMPARE(::link(qPrintable(file), qPrintable(hard)), 0);
             QVERIFY(QFile::link(file, soft));
@@ -201,7 +201,7 @@ private slots:
             QCOMPARE(int(status.st_mode & 0777), 0640);
             QCOMPARE(int(status.st_nlink), linked ? 2 : 1);
             QVERIFY(QFileInfo(soft).isSymLink());
-            QVERIFY(QFileInfo(file).size() * 2 < QFileInfo(FUGATO_DEMO_RECORDING).size());
+            QVERIFY(QFileInfo(file).size() * 2 < QFileInfo(demo_).size());
             if (linked) QVERIFY(contents(file) == contents(hard));
         }
         // What stands where an older version put its temporary file is not followed.
@@ -293,7 +293,7 @@ private slots:
     void lackOfMemoryIsASentence() {
         if (kAddressSanitizer) QSKIP("a sanitizer takes addresses without end");
         int told = 0;
-        for (int megabytes = 20; megabytes <= 300; megabytes += 4) {
+        for (int megabytes = 20; megabytes <= 300; megabytes += 10) {
             QProcess process;
             process.start("bash", {"-c", QString("ulimit -v %1; exec %2 explain %3")
                                              .arg(megabytes * 1024)

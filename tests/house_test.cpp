@@ -153,6 +153,36 @@ private slots:
         }
     }
 
+    /// Names of types, functions, fields and files in `code` letters.
+    void documentsNameOnlyWhatIsThere() {
+        QSet<QString> there;
+        static const QRegularExpression word("\\w+");
+        for (QDirIterator at(kRoot, QDir::Files, QDirIterator::Subdirectories); at.hasNext();) {
+            const QString path = at.next(), inside = path.mid(kRoot.size());
+            if (inside.startsWith("/build/") || inside.startsWith("/.git/") || inside.startsWith("/docs/")) continue;
+            for (auto of = word.globalMatch(inside); of.hasNext();) there.insert(of.next().captured());
+            static const QRegularExpression source("\\.(cpp|hpp|h|c|txt|sh|json|jsonl|in)$");
+            if (!inside.contains(source)) continue;
+            for (auto of = word.globalMatch(contents(path)); of.hasNext();) there.insert(of.next().captured());
+        }
+        static const QRegularExpression code("`([^`\n]+)`"), name("[A-Za-z]\\w*(?:[a-z][A-Z]|_)\\w+"),
+            block("^```.*?^```", QRegularExpression::MultilineOption | QRegularExpression::DotMatchesEverythingOption);
+        int found = 0;
+        for (QDirIterator at(kRoot, {"*.md"}, QDir::Files, QDirIterator::Subdirectories); at.hasNext();) {
+            const QString path = at.next();
+            if (path.startsWith(kRoot + "/build/")) continue;
+            const QString text = contents(path).remove(block);
+            for (auto of = code.globalMatch(text); of.hasNext();) {
+                const QString letters = of.next().captured(1);
+                for (auto one = name.globalMatch(letters); one.hasNext(); ++found) {
+                    const QString named = one.next().captured();
+                    QVERIFY2(there.contains(named), qPrintable(path + " names " + named + ", which is not there"));
+                }
+            }
+        }
+        QVERIFY2(found >= 400, qPrintable(QString::number(found)));
+    }
+
     void theRecordersReferencesNameEveryCall() {
         const QString c = contents(kRoot + "/recorder/include/fugato/fugato.h"),
                       cReference = contents(kRoot + "/docs/recorder-c.md");

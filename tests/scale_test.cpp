@@ -36,7 +36,7 @@ struct SlowRow {
     int64_t total = 0, self = 0, longest = 0;
     bool operator==(const SlowRow&) const = default;
 };
-using SlowTable = std::map<std::pair<uint32_t, std::vector<uint32_t>>, SlowRow>;
+using SlowTable = std::map<std::pair<uint32_t, std::vector<uint32_t>>, SlowRow>;  // by lane and by the sites of a path
 
 bool overlaps(const ToldMarker& m, const TimeRange& s) {
     return m.begin < s.end && (m.end > s.begin || m.begin >= s.begin);
@@ -66,6 +66,17 @@ SlowTable slowTable(const Made& made, const Scope& scope) {
     }
     std::erase_if(table, [](const auto& row) { return !row.second.count; });
     return table;
+}
+
+/// The first marker of each row of that table.
+std::map<SlowTable::key_type, const ToldMarker*> firstOfEach(const Made& made, const Scope& scope) {
+    std::map<SlowTable::key_type, const ToldMarker*> firsts;
+    for (const ToldMarker& m : made.markers) {
+        if (!overlaps(m, scope)) continue;
+        const ToldMarker*& first = firsts[{m.lane, m.sites}];
+        if (!first || m.index < first->index) first = &m;
+    }
+    return firsts;
 }
 
 std::vector<uint32_t> sitesOf(const Recording& r, PathId path) {
@@ -410,6 +421,7 @@ private slots:
                 const Recording& r = *made.recording;
                 const Scope scope = someScope(r, k, random);
                 const SlowTable slow = slowTable(made, scope);
+                const auto firsts = firstOfEach(made, scope);
                 const auto table = nestedMarkers(r, scope);
                 SlowTable quick;
                 int64_t lanes = 0, slowLanes = 0;
@@ -417,13 +429,9 @@ private slots:
                     if (row.path) {
                         const auto sites = sitesOf(r, row.path);
                         quick[{row.lane, sites}] = {row.count, row.total, row.self, row.longest};
-                        const auto first = std::find_if(made.markers.begin(), made.markers.end(), [&](auto& m) {
-                            return m.lane == row.first.lane && m.row == row.first.row && m.index == row.first.index;
-                        });
-                        QVERIFY(first->sites == sites && overlaps(*first, scope) && first->wait == row.wait);
-                        for (const ToldMarker& m : made.markers)
-                            if (m.lane == row.lane && m.index < first->index && m.sites == sites)
-                                QVERIFY(!overlaps(m, scope));
+                        const ToldMarker& first = *firsts.at({row.lane, sites});
+                        QVERIFY(row.first.lane == first.lane && row.first.row == first.row &&
+                                row.first.index == first.index && row.wait == first.wait);
                     } else {
                         lanes += row.total;
                     }

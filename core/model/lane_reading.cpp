@@ -12,7 +12,7 @@ namespace fugato {
 
 namespace {
 
-constexpr std::chrono::milliseconds kBetweenEarly{700};
+constexpr std::chrono::milliseconds kBetweenEarly{700}, kBetweenTelling{1};
 constexpr uint64_t kWorthHelpers = 1 << 20;  // bytes
 
 class IntoLane final : public LaneSink {
@@ -71,7 +71,7 @@ bool LaneReading::run(Damage& damage) {
     for (size_t i = working_; i > 1; --i) helpers.start([&one] { one(false); });
     helpers.run([&one] { one(true); });
     while (!stop_ && working_ > 0 && helpers.size()) {  // the others still read
-        std::this_thread::sleep_for(std::chrono::milliseconds(5));
+        std::this_thread::sleep_for(kBetweenTelling);
         helpers.run([this] { tell(); });
     }
     helpers.finish();
