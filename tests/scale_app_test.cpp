@@ -91,6 +91,7 @@ class ScaleAppTest : public QObject {
     OpenOptions options() const {
         OpenOptions options;
         options.indexFolder = folder_.filePath("indexes").toStdString();
+        options.indexFromBytes = 1 << 20;
         return options;
     }
 
@@ -398,6 +399,7 @@ private slots:
     void openingCanBeCancelledInTheMiddle() {
         QTemporaryDir fresh;
         window_ = std::make_unique<MainWindow>();
+        window_->document().openOptions() = options();
         window_->document().openOptions().indexFolder = fresh.filePath("indexes").toStdString();
         window_->show();
         QSignalSpy changed(&window_->document(), &Document::recordingChanged),
