@@ -293,7 +293,7 @@ private slots:
     void lackOfMemoryIsASentence() {
         if (kAddressSanitizer) QSKIP("a sanitizer takes addresses without end");
         int told = 0;
-        for (int megabytes = 20; megabytes <= 300; megabytes += 10) {
+        for (int megabytes = 20; megabytes <= 300; megabytes += 4) {
             QProcess process;
             process.start("bash", {"-c", QString("ulimit -v %1; exec %2 explain %3")
                                              .arg(megabytes * 1024)

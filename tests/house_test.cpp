@@ -153,7 +153,7 @@ private slots:
         }
     }
 
-    /// Names of types, functions, fields and files in `code` letters.
+    /// Names in `code` letters that have a capital or an underscore inside, so that they are no plain words.
     void documentsNameOnlyWhatIsThere() {
         QSet<QString> there;
         static const QRegularExpression word("\\w+");

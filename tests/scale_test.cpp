@@ -429,7 +429,9 @@ private slots:
                     if (row.path) {
                         const auto sites = sitesOf(r, row.path);
                         quick[{row.lane, sites}] = {row.count, row.total, row.self, row.longest};
-                        const ToldMarker& first = *firsts.at({row.lane, sites});
+                        const auto found = firsts.find({row.lane, sites});
+                        QVERIFY(found != firsts.end());
+                        const ToldMarker& first = *found->second;
                         QVERIFY(row.first.lane == first.lane && row.first.row == first.row &&
                                 row.first.index == first.index && row.wait == first.wait);
                     } else {
