@@ -528,6 +528,26 @@ private slots:
         QVERIFY(longer[50'000] == 0 && copy[50'000] == 1);
     }
 
+    void mergedRunsAreWhatAStableSortMakes() {
+        std::mt19937 random(4);
+        using Entry = std::pair<int, int>;  // by what is sorted, and which it was
+        const auto less = [](const Entry& x, const Entry& y) { return x.first < y.first; };
+        for (const size_t runs : {0u, 1u, 2u, 3u, 4u, 7u, 64u, 1000u})
+            for (const size_t before : {0u, 1u, 50u}) {
+                std::vector<Entry> all;
+                const auto add = [&](int key) { all.emplace_back(key, static_cast<int>(all.size())); };
+                for (size_t i = 0; i < before; ++i) add(static_cast<int>(random() % 100));
+                for (size_t run = 0; run < runs; ++run) {
+                    int key = static_cast<int>(random() % 20);
+                    for (size_t i = random() % 5 ? random() % 30 : 0; i > 0; --i) add(key += random() % 3);
+                }
+                std::vector<Entry> wanted = all;
+                std::stable_sort(wanted.begin() + static_cast<std::ptrdiff_t>(before), wanted.end(), less);
+                mergeRuns(all, before, less);
+                QVERIFY(all == wanted);
+            }
+    }
+
     void columnsOfAGrowingListStayWhatTheyWereAndShareTheirRoom() {
         struct Entry {
             int64_t time;

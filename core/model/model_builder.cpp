@@ -129,12 +129,14 @@ struct ModelBuilder::Build {
     }
     /// What lanes told whose paths had their own numbers until these were joined.
     template <class Place>
-    void gather(Recording& from, Place& place) {
+    void fillStreams(Recording& to, Place& place, const std::vector<LaneFinds::InObject>& held = {}) {
+        std::vector<Found> found;
         for (uint32_t i = 0; i < lanes.size(); ++i) {
             if (!lanes[i]) continue;
-            from.lanes[i].linkIns = lanes[i]->linkIns(from.lanes[i].paths, place);
-            streams.take(i, lanes[i]->finds(), from.lanes[i].paths);
+            to.lanes[i].linkIns = lanes[i]->linkIns(to.lanes[i].paths, place);
+            found.push_back({i, lanes[i]->finds(), to.lanes[i].paths});
         }
+        streams.fill(found, to, place, held);
     }
 };
 
@@ -204,7 +206,6 @@ std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
     joinPaths(*made, lanes, *made->arena);
     b.pathsBefore = made->paths;
     b.pathsAreOwn = true;
-    b.gather(*made, *made->arena);
     std::vector<LaneFinds::InObject> held;
     for (uint32_t i = 0; i < lanes.size(); ++i)
         if (lanes[i])
@@ -212,7 +213,7 @@ std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
                 it.hold.path = made->lanes[i].paths[it.hold.path];
                 held.push_back(it);
             }
-    b.streams.fill(*made, *made->arena, held);
+    b.fillStreams(*made, *made->arena, held);
     group(*made);
     return made;
 }
@@ -248,8 +249,7 @@ std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
     }
     finishLanes(b.r, lanes);
     joinPaths(b.r, lanes, *b.r.storage);
-    b.gather(b.r, *b.r.storage);
-    b.streams.fill(b.r, *b.r.storage);
+    b.fillStreams(b.r, *b.r.storage);
     group(b.r);
     b.r.likelyEnders = likelyEnders(b.r);
     return b.recording;

@@ -3,15 +3,15 @@
 // Values of counters, and their extremes.
 #pragma once
 
-#include "core/model/lane_builder.h"
+#include "found.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class CounterStream {
 public:
-    void take(const LaneFinds& finds) {
-        for (const auto& found : finds.counts) listAt(counts_, found.counter).add({found.time, found.value});
+    void take(const Found& lane) {
+        for (const auto& found : lane.finds.counts) listAt(counts_, found.counter).add({found.time, found.value});
     }
     template <class Place>
     void fill(Recording& r, Place& place) {

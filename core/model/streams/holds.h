@@ -3,16 +3,16 @@
 // Locks held, by object.
 #pragma once
 
-#include "core/model/lane_builder.h"
+#include "found.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class HoldStream {
 public:
-    void take(const LaneFinds& finds, const Column<PathId>& paths) {
-        for (auto [object, hold] : finds.holds) {
-            hold.path = paths[hold.path];
+    void take(const Found& lane) {
+        for (auto [object, hold] : lane.finds.holds) {
+            hold.path = lane.paths[hold.path];
             listAt(holds_, object).add(hold);
         }
     }

@@ -3,16 +3,16 @@
 // Where links were given out; of one that was given out more than once, the first time told.
 #pragma once
 
-#include "core/model/lane_builder.h"
+#include "found.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class LinkStream {
 public:
-    void take(const LaneFinds& finds, const Column<PathId>& paths) {
-        for (Recording::LinkSource source : finds.linkSources) {
-            source.path = paths[source.path];
+    void take(const Found& lane) {
+        for (Recording::LinkSource source : lane.finds.linkSources) {
+            source.path = lane.paths[source.path];
             links_.add(source);
         }
     }

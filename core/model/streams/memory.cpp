@@ -3,12 +3,11 @@
 
 namespace fugato {
 
-void MemoryStream::take(LaneFinds& finds, const Column<PathId>& paths) {
-    for (LaneFinds::MemoryChange& change : finds.memory) {
-        change.path = paths[change.path];
+void MemoryStream::take(const Found& lane) {
+    for (LaneFinds::MemoryChange& change : std::exchange(lane.finds.memory, {})) {
+        change.path = lane.paths[change.path];
         events_.add(change);
     }
-    finds.memory.clear();
 }
 
 void MemoryStream::State::release(const LaneFinds::MemoryChange& change, const Key& key, size_t index, Undo* undo) {

@@ -5,14 +5,14 @@
 
 #include <unordered_map>
 
-#include "core/model/lane_builder.h"
+#include "found.h"
 #include "timed_events.h"
 
 namespace fugato {
 
 class MemoryStream {
 public:
-    void take(LaneFinds& finds, const Column<PathId>& paths);
+    void take(const Found& lane);
     template <class Place>
     void fill(Recording& recording, Place& place);
     template <class A>

@@ -5,13 +5,12 @@
 
 namespace fugato {
 
-void OperationStream::take(uint32_t lane, LaneFinds& finds, const Column<PathId>& paths) {
-    for (const LaneFinds::OperationEvent& found : finds.operations) {
-        Event event{found, lane};
-        event.path = paths[event.path];
+void OperationStream::take(const Found& lane) {
+    for (const LaneFinds::OperationEvent& found : std::exchange(lane.finds.operations, {})) {
+        Event event{found, lane.lane};
+        event.path = lane.paths[event.path];
         events_.add(event);
     }
-    finds.operations.clear();
 }
 
 void OperationStream::State::take(const Event& event, Undo* undo) {

@@ -6,14 +6,14 @@
 #include <set>
 #include <unordered_map>
 
-#include "core/model/lane_builder.h"
+#include "found.h"
 #include "timed_events.h"
 
 namespace fugato {
 
 class OperationStream {
 public:
-    void take(uint32_t lane, LaneFinds& finds, const Column<PathId>& paths);
+    void take(const Found& lane);
     template <class Place>
     void fill(Recording& recording, Place& place);
     template <class A>

@@ -3,15 +3,15 @@
 // Pictures of the screen.
 #pragma once
 
-#include "core/model/lane_builder.h"
+#include "found.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class PictureStream {
 public:
-    void take(const LaneFinds& finds) {
-        for (const auto& [number, picture] : finds.pictures) pictures_.try_emplace(number, picture);
+    void take(const Found& lane) {
+        for (const auto& [number, picture] : lane.finds.pictures) pictures_.try_emplace(number, picture);
     }
     template <class Place>
     void fill(Recording& r, Place& place) {

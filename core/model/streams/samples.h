@@ -3,23 +3,23 @@
 // Call stacks.
 #pragma once
 
-#include "core/model/lane_builder.h"
+#include "found.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class SampleStream {
 public:
-    void take(const LaneFinds& finds) {
+    void take(const Found& lane) {
         const auto add = [&](const std::vector<StackSample>& found, SortedList<StackSample>& to) {
             for (StackSample sample : found) {
                 sample.first += static_cast<uint32_t>(addresses_.size());
                 to.add(sample);
             }
         };
-        add(finds.samples, samples_);
-        add(finds.stops, stops_);
-        addresses_.add(finds.stackAddresses);
+        add(lane.finds.samples, samples_);
+        add(lane.finds.stops, stops_);
+        addresses_.add(lane.finds.stackAddresses);
     }
     template <class Place>
     void fill(Recording& r, Place& place) {

@@ -3,44 +3,45 @@
 
 namespace fugato {
 
-void ScheduleStream::take(LaneFinds& finds) {
-    for (const LaneFinds::CoreEvent& event : finds.coreEvents) {
+void ScheduleStream::take(const Found& lane) {
+    for (const LaneFinds::CoreEvent& event : std::exchange(lane.finds.coreEvents, {})) {
         wakeUps_ |= event.wokenBy != LaneFinds::kNoWaker;
         events_.add(event);
     }
-    finds.coreEvents.clear();
 }
 
-void ScheduleStream::State::addSpan(uint32_t thread, int64_t begin, int64_t end, ThreadState state, uint32_t core,
+uint32_t ScheduleStream::State::position(uint32_t thread) {
+    const auto [at, isNew] = positions.try_emplace(thread, static_cast<uint32_t>(threads.size()));
+    if (isNew) {
+        const auto lane = laneOf.find(thread);
+        threads.push_back({lane == laneOf.end() ? kNone : lane->second, {}});
+    }
+    return at->second;
+}
+
+void ScheduleStream::State::addSpan(uint32_t lane, int64_t begin, int64_t end, ThreadState state, uint32_t core,
                                     Undo* undo) {
-    const auto lane = laneOf.find(thread);
-    if (lane == laneOf.end() || end <= begin) return;
-    OfLane& of = listAt(lanes, lane->second);
+    if (lane == kNone || end <= begin) return;
+    OfLane& of = listAt(lanes, lane);
     auto& spans = of.spans;
     if (!spans.empty() && spans.back().end > begin) begin = spans.back().end;  // clocks of cores differ slightly
     if (end <= begin) return;
     const bool step = spans.size() % kScheduleStep == 0;
     if (undo)
-        undo->add([this, at = lane->second, step, sum = of.sum] {
-            lanes[at].spans.tail().pop_back();
-            if (step) lanes[at].sums.tail().pop_back();
-            lanes[at].sum = sum;
+        undo->add([this, lane, step, sum = of.sum] {
+            lanes[lane].spans.tail().pop_back();
+            if (step) lanes[lane].sums.tail().pop_back();
+            lanes[lane].sum = sum;
         });
     if (step) of.sums.add(of.sum);
     of.sum.add(state, end - begin);
     spans.add({begin, end, state, core});
 }
 
-/// Since when a thread has no core; null: it has one.
-void ScheduleStream::State::setOff(uint32_t thread, const Off* since, Undo* undo) {
-    if (undo) {
-        const auto before = off.find(thread);
-        if (before == off.end())
-            undo->add([this, thread] { off.erase(thread); });
-        else
-            undo->add([this, thread, was = before->second] { off[thread] = was; });
-    }
-    since ? void(off[thread] = *since) : void(off.erase(thread));
+/// Since when a thread has no core; nothing: it has one.
+void ScheduleStream::State::setOff(uint32_t position, const std::optional<Off>& since, Undo* undo) {
+    if (undo) undo->add([this, position, before = threads[position].off] { threads[position].off = before; });
+    threads[position].off = since;
 }
 
 void ScheduleStream::State::take(const LaneFinds::CoreEvent& event, Undo* undo) {
@@ -48,30 +49,31 @@ void ScheduleStream::State::take(const LaneFinds::CoreEvent& event, Undo* undo) 
 }
 
 void ScheduleStream::State::woken(const LaneFinds::CoreEvent& event, Undo* undo) {
-    const auto waited = off.find(event.thread);
-    if (waited == off.end() || waited->second.ready || waited->second.time > event.time) return;
-    addSpan(event.thread, waited->second.time, event.time, ThreadState::Blocked, waited->second.core, undo);
-    const Off since{event.time, true, kNone};
-    setOff(event.thread, &since, undo);
-    const auto lane = laneOf.find(event.thread), by = laneOf.find(event.wokenBy);
-    if (lane == laneOf.end()) return;
-    listAt(lanes, lane->second).wakeUps.add({event.time, event.wokenBy, by == laneOf.end() ? kNone : by->second});
-    if (undo) undo->add([this, at = lane->second] { lanes[at].wakeUps.tail().pop_back(); });
+    const uint32_t at = position(event.thread);
+    const std::optional<Off> waited = threads[at].off;
+    if (!waited || waited->ready || waited->time > event.time) return;
+    const uint32_t lane = threads[at].lane;
+    addSpan(lane, waited->time, event.time, ThreadState::Blocked, waited->core, undo);
+    setOff(at, Off{event.time, true, kNone}, undo);
+    if (lane == kNone) return;
+    const auto by = laneOf.find(event.wokenBy);
+    listAt(lanes, lane).wakeUps.add({event.time, event.wokenBy, by == laneOf.end() ? kNone : by->second});
+    if (undo) undo->add([this, lane] { lanes[lane].wakeUps.tail().pop_back(); });
 }
 
 void ScheduleStream::State::onCore(const LaneFinds::CoreEvent& change, Undo* undo) {
     listAt(lanes, change.core);
     if (!lanes[change.core].onCore.empty()) {
         const CoreSpan last = endLastSpan(change.core, change.time, undo);
-        addSpan(last.thread, last.begin, last.end, ThreadState::Running, change.core, undo);
-        const Off since{change.time, change.readyBefore, change.core};
-        setOff(last.thread, &since, undo);
+        const uint32_t before = position(last.thread);
+        addSpan(threads[before].lane, last.begin, last.end, ThreadState::Running, change.core, undo);
+        setOff(before, Off{change.time, change.readyBefore, change.core}, undo);
     }
-    if (const auto waited = off.find(change.thread); waited != off.end()) {
-        const Off since = waited->second;
-        addSpan(change.thread, since.time, change.time, since.ready ? ThreadState::Ready : ThreadState::Blocked,
-                since.core == kNone ? change.core : since.core, undo);
-        setOff(change.thread, nullptr, undo);
+    const uint32_t at = position(change.thread);
+    if (const std::optional<Off> since = threads[at].off) {
+        addSpan(threads[at].lane, since->time, change.time, since->ready ? ThreadState::Ready : ThreadState::Blocked,
+                since->core == kNone ? change.core : since->core, undo);
+        setOff(at, {}, undo);
     }
     lanes[change.core].onCore.add({change.time, change.time, change.thread});
     if (undo) undo->add([this, core = change.core] { lanes[core].onCore.tail().pop_back(); });
@@ -82,7 +84,7 @@ void ScheduleStream::State::ended(const LaneFinds::CoreEvent& event, Undo* undo)
     listAt(lanes, event.core);
     if (const auto& spans = lanes[event.core].onCore; !spans.empty() && spans.back().thread == event.thread)
         onCore({event.time, event.core, layout::kUnknownThread, false}, undo);
-    setOff(event.thread, nullptr, undo);
+    setOff(position(event.thread), {}, undo);
 }
 
 /// Sets the end of a core's last span, and returns the span.
@@ -128,11 +130,13 @@ void ScheduleStream::fill(Recording& r, Place& place) {
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {  // what lasts to the end
             if (state.lanes[i].onCore.empty()) continue;
             const CoreSpan last = state.endLastSpan(i, std::max(state.lanes[i].onCore.back().begin, r.end), &undo);
-            state.addSpan(last.thread, last.begin, last.end, ThreadState::Running, i, &undo);
+            state.addSpan(state.threads[state.position(last.thread)].lane, last.begin, last.end, ThreadState::Running,
+                          i, &undo);
         }
-        for (const auto& [thread, since] : state.off)
-            state.addSpan(thread, since.time, r.end, since.ready ? ThreadState::Ready : ThreadState::Blocked,
-                          since.core, &undo);
+        for (const auto& [lane, since] : state.threads)
+            if (since)
+                state.addSpan(lane, since->time, r.end, since->ready ? ThreadState::Ready : ThreadState::Blocked,
+                              since->core, &undo);
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {
             State::OfLane& of = state.lanes[i];
             r.lanes[i].schedule = of.spans.column(place);

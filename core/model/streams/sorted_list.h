@@ -15,6 +15,30 @@ namespace fugato {
 /// What lanes tell is written so soon: nothing comes that lies so long before what came last, or hardly ever.
 inline constexpr int64_t kUnsettledNs = 200'000'000;
 
+/// Sorts those from `from` on; equal ones keep their order. What a lane told is mostly in order, and lanes come one
+/// after another: these runs are merged, which takes as many passes as their number has binary digits.
+template <class T, class Less>
+void mergeRuns(std::vector<T>& all, size_t from, Less&& less) {
+    const auto at = [&](std::vector<T>& in, size_t i) { return in.begin() + static_cast<std::ptrdiff_t>(i); };
+    std::vector<size_t> bounds{from};  // of runs: where they begin, and the end
+    while (bounds.back() < all.size())
+        bounds.push_back(
+            static_cast<size_t>(std::is_sorted_until(at(all, bounds.back()), all.end(), less) - all.begin()));
+    if (bounds.size() < 3) return;
+    std::vector<T> other(all.size());
+    std::copy(all.begin(), at(all, from), other.begin());
+    for (; bounds.size() > 2; std::swap(all, other)) {
+        std::vector<size_t> merged{from};
+        for (size_t i = 1; i < bounds.size(); i += 2) {
+            const size_t middle = bounds[i], end = bounds[std::min(i + 1, bounds.size() - 1)];
+            std::merge(at(all, bounds[i - 1]), at(all, middle), at(all, middle), at(all, end), at(other, bounds[i - 1]),
+                       less);
+            merged.push_back(end);
+        }
+        bounds = std::move(merged);
+    }
+}
+
 template <class T>
 class SortedList {
 public:
@@ -25,8 +49,8 @@ public:
     GrowingList<T>& sorted(Less&& less, size_t keep = 0) {
         std::vector<T>& tail = list_.tail();
         const size_t settled = list_.settled();
+        mergeRuns(tail, std::max(sorted_, settled) - settled, less);
         auto middle = tail.begin() + static_cast<std::ptrdiff_t>(std::max(sorted_, settled) - settled);
-        if (!std::is_sorted(middle, tail.end(), less)) std::stable_sort(middle, tail.end(), less);
         if (middle != tail.end() && settled && less(*middle, list_[settled - 1])) {
             const auto came = tail.end() - middle;
             size_t first = settled;

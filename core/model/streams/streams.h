@@ -5,6 +5,9 @@
 // columns.
 #pragma once
 
+#include <atomic>
+
+#include "core/store/side_by_side.h"
 #include "counters.h"
 #include "frames.h"
 #include "holds.h"
@@ -21,20 +24,7 @@ namespace fugato {
 
 class Streams {
 public:
-    /// Takes what a lane found out of it. `paths`: the recording's numbers by the lane's own.
-    void take(uint32_t lane, LaneFinds& finds, const Column<PathId>& paths) {
-        copyShown(finds);
-        holds_.take(finds, paths);
-        counters_.take(finds);
-        links_.take(finds, paths);
-        samples_.take(finds);
-        pictures_.take(finds);
-        operations_.take(lane, finds, paths);
-        memory_.take(finds, paths);
-        schedule_.take(finds);
-        finds = {};
-    }
-    /// The same of frames, states and points only, which stay where they are.
+    /// Takes copies of frames, states and points.
     void copyShown(const LaneFinds& finds) {
         frames_.copy(finds);
         states_.copy(finds);
@@ -44,19 +34,28 @@ public:
     /// Those of a series, by its position, that were taken so far.
     const GrowingList<Frame>& frames(uint32_t series) { return frames_.of(series); }
 
-    /// Fills a recording whose lanes are filled; columns lie in `place` (a Storage or an Arena). `held`: locks that
-    /// count as released for this time only.
+    /// Takes what lanes found out of it, and fills a recording whose lanes are filled; columns lie in `place` (a
+    /// Storage, where kinds are filled side by side, or an Arena). `held`: locks that count as released for this time
+    /// only.
     template <class Place>
-    void fill(Recording& r, Place& place, const std::vector<LaneFinds::InObject>& held = {}) {
+    void fill(const std::vector<Found>& found, Recording& r, Place& place,
+              const std::vector<LaneFinds::InObject>& held = {}) {
+        for (const Found& lane : found) copyShown(lane.finds);
         fillShown(r, place);
-        holds_.fill(r, place, held);
-        counters_.fill(r, place);
-        links_.fill(r, place);
-        samples_.fill(r, place);
-        pictures_.fill(r, place);
-        operations_.fill(r, place);
-        memory_.fill(r, place);
-        schedule_.fill(r, place);
+        const auto kind = [&](auto& stream, const auto&... more) -> std::function<void()> {
+            return [&] {
+                for (const Found& lane : found) stream.take(lane);
+                stream.fill(r, place, more...);
+            };
+        };
+        // None needs another one; those that take longest first.
+        const std::function<void()> kinds[] = {kind(schedule_), kind(memory_),      kind(operations_), kind(links_),
+                                               kind(samples_),  kind(holds_, held), kind(counters_),   kind(pictures_)};
+        std::atomic<size_t> next{0};
+        sideBySide(std::is_same_v<Place, Storage> ? threadsFor(std::size(kinds) - 1) : 1, [&](size_t) {
+            for (size_t i; (i = next++) < std::size(kinds);) kinds[i]();
+        });
+        for (const Found& lane : found) lane.finds = {};
     }
     template <class Place>
     void fillShown(Recording& r, Place& place) {
