@@ -317,6 +317,46 @@ private slots:
         QVERIFY(!r->repairs.any());
     }
 
+    void aCallStackThatComesAgainIsKeptOnce() {
+        // On two cores and while the recording grows; also without an address, and one that another begins with.
+        using Stack = std::vector<uint64_t>;
+        const std::vector<Stack> stacks{{}, {500, 400, 300}, {500, 400}, {1000}, {}, {500, 400, 300}, {1000, 1}};
+        const auto bytesOf = [](const Stack& stack) {
+            std::string bytes;
+            uint64_t before = 0;
+            for (const uint64_t address : stack) {
+                layout::appendVarint(bytes, layout::zigzag(static_cast<int64_t>(address - before)));
+                before = address;
+            }
+            return bytes;
+        };
+        ModelBuilder builder, growing;
+        std::vector<std::shared_ptr<Recording>> moments;
+        std::vector<Stack> told;
+        int64_t time = 0;
+        for (int round = 0; round < 20; ++round) {
+            for (const Stack& stack : stacks) {
+                const std::string bytes = bytesOf(stack);
+                const bool stops = time % 5 == 0;
+                const Event event{++time, EventKind::Sample, 77, stops, 0, bytes};
+                for (ModelBuilder* each : {&builder, &growing}) each->event(static_cast<uint32_t>(time % 2), event);
+                told.push_back(stack);
+            }
+            moments.push_back(growing.asItIs());
+        }
+        moments.push_back(builder.finish());
+        for (const auto& r : moments) {
+            QCOMPARE(r->stackAddresses.size(), size_t{3 + 2 + 1 + 2});
+            for (size_t i = 0; i < r->stackCount(); ++i) {
+                const StackSample& sample = r->stack(i);
+                const uint64_t* from = r->stackAddresses.data() + sample.first;
+                QVERIFY(Stack(from, from + sample.count) == told[static_cast<size_t>(sample.time - 1)]);
+            }
+        }
+        QCOMPARE(moments.back()->stackCount(), told.size());
+        QVERIFY(!moments.back()->stops.empty());
+    }
+
     void aThreadThatMovesBetweenCoresHasOneStateAtATime() {
         TextRecording t;
         t.line(R"({"define":"lane","id":1,"name":"main","os":7})").lane("core 0", 2, "core").lane("core 1", 3, "core");

@@ -7,6 +7,7 @@
 #include <tuple>
 #include <utility>
 
+#include "core/model/stack_places.h"
 #include "core/store/long_work.h"
 
 namespace fugato {
@@ -52,30 +53,16 @@ public:
     struct Counted {
         const StackSample* stack;
         uint64_t weight;
-        uint32_t next;  // of the same hash; kNone: no other
     };
-    explicit DifferentStacks(const Recording& recording) : addresses_(recording.stackAddresses.data()) {}
-
     void add(const StackSample& stack, uint64_t weight) {
-        const uint64_t* const from = addresses_ + stack.first;
-        uint64_t hash = stack.count;
-        for (uint32_t i = 0; i < stack.count; ++i) hash = (hash ^ from[i]) * 0x9E3779B97F4A7C15, hash ^= hash >> 32;
-        const auto [at, isNew] = firstOf_.try_emplace(hash, static_cast<uint32_t>(all_.size()));
-        uint32_t last = kNone;
-        for (uint32_t i = isNew ? kNone : at->second; i != kNone; last = i, i = all_[i].next) {
-            const StackSample& known = *all_[i].stack;
-            if (known.count != stack.count || !std::equal(from, from + stack.count, addresses_ + known.first)) continue;
-            all_[i].weight += weight;
-            return;
-        }
-        if (last != kNone) all_[last].next = static_cast<uint32_t>(all_.size());
-        all_.push_back({&stack, weight, kNone});
+        const auto [at, isNew] = positions_.try_emplace(stackKey(stack), static_cast<uint32_t>(all_.size()));
+        if (isNew) all_.push_back({&stack, 0});
+        all_[at->second].weight += weight;
     }
     const std::vector<Counted>& all() const { return all_; }
 
 private:
-    const uint64_t* const addresses_;
-    tsl::robin_map<uint64_t, uint32_t> firstOf_;  // by hash
+    tsl::robin_map<uint64_t, uint32_t> positions_;  // by key
     std::vector<Counted> all_;
 };
 
@@ -145,7 +132,7 @@ std::shared_ptr<const Stacks> stacksIn(const Recording& r, std::shared_ptr<const
     stacks->scope = scope;
     stacks->symbols = std::move(symbols);
     stacks->each = scope.blocked ? 1 : r.samplePeriod();
-    DifferentStacks different(r);
+    DifferentStacks different;
     std::set<uint64_t> threads;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
         if (r.lanes[l].kind == LaneKind::Thread && scope.in.has(l)) threads.insert(r.lanes[l].osId);

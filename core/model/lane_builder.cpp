@@ -373,14 +373,15 @@ void LaneBuilder::sample(const Event& event, int64_t time) {
     }
     const auto* at = reinterpret_cast<const uint8_t*>(event.text.data());
     const auto* end = at + event.text.size();
-    StackSample sample{time, event.id, position_, static_cast<uint32_t>(finds_.stackAddresses.size()), 0};
+    stack_.clear();
     uint64_t address = 0, change = 0;
-    while (layout::readVarint(at, end, change)) {
-        address += static_cast<uint64_t>(layout::unzigzag(change));
-        finds_.stackAddresses.push_back(address);
-        ++sample.count;
-    }
-    (event.a ? finds_.stops : finds_.samples).push_back(sample);
+    while (layout::readVarint(at, end, change))
+        stack_.push_back(address += static_cast<uint64_t>(layout::unzigzag(change)));
+    std::vector<uint64_t>& all = finds_.stackAddresses;
+    const uint32_t first = finds_.stackPlaces.placeOf(stack_, all);
+    if (first == all.size()) all.insert(all.end(), stack_.begin(), stack_.end());
+    (event.a ? finds_.stops : finds_.samples)
+        .push_back({time, event.id, position_, first, static_cast<uint32_t>(stack_.size())});
 }
 
 void LaneBuilder::events(std::span<const Event> events) {

@@ -15,6 +15,7 @@
 
 #include "marker_row_builder.h"
 #include "recording.h"
+#include "stack_places.h"
 
 namespace fugato {
 
@@ -115,6 +116,7 @@ struct LaneFinds {
     std::vector<CoreEvent> coreEvents;
     std::vector<StackSample> samples, stops;  // `first` counts in stackAddresses here
     std::vector<uint64_t> stackAddresses;
+    StackPlaces stackPlaces;                             // in these
     std::vector<std::pair<uint32_t, Picture>> pictures;  // by number
 };
 
@@ -258,6 +260,7 @@ private:
     std::vector<GrowingList<Argument>> arguments_;  // by row
     std::map<uint32_t, PicturePieces> pictures_;
     LaneFinds finds_;
+    std::vector<uint64_t> stack_;  // the one that is read
     Repairs repairs_;
     std::unordered_map<uint32_t, uint64_t> neverEnded_;  // markers by site
 

@@ -85,7 +85,7 @@ static void describe(A& a, Module& m) {
 namespace {
 
 CacheKey indexOf(uint64_t state) {
-    constexpr uint64_t kRules = 10;  // another number: what stands in the structures means something else
+    constexpr uint64_t kRules = 11;  // another number: what stands in the structures means something else
     const uint64_t sizes[] = {kRules,
                               sizeof(MarkerRow::Chunk),
                               sizeof(MarkerRow::Group),

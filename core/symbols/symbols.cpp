@@ -9,6 +9,7 @@
 #include <set>
 
 #include "cached_symbols.h"
+#include "core/model/stack_places.h"
 #include "core/store/long_work.h"
 #include "core/store/side_by_side.h"
 
@@ -29,7 +30,10 @@ constexpr double kWorthTelling = 0.05;  // of the call stacks
 /// Every instruction that call stacks name, ascending. Empty where cancelled, too.
 std::vector<uint64_t> instructionsOf(const Recording& r, const std::function<bool(double)>& goesOn) {
     const size_t threads = threadsFor(r.stackCount() / (8 * kSamplesAtOnce));
-    std::vector<tsl::robin_map<uint64_t, bool>> seen(threads);
+    struct Seen {
+        tsl::robin_map<uint64_t, bool> stacks, instructions;  // by key; by address
+    };
+    std::vector<Seen> seen(threads);
     std::atomic<size_t> next{0};
     std::atomic<bool> stop{false};
     sideBySide(threads, [&](size_t thread) {
@@ -37,15 +41,17 @@ std::vector<uint64_t> instructionsOf(const Recording& r, const std::function<boo
             if (thread == 0 && !goesOn(static_cast<double>(from) / static_cast<double>(r.stackCount()))) stop = true;
             for (size_t i = from; i < std::min(r.stackCount(), from + kSamplesAtOnce); ++i) {
                 const StackSample& sample = r.stack(i);
+                if (!seen[thread].stacks.try_emplace(stackKey(sample), true).second) continue;
                 for (uint32_t k = 0; k < sample.count; ++k)
-                    seen[thread].try_emplace(instructionAt(r.stackAddresses[sample.first + k], k > 0), true);
+                    seen[thread].instructions.try_emplace(instructionAt(r.stackAddresses[sample.first + k], k > 0),
+                                                          true);
             }
         }
     });
     std::vector<uint64_t> all;
     if (stop) return all;
     for (const auto& part : seen)
-        for (const auto& [address, is] : part) all.push_back(address);
+        for (const auto& [address, is] : part.instructions) all.push_back(address);
     std::sort(all.begin(), all.end());
     all.erase(std::unique(all.begin(), all.end()), all.end());
     return all;

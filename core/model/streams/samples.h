@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// Call stacks.
+// Call stacks: each different one lies in the recording's addresses once, and all samples of it begin there.
 #pragma once
 
 #include "found.h"
@@ -11,15 +11,17 @@ namespace fugato {
 class SampleStream {
 public:
     void take(const Found& lane) {
-        const auto add = [&](const std::vector<StackSample>& found, SortedList<StackSample>& to) {
-            for (StackSample sample : found) {
-                sample.first += static_cast<uint32_t>(addresses_.size());
+        tsl::robin_map<uint64_t, uint32_t> places;  // by key in the lane
+        const auto add = [&](const std::vector<StackSample>& samples, SortedList<StackSample>& to) {
+            for (StackSample sample : samples) {
+                const auto [place, isNew] = places.try_emplace(stackKey(sample), 0);
+                if (isNew) place.value() = placeOf({lane.finds.stackAddresses.data() + sample.first, sample.count});
+                sample.first = place->second;
                 to.add(sample);
             }
         };
         add(lane.finds.samples, samples_);
         add(lane.finds.stops, stops_);
-        addresses_.add(lane.finds.stackAddresses);
     }
     template <class Place>
     void fill(Recording& r, Place& place) {
@@ -33,8 +35,16 @@ public:
     }
 
 private:
+    uint32_t placeOf(std::span<const uint64_t> stack) {
+        const uint32_t place = places_.placeOf(stack, addresses_);
+        if (place == addresses_.size())
+            for (const uint64_t address : stack) addresses_.add(address);
+        return place;
+    }
+
     SortedList<StackSample> samples_, stops_;
     GrowingList<uint64_t> addresses_;
+    StackPlaces places_;  // in these
 };
 
 }  // namespace fugato
