@@ -13,8 +13,12 @@
 
 namespace fugato {
 
-/// The same for samples of a recording that have the same call stack.
-inline uint64_t stackKey(const StackSample& sample) { return uint64_t{sample.first} << 32 | sample.count; }
+/// The same for samples of a recording that have the same call stack, and only for these; spread over all bits, since
+/// tables that use it look at the lowest.
+inline uint64_t stackKey(const StackSample& sample) {
+    const uint64_t key = (uint64_t{sample.count} << 32 | sample.first) * 0x9e3779b97f4a7c15ull;
+    return key ^ key >> 32;
+}
 
 class StackPlaces {
 public:
