@@ -2,6 +2,7 @@
 #include <QtTest>
 #include <random>
 
+#include "testing/sampled_program.h"
 #include "testing/text_recording.h"
 
 using namespace fugato;
@@ -321,22 +322,13 @@ private slots:
         // On two cores and while the recording grows; also without an address, and one that another begins with.
         using Stack = std::vector<uint64_t>;
         const std::vector<Stack> stacks{{}, {500, 400, 300}, {500, 400}, {1000}, {}, {500, 400, 300}, {1000, 1}};
-        const auto bytesOf = [](const Stack& stack) {
-            std::string bytes;
-            uint64_t before = 0;
-            for (const uint64_t address : stack) {
-                layout::appendVarint(bytes, layout::zigzag(static_cast<int64_t>(address - before)));
-                before = address;
-            }
-            return bytes;
-        };
         ModelBuilder builder, growing;
         std::vector<std::shared_ptr<Recording>> moments;
         std::vector<Stack> told;
         int64_t time = 0;
         for (int round = 0; round < 20; ++round) {
             for (const Stack& stack : stacks) {
-                const std::string bytes = bytesOf(stack);
+                const std::string bytes = stackBytes(stack);
                 const bool stops = time % 5 == 0;
                 const Event event{++time, EventKind::Sample, 77, stops, 0, bytes};
                 for (ModelBuilder* each : {&builder, &growing}) each->event(static_cast<uint32_t>(time % 2), event);

@@ -130,7 +130,7 @@ struct ModelBuilder::Build {
     /// What lanes told whose paths had their own numbers until these were joined.
     template <class Place>
     void fillStreams(Recording& to, Place& place, const std::vector<LaneFinds::InObject>& held = {}) {
-        std::vector<Found> found;
+        std::vector<FoundInLane> found;
         for (uint32_t i = 0; i < lanes.size(); ++i) {
             if (!lanes[i]) continue;
             to.lanes[i].linkIns = lanes[i]->linkIns(to.lanes[i].paths, place);

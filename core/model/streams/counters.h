@@ -3,14 +3,14 @@
 // Values of counters, and their extremes.
 #pragma once
 
-#include "found.h"
+#include "found_in_lane.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class CounterStream {
 public:
-    void take(const Found& lane) {
+    void take(const FoundInLane& lane) {
         for (const auto& found : lane.finds.counts) listAt(counts_, found.counter).add({found.time, found.value});
     }
     template <class Place>

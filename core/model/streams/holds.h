@@ -3,14 +3,14 @@
 // Locks held, by object.
 #pragma once
 
-#include "found.h"
+#include "found_in_lane.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class HoldStream {
 public:
-    void take(const Found& lane) {
+    void take(const FoundInLane& lane) {
         for (auto [object, hold] : lane.finds.holds) {
             hold.path = lane.paths[hold.path];
             listAt(holds_, object).add(hold);

@@ -3,14 +3,14 @@
 // Where links were given out; of one that was given out more than once, the first time told.
 #pragma once
 
-#include "found.h"
+#include "found_in_lane.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class LinkStream {
 public:
-    void take(const Found& lane) {
+    void take(const FoundInLane& lane) {
         for (Recording::LinkSource source : lane.finds.linkSources) {
             source.path = lane.paths[source.path];
             links_.add(source);

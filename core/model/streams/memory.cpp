@@ -3,7 +3,7 @@
 
 namespace fugato {
 
-void MemoryStream::take(const Found& lane) {
+void MemoryStream::take(const FoundInLane& lane) {
     for (LaneFinds::MemoryChange& change : std::exchange(lane.finds.memory, {})) {
         change.path = lane.paths[change.path];
         events_.add(change);

@@ -5,7 +5,7 @@
 
 namespace fugato {
 
-void OperationStream::take(const Found& lane) {
+void OperationStream::take(const FoundInLane& lane) {
     for (const LaneFinds::OperationEvent& found : std::exchange(lane.finds.operations, {})) {
         Event event{found, lane.lane};
         event.path = lane.paths[event.path];

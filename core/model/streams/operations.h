@@ -6,14 +6,14 @@
 #include <set>
 #include <unordered_map>
 
-#include "found.h"
+#include "found_in_lane.h"
 #include "timed_events.h"
 
 namespace fugato {
 
 class OperationStream {
 public:
-    void take(const Found& lane);
+    void take(const FoundInLane& lane);
     template <class Place>
     void fill(Recording& recording, Place& place);
     template <class A>

@@ -3,14 +3,14 @@
 // Pictures of the screen.
 #pragma once
 
-#include "found.h"
+#include "found_in_lane.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class PictureStream {
 public:
-    void take(const Found& lane) {
+    void take(const FoundInLane& lane) {
         for (const auto& [number, picture] : lane.finds.pictures) pictures_.try_emplace(number, picture);
     }
     template <class Place>

@@ -3,14 +3,14 @@
 // Call stacks: each different one lies in the recording's addresses once, and all samples of it begin there.
 #pragma once
 
-#include "found.h"
+#include "found_in_lane.h"
 #include "sorted_list.h"
 
 namespace fugato {
 
 class SampleStream {
 public:
-    void take(const Found& lane) {
+    void take(const FoundInLane& lane) {
         tsl::robin_map<uint64_t, uint32_t> places;  // by key in the lane
         const auto add = [&](const std::vector<StackSample>& samples, SortedList<StackSample>& to) {
             for (StackSample sample : samples) {

@@ -3,7 +3,7 @@
 
 namespace fugato {
 
-void ScheduleStream::take(const Found& lane) {
+void ScheduleStream::take(const FoundInLane& lane) {
     for (const LaneFinds::CoreEvent& event : std::exchange(lane.finds.coreEvents, {})) {
         wakeUps_ |= event.wokenBy != LaneFinds::kNoWaker;
         events_.add(event);

@@ -6,14 +6,14 @@
 #include <optional>
 #include <unordered_map>
 
-#include "found.h"
+#include "found_in_lane.h"
 #include "timed_events.h"
 
 namespace fugato {
 
 class ScheduleStream {
 public:
-    void take(const Found& lane);
+    void take(const FoundInLane& lane);
     /// After the recording's lanes have their numbers of the operating system.
     template <class Place>
     void fill(Recording& recording, Place& place);

@@ -38,13 +38,13 @@ public:
     /// Storage, where kinds are filled side by side, or an Arena). `held`: locks that count as released for this time
     /// only.
     template <class Place>
-    void fill(const std::vector<Found>& found, Recording& r, Place& place,
+    void fill(const std::vector<FoundInLane>& found, Recording& r, Place& place,
               const std::vector<LaneFinds::InObject>& held = {}) {
-        for (const Found& lane : found) copyShown(lane.finds);
+        for (const FoundInLane& lane : found) copyShown(lane.finds);
         fillShown(r, place);
         const auto kind = [&](auto& stream, const auto&... more) -> std::function<void()> {
             return [&] {
-                for (const Found& lane : found) stream.take(lane);
+                for (const FoundInLane& lane : found) stream.take(lane);
                 stream.fill(r, place, more...);
             };
         };
@@ -55,7 +55,7 @@ public:
         sideBySide(std::is_same_v<Place, Storage> ? threadsFor(std::size(kinds) - 1) : 1, [&](size_t) {
             for (size_t i; (i = next++) < std::size(kinds);) kinds[i]();
         });
-        for (const Found& lane : found) lane.finds = {};
+        for (const FoundInLane& lane : found) lane.finds = {};
     }
     template <class Place>
     void fillShown(Recording& r, Place& place) {

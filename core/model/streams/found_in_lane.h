@@ -1,13 +1,13 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 //
-// What one lane found, as each stream takes its own kind out of it.
+// What one lane found; each stream takes its own kind out of it.
 #pragma once
 
 #include "core/model/lane_builder.h"
 
 namespace fugato {
 
-struct Found {
+struct FoundInLane {
     uint32_t lane;
     LaneFinds& finds;
     const Column<PathId>& paths;  // the recording's numbers by the lane's own
