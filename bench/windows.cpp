@@ -40,7 +40,7 @@ Opened openWindow(const std::string& file, const fugato::OpenOptions& options) {
         if (opened.firstPicture == 0 && document.recording()) opened.firstPicture = msOf(timer);
     });
     const auto whole = [&] {
-        if (opened.read == 0 && document.recording()->whole) opened.read = msOf(timer);
+        if (opened.read == 0 && !document.reading()) opened.read = msOf(timer);
     };
     QObject::connect(&document, &fugato::Document::recordingChanged, opened.window.get(), whole);
     QObject::connect(&document, &fugato::Document::recordingGrew, opened.window.get(), whole);

@@ -14,13 +14,21 @@
 
 namespace fugato {
 
-inline std::string scaled(const QTemporaryDir& folder, uint64_t markers, uint64_t seed = 1) {
-    const QString file = folder.filePath(QString("scaled-%1-%2.fugato").arg(markers).arg(seed));
+inline std::string writtenBySkerry(const QString& file, const QStringList& options) {
     QProcess process;
-    process.start(SKERRY_PROGRAM,
-                  {"--scale", QString::number(markers), "--seed", QString::number(seed), "--out", file});
-    if (!process.waitForFinished(kPatience) || process.exitCode() != 0) qFatal("skerry --scale failed");
+    process.start(SKERRY_PROGRAM, QStringList(options) << "--out" << file);
+    if (!process.waitForFinished(kPatience) || process.exitCode() != 0) qFatal("skerry failed");
     return file.toStdString();
+}
+
+inline std::string scaled(const QTemporaryDir& folder, uint64_t markers, uint64_t seed = 1) {
+    return writtenBySkerry(folder.filePath(QString("scaled-%1-%2.fugato").arg(markers).arg(seed)),
+                           {"--scale", QString::number(markers), "--seed", QString::number(seed)});
+}
+
+/// A race under the virtual clock, with all that the system tells.
+inline std::string raced(const QTemporaryDir& folder, int seconds) {
+    return writtenBySkerry(folder.filePath("race.fugato"), {"--virtual", "--seconds", QString::number(seconds)});
 }
 
 inline OpenOptions withIndexIn(const QTemporaryDir& folder) {

@@ -291,7 +291,7 @@ private slots:
         OpenOptions options = withIndexIn(folder);
         options.indexFolder = "/proc/no such place";
         const auto r = opened(file, options);
-        QVERIFY(r->indexNote.find("/proc/no such place") != std::string::npos);
+        QVERIFY(r->storage->whyInMemory().find("/proc/no such place") != std::string::npos);
         QVERIFY(saidBy(*r) == saidBy(*opened(file)));
     }
 
@@ -317,6 +317,27 @@ private slots:
         QVERIFY(indexesIn(options).isEmpty());
     }
 
+    void whatComesAfterReadingIsToldAndCanBeCancelled() {
+        const QTemporaryDir folder;
+        const std::string file = raced(folder, 20);
+        const OpenOptions options = withIndexIn(folder);
+        std::vector<double> parts;
+        const auto result = openRecording(
+            file, [&](double part) { return parts.push_back(part), true; }, options);
+        QVERIFY(result.ok());
+        QVERIFY(std::is_sorted(parts.begin(), parts.end()));
+        const auto later =
+            std::count_if(parts.begin(), parts.end(), [](double part) { return part > 0.76 && part < 0.99; });
+        QVERIFY2(later >= 8, qPrintable(QString::number(later)));
+        QVERIFY(QFile::remove(QString::fromStdString(indexPathFor(options.indexFolder, file))));
+        for (const double until : {0.76, 0.85, 0.95}) {
+            const auto cancelled = openRecording(
+                file, [until](double part) { return part < until; }, options);
+            QVERIFY(!cancelled && cancelled.failure().cancelled);
+            QVERIFY(indexesIn(options).isEmpty());
+        }
+    }
+
     void progressIsTrueAndWhatIsReadIsShownEarly() {
         const QTemporaryDir folder;
         const std::string file = scaled(folder, 300'000);
@@ -330,7 +351,7 @@ private slots:
         QVERIFY(std::is_sorted(parts.begin(), parts.end()));
         QVERIFY(parts.front() < 0.1 && parts.back() > 0.95 && parts.back() <= 1);
         QVERIFY(early.size() >= 2);  // at once, and when the lane with frames was there
-        QVERIFY(!early[0]->whole && early[0]->markerCount() == 0);
+        QVERIFY(early[0]->markerCount() == 0);
         QCOMPARE(early[0]->lanes.size(), (*result)->lanes.size());
         QVERIFY(!early[0]->lanes[0].unread.empty());
         QVERIFY(std::abs(early[0]->end - (*result)->end) < 1'000'000'000);
@@ -345,7 +366,6 @@ private slots:
         for (uint32_t i = 0; i < 100; ++i)
             QCOMPARE((*framed)->pathText((*framed)->lanes[owner].rows[2].path(i), 9),
                      (*result)->pathText((*result)->lanes[owner].rows[2].path(i), 9));
-        QVERIFY((*result)->whole);
         for (const Lane& lane : (*result)->lanes) QVERIFY(lane.unread.empty());
     }
 };

@@ -73,9 +73,10 @@ std::function<bool(double, const QString&)> Document::telling(Task& task) {
     };
 }
 
-/// `first`: of it that is shown; else there is more of the same.
-void Document::show(const std::shared_ptr<const Recording>& recording, const QString& path, bool first) {
+/// `whole`: no lane is missing. `first`: of it that is shown; else there is more of the same.
+void Document::show(const std::shared_ptr<const Recording>& recording, bool whole, const QString& path, bool first) {
     recording_ = recording;
+    reading_ = !whole;
     if (!first) {
         emit recordingGrew();
         if (!recording_->growing) tellContent(false);  // else when it has been explained
@@ -127,8 +128,10 @@ void Document::open(const QString& path) {
         const auto first = std::make_shared<bool>(true);
         auto loaded = loadRecording(
             path, options, telling(task),
-            [&](const std::shared_ptr<const Recording>& recording) {
-                task.post([this, recording, path, first] { show(recording, path, std::exchange(*first, false)); });
+            [&](const std::shared_ptr<const Recording>& recording, bool whole) {
+                task.post([this, recording, whole, path, first] {
+                    show(recording, whole, path, std::exchange(*first, false));
+                });
             },
             [](const Recording& recording) {
                 const RecordingMemory before = rememberedOf(recording);
@@ -161,7 +164,7 @@ void Document::keepToExplanation() {
 }
 
 QString Document::whyUnexplained() const {
-    if (recording_ && !recording_->whole)
+    if (reading_)
         return busy_ ? tr("Reading…") : tr("Reading was cancelled. F5 opens the recording again.");
     if (!hasFrames()) return tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
     if (busy_) return tr("Working out which frames were late…");
@@ -243,7 +246,7 @@ void Document::explainFurther(bool damaged) {
             busy_ = false;
             if (!now.recording) return;  // it may be there again in a moment
             series_ = seriesNamed(*now.recording, series);
-            show(now.recording, path_, false);
+            show(now.recording, true, path_, false);
             show(now.explanation, false, true);
             explaining_.done();
         });

@@ -48,7 +48,9 @@ public:
     uint32_t series() const { return series_; }
     bool busy() const { return busy_; }
     /// Whether more of it is coming: its program still runs, or it is still being read.
-    bool growing() const { return recording_ && (recording_->growing || !recording_->whole); }
+    bool growing() const { return recording_ && (recording_->growing || reading_); }
+    /// Whether lanes of it are still missing, since it is being read, or reading was cancelled.
+    bool reading() const { return reading_; }
     bool hasFrames() const {
         return recording_ && !recording_->series.empty() && !recording_->series[0].frames.empty();
     }
@@ -89,7 +91,7 @@ signals:
 private:
     void run(std::function<void(Task&)> work);
     std::function<bool(double, const QString&)> telling(Task& task);
-    void show(const std::shared_ptr<const Recording>& recording, const QString& path, bool first);
+    void show(const std::shared_ptr<const Recording>& recording, bool whole, const QString& path, bool first);
     void show(std::shared_ptr<const Explanation> explanation, bool fresh, bool carryOver);
     void explainAgain(bool fresh, bool carryOver = false);  // carryOver: what is simulated goes on
     void lookUpFunctions();
@@ -107,6 +109,7 @@ private:
     Notes notes_;
     QString path_;
     int opened_ = 0;
+    bool reading_ = false;
     OpenOptions openOptions_;
     int64_t budget_ = 0;
     ExplainScope scope_;

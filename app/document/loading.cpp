@@ -19,15 +19,15 @@ QString looking() { return QObject::tr("Looking for causes"); }
 }  // namespace
 
 Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Telling& tell,
-                             const std::function<void(std::shared_ptr<const Recording>)>& shown,
+                             const std::function<void(std::shared_ptr<const Recording>, bool whole)>& shown,
                              const std::function<std::pair<std::string, int64_t>(const Recording&)>& wanted) {
-    options.early = shown;
+    options.early = [&shown](std::shared_ptr<const Recording> part) { shown(std::move(part), false); };
     const Progress reading = partOf(tell, 0, 0.6, QObject::tr("Reading"));
     options.note = makeRecordingWhole(path.toStdString(), reading);
     auto opened = openRecording(path.toStdString(), reading, options);
     if (!opened) return opened.failure();
     Loaded loaded{*opened, nullptr};
-    shown(loaded.recording);
+    shown(loaded.recording, true);
     if (loaded.recording->series.empty()) return loaded;
     const auto [name, budget] = wanted(*loaded.recording);
     const uint32_t series = seriesNamed(*loaded.recording, name);

@@ -24,10 +24,10 @@ struct Loaded {
 };
 
 /// Makes a killed program's recording whole, opens it and explains a series of it. `shown` is called as soon as a
-/// part of the recording can be displayed, and again when all of it is read.
+/// part of the recording can be displayed, and again when all of it is read (`whole`).
 /// `wanted`: which series is explained then, and with which budget.
 Result<Loaded> loadRecording(const QString& path, OpenOptions options, const Telling& tell,
-                             const std::function<void(std::shared_ptr<const Recording>)>& shown,
+                             const std::function<void(std::shared_ptr<const Recording>, bool whole)>& shown,
                              const std::function<std::pair<std::string, int64_t>(const Recording&)>& wanted);
 
 /// Explains a series. `known`: its pathSums, where there are any; `previous`: so that causes keep their letters.

@@ -339,7 +339,7 @@ void LanesView::setPrograms(bool shown) {
 void LanesView::fetchPrograms() {
     constexpr size_t kMost = 8;
     const auto recording = document_.recording();
-    if (!programsShown_ || !recording || !recording->whole || !tellsOtherPrograms(*recording)) return;
+    if (!programsShown_ || !recording || document_.reading() || !tellsOtherPrograms(*recording)) return;
     programs_.ask([recording](const Progress& progress) { return otherPrograms(*recording, kMost, progress); },
                   [this](const std::shared_ptr<const OtherProgramList>& found) {
                       picture_.setPrograms(found);

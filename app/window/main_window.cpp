@@ -520,7 +520,7 @@ void MainWindow::showDamage() {
         words << tr("Saved because %1.").arg(toQString(because->second));
     for (const std::string& note : document_.recording()->notes())
         if (!seen || note != kBeingMade) words << toQString(note);
-    if (!document_.recording()->indexNote.empty()) words << toQString(document_.recording()->indexNote);
+    if (const std::string why = document_.recording()->storage->whyInMemory(); !why.empty()) words << toQString(why);
     if (!notesTrouble_.isEmpty()) words.prepend(notesTrouble_);
     if (words.size() > 3)
         words = words.mid(0, 3) << tr("And %1 more; `fugato-cli info` lists them all.").arg(words.size() - 3);

@@ -129,14 +129,15 @@ struct ModelBuilder::Build {
     }
     /// What lanes told whose paths had their own numbers until these were joined.
     template <class Place>
-    void fillStreams(Recording& to, Place& place, const std::vector<LaneFinds::InObject>& held = {}) {
+    bool fillStreams(Recording& to, Place& place, const std::vector<LaneFinds::InObject>& held,
+                     const Progress& progress) {
         std::vector<FoundInLane> found;
         for (uint32_t i = 0; i < lanes.size(); ++i) {
             if (!lanes[i]) continue;
             to.lanes[i].linkIns = lanes[i]->linkIns(to.lanes[i].paths, place);
             found.push_back({i, lanes[i]->finds(), to.lanes[i].paths});
         }
-        streams.fill(found, to, place, held);
+        return streams.fill(found, to, place, held, progress);
     }
 };
 
@@ -158,7 +159,6 @@ std::shared_ptr<const Recording> ModelBuilder::soFar(
         const Lock lock(b.names.mutex());
         *made = b.r;
     }
-    made->whole = false;
     std::vector<const LaneBuilder*> lanes = b.each();
     Streams shown;
     for (const auto& [id, blocks] : unread) {
@@ -213,7 +213,7 @@ std::shared_ptr<Recording> ModelBuilder::asItIs(Damage damage) {
                 it.hold.path = made->lanes[i].paths[it.hold.path];
                 held.push_back(it);
             }
-    b.fillStreams(*made, *made->arena, held);
+    b.fillStreams(*made, *made->arena, held, {});
     group(*made);
     return made;
 }
@@ -236,7 +236,7 @@ std::vector<NewFrame> ModelBuilder::framesFrom(size_t number, const std::string&
     return frames;
 }
 
-std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
+std::shared_ptr<Recording> ModelBuilder::finish(Damage damage, const Progress& progress) {
     Build& b = *build_;
     b.names.addSystemLanes();
     b.r.paths = b.knownPaths();
@@ -249,7 +249,7 @@ std::shared_ptr<Recording> ModelBuilder::finish(Damage damage) {
     }
     finishLanes(b.r, lanes);
     joinPaths(b.r, lanes, *b.r.storage);
-    b.fillStreams(b.r, *b.r.storage);
+    if (!b.fillStreams(b.r, *b.r.storage, {}, progress)) return nullptr;
     group(b.r);
     b.r.likelyEnders = likelyEnders(b.r);
     return b.recording;

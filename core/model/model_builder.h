@@ -29,7 +29,8 @@ public:
     LaneBuilder& lane(uint32_t id);
     /// Gives paths the numbers they have in `before`, where its markers are known by the same numbers here.
     void keepPathsOf(const Recording& before);
-    std::shared_ptr<Recording> finish(Damage damage = {});
+    /// The recording of all that was told; null where `progress` cancelled it. Instead of what follows.
+    std::shared_ptr<Recording> finish(Damage damage = {}, const Progress& progress = {});
     /// The recording of what was told so far, while more is to come: what is open lasts to its lane's last event, and
     /// is nothing to be mended. Paths keep their numbers from one to the next. What is settled is shared with the
     /// others; copying the rest costs about two bytes for each marker. Instead of finish().

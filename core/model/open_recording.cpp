@@ -17,24 +17,37 @@ namespace fugato {
 
 namespace {
 
+constexpr double kReading = 0.75;  // of the time, where a recording holds more than markers; else hardly less than all
+
+/// What is told from `from` to `to` of the whole.
+Progress partOf(const Progress& whole, double from, double to) {
+    if (!whole) return {};
+    return [&whole, from, to](double part) { return whole(from + (to - from) * part); };
+}
+
 Failure cancelledOpening(const std::string& name) { return {"Opening " + name + " was cancelled.", true}; }
 
 Result<std::shared_ptr<Recording>> build(ByteSource& source, const std::string& name, const Progress& progress,
                                          const OpenOptions& options, std::shared_ptr<Storage> storage,
                                          bool growing = false) {
     ModelBuilder builder(std::move(storage));
+    const Progress reading = partOf(progress, 0, kReading), finishing = partOf(progress, kReading, 1);
+    const auto finish = [&](Damage damage) -> Result<std::shared_ptr<Recording>> {
+        if (auto made = builder.finish(std::move(damage), finishing)) return made;
+        return cancelledOpening(name);
+    };
     if (options.before) builder.keepPathsOf(*options.before);
     if (!looksBinary(source)) {
-        auto damage = readRecording(source, name, builder, progress);
+        auto damage = readRecording(source, name, builder, reading);
         if (!damage) return damage.failure();
-        return builder.finish(std::move(*damage));
+        return finish(std::move(*damage));
     }
-    auto reader = BinaryReader::open(source, name, builder, growing, progress);
+    auto reader = BinaryReader::open(source, name, builder, growing, reading);
     if (!reader) return reader.failure();
     Damage damage = (*reader)->damage();
-    if (!LaneReading(**reader, builder, progress, {options.threads, options.early, true}).run(damage))
+    if (!LaneReading(**reader, builder, reading, {options.threads, options.early, true}).run(damage))
         return cancelledOpening(name);
-    return builder.finish(std::move(damage));
+    return finish(std::move(damage));
 }
 
 }  // namespace
@@ -45,7 +58,7 @@ OpenOptions usualOpenOptions() {
     return options;
 }
 
-std::shared_ptr<Storage> storageFor(const OpenOptions& options, std::string* why) {
+std::shared_ptr<Storage> storageFor(const OpenOptions& options) {
     if (options.indexFolder.empty()) return Storage::inMemory();
     std::error_code error;
     std::filesystem::create_directories(options.indexFolder, error);
@@ -54,10 +67,8 @@ std::shared_ptr<Storage> storageFor(const OpenOptions& options, std::string* why
         (*made)->keepWithin(options.memoryBytes);
         return *made;
     }
-    if (why)
-        *why = made.failure().sentence + " So this recording is kept in memory, whatever its size, and " +
-               "opening it takes as long next time.";
-    return Storage::inMemory();
+    return Storage::inMemory(made.failure().sentence + " So this recording is kept in memory, whatever its size, and " +
+                             "opening it takes as long next time.");
 }
 
 Result<std::shared_ptr<const Recording>> openRecording(ByteSource& source, const std::string& name,
@@ -90,19 +101,13 @@ Result<std::shared_ptr<const Recording>> openRecording(const std::string& path, 
             return std::shared_ptr<const Recording>(known);
         }
 
-    std::string indexNote;
-    const auto storage = large ? storageFor(options, &indexNote) : Storage::inMemory();
+    const auto storage = large ? storageFor(options) : Storage::inMemory();
     OpenOptions watched = options;
     if (!large) watched.early = {};
     auto built = build(*opened->source, path, progress, watched, storage, opened->beingWritten);
     if (!built) return built.failure();
     const std::shared_ptr<Recording>& recording = *built;
-    if (storage->spilled())
-        indexNote = "The disk of " + options.indexFolder +
-                    " is full, so part of this recording is kept in memory and " +
-                    "opening it takes as long next time. Free some space there.";
-    recording->indexNote = indexNote;
-    if (!indexNote.empty()) log(LogLevel::Warning, indexNote);
+    if (const std::string why = storage->whyInMemory(); !why.empty()) log(LogLevel::Warning, why);
     if (state && completeIndex(*recording, state) && stateOfFile(path) == state && storage->giveName(indexPath)) {
         recording->fileState = state;
         limitIndexFolder(options.indexFolder, options.indexFolderBytes, indexPath);

@@ -19,11 +19,12 @@ struct OpenOptions {
     std::string note;  // what was done to the file before (makeRecordingWhole), told before what is wrong in it
     /// The same recording as it was read before, while it grows: markers keep the numbers of their paths.
     std::shared_ptr<const Recording> before;
-    /// Told, on the thread that opens, what can be shown already; only for recordings that get an index.
+    /// Told, on the thread that opens, what can be shown already: some lanes are not read yet, and nothing is known that
+    /// needs all of them. Only for recordings that get an index.
     std::function<void(std::shared_ptr<const Recording>)> early;
 };
-/// A storage in the folder for indexes, or in memory where there is none; `why` is then told, for the person.
-std::shared_ptr<Storage> storageFor(const OpenOptions& options, std::string* why = nullptr);
+/// A storage in the folder for indexes, or in memory where there is none.
+std::shared_ptr<Storage> storageFor(const OpenOptions& options);
 /// With indexes where they usually lie.
 OpenOptions usualOpenOptions();
 

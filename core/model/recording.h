@@ -324,11 +324,9 @@ public:
     int64_t begin = 0, end = 0;
     Repairs repairs;
     Damage damage;
-    bool whole = true;     // false: lanes are still being read, and nothing is known that needs all of them
-    bool growing = false;  // the program that makes it still runs
+    bool growing = false;  // the program that makes it still runs: `end` is not its end
     bool wakeUps = false;  // it tells who woke whom
     std::vector<LikelyEnder> likelyEnders;  // sorted by lane and path; see likely_enders.h
-    std::string indexNote;                  // why no index could be kept; else empty
     uint64_t fileState = 0;                 // of its file, for which its index is valid; 0: it has no index
 
     struct LinkSource {

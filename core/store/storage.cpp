@@ -113,7 +113,17 @@ std::shared_ptr<Storage> Storage::make(int fd, uint64_t least) {
     throw std::bad_alloc();
 }
 
-std::shared_ptr<Storage> Storage::inMemory() { return make(-1, 0); }
+std::shared_ptr<Storage> Storage::inMemory(std::string why) {
+    auto made = make(-1, 0);
+    made->whyInMemory_ = std::move(why);
+    return made;
+}
+
+std::string Storage::whyInMemory() const {
+    if (!spilled()) return whyInMemory_;
+    return "The disk of " + folder_ + " is full, so part of this recording is kept in memory and " +
+           "opening it takes as long next time. Free some space there.";
+}
 
 Result<std::shared_ptr<Storage>> Storage::inFolder(const std::string& folder) {
     const int fd = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);

@@ -36,9 +36,11 @@ public:
     static constexpr int kRegionBits = 18;  // a region: what is evicted, checked and noted as used together
     static constexpr uint64_t kRegion = uint64_t{1} << kRegionBits;
 
-    static std::shared_ptr<Storage> inMemory();
+    /// `why`: what whyInMemory() says, where it was to lie in a file.
+    static std::shared_ptr<Storage> inMemory(std::string why = {});
     /// In a new file without a name in `folder`: it is gone when nobody uses it any more, unless it gets
-    /// a name. Where the disk has no room, the rest lies in memory (spilled() tells).
+    /// a name. Where the disk has no room, the rest lies in memory (spilled() and
+    /// whyInMemory() tell).
     static Result<std::shared_ptr<Storage>> inFolder(const std::string& folder);
     /// An empty one for what belongs to the same recording: in a new file of the same folder, with the same limit. In
     /// memory where this one is, or the folder takes no more.
@@ -90,6 +92,8 @@ public:
     bool inFile() const { return fd_ >= 0; }
     /// Whether part of it had to stay in memory since the disk was full.
     bool spilled() const { return spilled_.load(); }
+    /// Why (part of) a recording that was to lie in a file does not, in a sentence for the person; else empty.
+    std::string whyInMemory() const;
     /// Cuts the file to what is filled; the content reaches the disk in its own time.
     void trim();
     /// The file behind it, or -1.
@@ -130,6 +134,7 @@ private:
     char* base_ = nullptr;
     const int fd_;
     std::string folder_, path_;        // of a file
+    std::string whyInMemory_;
     std::vector<uint64_t> checksums_;  // by region
     Contents contents_;                // may be empty
     enum Checked : uint8_t { kUnchecked, kBeingChecked, kGood, kBad };

@@ -67,8 +67,8 @@ void MemoryStream::State::markSettled() {
 }
 
 template <class Place>
-void MemoryStream::fill(Recording& r, Place& place) {
-    events_.withAll(byTime, place, [&](State& state) {
+void MemoryStream::fill(Recording& r, Place& place, const Progress& progress) {
+    events_.withAll(byTime, place, progress, [&](State& state) {
         r.allocations = state.allocations.column(place);
         for (size_t i = 0; i < std::min(r.pools.size(), state.pools.size()); ++i) {
             State::InUse& pool = state.pools[i];
@@ -81,7 +81,7 @@ void MemoryStream::fill(Recording& r, Place& place) {
     });
 }
 
-template void MemoryStream::fill(Recording&, Storage&);
-template void MemoryStream::fill(Recording&, Arena&);
+template void MemoryStream::fill(Recording&, Storage&, const Progress&);
+template void MemoryStream::fill(Recording&, Arena&, const Progress&);
 
 }  // namespace fugato

@@ -14,7 +14,7 @@ class MemoryStream {
 public:
     void take(const FoundInLane& lane);
     template <class Place>
-    void fill(Recording& recording, Place& place);
+    void fill(Recording& recording, Place& place, const Progress& progress);
     template <class A>
     static void describe(A& archive, Recording& r) {
         archive(r.allocations, r.pools);

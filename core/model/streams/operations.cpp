@@ -97,7 +97,7 @@ void OperationStream::State::markSettled() {
 }
 
 template <class Place>
-void OperationStream::fill(Recording& r, Place& place) {
+void OperationStream::fill(Recording& r, Place& place, const Progress& progress) {
     // At one instant ends come first, so that a row is free for what begins then.
     const auto order = [](const Event& x, const Event& y) {
         const auto rank = [](const Event& e) {
@@ -105,7 +105,7 @@ void OperationStream::fill(Recording& r, Place& place) {
         };
         return rank(x) < rank(y);
     };
-    events_.withAll(order, place, [&](State& state) {
+    events_.withAll(order, place, progress, [&](State& state) {
         std::vector<std::pair<uint32_t, const State::Known*>> open;
         for (const auto& [number, known] : state.known) {
             if (known.index == kNone)
@@ -147,7 +147,7 @@ void OperationStream::fill(Recording& r, Place& place) {
     });
 }
 
-template void OperationStream::fill(Recording&, Storage&);
-template void OperationStream::fill(Recording&, Arena&);
+template void OperationStream::fill(Recording&, Storage&, const Progress&);
+template void OperationStream::fill(Recording&, Arena&, const Progress&);
 
 }  // namespace fugato

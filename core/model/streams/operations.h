@@ -15,7 +15,7 @@ class OperationStream {
 public:
     void take(const FoundInLane& lane);
     template <class Place>
-    void fill(Recording& recording, Place& place);
+    void fill(Recording& recording, Place& place, const Progress& progress);
     template <class A>
     static void describe(A& archive, Recording& r) {
         archive(r.operations, r.operationSteps, r.operationRows, r.operationEnds);

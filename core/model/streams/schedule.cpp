@@ -110,7 +110,7 @@ void ScheduleStream::State::markSettled() {
 }
 
 template <class Place>
-void ScheduleStream::fill(Recording& r, Place& place) {
+void ScheduleStream::fill(Recording& r, Place& place, const Progress& progress) {
     if (events_.empty()) return;
     r.wakeUps = wakeUps_;
     LaneOf laneOf;
@@ -124,7 +124,7 @@ void ScheduleStream::fill(Recording& r, Place& place) {
         start.laneOf = std::move(laneOf);
         events_.restart(std::move(start));
     }
-    events_.withAll(byTime, place, [&](State& state) {
+    events_.withAll(byTime, place, progress, [&](State& state) {
         state.lanes.resize(std::max(state.lanes.size(), r.lanes.size()));
         Undo undo;
         for (uint32_t i = 0; i < r.lanes.size(); ++i) {  // what lasts to the end
@@ -148,7 +148,7 @@ void ScheduleStream::fill(Recording& r, Place& place) {
     });
 }
 
-template void ScheduleStream::fill(Recording&, Storage&);
-template void ScheduleStream::fill(Recording&, Arena&);
+template void ScheduleStream::fill(Recording&, Storage&, const Progress&);
+template void ScheduleStream::fill(Recording&, Arena&, const Progress&);
 
 }  // namespace fugato

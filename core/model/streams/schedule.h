@@ -16,7 +16,7 @@ public:
     void take(const FoundInLane& lane);
     /// After the recording's lanes have their numbers of the operating system.
     template <class Place>
-    void fill(Recording& recording, Place& place);
+    void fill(Recording& recording, Place& place, const Progress& progress);
 
 private:
     struct Off {  // a thread that has no core

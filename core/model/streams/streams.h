@@ -7,6 +7,7 @@
 
 #include <atomic>
 
+#include "core/store/shared_progress.h"
 #include "core/store/side_by_side.h"
 #include "counters.h"
 #include "frames.h"
@@ -36,26 +37,41 @@ public:
 
     /// Takes what lanes found out of it, and fills a recording whose lanes are filled; columns lie in `place` (a
     /// Storage, where kinds are filled side by side, or an Arena). `held`: locks that count as released for this time
-    /// only.
+    /// only. Returns false where `progress` cancelled it: then neither recording nor streams are of any use.
     template <class Place>
-    void fill(const std::vector<FoundInLane>& found, Recording& r, Place& place,
-              const std::vector<LaneFinds::InObject>& held = {}) {
+    bool fill(const std::vector<FoundInLane>& found, Recording& r, Place& place,
+              const std::vector<LaneFinds::InObject>& held = {}, const Progress& progress = {}) {
         for (const FoundInLane& lane : found) copyShown(lane.finds);
         fillShown(r, place);
+        SharedProgress all(progress);
         const auto kind = [&](auto& stream, const auto&... more) -> std::function<void()> {
             return [&] {
-                for (const FoundInLane& lane : found) stream.take(lane);
-                stream.fill(r, place, more...);
+                constexpr double kTaking = 0.25;  // of its time, roughly
+                double told = 0;
+                const Progress goesOn = [&](double part) {
+                    return all.add((part - std::exchange(told, part)) / kKinds);
+                };
+                for (size_t i = 0; i < found.size(); ++i) {
+                    stream.take(found[i]);
+                    if (!goesOn(kTaking * static_cast<double>(i + 1) / static_cast<double>(found.size()))) return;
+                }
+                if constexpr (requires { stream.fill(r, place, goesOn); })
+                    stream.fill(r, place, [&](double part) { return goesOn(kTaking + (1 - kTaking) * part); });
+                else
+                    stream.fill(r, place, more...);
+                goesOn(1);
             };
         };
         // None needs another one; those that take longest first.
-        const std::function<void()> kinds[] = {kind(schedule_), kind(memory_),      kind(operations_), kind(links_),
-                                               kind(samples_),  kind(holds_, held), kind(counters_),   kind(pictures_)};
+        const std::function<void()> kinds[kKinds] = {kind(schedule_), kind(memory_),  kind(operations_),
+                                                     kind(links_),    kind(samples_), kind(holds_, held),
+                                                     kind(counters_), kind(pictures_)};
         std::atomic<size_t> next{0};
-        sideBySide(std::is_same_v<Place, Storage> ? threadsFor(std::size(kinds) - 1) : 1, [&](size_t) {
-            for (size_t i; (i = next++) < std::size(kinds);) kinds[i]();
+        sideBySide(std::is_same_v<Place, Storage> ? threadsFor(kKinds - 1) : 1, [&](size_t) {
+            for (size_t i; !all.stopped() && (i = next++) < kKinds;) kinds[i]();
         });
         for (const FoundInLane& lane : found) lane.finds = {};
+        return !all.stopped();
     }
     template <class Place>
     void fillShown(Recording& r, Place& place) {
@@ -81,6 +97,7 @@ public:
     }
 
 private:
+    static constexpr size_t kKinds = 8;  // that are filled side by side
     FrameStream frames_;
     StateStream states_;
     PointStream points_;

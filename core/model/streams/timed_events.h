@@ -7,6 +7,7 @@
 
 #include <functional>
 
+#include "format/events.h"
 #include "sorted_list.h"
 
 namespace fugato {
@@ -45,15 +46,21 @@ public:
     }
     bool empty() const { return events_.list().empty(); }
 
-    /// Calls `look(state)` when everything was taken that came so far. `less`: by time first.
+    /// Calls `look(state)` when everything was taken that came so far. `less`: by time first. Where `progress` cancels
+    /// it, nothing is looked at.
     template <class Less, class Place, class Look>
-    void withAll(Less&& less, Place& place, Look&& look) {
+    void withAll(Less&& less, Place& place, const Progress& progress, Look&& look) {
+        constexpr size_t kTold = 1 << 14;  // events
         GrowingList<Event>& events = events_.sorted(less);
         if (late_) restart(state_.again());
         if (!events.empty()) {
             const int64_t settles = events.back().time - kUnsettledNs;
-            for (; settled_ < events.size() && events[settled_].time < settles; ++settled_)
+            for (; settled_ < events.size() && events[settled_].time < settles; ++settled_) {
+                if (progress && settled_ % kTold == 0 &&
+                    !progress(static_cast<double>(settled_) / static_cast<double>(events.size())))
+                    return;
                 state_.take(events[settled_], nullptr);
+            }
             settledTo_ = std::max(settledTo_, settles);
         }
         state_.markSettled();
