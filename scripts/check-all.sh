@@ -6,7 +6,7 @@ fuzz_seconds=120  # all targets together
 # between threads, or is clicked. Truth and the whole demo are measured by the optimised build alone.
 asan_tests=(recorder_test os_activity_test stack_unwinder_test recorder_files_test recorder_trouble_test hostile_host_test format_test fuzz_replay_test
     model_test critical_path_test wakers_test likely_enders_test explanation_test causes_test cause_places_test functions_test usual_test repairs_test advice_test summary_test
-    growing_test scale_test odd_recordings_test scope_test waits_test events_test memory_figures_test coverage_test index_test merging_test cli_test session_test join_test relay_test panels_test work_test rows_test table_test app_test keys_app_test opening_test causes_app_test functions_app_test
+    growing_test scale_test odd_recordings_test scope_test waits_test events_test memory_figures_test coverage_test index_test merging_test cli_test session_test join_test relay_test panels_test strip_test work_test rows_test table_test app_test keys_app_test opening_test causes_app_test functions_app_test
     scale_app_test scope_app_test events_app_test looking_test source_test core_use_test notes_test merge_app_test lanes_app_test notes_app_test)
 # The thread sanitizer does not see the locks inside Qt, so tests with a window are left to the other.
 tsan_tests=(recorder_test os_activity_test recorder_files_test recorder_trouble_test growing_test critical_path_test usual_test

@@ -13,6 +13,28 @@
 
 namespace fugato {
 
+/// 60 frames of 20 ms; every tenth loads something and is late. A lock wait in frame 35.
+inline std::shared_ptr<const Recording> sixtyFrames() {
+    TextRecording t;
+    t.lane("main", 1).lane("save", 2).lane("queue", 3, "queue");
+    for (int i = 0; i < 60; ++i) {
+        const double at = i * 20'000;
+        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 500, at + 6'000, "main", "Work");
+        if (i % 10 == 9) t.mark(at + 6'000, at + 12'000, "main", "Load");
+        if (i == 35) {
+            t.begin(at, "save", "Flush")
+                .taken(at, "save", "gate")
+                .given(at + 14'000, "save", "gate")
+                .end(at + 14'500, "save");
+            t.wait(at + 6'000, "main", "Wait", "gate", "lock").waitEnd(at + 14'000, "main");
+        }
+        const double end = at + (i % 10 == 9 ? 12'500 : i == 35 ? 14'500 : 7'000);
+        t.end(end, "main").frameEnd(end, "main");
+        t.mark(at, at + 1'000, "queue", "Scene");
+    }
+    return t.open();
+}
+
 inline std::shared_ptr<const Explanation> explained(const std::shared_ptr<const Recording>& r, int64_t budget = 0) {
     return explain(r, sumCriticalPaths(*r, 0), budget);
 }

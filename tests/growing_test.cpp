@@ -167,6 +167,12 @@ class GrowingTest : public QObject {
             QCOMPARE(e.causes[i].late, late[i]);
             QCOMPARE(e.causes[i].frames, frames[i]);
         }
+        for (uint32_t from = 0, to; from < e.frames.size(); from = to) {  // groups are of these frames, too
+            to = std::min(from + 1 + from % 300, static_cast<uint32_t>(e.frames.size()));
+            FrameGroup all = groupOfOne(from, e.frames[from]);
+            for (uint32_t i = from + 1; i < to; ++i) all.add(groupOfOne(i, e.frames[i]));
+            QVERIFY(e.groupOf(from, to) == all);
+        }
         for (size_t i = 1; i < e.listed; ++i)
             QVERIFY(e.causes[i - 1].key.startUp < e.causes[i].key.startUp ||
                     (e.causes[i - 1].key.startUp == e.causes[i].key.startUp && late[i - 1] >= late[i]));

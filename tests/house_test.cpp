@@ -183,6 +183,20 @@ private slots:
         QVERIFY2(found >= 400, qPrintable(QString::number(found)));
     }
 
+    void promisesNameTestsWhereTheyAre() {
+        static const QRegularExpression told("\\b(\\w+_test)((?: |,|`\\w+`)*)"), name("`(\\w+)`");
+        int found = 0;
+        for (auto at = told.globalMatch(contents(kRoot + "/docs/promises.md")); at.hasNext();) {
+            const auto match = at.next();
+            const QString test = contents(kRoot + "/tests/" + match.captured(1) + ".cpp");
+            for (auto one = name.globalMatch(match.captured(2)); one.hasNext(); ++found) {
+                const QString function = one.next().captured(1);
+                QVERIFY2(test.contains("void " + function + "()"), qPrintable(match.captured(1) + " " + function));
+            }
+        }
+        QVERIFY2(found >= 20, qPrintable(QString::number(found)));
+    }
+
     void theRecordersReferencesNameEveryCall() {
         const QString c = contents(kRoot + "/recorder/include/fugato/fugato.h"),
                       cReference = contents(kRoot + "/docs/recorder-c.md");

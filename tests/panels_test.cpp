@@ -10,7 +10,6 @@
 
 #include "app/lanes/lane_picture.h"
 #include "app/selection/selection.h"
-#include "app/strip/strip_picture.h"
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/model/lane_order.h"
@@ -21,30 +20,8 @@ using namespace fugato;
 
 namespace {
 
-/// 60 frames of 20 ms; every tenth loads something and is late. A lock wait in frame 35.
-std::shared_ptr<const Recording> sample() {
-    TextRecording t;
-    t.lane("main", 1).lane("save", 2).lane("queue", 3, "queue");
-    for (int i = 0; i < 60; ++i) {
-        const double at = i * 20'000;
-        t.frame(at, "main").begin(at, "main", "Frame").mark(at + 500, at + 6'000, "main", "Work");
-        if (i % 10 == 9) t.mark(at + 6'000, at + 12'000, "main", "Load");
-        if (i == 35) {
-            t.begin(at, "save", "Flush")
-                .taken(at, "save", "gate")
-                .given(at + 14'000, "save", "gate")
-                .end(at + 14'500, "save");
-            t.wait(at + 6'000, "main", "Wait", "gate", "lock").waitEnd(at + 14'000, "main");
-        }
-        const double end = at + (i % 10 == 9 ? 12'500 : i == 35 ? 14'500 : 7'000);
-        t.end(end, "main").frameEnd(end, "main");
-        t.mark(at, at + 1'000, "queue", "Scene");
-    }
-    return t.open();
-}
-
 struct Chosen {
-    std::shared_ptr<const Recording> recording = sample();
+    std::shared_ptr<const Recording> recording = sixtyFrames();
     std::shared_ptr<const Explanation> explanation = explained(recording);
     Selection selection;
     Chosen() {
@@ -257,6 +234,47 @@ private slots:
             qPrintable(ready));
     }
 
+    void manySwitchesInAColumnAreShownByAllOfThem() {
+        // Each microsecond another thread: until 20 ms main is blocked between, from then on ready; until 30 ms core 1
+        // is idle, then busy for a tenth.
+        TextRecording t;
+        t.lane("main", 1).lane("core 0", 3, "core").lane("core 1", 4, "core");
+        t.line(R"({"define":"lane","id":1,"name":"main","os":11})");
+        t.begin(0, "main", "Work");
+        for (int us = 0; us < 40'000; us += 2) {
+            t.at(us, "core 0", R"("do":"switch","thread":11)");
+            t.at(us + 1, "core 0",
+                 us < 20'000 ? R"("do":"switch","thread":99)" : R"("do":"switch","thread":99,"ready":true)");
+            t.at(us, "core 1", us < 30'000 ? R"("do":"switch","thread":0)" : R"("do":"switch","thread":98)");
+            t.at(us + 0.2, "core 1", R"("do":"switch","thread":0)");
+        }
+        t.end(40'000, "main");
+        const auto recording = t.open();
+        LanePicture picture;
+        picture.setRecording(recording);
+        picture.setView(0, 40'000'000);
+        const QRect area(0, 0, LanePicture::kLabelWidth + 100, 700);
+        QImage image(area.size(), QImage::Format_RGB32);
+        QPainter painter(&image);
+        picture.paint(painter, area, 0);
+        const QRect box = picture.laneRect(area, 0, laneNamed(*recording, "main"));
+        const auto lineAt = [&](int percent) {  // its three rows of pixels, dark first
+            QList<QRgb> rows;
+            for (int y = 0; y < 3; ++y)
+                rows << image.pixel(LanePicture::kLabelWidth + percent, box.top() + LanePicture::kRail - 4 + y);
+            return rows;
+        };
+        for (const int running : {5, 30, 48}) QCOMPARE(lineAt(running), QList<QRgb>(3, theme().muted.rgb()));
+        for (const int ready : {52, 70, 95}) QVERIFY(lineAt(ready) != QList<QRgb>(3, theme().muted.rgb()));
+        const QRect core = picture.trackRect(area, 0, trackNamed(picture, "core 1"));
+        const auto darkAt = [&](int percent) {
+            return 255 - qGray(image.pixel(LanePicture::kLabelWidth + percent, core.center().y()));
+        };
+        QVERIFY(darkAt(90) > darkAt(60));
+        const QRect busy = picture.trackRect(area, 0, trackNamed(picture, "core 0"));
+        QVERIFY(255 - qGray(image.pixel(LanePicture::kLabelWidth + 90, busy.center().y())) > 2 * darkAt(90));
+    }
+
     // ---- selection --------------------------------------------------------------------------
 
     void aFreshExplanationChoosesTheCostliestCauseAndItsWorstFrame() {
@@ -356,153 +374,9 @@ private slots:
 
     // ---- pictures --------------------------------------------------------------------------------
 
-    void stripColumnsHoldEveryFrameOnceAndTheWorstOfEach() {
-        const auto e = explained(sample());
-        for (const int width : {1, 7, 60, 1200}) {
-            StripPicture picture;
-            picture.layOut(e, width);
-            uint32_t next = 0;
-            for (const auto& column : picture.columns()) {
-                if (column.first == kNone || column.goesOn) continue;
-                QCOMPARE(column.first, next);
-                next = column.last + 1;
-                int64_t worst = 0;
-                for (uint32_t f = column.first; f <= column.last; ++f) worst = std::max(worst, e->frames[f].overrun);
-                QCOMPARE(column.overrun, worst);
-                QCOMPARE(e->frames[column.worst].overrun, worst);
-            }
-            QCOMPARE(next, uint32_t(e->frames.size()));
-        }
-    }
-
-    void stripColumnsShowTheGravestPoint() {
-        TextRecording t;
-        t.frame(0, "main").frameEnd(5, "main");
-        t.at(400, "main", R"("do":"point","severity":"info","text":"calm")");
-        t.at(401, "main", R"("do":"point","severity":"error","text":"broken")");
-        t.at(402, "main", R"("do":"point","severity":"debug","text":"detail")");
-        t.frame(1'000, "main").frameEnd(1'005, "main");
-        const auto r = t.open();
-        StripPicture picture;
-        picture.layOut(explained(r), 10);
-        const auto& column = picture.columns()[static_cast<size_t>(picture.xAt(400'000))];
-        QVERIFY(column.point != kNone);
-        QCOMPARE(r->text(r->points[column.point].text), std::string_view("broken"));
-    }
-
-    void stripDrawsOverrunAboveAndHeadroomBelowTheDeadline() {
-        const auto e = explained(sample());
-        StripPicture picture;
-        picture.layOut(e, 600);
-        QImage image(600, 100, QImage::Format_RGB32);
-        QPainter painter(&image);
-        picture.paint(painter, image.rect(), picture.all());
-        painter.end();
-        const int zero = picture.deadlineY(image.rect());
-        const int late = static_cast<int>(picture.xAt(e->frame(9).begin)),
-                  good = static_cast<int>(picture.xAt(e->frame(12).begin));
-        QCOMPARE(image.pixelColor(late, zero - 2), theme().plum);
-        QCOMPARE(image.pixelColor(good, zero + 3), theme().headroom);
-        QCOMPARE(image.pixelColor(good, zero - 3), theme().paper);
-        QCOMPARE(image.pixelColor(good, zero), theme().text);
-    }
-
-    void aGrowingStripIsPaintedWhereItChangedAndLooksAsIfItWereAllPaintedAnew() {
-        const auto growing = std::make_shared<Recording>(*sample());
-        growing->growing = true;
-        const auto e = explained(growing);
-        StripPicture picture;
-        picture.layOut(e, 600);
-        const QRect area(0, 0, 600, 100);
-        const auto whole = [&] {
-            QImage image(area.size(), QImage::Format_RGB32);
-            QPainter painter(&image);
-            picture.paint(painter, area, picture.all());
-            return image;
-        };
-        QImage shown = whole();
-        const auto paintChanged = [&](const StripPicture& before) {
-            QPainter painter(&shown);
-            const StripPicture::Range range = picture.changedSince(before);
-            if (!range.empty()) picture.paint(painter, area, range);
-            return range;
-        };
-        QVERIFY2(picture.xAt(growing->end) < 100, "there is room for what is to come");
-        const uint32_t lane = growing->series[0].frames[0].lane;
-        int64_t at = growing->end + 10'000'000;
-        std::vector<NewFrame> frames;
-        const auto add = [&](int64_t ns) {
-            frames.push_back({Frame{at, at + ns, 10'000'000, lane}, 0});
-            at += ns + 10'000'000;
-        };
-        for (int i = 0; i < 700; ++i) {
-            add(i == 30 ? 14'000'000 : i == 200 ? 90'000'000 : 7'000'000);
-            const StripPicture before = picture;
-            picture.setNewFrames(frames);
-            const StripPicture::Range range = paintChanged(before);
-            if (i == 30) {
-                const int x = static_cast<int>(picture.xAt(frames[30].frame.begin));
-                QVERIFY2(range.to - range.from < 20 && range.from <= x && x < range.to, "only the new bar");
-                QCOMPARE(shown.pixelColor(x, picture.deadlineY(area) - 2), theme().plum);
-            }
-            QVERIFY2(shown == whole(), qPrintable(QString::number(i)));
-        }
-        QVERIFY2(picture.timeAt(600) >= at - 10'000'000, "it made more room");
-        // Without them, and with a cause selected.
-        const StripPicture before = picture;
-        picture.layOut(e, 600, nullptr, 0);
-        paintChanged(before);
-        QVERIFY(shown == whole());
-        const auto columnOf = [&](uint32_t frame) {
-            return picture.columns()[static_cast<size_t>(picture.xAt(e->frame(frame).begin))];
-        };
-        QVERIFY(columnOf(35).ofOther != columnOf(9).ofOther);
-    }
-
-    void spikesFarBeyondAllOthersDoNotFlattenThem() {
-        // Late by 2 s in frame 0, by 10 ms in frame 20, by 5 ms in frame 30.
-        TextRecording t;
-        const std::map<int, double> more{{0, 2'000'000}, {20, 10'000}, {30, 5000}};
-        double at = 0;
-        for (int f = 0; f < 40; ++f) {
-            const double length = 10'000 + (more.count(f) ? more.at(f) : -2000);
-            t.frame(at, "main").frameEnd(at + length, "main");
-            at += length + 100'000;
-        }
-        const auto e = explained(t.open());
-        StripPicture picture;
-        picture.layOut(e, 600);
-        QCOMPARE(picture.scale(), int64_t{10'000'000});
-        QImage image(600, 100, QImage::Format_RGB32);
-        QPainter painter(&image);
-        picture.paint(painter, image.rect(), picture.all());
-        painter.end();
-        const int zero = picture.deadlineY(image.rect()), top = StripPicture::kLetterHeight;
-        const auto colourAt = [&](uint32_t frame, double part) {
-            return image.pixelColor(static_cast<int>(picture.xAt(e->frame(frame).begin)),
-                                    zero - static_cast<int>(part * (zero - top)));
-        };
-        QCOMPARE(colourAt(20, 0.9), theme().plum);  // fills the height
-        QCOMPARE(colourAt(30, 0.4), theme().plum);
-        QCOMPARE(colourAt(30, 0.6), theme().paper);
-        QCOMPARE(colourAt(0, 0.5), theme().plum);  // and the one beyond is broken
-        QCOMPARE(colourAt(0, 0.72), theme().paper);
-        QCOMPARE(colourAt(0, 0.9), theme().plum);
-        // Where many are so long, they make the scale.
-        TextRecording many;
-        for (int f = 0; f < 40; ++f)
-            many.frame(f * 9'000'000.0, "main")
-                .frameEnd(f * 9'000'000.0 + (f % 4   ? 8000
-                                             : f % 8 ? 15'000
-                                                     : 2e6),
-                          "main");
-        picture.layOut(explained(many.open()), 600);
-        QCOMPARE(picture.scale(), int64_t{1'990'000'000});
-    }
-
     void timesAndPixelsOfTheLanesAgreeAtAnyZoom() {
         LanePicture picture;
-        picture.setRecording(sample());
+        picture.setRecording(sixtyFrames());
         const QRect area(0, 0, 1000, 400);
         for (const int64_t length : {int64_t{20}, int64_t{1000}, int64_t{1'000'000}, int64_t{36'000'000'000'000}}) {
             const int64_t begin = length == 36'000'000'000'000 ? 0 : 36'000'000'000'000;  // ten hours in
@@ -517,7 +391,7 @@ private slots:
     }
 
     void theCauseIsInkedOnlyInTheChosenFrame() {
-        const auto r = sample();
+        const auto r = sixtyFrames();
         const auto e = explained(r);
         LanePicture picture;
         picture.setRecording(r);
@@ -665,7 +539,7 @@ private slots:
     }
 
     void theAccountingCrossesToTheHoldersLane() {
-        const auto r = sample();
+        const auto r = sixtyFrames();
         const auto e = explained(r);
         LanePicture picture;
         picture.setRecording(r);

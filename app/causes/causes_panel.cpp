@@ -194,11 +194,12 @@ int CausesPanel::layOutOpened(uint32_t c, int y, int width) {
     };
     const size_t holders = std::min(kFewHolders, byHolder(e->causes[c].contentionParts).size());
     for (uint32_t part = 0; part < holders; ++part) put(kNone, false, part);
-    std::vector<uint32_t> spikes = e->causes[c].spikes;
-    const auto worst = [&](uint32_t spike) { return e->frames[e->worstFrameOf(e->spikes[spike])].overrun; };
-    std::stable_sort(spikes.begin(), spikes.end(), [&](uint32_t a, uint32_t b) { return worst(a) > worst(b); });
+    std::vector<std::pair<int64_t, uint32_t>> spikes;  // by their worst frame, the worst first, then by time
+    for (const uint32_t spike : e->causes[c].spikes)
+        spikes.emplace_back(-e->frames[e->worstFrameOf(e->spikes[spike])].overrun, spike);
     const size_t shown = all_ ? spikes.size() : std::min(kFewSpikes, spikes.size());
-    for (size_t i = 0; i < shown; ++i) put(spikes[i], false, kNone);
+    std::partial_sort(spikes.begin(), spikes.begin() + static_cast<std::ptrdiff_t>(shown), spikes.end());
+    for (size_t i = 0; i < shown; ++i) put(spikes[i].second, false, kNone);
     if (shown < spikes.size()) put(kNone, true, kNone);
     return y;
 }

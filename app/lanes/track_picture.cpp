@@ -10,6 +10,7 @@
 #include "app/theme/words.h"
 #include "core/ask/instant_table.h"
 #include "core/explain/words/sentences.h"
+#include "core/store/first_from.h"
 
 namespace fugato {
 
@@ -39,12 +40,43 @@ size_t positionAt(const Column<int64_t>& times, int64_t time) {
     return after == times.begin() ? times.size() : static_cast<size_t>(after - times.begin()) - 1;
 }
 
-/// The points' severities as a list of numbers.
-struct Severities {
-    const Column<Point>& points;
-    size_t size() const { return points.size(); }
-    uint8_t operator[](size_t i) const { return static_cast<uint8_t>(points[i].severity); }
-};
+/// What the spans [from, to) of a column of pixels are shown as: ready for a quarter of it before running before
+/// blocked.
+ThreadState stateOfMany(const Lane& lane, size_t from, size_t to, double nsPerPixel) {
+    TimeSplit split;
+    if (to - from > 2 * kScheduleStep) {  // of the whole steps in it
+        const TimeSplit &before = lane.scheduleSums[(from + kScheduleStep - 1) / kScheduleStep],
+                        &after = lane.scheduleSums[(to - 1) / kScheduleStep];
+        split = {after.ran - before.ran, after.ready - before.ready, after.blocked - before.blocked};
+    } else {
+        for (; from < to; ++from)
+            split.add(lane.schedule[from].state, lane.schedule[from].end - lane.schedule[from].begin);
+    }
+    return static_cast<double>(split.ready) > nsPerPixel / 4 ? ThreadState::Ready
+           : split.ran                                       ? ThreadState::Running
+                                                             : ThreadState::Blocked;
+}
+
+/// Which part of the time of the spans [from, to) a core was busy; of very many, what eight parts of them tell.
+double busyPartOf(const Column<CoreSpan>& spans, size_t from, size_t to) {
+    constexpr size_t kParts = 8, kOfEach = 64;
+    int64_t busy = 0, all = 0;
+    const auto look = [&](size_t first, size_t past) {
+        for (; first < past; ++first) {
+            const int64_t ns = spans[first].end - spans[first].begin;
+            all += ns;
+            if (spans[first].thread != layout::kIdleThread) busy += ns;
+        }
+    };
+    if (to - from <= kParts * kOfEach)
+        look(from, to);
+    else
+        for (size_t part = 0; part < kParts; ++part) {
+            const size_t first = from + (to - from) * part / kParts;
+            look(first, first + kOfEach);
+        }
+    return all > 0 ? static_cast<double>(busy) / static_cast<double>(all) : 0;
+}
 
 /// The span that holds `time`, or null. Spans are in order of time and do not overlap.
 template <class Span>
@@ -217,8 +249,7 @@ void TrackPicture::paintPoints(QPainter& painter, const TimeAxis& axis) {
         const auto next = std::lower_bound(at, points.end(), axis.timeAt(x + 1),
                                            [](const Point& p, int64_t time) { return p.time < time; });
         const auto from = static_cast<size_t>(at - points.begin()), to = static_cast<size_t>(next - points.begin());
-        const auto worst = static_cast<Severity>(
-            extremeIn(Severities{points}, recording_->pointSeverities, from, std::max(from + 1, to)).high);
+        const Severity worst = points[recording_->gravestPoint(from, std::max(from + 1, to))].severity;
         const bool serious = worst >= Severity::Warning;
         painter.fillRect(QRectF(x, box.top() + (serious ? 3 : 8), worst == Severity::Error ? 3 : 2,
                                 box.height() - (serious ? 5 : 10)),
@@ -313,33 +344,35 @@ void TrackPicture::paintCore(QPainter& painter, const TimeAxis& axis, const Lane
         return std::any_of(recording_->lanes.begin(), recording_->lanes.end(),
                            [&](const Lane& l) { return l.kind == LaneKind::Thread && l.osId == thread && thread; });
     };
-    auto at = std::lower_bound(lane.coreSpans.begin(), lane.coreSpans.end(), axis.begin,
-                               [](const CoreSpan& s, int64_t time) { return s.end < time; });
+    const Column<CoreSpan>& spans = lane.coreSpans;
     const double nsPerPixel = static_cast<double>(axis.end - axis.begin) / std::max(1, axis.box.width());
-    while (at != lane.coreSpans.end() && at->begin < axis.end) {
-        const double left = axis.xAt(at->begin), right = axis.xAt(at->end);
+    auto at = static_cast<size_t>(std::lower_bound(spans.begin(), spans.end(), axis.begin,
+                                                   [](const CoreSpan& s, int64_t time) { return s.end < time; }) -
+                                  spans.begin());
+    while (at < spans.size() && spans[at].begin < axis.end) {
+        const CoreSpan& span = spans[at];
+        const double left = axis.xAt(span.begin), right = axis.xAt(span.end);
         if (right - left >= 2) {
             const QRectF box(left, axis.box.top() + 2, right - left, axis.box.height() - 5);
-            if (at->thread != layout::kIdleThread && at->thread != layout::kUnknownThread) {
-                const bool own = ours(at->thread);
+            if (span.thread != layout::kIdleThread && span.thread != layout::kUnknownThread) {
+                const bool own = ours(span.thread);
                 painter.fillRect(box, own ? t.marker : t.waiting);
                 if (!own) painter.fillRect(box, QBrush(t.muted, Qt::Dense6Pattern));
                 painter.fillRect(QRectF(box.left(), box.top(), 1, box.height()), t.markerEdge);
-                word(painter, axis, box, toQString(recording_->osThreadText(at->thread)), t.markerText);
+                word(painter, axis, box, toQString(recording_->osThreadText(span.thread)), t.markerText);
             }
             ++at;
             continue;
         }
         const auto next =
             axis.begin + static_cast<int64_t>(std::ceil((std::floor(left) + 1 - axis.box.left()) * nsPerPixel));
-        int64_t busy = 0;
-        for (int looked = 0; at != lane.coreSpans.end() && at->begin < next && looked < 512; ++at, ++looked)
-            if (at->thread != layout::kIdleThread) busy += at->end - at->begin;
+        const size_t end = firstFrom(at + 1, spans.size(), [&](size_t i) { return spans[i].begin >= next; });
+        const double known = static_cast<double>(spans[end - 1].end - span.begin) / nsPerPixel;  // part of the column
+        const double busy = busyPartOf(spans, at, end) * std::min(1.0, known);
         QColor color = t.markerEdge;
-        color.setAlphaF(static_cast<float>(std::clamp(static_cast<double>(busy) / nsPerPixel, 0.15, 1.0)));
-        if (busy) painter.fillRect(QRectF(std::floor(left), axis.box.top() + 2, 1, axis.box.height() - 5), color);
-        at = std::lower_bound(at, lane.coreSpans.end(), next,
-                              [](const CoreSpan& s, int64_t time) { return s.begin < time; });
+        color.setAlphaF(static_cast<float>(std::clamp(busy, 0.15, 1.0)));
+        if (busy > 0) painter.fillRect(QRectF(std::floor(left), axis.box.top() + 2, 1, axis.box.height() - 5), color);
+        at = end;
     }
     // Dots: where call stacks were taken.
     const auto core = static_cast<uint32_t>(&lane - recording_->lanes.data());
@@ -582,8 +615,7 @@ QString TrackPicture::wordsAt(const TimeAxis& axis, size_t index, const QPoint& 
 
 void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int top, const Lane& lane) {
     const Theme& t = theme();
-    auto at = std::lower_bound(lane.schedule.begin(), lane.schedule.end(), axis.begin,
-                               [](const ScheduleSpan& s, int64_t time) { return s.end < time; });
+    const Column<ScheduleSpan>& spans = lane.schedule;
     const double nsPerPixel = static_cast<double>(axis.end - axis.begin) / std::max(1, axis.box.width());
     QVector<QRectF> dots;
     const auto draw = [&](double left, double right, ThreadState state) {
@@ -595,25 +627,22 @@ void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int to
         else
             for (double x = std::ceil(left / 4) * 4; x < right; x += 4) dots.push_back({x, double(top + 2), 1, 1});
     };
-    while (at != lane.schedule.end() && at->begin < axis.end) {
-        const double left = std::max<double>(axis.box.left(), axis.xAt(at->begin)),
-                     right = std::min<double>(axis.box.right() + 1, axis.xAt(at->end));
+    auto at = static_cast<size_t>(std::lower_bound(spans.begin(), spans.end(), axis.begin,
+                                                   [](const ScheduleSpan& s, int64_t time) { return s.end < time; }) -
+                                  spans.begin());
+    while (at < spans.size() && spans[at].begin < axis.end) {
+        const double left = std::max<double>(axis.box.left(), axis.xAt(spans[at].begin)),
+                     right = std::min<double>(axis.box.right() + 1, axis.xAt(spans[at].end));
         if (right - left >= 1) {
-            draw(left, right, at->state);
+            draw(left, right, spans[at].state);
             ++at;
             continue;
         }
         const double column = std::floor(left);
         const auto next = axis.begin + static_cast<int64_t>(std::ceil((column + 1 - axis.box.left()) * nsPerPixel));
-        ThreadState shown = ThreadState::Blocked;  // of many in one column: ready before running before blocked
-        for (int looked = 0; at != lane.schedule.end() && at->begin < next && looked < 512; ++at, ++looked) {
-            if (at->state == ThreadState::Ready && static_cast<double>(at->end - at->begin) > nsPerPixel / 4)
-                shown = ThreadState::Ready;
-            if (at->state == ThreadState::Running && shown == ThreadState::Blocked) shown = ThreadState::Running;
-        }
-        draw(column, column + 1, shown);
-        at = std::lower_bound(at, lane.schedule.end(), next,
-                              [](const ScheduleSpan& s, int64_t time) { return s.begin < time; });
+        const size_t end = firstFrom(at + 1, spans.size(), [&](size_t i) { return spans[i].begin >= next; });
+        draw(column, column + 1, stateOfMany(lane, at, end, nsPerPixel));
+        at = end;
     }
     painter.setPen(Qt::NoPen);
     painter.setBrush(t.muted);

@@ -45,7 +45,12 @@ OverrunStrip::OverrunStrip(Document& document, Selection& selection, QWidget* pa
     connect(&document, &Document::newFramesChanged, this,
             [this] { change([this] { picture_.setNewFrames(document_.newFrames()); }); });
     connect(&selection, &Selection::chosenChanged, this, [this] {
-        if (shownCause_ != selection_.cause()) return layOut();
+        if (picture_.explanation() != document_.explanation()) return layOut();
+        if (shownCause_ != selection_.cause())
+            change([this] {
+                shownCause_ = selection_.cause();
+                picture_.setCause(shownCause_, document_.newFrames());
+            });
         parts_->changed();
         update();
     });

@@ -10,6 +10,7 @@
 #include "app/theme/theme.h"
 #include "app/theme/words.h"
 #include "core/explain/words/sentences.h"
+#include "core/store/first_from.h"
 
 namespace fugato {
 
@@ -19,6 +20,7 @@ constexpr int64_t kFarBeyond = 4;                      // times the next lower b
 constexpr size_t kFewestBeyond = 3, kBeyondPart = 20;  // so many bars, or one in so many, may go beyond the scale
 constexpr int kLetterWidth = 28;
 constexpr int kLetterAside = 7;                 // at least, from its middle to the edge
+constexpr int kLetterReach = 8;                 // on both sides of its middle no other may stand
 constexpr int kBesideColumn = 2;                // what is painted of a column reaches so far beyond it
 constexpr double kRoom = 1.125;                 // times what there is, while more is to come, …
 constexpr int64_t kLeastRoom = 10'000'000'000;  // … and at least so long
@@ -37,6 +39,16 @@ int64_t scaleFor(const std::vector<StripPicture::Column>& columns) {
         if (bars[first] > kFarBeyond * bars[first - 1]) return bars[first - 1];
     }
     return bars.back();
+}
+
+bool hasRoomForLetter(const std::vector<bool>& taken) {
+    int free = 0;  // in a row
+    for (size_t i = 0; i < taken.size(); ++i) {
+        free = taken[i] ? 0 : free + 1;
+        const bool atEdge = free == static_cast<int>(i) + 1 || i + 1 == taken.size();
+        if (free > 2 * kLetterReach || (atEdge && free >= kLetterReach + kLetterAside)) return true;
+    }
+    return false;
 }
 
 }  // namespace
@@ -66,36 +78,38 @@ void StripPicture::makeRoom(int64_t end) {
         until_ = r.begin + std::max(kLeastRoom, static_cast<int64_t>(kRoom * static_cast<double>(end - r.begin)));
 }
 
-int64_t StripPicture::add(std::vector<Column>& columns, uint32_t index, const Frame& frame,
-                          const FrameVerdict& verdict) const {
-    const auto x =
-        std::clamp<int64_t>(static_cast<int64_t>(xAt(frame.begin)), 0, static_cast<int64_t>(columns.size()) - 1);
-    Column& column = columns[static_cast<size_t>(x)];
-    const int64_t headroom = std::max<int64_t>(0, verdict.deadline - verdict.work);
-    const bool first = column.first == kNone;
-    if (first) {
-        column.first = index;
-        column.headroom = headroom;
-        column.outside = verdict.outside;
+size_t StripPicture::columnAt(int64_t time) const {
+    return static_cast<size_t>(
+        std::clamp<int64_t>(static_cast<int64_t>(xAt(time)), 0, static_cast<int64_t>(columns_.size()) - 1));
+}
+
+/// A cause is selected, and the frame has none of it.
+bool StripPicture::isOfOther(const FrameVerdict& frame) const {
+    const auto shares = explanation_->sharesOf(frame);
+    return cause_ != kNone &&
+           std::none_of(shares.begin(), shares.end(), [&](const CauseShare& s) { return s.cause == cause_; });
+}
+
+void StripPicture::add(Column& column, uint32_t first, uint32_t last, const FrameGroup& frames,
+                       const FrameVerdict& worst, const Frame& lastFrame, int64_t lastDeadline) const {
+    if (column.first == kNone) {
+        column.first = first;
+        static_cast<FrameGroup&>(column) = frames;
+    } else {
+        static_cast<FrameGroup&>(column).add(frames);
     }
-    column.last = index;
-    column.outside = column.outside && verdict.outside;
-    column.goesOnTo = frame.begin + 2 * std::max(frame.duration(), verdict.deadline);
-    if (first || verdict.overrun > column.overrun || (column.overrun == 0 && headroom < column.headroom)) {
-        column.worst = index;
-        column.bound = verdict.bound;
-        column.explained = index < explanation_->frames.size();
-        column.startUp = verdict.startUp;
-        const auto shares = explanation_->sharesOf(verdict);
-        column.ofOther = cause_ != kNone && std::none_of(shares.begin(), shares.end(),
-                                                         [&](const CauseShare& s) { return s.cause == cause_; });
+    column.last = last;
+    column.goesOnTo = lastFrame.begin + 2 * std::max(lastFrame.duration(), lastDeadline);
+    if (column.worst == frames.worst) {
+        column.bound = worst.bound;
+        column.explained = column.worst < explanation_->frames.size();
+        column.startUp = worst.startUp;
+        column.ofOther = isOfOther(worst);
     }
-    column.overrun = std::max(column.overrun, verdict.overrun);
-    if (prediction_ && index < prediction_->overrun.size())
-        column.predicted = std::max(column.predicted, prediction_->overrun[index]);
-    column.headroom = std::min(column.headroom, headroom);
-    column.near |= verdict.state == FrameState::Near;
-    return headroom;
+    if (!prediction_) return;
+    const auto& predicted = prediction_->overrun;
+    for (size_t i = first; i <= last && i < predicted.size(); ++i)
+        column.predicted = std::max(column.predicted, predicted[i]);
 }
 
 void StripPicture::layOutExplained() {
@@ -106,17 +120,16 @@ void StripPicture::layOutExplained() {
     if (!explanation_) return;
     const Explanation& e = *explanation_;
     const Recording& r = *e.recording;
-    for (uint32_t i = 0; i < e.frames.size(); ++i)
-        deepestExplained_ = std::max(deepestExplained_, add(explained_, i, e.frame(i), e.frames[i]));
-    const auto& points = r.points;
-    for (uint32_t i = 0; i < points.size(); ++i) {
-        const auto x = std::clamp<int64_t>(static_cast<int64_t>(xAt(points[i].time)), 0,
-                                           static_cast<int64_t>(explained_.size()) - 1);
-        Column& column = explained_[static_cast<size_t>(x)];
-        if (column.point != kNone && points[i].severity <= points[column.point].severity) continue;
-        column.point = i;
-        column.gravePoint = points[i].severity >= Severity::Warning;
+    const auto count = static_cast<uint32_t>(e.frames.size());
+    for (uint32_t from = 0, to; from < count; from = to) {
+        const size_t x = columnAt(e.frame(from).begin);
+        to =
+            static_cast<uint32_t>(firstFrom(from + 1, count, [&](size_t i) { return columnAt(e.frame(i).begin) > x; }));
+        const FrameGroup frames = e.groupOf(from, to);
+        add(explained_[x], from, to - 1, frames, e.frames[frames.worst], e.frame(to - 1), e.frames[to - 1].deadline);
+        deepestExplained_ = std::max(deepestExplained_, frames.mostHeadroom);
     }
+    layOutPoints();
     if (const State* state = r.stages())
         for (const StateSpan& span : state->spans) {
             const int from = static_cast<int>(xAt(span.begin)), to = static_cast<int>(xAt(span.end));
@@ -125,24 +138,50 @@ void StripPicture::layOutExplained() {
     layOutLetters();
 }
 
+/// The gravest point of each column, of those the first.
+void StripPicture::layOutPoints() {
+    const Recording& r = *explanation_->recording;
+    const auto& points = r.points;
+    for (size_t from = 0, to; from < points.size(); from = to) {
+        const size_t x = columnAt(points[from].time);
+        to = firstFrom(from + 1, points.size(), [&](size_t i) { return columnAt(points[i].time) > x; });
+        explained_[x].point = static_cast<uint32_t>(r.gravestPoint(from, to));
+        explained_[x].gravePoint = points[explained_[x].point].severity >= Severity::Warning;
+    }
+}
+
 /// Letters over the costliest spikes first, where there is room.
 void StripPicture::layOutLetters() {
     const Explanation& e = *explanation_;
     std::vector<uint32_t> order(e.spikes.size());
     for (uint32_t i = 0; i < order.size(); ++i) order[i] = i;
-    std::stable_sort(order.begin(), order.end(),
-                     [&](uint32_t a, uint32_t b) { return e.spikes[a].late > e.spikes[b].late; });
+    const auto costsLess = [&](uint32_t a, uint32_t b) {
+        return std::pair(e.spikes[a].late, b) < std::pair(e.spikes[b].late, a);
+    };
+    std::make_heap(order.begin(), order.end(), costsLess);
     std::vector<bool> taken(columns_.size());
-    for (const uint32_t index : order) {
-        const Spike& spike = e.spikes[index];
+    bool room = true;
+    for (; room && !order.empty(); order.pop_back()) {
+        std::pop_heap(order.begin(), order.end(), costsLess);
+        const Spike& spike = e.spikes[order.back()];
         const int middle = static_cast<int>(xAt((e.frame(spike.first).begin + e.frame(spike.last).end) / 2));
         const int last = std::max(kLetterAside, static_cast<int>(taken.size()) - kLetterAside);
         const int x = std::clamp(middle, kLetterAside, last);  // all of it can be read
-        const int from = std::max(0, x - 8), to = std::min(static_cast<int>(taken.size()), x + 9);
+        const int from = std::max(0, x - kLetterReach),
+                  to = std::min(static_cast<int>(taken.size()), x + kLetterReach + 1);
         if (from >= to || std::any_of(taken.begin() + from, taken.begin() + to, [](bool t) { return t; })) continue;
         std::fill(taken.begin() + from, taken.begin() + to, true);
-        letters_.push_back({x, e.causes[spike.cause].letter, spike.cause == cause_});
+        letters_.push_back({x, e.causes[spike.cause].letter, spike.cause, spike.cause == cause_});
+        room = hasRoomForLetter(taken);
     }
+}
+
+void StripPicture::setCause(uint32_t cause, const std::vector<NewFrame>& newFrames) {
+    cause_ = cause;
+    for (Column& column : explained_)
+        if (column.worst != kNone) column.ofOther = isOfOther(explanation_->frames[column.worst]);
+    for (Letter& letter : letters_) letter.selected = letter.cause == cause_;
+    setNewFrames(newFrames);
 }
 
 void StripPicture::setNewFrames(const std::vector<NewFrame>& frames) {
@@ -159,7 +198,10 @@ void StripPicture::setNewFrames(const std::vector<NewFrame>& frames) {
     for (const NewFrame& it : frames) {
         FrameVerdict verdict = explanation_->judged(it.frame, it.pacing, 0);
         if (explanation_->timer.tick && !verdict.overrun) verdict.state = FrameState::InBudget;  // its sleep is unknown
-        deepest_ = std::max(deepest_, add(columns_, index++, it.frame, verdict));
+        const FrameGroup frame = groupOfOne(index, verdict);
+        add(columns_[columnAt(it.frame.begin)], index, index, frame, verdict, it.frame, verdict.deadline);
+        deepest_ = std::max(deepest_, frame.mostHeadroom);
+        ++index;
     }
     // Few frames on many columns: each fills the way to the next one, but for real gaps.
     for (size_t x = 0; x < columns_.size(); ++x) {

@@ -19,19 +19,15 @@ namespace fugato {
 class StripPicture {
 public:
     /// One column of pixels: the frames that begin in it, and all that is painted of them.
-    struct Column {
+    struct Column : FrameGroup {
         uint32_t first = kNone, last = kNone;  // frames; kNone: no frame begins here
-        uint32_t worst = kNone;                // the frame with the greatest overrun, else the least headroom
-        int64_t overrun = 0;
-        int64_t predicted = 0;   // overrun with the repairs being tried
-        int64_t headroom = 0;    // least of the column, deadline − work
+        int64_t predicted = 0;                 // overrun with the repairs being tried
         int64_t goesOnTo = 0;    // where no frame begins after it, the last one fills the columns up to this time
         uint32_t point = kNone;  // the gravest point in it
+        // Of the worst frame:
         BoundBy bound = BoundBy::Cpu;
         bool explained = false;  // else it is not known yet what bounds it
-        bool near = false;
         bool startUp = false;
-        bool outside = false;  // of what is explained
         bool ofOther = false;  // causes than the one selected
         bool goesOn = false;   // no frame begins here; the one before still fills it
         bool gravePoint = false;
@@ -43,12 +39,14 @@ public:
         bool empty() const { return from >= to; }
     };
 
-    /// Lays the whole recording out on `width` columns. Costs one pass over the frames; painting then costs pixels
-    /// only. While a recording grows there is room at the right for what is to come, so that what is there stays.
-    /// `prediction`: of the repairs being tried, or null. `cause`: the selected one.
+    /// Lays the whole recording out on `width` columns. Costs a look at each column, and at each 16 frames and 64
+    /// points; painting then costs pixels only. While a recording grows there is room at the right for what is to come,
+    /// so that what is there stays. `prediction`: of the repairs being tried, or null. `cause`: the selected one.
     void layOut(std::shared_ptr<const Explanation> explanation, int width,
                 std::shared_ptr<const Prediction> prediction = nullptr, uint32_t cause = kNone,
                 const std::vector<NewFrame>& newFrames = {});
+    /// Another cause is selected. Costs the columns, and the new frames as they are.
+    void setCause(uint32_t cause, const std::vector<NewFrame>& newFrames);
     /// Frames after those that are explained, instead of those told before. Costs these and the columns.
     void setNewFrames(const std::vector<NewFrame>& frames);
     /// Paints the columns of a range; all else in `area` stays as it is.
@@ -56,6 +54,7 @@ public:
     /// What has to be painted again where `before` was painted.
     Range changedSince(const StripPicture& before) const;
 
+    const std::shared_ptr<const Explanation>& explanation() const { return explanation_; }
     /// The overrun that fills the height. Single ones far beyond all others do not flatten these.
     int64_t scale() const { return scale_; }
     const std::vector<Column>& columns() const { return columns_; }
@@ -75,6 +74,7 @@ private:
     struct Letter {
         int x = 0;
         std::string letter;
+        uint32_t cause = kNone;
         bool selected = false;
         bool operator==(const Letter&) const = default;
     };
@@ -86,8 +86,12 @@ private:
     void makeRoom(int64_t end);
     void layOutExplained();
     void layOutLetters();
-    /// Returns the frame's headroom.
-    int64_t add(std::vector<Column>& columns, uint32_t index, const Frame& frame, const FrameVerdict& verdict) const;
+    void layOutPoints();
+    size_t columnAt(int64_t time) const;
+    bool isOfOther(const FrameVerdict& frame) const;
+    /// Frames that begin in a column; `worst`: what is said of the worst of them. The last one ends the column.
+    void add(Column& column, uint32_t first, uint32_t last, const FrameGroup& frames, const FrameVerdict& worst,
+             const Frame& lastFrame, int64_t lastDeadline) const;
     void paintBars(QPainter& painter, const QRect& area, Range range) const;
     void paintLabels(QPainter& painter, const QRect& area, Range range) const;
     void paintBound(QPainter& painter, const QRect& band, Range range) const;

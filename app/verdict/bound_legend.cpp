@@ -34,10 +34,9 @@ BoundLegend::BoundLegend(QWidget* parent) : QWidget(parent) {
 void BoundLegend::setExplanation(const Explanation* e) {
     kinds_.clear();
     if (e) {
-        std::array<bool, kBounds> occurs{};
-        for (const FrameVerdict& frame : e->frames) occurs[static_cast<size_t>(frame.bound)] = true;
+        const FrameGroup all = e->groupOfAll();
         for (size_t by = 0; by < kBounds; ++by)
-            if (occurs[by]) kinds_.push_back(static_cast<BoundBy>(by));
+            if (all.has(static_cast<BoundBy>(by))) kinds_.push_back(static_cast<BoundBy>(by));
     }
     QStringList names;
     for (const BoundBy by : kinds_) names << nameOf(by);

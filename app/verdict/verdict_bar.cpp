@@ -251,10 +251,8 @@ void VerdictBar::showBudget() {
     if (document_.budget()) {
         text = writeBudget(document_.budget());
     } else if (e && !e->frames.empty()) {
-        const int64_t first = e->frames.front().deadline;
-        const bool same =
-            std::all_of(e->frames.begin(), e->frames.end(), [&](const FrameVerdict& f) { return f.deadline == first; });
-        if (same) text = writeBudget(first);
+        const FrameGroup all = e->groupOfAll();
+        if (all.leastDeadline == all.greatestDeadline) text = writeBudget(all.leastDeadline);
     }
     budget_->setText(text);
     budget_->setModified(false);

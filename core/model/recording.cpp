@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "core/store/first_from.h"
 #include "format/number_text.h"
 
 namespace fugato {
@@ -43,16 +44,8 @@ uint32_t Series::frameAt(int64_t time) const {
 }
 
 uint32_t Series::firstFrom(int64_t time, uint32_t near) const {
-    const auto count = static_cast<uint32_t>(frames.size());
-    uint32_t low = near, high = near;
-    for (uint32_t step = 1; high < count && frames[high].begin < time; step *= 2) {
-        low = high + 1;
-        high = count - high > step ? high + step : count;
-    }
-    high = std::min(high, count);
-    return static_cast<uint32_t>(std::partition_point(frames.begin() + std::min(low, high), frames.begin() + high,
-                                                      [&](const Frame& f) { return f.begin < time; }) -
-                                 frames.begin());
+    return static_cast<uint32_t>(
+        fugato::firstFrom(near, frames.size(), [&](size_t i) { return frames[i].begin >= time; }));
 }
 
 std::vector<std::string> Repairs::sentences() const {
@@ -162,6 +155,20 @@ std::string Recording::valueText(const Argument& argument) const {
 bool OperationRow::anyFailed(size_t from, size_t to) const {
     const auto found = std::lower_bound(failed.begin(), failed.end(), operations[from]);
     return from < to && found != failed.end() && *found <= operations[to - 1];
+}
+
+size_t Recording::gravestPoint(size_t from, size_t to) const {
+    size_t best = from;
+    for (size_t at = from + 1; at < to && points[best].severity != Severity::Error;) {
+        const auto known = static_cast<double>(points[best].severity);
+        if (at % kExtremeOf == 0 && pointSeverities[at / kExtremeOf].high <= known) {
+            at += kExtremeOf;
+        } else {
+            if (points[at].severity > points[best].severity) best = at;
+            ++at;
+        }
+    }
+    return best;
 }
 
 size_t Recording::operationsAt(int64_t time) const {

@@ -344,6 +344,8 @@ public:
     std::string_view text(TextRef text) const { return storage->text(text); }
     std::string valueText(const Argument& argument) const;
     std::string argumentsText(const MarkerRef& marker) const;  // "course = twice round, sails = 3"
+    /// The gravest of the points [from, to), at least one; of several the first. Costs a look at each 64 of them.
+    size_t gravestPoint(size_t from, size_t to) const;
     /// How many operations go on at an instant.
     size_t operationsAt(int64_t time) const;
     std::span<const OperationStep> stepsOf(const Operation& operation) const {

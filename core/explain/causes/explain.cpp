@@ -107,6 +107,12 @@ void judge(Explanation& e, uint32_t first) {
         e.figures.late += v.overrun;
     }
     findStartUp(e, first);
+    e.groups.resize((frames.size() + FrameGroup::kFrames - 1) / FrameGroup::kFrames);
+    for (uint32_t i = first / FrameGroup::kFrames * FrameGroup::kFrames; i < frames.size(); ++i) {
+        FrameGroup& group = e.groups.change(i / FrameGroup::kFrames);
+        const FrameGroup frame = groupOfOne(i, e.frames[i]);
+        i % FrameGroup::kFrames ? group.add(frame) : void(group = frame);
+    }
     takeDurations(e, first);
     e.figures.frames = e.durations.size();
     e.figures.over = e.late.size();
@@ -191,6 +197,7 @@ bool findCauses(Explanation& e, uint32_t first, const Progress& progress, const 
 void takeOver(Explanation& e, const Explanation& previous, uint32_t stands) {
     e.frames = previous.frames;
     e.frames.resize(stands);
+    e.groups = previous.groups;
     e.late.assign(previous.late.begin(), std::lower_bound(previous.late.begin(), previous.late.end(), stands));
     const size_t late = e.late.size();
     e.figures.near = previous.figures.near;

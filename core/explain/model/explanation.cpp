@@ -38,6 +38,16 @@ FrameVerdict Explanation::judged(const Frame& frame, int64_t pacing, int64_t sle
     return v;
 }
 
+FrameGroup Explanation::groupOf(uint32_t from, uint32_t to) const {
+    FrameGroup all = groupOfOne(from, frames[from]);
+    for (++from; from < to;) {
+        const bool whole = from % FrameGroup::kFrames == 0 && to - from >= FrameGroup::kFrames;
+        all.add(whole ? groups[from / FrameGroup::kFrames] : groupOfOne(from, frames[from]));
+        from += whole ? FrameGroup::kFrames : 1;
+    }
+    return all;
+}
+
 bool Explanation::isPacing(uint32_t frame, const ExcessPart& part) const {
     if (part.key.kind == SegmentKind::WaitPacing) {
         const FrameVerdict& verdict = frames[frame];

@@ -13,6 +13,7 @@
 #include "core/store/shared_list.h"
 #include "core/symbols/symbols.h"
 #include "durations.h"
+#include "frame_groups.h"
 
 namespace fugato {
 
@@ -87,6 +88,19 @@ struct FrameVerdict {
     // Over frames only: where in Explanation::shares theirs are, and how many; see Explanation::sharesOf().
     uint32_t sharesFrom = 0, sharesCount = 0;
 };
+
+inline FrameGroup groupOfOne(uint32_t index, const FrameVerdict& frame) {
+    const int64_t headroom = std::max<int64_t>(0, frame.deadline - frame.work);
+    return {index,
+            static_cast<uint8_t>(1u << static_cast<unsigned>(frame.bound)),
+            frame.state == FrameState::Near,
+            frame.outside,
+            frame.overrun,
+            headroom,
+            headroom,
+            frame.deadline,
+            frame.deadline};
+}
 
 /// The usual frame of a stage: for each part the median over the frames that met their deadline.
 struct Baseline {
@@ -214,6 +228,7 @@ public:
     ExplainScope scope;
     TimerPacing timer;
     SharedList<FrameVerdict> frames;
+    SharedList<FrameGroup> groups;  // of each FrameGroup::kFrames of them
     std::vector<CauseShare> shares;
     std::vector<uint32_t> late;  // the frames over their deadline, ascending
     std::vector<Baseline> baselines;
@@ -246,6 +261,9 @@ public:
         return {shares.data() + verdict.sharesFrom, verdict.sharesCount};
     }
     std::span<const CauseShare> sharesOf(uint32_t frame) const { return sharesOf(frames[frame]); }
+    /// What the frames [from, to) come to, at least one. Costs a look at each group of them.
+    FrameGroup groupOf(uint32_t from, uint32_t to) const;
+    FrameGroup groupOfAll() const { return groupOf(0, static_cast<uint32_t>(frames.size())); }
     const Frame& frame(uint32_t index) const { return recording->series[series].frames[index]; }
     /// Every part of a frame, longest excess first. The excesses add up to its duration minus the
     /// usual frame's total exactly.
