@@ -42,6 +42,33 @@ class WorkTest : public QObject {
     }
 
 private slots:
+    void whatTakesLongToBeFreedIsFreedOnAnotherThread() {
+        struct Slow {
+            std::atomic<Qt::HANDLE>& freedOn;
+            explicit Slow(std::atomic<Qt::HANDLE>& on) : freedOn(on) {}
+            ~Slow() { freedOn = QThread::currentThreadId(); }
+        };
+        std::atomic<Qt::HANDLE> freedOn{nullptr};
+        auto slow = freedElsewhere(std::make_shared<Slow>(freedOn));
+        auto again = slow;
+        slow.reset();
+        QTest::qWait(20);
+        QVERIFY(!freedOn);  // it is still used
+        again.reset();
+        EVENTUALLY(freedOn != nullptr);
+        QVERIFY(freedOn != QThread::currentThreadId());
+        QVERIFY(!freedElsewhere(std::shared_ptr<int>()));
+        freedOn = nullptr;
+        BackgroundQuery asking;
+        std::shared_ptr<Slow> answer;
+        asking.ask([&](const Progress&) { return std::make_shared<Slow>(freedOn); },
+                   [&](const std::shared_ptr<Slow>& made) { answer = made; });
+        EVENTUALLY(answer != nullptr && !asking.busy());
+        answer.reset();
+        EVENTUALLY(freedOn != nullptr);
+        QVERIFY(freedOn != QThread::currentThreadId());
+    }
+
     void whatWorkThrowsBecomesASentence() {
         QString said;
         const auto task =

@@ -129,7 +129,7 @@ void Document::open(const QString& path) {
         auto loaded = loadRecording(
             path, options, telling(task),
             [&](const std::shared_ptr<const Recording>& recording, bool whole) {
-                task.post([this, recording, whole, path, first] {
+                task.post([this, recording = freedElsewhere(recording), whole, path, first] {
                     show(recording, whole, path, std::exchange(*first, false));
                 });
             },
@@ -147,7 +147,7 @@ void Document::open(const QString& path) {
             });
             return;
         }
-        task.post([this, made = loaded->explanation] {
+        task.post([this, made = freedElsewhere(loaded->explanation)] {
             explanation_ = made;
             keepToExplanation();  // it may be of a remembered series and budget
             show(made, true, false);
@@ -164,8 +164,7 @@ void Document::keepToExplanation() {
 }
 
 QString Document::whyUnexplained() const {
-    if (reading_)
-        return busy_ ? tr("Reading…") : tr("Reading was cancelled. F5 opens the recording again.");
+    if (reading_) return busy_ ? tr("Reading…") : tr("Reading was cancelled. F5 opens the recording again.");
     if (!hasFrames()) return tr("This recording holds no frames. Record some with fug_frame_begin and fug_frame_end.");
     if (busy_) return tr("Working out which frames were late…");
     return tr("Explaining was cancelled. F5 opens the recording again.");
@@ -186,7 +185,7 @@ void Document::explainAgain(bool fresh, bool carryOver) {
          options = ExplainOptions(budget_, symbols_, scope_)](Task& task) {
         const auto made = explainSeries(recording, series, options, previous ? previous->pathSums : nullptr,
                                         previous.get(), telling(task));
-        if (made) task.post([this, made, fresh, carryOver] { show(made, fresh, carryOver); });
+        if (made) task.post([this, made = freedElsewhere(made), fresh, carryOver] { show(made, fresh, carryOver); });
     });
 }
 
@@ -240,8 +239,9 @@ void Document::explainFurther(bool damaged) {
     const auto previous = damaged ? nullptr : explanation_;
     run([this, series, options, previous, path = path_, growing = growing_,
          wanted = ExplainOptions(budget_, symbols_, scope_)](Task& task) {
-        const auto now = loadFurther(growing, path, options, series, previous, wanted,
-                                     [&task](double) { return !task.cancelled(); });
+        auto now = loadFurther(growing, path, options, series, previous, wanted,
+                               [&task](double) { return !task.cancelled(); });
+        now = {freedElsewhere(now.recording), freedElsewhere(now.explanation)};
         task.post([this, now, series] {
             busy_ = false;
             if (!now.recording) return;  // it may be there again in a moment

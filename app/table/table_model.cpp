@@ -14,7 +14,7 @@ constexpr uint32_t kAtOnce = 10'000;  // rows that are sorted within a few milli
 TableModel::TableModel(QObject* parent) : QAbstractItemModel(parent) {}
 
 void TableModel::setTable(std::shared_ptr<const Table> table) {
-    source_ = std::move(table);
+    freeElsewhere(std::exchange(source_, std::move(table)));
     arrange(false);
 }
 
@@ -46,7 +46,7 @@ void TableModel::arrange(bool sameRows) {
 void TableModel::show(std::shared_ptr<const Table> table, bool sameRows) {
     if (sameRows && table && shown_) {
         emit layoutAboutToBeChanged({}, QAbstractItemModel::VerticalSortHint);
-        shown_ = std::move(table);
+        freeElsewhere(std::exchange(shown_, std::move(table)));
         const QModelIndexList before = persistentIndexList();
         QModelIndexList after;
         for (const QModelIndex& index : before) after << indexOf(rowOf(index), index.column());
@@ -55,7 +55,7 @@ void TableModel::show(std::shared_ptr<const Table> table, bool sameRows) {
         return;
     }
     beginResetModel();
-    shown_ = std::move(table);
+    freeElsewhere(std::exchange(shown_, std::move(table)));
     endResetModel();
     emit tableChanged();
 }

@@ -91,18 +91,18 @@ void TableView::setTable(std::shared_ptr<const Table> table, bool same) {
     if (table && table->ordered()) {
         sortedAs_ = {};
         if (onTheWay) {
-            whole_ = std::move(table);
+            freeElsewhere(std::exchange(whole_, std::move(table)));
             return readWindow(pendingTop_, 0, pendingChoose_);
         }
         const bool stays = same && windowed();
         const int64_t top = stays ? topRow() : 0;
         const auto key = stays ? std::optional(model_.table()->keyOf(topRow() - first_)) : std::nullopt;
         const int offset = stays ? offsetOf(topRow()) : 0;
-        whole_ = std::move(table);
+        freeElsewhere(std::exchange(whole_, std::move(table)));
         keep_ = same;
         return readWindow(top, offset, -1, key);
     }
-    whole_.reset();
+    freeElsewhere(std::exchange(whole_, nullptr));
     first_ = 0;
     pendingTop_ = pendingChoose_ = -1;
     keep_ = same;
@@ -140,7 +140,7 @@ void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optiona
         [this, top, offset, choose, first, topKey,
          sorted = wantedOrder()](const std::shared_ptr<const Window>& window) {
             first_ = static_cast<Table::Row>(first);
-            whole_ = window->whole;
+            freeElsewhere(std::exchange(whole_, window->whole));
             sortedAs_ = sorted;
             model_.setTable(window->rows);
             pendingTop_ = pendingChoose_ = -1;

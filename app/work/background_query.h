@@ -5,6 +5,7 @@
 #pragma once
 
 #include "app/work/task.h"
+#include "app/work/workers.h"
 #include "format/events.h"
 
 namespace fugato {
@@ -17,7 +18,7 @@ public:
     bool busy() const { return busy_; }
 
     /// Runs `question(progress)` elsewhere and then `answer(its result)` here. A question that was
-    /// cancelled gives a null result and no answer; one that failed tells failed().
+    /// cancelled gives a null result and no answer; one that failed tells failed(). The result is freed elsewhere, too.
     template <class Question, class Answer>
     void ask(Question question, Answer answer) {
         silence();
@@ -26,13 +27,13 @@ public:
         task_ = Task::start(
             [this, question, answer](Task& task) {
                 double told = 0;
-                const auto result = question(Progress([&](double part) {
+                const auto result = freedElsewhere(question(Progress([&](double part) {
                     if (part - told >= 0.05) {
                         told = part;
                         task.post([this, part] { emit progressed(part); });
                     }
                     return !task.cancelled();
-                }));
+                })));
                 task.post([this, result, answer] {
                     busy_ = false;
                     if (result) answer(result);

@@ -9,13 +9,15 @@
 #include <QThread>
 #include <QThreadPool>
 #include <algorithm>
-#include <memory>
+#include <atomic>
 
 namespace fugato {
 
 namespace {
 
 constexpr int kStartTakesMs = 2000;  // at most
+
+std::atomic<bool> ended{false};  // the program ends: there are no threads any more
 
 /// All its threads are started at once and stay: QThreadPool loses work for which the system gives it no thread.
 class Threads {
@@ -39,6 +41,7 @@ public:
         gate->open.release(most);
     }
     ~Threads() {
+        ended = true;
         if (count_ < pool_->maxThreadCount()) (void)pool_.release();  // it would wait for threads that never came
     }
     Threads(const Threads&) = delete;
@@ -76,7 +79,12 @@ Threads& painters() {
 }  // namespace
 
 bool startWork(std::function<void()> work, Urgency urgency) {
+    if (ended) return false;
     return (urgency == Urgency::Painting ? painters() : workers()).start(std::move(work), urgency);
+}
+
+void freeElsewhere(std::shared_ptr<const void> used) {
+    if (used) (void)startWork([used = std::move(used)] {}, Urgency::Ahead);
 }
 
 int workerCount() { return workers().count(); }

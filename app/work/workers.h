@@ -7,6 +7,7 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 
 namespace fugato {
 
@@ -19,6 +20,15 @@ enum class Urgency {
 /// Runs `work` as soon as a thread is free; what is more urgent comes first. Returns false where the system gave the
 /// program no threads at all. What `work` throws ends the program.
 bool startWork(std::function<void()> work, Urgency urgency);
+/// Gives up one use of what may take long to be freed. Where it was the last, that is freed on another thread.
+void freeElsewhere(std::shared_ptr<const void> used);
+/// The same thing, which is freed so once nobody uses it any more.
+template <class T>
+std::shared_ptr<T> freedElsewhere(std::shared_ptr<T> made) {
+    T* const thing = made.get();
+    if (!thing) return nullptr;
+    return std::shared_ptr<T>(thing, [made = std::move(made)](T*) mutable { freeElsewhere(std::move(made)); });
+}
 /// How much may go on at once.
 int workerCount();
 

@@ -19,8 +19,8 @@ struct OpenOptions {
     std::string note;  // what was done to the file before (makeRecordingWhole), told before what is wrong in it
     /// The same recording as it was read before, while it grows: markers keep the numbers of their paths.
     std::shared_ptr<const Recording> before;
-    /// Told, on the thread that opens, what can be shown already: some lanes are not read yet, and nothing is known that
-    /// needs all of them. Only for recordings that get an index.
+    /// Told, on the thread that opens, what can be shown already: lanes are missing, and nothing is known that needs
+    /// all of them. Only for recordings that get an index.
     std::function<void(std::shared_ptr<const Recording>)> early;
 };
 /// A storage in the folder for indexes, or in memory where there is none.

@@ -324,8 +324,8 @@ public:
     int64_t begin = 0, end = 0;
     Repairs repairs;
     Damage damage;
-    bool growing = false;  // the program that makes it still runs: `end` is not its end
-    bool wakeUps = false;  // it tells who woke whom
+    bool growing = false;                   // the program that makes it still runs: `end` is not its end
+    bool wakeUps = false;                   // it tells who woke whom
     std::vector<LikelyEnder> likelyEnders;  // sorted by lane and path; see likely_enders.h
     uint64_t fileState = 0;                 // of its file, for which its index is valid; 0: it has no index
 

@@ -133,7 +133,7 @@ private:
 
     char* base_ = nullptr;
     const int fd_;
-    std::string folder_, path_;        // of a file
+    std::string folder_, path_;  // of a file
     std::string whyInMemory_;
     std::vector<uint64_t> checksums_;  // by region
     Contents contents_;                // may be empty
