@@ -40,6 +40,7 @@ kill $race
 build/release/bin/fugato --light --command "What to collect" --after 3 --picture docs/screenshots/presets.png
 picture main-light "$demo" --light
 picture main-dark "$demo" --dark --cause C
+picture whole "$demo" --light --command "Whole recording"
 picture large-marker "$large" --light --range 40-60 --find Splash
 picture what-if "$demo" --light --repair A,B
 picture advice "$demo" --light --cause B --page advice

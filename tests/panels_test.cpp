@@ -236,11 +236,12 @@ private slots:
 
     void manySwitchesInAColumnAreShownByAllOfThem() {
         // Each microsecond another thread: until 20 ms main is blocked between, from then on ready; until 30 ms core 1
-        // is idle, then busy for a tenth.
+        // is idle, then busy for a tenth, with the worker.
         TextRecording t;
-        t.lane("main", 1).lane("core 0", 3, "core").lane("core 1", 4, "core");
+        t.lane("main", 1).lane("worker", 2).lane("core 0", 3, "core").lane("core 1", 4, "core");
         t.line(R"({"define":"lane","id":1,"name":"main","os":11})");
-        t.begin(0, "main", "Work");
+        t.line(R"({"define":"lane","id":2,"name":"worker","os":98})");
+        t.begin(0, "main", "Work").begin(0, "worker", "Work");
         for (int us = 0; us < 40'000; us += 2) {
             t.at(us, "core 0", R"("do":"switch","thread":11)");
             t.at(us + 1, "core 0",
@@ -248,7 +249,7 @@ private slots:
             t.at(us, "core 1", us < 30'000 ? R"("do":"switch","thread":0)" : R"("do":"switch","thread":98)");
             t.at(us + 0.2, "core 1", R"("do":"switch","thread":0)");
         }
-        t.end(40'000, "main");
+        t.end(40'000, "main").end(40'000, "worker");
         const auto recording = t.open();
         LanePicture picture;
         picture.setRecording(recording);
@@ -257,15 +258,29 @@ private slots:
         QImage image(area.size(), QImage::Format_RGB32);
         QPainter painter(&image);
         picture.paint(painter, area, 0);
-        const QRect box = picture.laneRect(area, 0, laneNamed(*recording, "main"));
-        const auto lineAt = [&](int percent) {  // its three rows of pixels, dark first
-            QList<QRgb> rows;
+        const auto lineAt = [&](const char* lane, int percent) {  // how dark its three rows of pixels are
+            const QRect box = picture.laneRect(area, 0, laneNamed(*recording, lane));
+            QList<int> rows;
             for (int y = 0; y < 3; ++y)
-                rows << image.pixel(LanePicture::kLabelWidth + percent, box.top() + LanePicture::kRail - 4 + y);
+                rows << 255 - qGray(image.pixel(LanePicture::kLabelWidth + percent,
+                                                box.top() + LanePicture::kRail - 4 + y));
             return rows;
         };
-        for (const int running : {5, 30, 48}) QCOMPARE(lineAt(running), QList<QRgb>(3, theme().muted.rgb()));
-        for (const int ready : {52, 70, 95}) QVERIFY(lineAt(ready) != QList<QRgb>(3, theme().muted.rgb()));
+        const int solid = 255 - qGray(theme().muted.rgb()), paper = 255 - qGray(theme().paper.rgb());
+        for (const int half : {5, 30, 48}) {
+            const QList<int> line = lineAt("main", half);
+            QCOMPARE(line, QList<int>(3, line[0]));  // no hatching
+            QVERIFY(line[0] > (solid + paper) / 2 - 10 && line[0] < solid - 10);
+        }
+        int hatched = 0;
+        for (int ready = 52; ready < 96; ++ready) {
+            const QList<int> line = lineAt("main", ready);
+            hatched += line != QList<int>(3, line[0]);
+        }
+        QVERIFY2(hatched > 10, qPrintable(QString::number(hatched)));
+        const QList<int> tenth = lineAt("worker", 90);
+        QCOMPARE(tenth, QList<int>(3, tenth[0]));
+        QVERIFY(tenth[0] > paper + 10 && tenth[0] < lineAt("main", 30)[0] - 10);
         const QRect core = picture.trackRect(area, 0, trackNamed(picture, "core 1"));
         const auto darkAt = [&](int percent) {
             return 255 - qGray(image.pixel(LanePicture::kLabelWidth + percent, core.center().y()));

@@ -19,7 +19,7 @@
 namespace fugato {
 
 namespace {
-constexpr int kTop = 30, kCauseHeight = 56, kSpikeHeight = 20, kMargin = 6, kSpikesRoom = 62;
+constexpr int kTop = 30, kCauseHeight = 56, kSpikeHeight = 20, kMargin = 6, kBesidePlaces = 8;
 constexpr size_t kFewSpikes = 6, kFewHolders = 5;
 }  // namespace
 
@@ -117,9 +117,7 @@ PaintedPart CausesPanel::partOf(const Row& row) {
         part.key = letter;
         part.name = tr("%1: %2, %3, %4 late, %5")
                         .arg(letter, toQString(causeTitle(e, cause)), toQString(causeKindPhrase(e, cause)),
-                             toQString(durationText(cause.late)),
-                             toQString(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames")
-                                                            : plural(cause.spikes.size(), "spike", "spikes")));
+                             toQString(durationText(cause.late)), spikesOf(cause));
         part.more = tipOf(row);
         part.selected = row.cause == openCause_;
         part.actsOnArrival = true;
@@ -259,9 +257,8 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
 
     painter.setFont(smallFont());
     painter.setPen(t.muted);
-    const QString spikes = toQString(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames")
-                                                          : plural(cause.spikes.size(), "spike", "spikes"));
-    const int spikesWidth = painter.fontMetrics().horizontalAdvance(spikes), places = right - kSpikesRoom;
+    const QString spikes = spikesOf(cause);
+    const int spikesWidth = painter.fontMetrics().horizontalAdvance(spikes), places = right - spikesRoom(painter);
     painter.drawText(QRect(right - spikesWidth, box.top() + 38, spikesWidth, 14), Qt::AlignRight | Qt::AlignVCenter,
                      spikes);
     const QRect kind(left, box.top() + 22, right - left, 16);
@@ -272,6 +269,24 @@ void CausesPanel::paintCause(QPainter& painter, const Row& row) const {
     painter.fillRect(left, y, places - left, 1, t.line);
     for (const int x : placesOf(row.cause, places - left))
         painter.fillRect(left + x, y - 6, 2, 7, open ? t.plum : t.plumMiddle);
+}
+
+/// In how many spikes a cause is the main one; where it is in none, in how many frames it has a share.
+QString CausesPanel::spikesOf(const Cause& cause) {
+    return toQString(cause.spikes.empty() ? plural(cause.frames.size(), "frame", "frames")
+                                          : plural(cause.spikes.size(), "spike", "spikes"));
+}
+
+/// What spikesOf() wants at most of the width, and what lies beside it: the same for all, so that places compare.
+int CausesPanel::spikesRoom(const QPainter& painter) const {
+    const auto shorter = [](const Cause& a, const Cause& b) {
+        const auto count = [](const Cause& cause) {
+            return cause.spikes.empty() ? cause.frames.size() : cause.spikes.size();
+        };
+        return count(a) < count(b);
+    };
+    const auto longest = std::max_element(shown_->causes.begin(), shown_->causes.end(), shorter);
+    return painter.fontMetrics().horizontalAdvance(spikesOf(*longest)) + kBesidePlaces;
 }
 
 /// Where in a strip of that width the frames of a cause lie; worked out once.

@@ -58,6 +58,8 @@ private:
     void paintSpike(QPainter& painter, const Row& row) const;
     void paintHolder(QPainter& painter, const Row& row) const;
     QString tipOf(const Row& row) const;
+    static QString spikesOf(const Cause& cause);
+    int spikesRoom(const QPainter& painter) const;
     const std::vector<int>& placesOf(uint32_t cause, int width) const;
 
     Document& document_;

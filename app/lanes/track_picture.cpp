@@ -40,21 +40,16 @@ size_t positionAt(const Column<int64_t>& times, int64_t time) {
     return after == times.begin() ? times.size() : static_cast<size_t>(after - times.begin()) - 1;
 }
 
-/// What the spans [from, to) of a column of pixels are shown as: ready for a quarter of it before running before
-/// blocked.
-ThreadState stateOfMany(const Lane& lane, size_t from, size_t to, double nsPerPixel) {
-    TimeSplit split;
-    if (to - from > 2 * kScheduleStep) {  // of the whole steps in it
+/// What a thread did in the spans [from, to); of very many, in the whole steps of their sums.
+TimeSplit splitOf(const Lane& lane, size_t from, size_t to) {
+    if (to - from > 2 * kScheduleStep) {
         const TimeSplit &before = lane.scheduleSums[(from + kScheduleStep - 1) / kScheduleStep],
                         &after = lane.scheduleSums[(to - 1) / kScheduleStep];
-        split = {after.ran - before.ran, after.ready - before.ready, after.blocked - before.blocked};
-    } else {
-        for (; from < to; ++from)
-            split.add(lane.schedule[from].state, lane.schedule[from].end - lane.schedule[from].begin);
+        return {after.ran - before.ran, after.ready - before.ready, after.blocked - before.blocked};
     }
-    return static_cast<double>(split.ready) > nsPerPixel / 4 ? ThreadState::Ready
-           : split.ran                                       ? ThreadState::Running
-                                                             : ThreadState::Blocked;
+    TimeSplit split;
+    for (; from < to; ++from) split.add(lane.schedule[from].state, lane.schedule[from].end - lane.schedule[from].begin);
+    return split;
 }
 
 /// Which part of the time of the spans [from, to) a core was busy; of very many, what eight parts of them tell.
@@ -618,10 +613,13 @@ void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int to
     const Column<ScheduleSpan>& spans = lane.schedule;
     const double nsPerPixel = static_cast<double>(axis.end - axis.begin) / std::max(1, axis.box.width());
     QVector<QRectF> dots;
-    const auto draw = [&](double left, double right, ThreadState state) {
+    const auto draw = [&](double left, double right, ThreadState state, double strength = 1) {
+        constexpr double kPalest = 0.25;
         const QRectF line(left, top, std::max(1.0, right - left), 3);
+        QColor running = t.muted;
+        running.setAlphaF(static_cast<float>(std::clamp(strength, kPalest, 1.0)));
         if (state == ThreadState::Running)
-            painter.fillRect(line, t.muted);
+            painter.fillRect(line, running);
         else if (state == ThreadState::Ready)  // wants a core and gets none
             painter.fillRect(line, QBrush(t.text, Qt::BDiagPattern));
         else
@@ -641,7 +639,14 @@ void TrackPicture::paintSchedule(QPainter& painter, const TimeAxis& axis, int to
         const double column = std::floor(left);
         const auto next = axis.begin + static_cast<int64_t>(std::ceil((column + 1 - axis.box.left()) * nsPerPixel));
         const size_t end = firstFrom(at + 1, spans.size(), [&](size_t i) { return spans[i].begin >= next; });
-        draw(column, column + 1, stateOfMany(lane, at, end, nsPerPixel));
+        // Ready for a quarter of the column before running, which is paler the less it ran, before blocked.
+        const TimeSplit split = splitOf(lane, at, end);
+        const bool ready = static_cast<double>(split.ready) > nsPerPixel / 4;
+        draw(column, column + 1,
+             ready       ? ThreadState::Ready
+             : split.ran ? ThreadState::Running
+                         : ThreadState::Blocked,
+             static_cast<double>(split.ran) / static_cast<double>(std::max<int64_t>(1, split.known())));
         at = end;
     }
     painter.setPen(Qt::NoPen);
