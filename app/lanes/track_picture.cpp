@@ -40,7 +40,8 @@ size_t positionAt(const Column<int64_t>& times, int64_t time) {
     return after == times.begin() ? times.size() : static_cast<size_t>(after - times.begin()) - 1;
 }
 
-/// What a thread did in the spans [from, to); of very many, in the whole steps of their sums.
+/// What a thread did in the spans [from, to); of very many, in the whole steps of their sums. (Lane::splitBetween() is
+/// exact, but looks for both instants and at 128 spans: too much for each column of each thread.)
 TimeSplit splitOf(const Lane& lane, size_t from, size_t to) {
     if (to - from > 2 * kScheduleStep) {
         const TimeSplit &before = lane.scheduleSums[(from + kScheduleStep - 1) / kScheduleStep],

@@ -40,7 +40,7 @@ public:
     /// only. Returns false where `progress` cancelled it: then neither recording nor streams are of any use.
     template <class Place>
     bool fill(const std::vector<FoundInLane>& found, Recording& r, Place& place,
-              const std::vector<LaneFinds::InObject>& held = {}, const Progress& progress = {}) {
+              const std::vector<LaneFinds::InObject>& held, const Progress& progress) {
         for (const FoundInLane& lane : found) copyShown(lane.finds);
         fillShown(r, place);
         SharedProgress all(progress);
