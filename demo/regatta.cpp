@@ -77,21 +77,22 @@ fug::Series raceFrames("race", kTickNs), pictureFrames("picture", kTickNs), soun
 /// anywhere, counts in steps of 8 ns and runs a little too fast.
 class CopyEngine {
 public:
-    void tell(int64_t beginNs, int64_t endNs, int64_t bytes, bool first) {
-        if (first || beginNs - synced_ > 500'000'000) {  // clocks drift apart: told again now and then
-            fug_clock_sync(clock_, ticksAt(beginNs), static_cast<uint64_t>(hostTicks(beginNs)));
-            synced_ = beginNs;
+    void tell(int64_t askedNs, int64_t lengthNs, int64_t bytes, bool first) {
+        if (first || askedNs - synced_ > 500'000'000) {  // clocks drift apart: told again now and then
+            fug_clock_sync(clock_, ticksAt(askedNs), static_cast<uint64_t>(hostTicks(askedNs)));
+            synced_ = askedNs;
         }
+        const int64_t beginNs = std::max(askedNs, free_);
+        free_ = beginNs + lengthNs;
         const fug::InLane in(lane_);
-        fug_at(ticksAt(std::max(beginNs, free_)));
+        fug_at(ticksAt(beginNs));
         {
             FUG_SITE_HERE(site, "Copy drops", "gpu", "Where the drops are, for the next picture");
             const fug::Mark mark(site);
             FUG_ARGUMENT("bytes", bytes);
-            fug_at(ticksAt(std::max(beginNs, free_) + endNs - beginNs));
+            fug_at(ticksAt(free_));
         }
         fug_at_now();
-        free_ = std::max(beginNs, free_) + endNs - beginNs;
     }
     /// What fug_now() said, or would have said, at a time of the runtime.
     void startAt(int64_t ns, double ticksPerNs) {
@@ -471,8 +472,8 @@ private:
         FUG_SITE_HERE(waitSite, "Wait for GPU", "drawing", "The queue holds one picture at most");
         if (n) sceneDone_.waitFor(n, waitSite);
         if (n == 0) copies_.startAt(runtime_.now(), runtime_.isVirtual() ? 1.0 : ticksPerNs_);
-        copies_.tell(runtime_.now(), runtime_.now() + 180'000 + static_cast<int64_t>(drops_) * 600,
-                     static_cast<int64_t>(drops_) * 24, n == 0);
+        const auto drops = static_cast<int64_t>(drops_.load());
+        copies_.tell(runtime_.now(), 180'000 + drops * 600, drops * 24, n == 0);
         compute_.push([this, bows] {
             FUG_MARK("Spray drops", "gpu", "Moves every drop");
             fug_link_in(currentLink());
