@@ -99,11 +99,15 @@ public:
         return columns;
     }
     uint32_t rowLimit() const override { return limit_; }
+    Row rowBelow(Row, uint32_t position) const override {
+        ++placed;
+        return position;
+    }
     TableValue value(Row row, size_t column) const override {
         ++looked;
         return column ? TableValue(int64_t{(row * 7919u) % 1000u}) : TableValue("row " + std::to_string(row));
     }
-    mutable std::atomic<uint64_t> looked{0};
+    mutable std::atomic<uint64_t> looked{0}, placed{0};
 
 private:
     const uint32_t limit_;
@@ -422,6 +426,28 @@ private slots:
         QCOMPARE(view.rows().rowCount(), 1'000'000);
         EVENTUALLY(!view.rows().busy());
         QCOMPARE(view.rows().index(0, 1).data().toString(), QString("999"));
+    }
+
+    void allRowsOfATableAreLaidOutOnceAndAnotherIsSeenFromItsTop() {
+        constexpr uint32_t kRows = 10'000;  // arranged at once
+        TableView view("laid out", -1, Qt::AscendingOrder);
+        view.resize(400, 300);
+        view.show();
+        QVERIFY(QTest::qWaitForWindowExposed(&view));
+        for (int round = 0; round < 3; ++round) {
+            const auto table = std::make_shared<LongTable>(kRows);
+            view.setTable(table, round == 2);
+            view.grab();
+            QVERIFY2(table->placed >= kRows && table->placed < kRows * 3 / 2,
+                     qPrintable(QString::number(table->placed)));
+        }
+        view.scrollToBottom();
+        const int place = view.verticalScrollBar()->value();
+        QVERIFY(place > 0);
+        view.setTable(std::make_shared<LongTable>(kRows), true);  // the same, told anew
+        QCOMPARE(view.verticalScrollBar()->value(), place);
+        view.setTable(std::make_shared<LongTable>(kRows), false);
+        QCOMPARE(view.verticalScrollBar()->value(), 0);
     }
 
     void whatIsOpenAndChosenStaysWhenTheTableComesAnew() {

@@ -150,7 +150,10 @@ QVariant TableModel::headerData(int section, Qt::Orientation orientation, int ro
 
 Qt::ItemFlags TableModel::flags(const QModelIndex& index) const {
     Qt::ItemFlags flags = QAbstractItemModel::flags(index);
-    return index.data(Qt::CheckStateRole).isValid() ? flags | Qt::ItemIsUserCheckable : flags;
+    if (!index.isValid() || !shown_) return flags;
+    if (!shown_->nested()) flags |= Qt::ItemNeverHasChildren;  // a view need not ask each row for those below it
+    const bool isFlag = shown_->columns()[static_cast<size_t>(index.column())].quantity == Quantity::Flag;
+    return isFlag && index.data(Qt::CheckStateRole).isValid() ? flags | Qt::ItemIsUserCheckable : flags;
 }
 
 bool TableModel::setData(const QModelIndex& index, const QVariant& value, int role) {

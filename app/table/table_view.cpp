@@ -67,7 +67,9 @@ TableView::TableView(const QString& id, int column, Qt::SortOrder order, QWidget
         connect(query, &BackgroundQuery::failed, this, &TableView::said);
     connect(&model_, &QAbstractItemModel::modelAboutToBeReset, this, &TableView::keepPlace);
     connect(&model_, &TableModel::tableChanged, this, [this] {
+        resetting_ = false;
         dress();
+        executeDelayedItemsLayout();
         restorePlace();
         emit filled();
     });
@@ -172,6 +174,7 @@ void TableView::sortWhole() {
 
 /// The bar over all rows stands in the place of that over the window's.
 void TableView::updateGeometries() {
+    if (resetting_) return;  // its header is told first, and all rows would be laid out twice
     QTreeView::updateGeometries();
     const bool part = !hasAllRows();
     bar_->setVisible(part);
@@ -345,6 +348,7 @@ void TableView::remember() {
 }
 
 void TableView::keepPlace() {
+    resetting_ = true;
     open_.clear();
     hasCurrent_ = false;
     scrolled_ = verticalScrollBar()->value();
@@ -372,15 +376,16 @@ void TableView::keepPlace() {
 void TableView::restorePlace() {
     const Table* table = model_.table().get();
     if (!table) return;
-    for (int row = 0; row < model_.rowCount(); ++row) {
+    for (int row = 0; table->belowSpans() && row < model_.rowCount(); ++row) {
         const QModelIndex index = model_.index(row, 0);
-        for (int below = 0; table->nested() && below < model_.rowCount(index); ++below)
-            if (table->spans(TableModel::rowOf(model_.index(below, 0, index))))
-                setFirstColumnSpanned(below, index, true);
+        for (int below = 0; below < model_.rowCount(index); ++below) setFirstColumnSpanned(below, index, true);
     }
     const bool keep = keep_;
     keep_ = true;  // a filter, after this
-    if (!keep) return;
+    if (!keep) {
+        if (pendingTop_ < 0) verticalScrollBar()->setValue(0);
+        return;
+    }
     std::vector<QModelIndex> look{QModelIndex()};
     while (!look.empty() && !open_.isEmpty()) {
         const QModelIndex parent = look.back();

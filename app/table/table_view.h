@@ -98,7 +98,7 @@ private:
     QString emptyText_;
     TableModel model_;
     QStringList dressedFor_;  // the keys of the columns
-    bool keep_ = false;
+    bool keep_ = false, resetting_ = false;
     QSet<quint64> open_;
     uint64_t currentKey_ = 0;
     bool hasCurrent_ = false;

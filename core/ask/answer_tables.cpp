@@ -625,7 +625,7 @@ public:
     uint64_t keyOf(Row row) const override {
         return std::hash<std::string>{}((*advice_)[row / kEach].key) * kEach + row % kEach;
     }
-    bool spans(Row row) const override { return row % kEach != 0; }
+    bool belowSpans() const override { return true; }
 
 private:
     const std::shared_ptr<const std::vector<Advice>> advice_;

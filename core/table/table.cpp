@@ -81,7 +81,7 @@ public:
     TablePlace place(Row row) const override { return source_->place(row); }
     std::optional<Row> rowOf(const MarkerRef& marker) const override { return source_->rowOf(marker); }
     uint64_t keyOf(Row row) const override { return source_->keyOf(row); }
-    bool spans(Row row) const override { return source_->spans(row); }
+    bool belowSpans() const override { return source_->belowSpans(); }
 
 private:
     size_t slot(Row parent) const { return parent == kTop ? all_ : parent; }

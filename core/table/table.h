@@ -95,8 +95,8 @@ public:
     virtual std::optional<Row> rowOf(const MarkerRef& marker) const;
     /// The same for the same thing in a later table of this kind, so that what was opened and chosen stays so.
     virtual uint64_t keyOf(Row row) const { return row; }
-    /// Rows whose first text takes the whole width.
-    virtual bool spans(Row) const { return false; }
+    /// Of rows that lie below others, the first text takes the whole width.
+    virtual bool belowSpans() const { return false; }
 };
 
 /// A table in an order of its own that is looked at row by row through its windows, so it is cheap to go through all.

@@ -147,7 +147,7 @@ size_t writeText(const Table& table, std::ostream& out, size_t depth) {
         walk(
             table,
             [&](Row row, size_t at) {
-                if (!table.spans(row)) measure(row);
+                if (at == 0 || !table.belowSpans()) measure(row);
                 if (at >= depth) left += table.countBelow(row);
                 return at < depth;
             },
@@ -166,7 +166,8 @@ size_t writeText(const Table& table, std::ostream& out, size_t depth) {
         table,
         [&](Row row, size_t at) {
             line(at, [&](size_t c) {
-                return c != last && table.spans(row) ? std::string() : valueText(columns[c], table.value(row, c));
+                const bool spans = at > 0 && table.belowSpans();
+                return c != last && spans ? std::string() : valueText(columns[c], table.value(row, c));
             });
             return at < depth;
         },
