@@ -257,6 +257,8 @@ private slots:
                         QCOMPARE(row.firstFrom(time), from);
                         QCOMPARE(row.lastBefore(time), from ? from - 1 : kNone);
                         QCOMPARE(row.lastBefore(time, some), from ? from - 1 : kNone);
+                        for (const int64_t length : {int64_t{0}, int64_t(random() % 100'000)})
+                            QCOMPARE(row.overlapping(time, time + length, some), row.overlapping(time, time + length));
                         QCOMPARE(row.firstEndingAfter(time),
                                  uint32_t(std::upper_bound(ends.begin(), ends.end(), time) - ends.begin()));
                         // Markers shown as one, exactly and from the groups.

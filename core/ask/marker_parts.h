@@ -95,7 +95,7 @@ inline std::vector<ChunkPart> partsWith(const Recording& r, const std::vector<La
             const MarkerRow& row = r.lanes[l].rows[rowIndex];
             uint32_t looked = 0;  // those before it are in parts, as far as they are in any
             for (const TimeRange& stretch : scope.stretches) {
-                auto [at, past] = row.overlapping(stretch.begin, stretch.end);
+                auto [at, past] = row.overlapping(stretch.begin, stretch.end, looked);
                 at = std::max(at, looked);
                 for (uint32_t to; at < past; at = to) {
                     to = std::min(past, (at | (MarkerRow::kChunk - 1)) + 1);

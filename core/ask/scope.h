@@ -40,7 +40,7 @@ bool walkScope(const MarkerRow& row, const Scope& scope, Whole&& whole, Each&& e
     uint32_t past = 0;  // those before it have been counted
     bool any = false;
     for (const TimeRange& stretch : scope.stretches) {
-        const auto [first, to] = row.overlapping(stretch.begin, stretch.end);
+        const auto [first, to] = row.overlapping(stretch.begin, stretch.end, past);
         if (first == to) continue;
         any = true;
         uint32_t from = first;

@@ -14,25 +14,26 @@ namespace {
 
 using RowKey = std::pair<uint32_t, PathId>;  // lane and path; path 0: the lane's busy time
 
-size_t markersIn(const Recording& r, const Scope& scope) {
+bool fewMarkers(const Recording& r, const Scope& scope) {
     size_t sum = 0;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
-        for (const MarkerRow& row : r.lanes[l].rows)
-            for (const TimeRange& stretch : scope.stretches) {
-                const auto [from, to] = row.overlapping(stretch.begin, stretch.end);
-                sum += scope.has(l) ? to - from : 0;
-            }
-    return sum;
+        if (scope.has(l))
+            for (const MarkerRow& row : r.lanes[l].rows)
+                for (const TimeRange& stretch : scope.stretches) {
+                    const auto [from, to] = row.overlapping(stretch.begin, stretch.end);
+                    if ((sum += to - from) > kMostLookedAt) return false;
+                }
+    return true;
 }
 
-size_t stacksIn(const Recording& r, const Scope& scope) {
+bool fewStacks(const Recording& r, const Scope& scope) {
     size_t sum = 0;
     for (const TimeRange& stretch : scope.stretches)
         for (const auto* stacks : {&r.samples, &r.stops}) {
             const auto [from, to] = stacksBetween(*stacks, stretch.begin, stretch.end);
-            sum += to - from;
+            if ((sum += to - from) > kMostLookedAt) return false;
         }
-    return sum;
+    return true;
 }
 
 /// The rows of a table by lane and path.
@@ -45,7 +46,7 @@ std::map<RowKey, uint32_t> rowsByKey(const NestedMarkers& table) {
 
 void addRan(const Recording& r, NestedMarkers& table) {
     const Scope& scope = table.scope;
-    if (markersIn(r, scope) > kMostLookedAt) return;
+    if (!fewMarkers(r, scope)) return;
     const auto rowOf = rowsByKey(table);
     for (const uint32_t laneRow : table.lanes) {
         const uint32_t l = table.rows[laneRow].lane;
@@ -276,7 +277,7 @@ std::shared_ptr<const NestedMarkers> UsualMarkers::of(const Scope& scope, const 
     const auto made = nestedMarkers(r, scope, progress);
     if (!made || !addUsual(*made, progress)) return nullptr;
     addRanAndAllocated(r, *made);
-    if (e.symbols && stacksIn(r, scope) <= kMostLookedAt) {
+    if (e.symbols && fewStacks(r, scope)) {
         const auto rowOf = rowsByKey(*made);
         for (const auto& [key, stacks] : functionsIn(*e.symbols, r, scope))
             if (const auto row = rowOf.find(key); row != rowOf.end()) addFunctions(*made, row->second, stacks);

@@ -103,7 +103,16 @@ uint32_t MarkerRow::firstEndingAfter(int64_t time) const {
 }
 
 std::pair<uint32_t, uint32_t> MarkerRow::overlapping(int64_t begin, int64_t end) const {
-    uint32_t from = firstFrom(begin);
+    return overlappingFrom(firstFrom(begin), begin, end);
+}
+
+std::pair<uint32_t, uint32_t> MarkerRow::overlapping(int64_t begin, int64_t end, uint32_t near) const {
+    if (!near) return overlapping(begin, end);
+    const uint32_t before = lastBefore(begin, near);
+    return overlappingFrom(before == kNone ? 0 : before + 1, begin, end);
+}
+
+std::pair<uint32_t, uint32_t> MarkerRow::overlappingFrom(uint32_t from, int64_t begin, int64_t end) const {
     const uint32_t last = end > begin ? lastBefore(end, from) : kNone;
     const uint32_t past = last == kNone ? from : std::max(from, last + 1);
     if (from && this->end(from - 1) > begin) --from;  // of those before, only the last can still be open

@@ -144,6 +144,8 @@ public:
     /// The markers that overlap [begin, end), or begin in it and have no length: from the first to before the
     /// second.
     std::pair<uint32_t, uint32_t> overlapping(int64_t begin, int64_t end) const;
+    /// The same, quicker where they lie not far from `near`; 0: nothing is known of where they lie.
+    std::pair<uint32_t, uint32_t> overlapping(int64_t begin, int64_t end, uint32_t near) const;
     /// The markers whose parent is `index` of the row above.
     std::pair<uint32_t, uint32_t> childrenOf(uint32_t index) const;
 
@@ -319,6 +321,8 @@ private:
     }
     template <class Before>
     uint32_t partition(Before&& before) const;
+    /// `from`: the first that begins at `begin` or later.
+    std::pair<uint32_t, uint32_t> overlappingFrom(uint32_t from, int64_t begin, int64_t end) const;
     /// Summed durations of the markers before `i` that are not waits; in the middle of a group an even share of it.
     int64_t roughWorkBefore(uint32_t i) const;
     /// Summed durations of [from, to), all in one chunk.
