@@ -320,6 +320,7 @@ Figures measureAt(uint64_t markers) {
     if (!sail({"--scale", std::to_string(markers), "--overwrite", "--out", file})) return figures;
     OpenOptions options;
     options.indexFolder = folder.filePath("indexes").toStdString();
+    watched().longestOwn();
     measureFirstOpening(file, options, figures);
     options.indexFromBytes = 0;  // from here on at every size the same way
     if (QDir(QString::fromStdString(options.indexFolder)).isEmpty()) openWindow(file, options);
@@ -330,6 +331,7 @@ Figures measureAt(uint64_t markers) {
     figures.of["block opening"] = again.block;
     again.window->selection().chooseSite(siteNamed(*recording, "Splash drop"));
     figures.of["block"] = useEveryPanel(*again.window, "reef");
+    figures.of["own"] = watched().longestOwn();
     figures.of["memory"] = static_cast<double>(Storage::residentBytes()) / 1e9;
     figures.of["repaint"] = repaint99(*again.window);
 
@@ -409,6 +411,7 @@ void openingRows(ScaleTable& table) {
     table.ms("longest block of the interface thread: opening for the first time", "block first", 16);
     table.ms("… opening again", "block opening", 16);
     table.ms("… while every panel is used by key and pointer", "block", 16);
+    table.ms("… in all of these, without waiting for a core, a lock or a disk", "own", 16);
     const auto plain = [=](const char* key, const char* form) {
         return [=](const Figures& f) { return number(form, of(f, key)); };
     };

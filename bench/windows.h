@@ -22,12 +22,14 @@ public:
     bool notify(QObject* receiver, QEvent* event) override;
     /// The longest since this was asked last, in ms.
     double longestBlock() { return std::exchange(longest_, 0); }
+    /// The same, without the time in which the thread waited for a core, a lock or a disk.
+    double longestOwn() { return std::exchange(longestOwn_, 0); }
 
 private:
     int depth_ = 0;
-    double longest_ = 0;
+    double longest_ = 0, longestOwn_ = 0;
 };
-double longestBlock();
+WatchedApplication& watched();
 
 /// Times in ms of opening a file in a new window: to the first picture of its lanes, until every lane is
 /// read, to the explanation.
