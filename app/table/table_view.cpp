@@ -146,7 +146,6 @@ void TableView::readWindow(int64_t top, int offset, int64_t choose, std::optiona
             sortedAs_ = sorted;
             model_.setTable(window->rows);
             pendingTop_ = pendingChoose_ = -1;
-            executeDelayedItemsLayout();
             if (choose >= 0) {
                 const QModelIndex index = model_.index(static_cast<int>(choose - first), 0);
                 setCurrentIndex(index);

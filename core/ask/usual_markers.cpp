@@ -14,6 +14,7 @@ namespace {
 
 using RowKey = std::pair<uint32_t, PathId>;  // lane and path; path 0: the lane's busy time
 
+/// Whether a scope has no more than kMostLookedAt of them; they are not counted any further.
 bool fewMarkers(const Recording& r, const Scope& scope) {
     size_t sum = 0;
     for (uint32_t l = 0; l < r.lanes.size(); ++l)
